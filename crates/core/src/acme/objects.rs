@@ -1,0 +1,188 @@
+//! What an authority answers with (RFC 8555 §7.1).
+
+use serde::{Deserialize, Serialize};
+use serde_json::{Value, json};
+
+use super::problem::Problem;
+use crate::name::Hostname;
+
+/// The directory: where everything is (RFC 8555 §7.1.1).
+#[derive(Debug, Clone, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "camelCase")]
+pub struct Directory {
+    /// Gives nonces.
+    pub new_nonce: String,
+    /// Makes accounts.
+    pub new_account: String,
+    /// Makes orders.
+    pub new_order: String,
+    /// More about the authority.
+    #[serde(default)]
+    pub meta: DirectoryMeta,
+}
+
+/// More about an authority (RFC 8555 §9.7.6).
+#[derive(Debug, Clone, Default, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "camelCase")]
+pub struct DirectoryMeta {
+    /// Where its terms of service are.
+    pub terms_of_service: Option<String>,
+    /// Whether an account needs an external one.
+    #[serde(default)]
+    pub external_account_required: bool,
+}
+
+/// The states of an account (RFC 8555 §7.1.6).
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+#[expect(missing_docs, reason = "the names are the standard's own")]
+pub enum AccountStatus {
+    Valid,
+    Deactivated,
+    Revoked,
+}
+
+/// An account (RFC 8555 §7.1.2).
+#[derive(Debug, Clone, PartialEq, Eq, Deserialize)]
+pub struct Account {
+    /// Its state.
+    pub status: AccountStatus,
+    /// Where its orders are listed, where the authority has such a list.
+    pub orders: Option<String>,
+}
+
+/// Returns the payload that makes an account, or finds the one that the key has
+/// (RFC 8555 §7.3).
+pub fn new_account(contact: &[String], external_binding: Option<Value>) -> Value {
+    let mut payload = json!({ "termsOfServiceAgreed": true });
+    if !contact.is_empty() {
+        payload["contact"] = contact.into();
+    }
+    if let Some(binding) = external_binding {
+        payload["externalAccountBinding"] = binding;
+    }
+    payload
+}
+
+/// A page of an account's order list (RFC 8555 §7.1.2.1).
+#[derive(Debug, Clone, PartialEq, Eq, Deserialize)]
+pub struct OrderList {
+    /// URLs of orders.
+    pub orders: Vec<String>,
+}
+
+/// What is to be certified (RFC 8555 §9.7.7).
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Identifier {
+    /// The kind; `dns` here.
+    #[serde(rename = "type")]
+    pub kind: String,
+    /// The name.
+    pub value: String,
+}
+
+impl Identifier {
+    /// Returns the identifier of a hostname.
+    pub fn dns(hostname: &Hostname) -> Identifier {
+        Identifier { kind: "dns".into(), value: hostname.as_str().into() }
+    }
+}
+
+/// The states of an order (RFC 8555 §7.1.6).
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+#[expect(missing_docs, reason = "the names are the standard's own")]
+pub enum OrderStatus {
+    Pending,
+    Ready,
+    Processing,
+    Valid,
+    Invalid,
+}
+
+/// An order (RFC 8555 §7.1.3).
+#[derive(Debug, Clone, PartialEq, Eq, Deserialize)]
+pub struct Order {
+    /// Its state.
+    pub status: OrderStatus,
+    /// The names.
+    #[serde(default)]
+    pub identifiers: Vec<Identifier>,
+    /// URLs of the authorizations.
+    #[serde(default)]
+    pub authorizations: Vec<String>,
+    /// Where the signing request goes.
+    pub finalize: String,
+    /// Where the certificate is, once valid.
+    pub certificate: Option<String>,
+    /// Why it is invalid.
+    pub error: Option<Problem>,
+}
+
+impl Order {
+    /// Says whether the order is for exactly these names.
+    pub fn is_for(&self, names: &[Hostname]) -> bool {
+        let mut own: Vec<String> =
+            self.identifiers.iter().map(|identifier| identifier.value.to_ascii_lowercase()).collect();
+        let mut wanted: Vec<String> = names.iter().map(|name| name.as_str().to_owned()).collect();
+        own.sort_unstable();
+        wanted.sort_unstable();
+        own == wanted
+    }
+}
+
+/// The states of an authorization (RFC 8555 §7.1.6).
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+#[expect(missing_docs, reason = "the names are the standard's own")]
+pub enum AuthorizationStatus {
+    Pending,
+    Valid,
+    Invalid,
+    Deactivated,
+    Expired,
+    Revoked,
+}
+
+/// An authorization (RFC 8555 §7.1.4).
+#[derive(Debug, Clone, PartialEq, Eq, Deserialize)]
+pub struct Authorization {
+    /// The name, without the `*.` of a wildcard.
+    pub identifier: Identifier,
+    /// Its state.
+    pub status: AuthorizationStatus,
+    /// The ways to prove control.
+    #[serde(default)]
+    pub challenges: Vec<Challenge>,
+    /// Whether it is for a wildcard.
+    #[serde(default)]
+    pub wildcard: bool,
+}
+
+/// The states of a challenge (RFC 8555 §7.1.6).
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+#[expect(missing_docs, reason = "the names are the standard's own")]
+pub enum ChallengeStatus {
+    Pending,
+    Processing,
+    Valid,
+    Invalid,
+}
+
+/// A challenge (RFC 8555 §7.1.5, §8).
+#[derive(Debug, Clone, PartialEq, Eq, Deserialize)]
+pub struct Challenge {
+    /// The kind, such as `dns-01`.
+    #[serde(rename = "type")]
+    pub kind: String,
+    /// Where it is answered.
+    pub url: String,
+    /// Its state.
+    pub status: ChallengeStatus,
+    /// The token.
+    #[serde(default)]
+    pub token: String,
+    /// Why it is invalid.
+    pub error: Option<Problem>,
+}

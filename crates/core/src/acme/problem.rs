@@ -1,0 +1,107 @@
+//! Problem documents (RFC 9457, RFC 8555 §6.7).
+
+use std::fmt;
+
+use serde::{Deserialize, Serialize};
+
+/// What an authority says when it refuses.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Problem {
+    /// The error type, a URN such as `urn:ietf:params:acme:error:dns`.
+    #[serde(rename = "type", default)]
+    pub kind: String,
+    /// A sentence for people.
+    #[serde(default)]
+    pub detail: String,
+    /// The HTTP status.
+    #[serde(default)]
+    pub status: Option<u16>,
+    /// One problem for each name that it is about.
+    #[serde(default)]
+    pub subproblems: Vec<Subproblem>,
+}
+
+/// A problem with one name (RFC 8555 §6.7.1).
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Subproblem {
+    /// The error type.
+    #[serde(rename = "type", default)]
+    pub kind: String,
+    /// A sentence for people.
+    #[serde(default)]
+    pub detail: String,
+    /// The name.
+    #[serde(default)]
+    pub identifier: Option<super::objects::Identifier>,
+}
+
+impl Problem {
+    /// Reads a problem out of a response; a body that holds none becomes one, so that
+    /// every refusal can be told.
+    pub fn read(status: u16, body: &[u8]) -> Problem {
+        let mut problem: Problem = serde_json::from_slice(body).unwrap_or_default();
+        problem.status = Some(status);
+        if problem.kind.is_empty() && problem.detail.is_empty() {
+            let text: String = String::from_utf8_lossy(body).chars().filter(|c| !c.is_control()).take(200).collect();
+            problem.detail = if text.is_empty() { "no reason given".into() } else { text };
+        }
+        problem
+    }
+
+    /// Returns the last part of an ACME error type, such as `badNonce`, or an empty
+    /// text for another kind of problem.
+    pub fn error(&self) -> &str {
+        self.kind.strip_prefix("urn:ietf:params:acme:error:").unwrap_or_default()
+    }
+
+    /// Returns what to do about it.
+    pub fn remedy(&self) -> &'static str {
+        match self.error() {
+            "rateLimited" => "wait until the authority's limit is over, then run settle again",
+            "caa" => "allow the authority in the CAA records of the zone, then run settle again",
+            "dns" => "see to it that every public name server of the zone answers, then run settle again",
+            "unauthorized" | "incorrectResponse" => {
+                "see whether the zone's public name servers are the ones that Pindrel updates, then run settle again"
+            }
+            "rejectedIdentifier" => "choose a name that the authority issues for, or another authority",
+            "unsupportedIdentifier" => "choose an authority that issues for names of this kind",
+            "externalAccountRequired" => "write external_account_key in the authority's table of the manifest",
+            "userActionRequired" => "agree to the authority's new terms, then run settle again",
+            "accountDoesNotExist" => "the account is gone: remove it from the state, then run settle again",
+            "invalidContact" | "unsupportedContact" => "correct the contact in the authority's table of the manifest",
+            "connection" | "tls" | "serverInternal" => "this is the authority's side: run settle again later",
+            _ => "read what the authority says, correct it, then run settle again",
+        }
+    }
+}
+
+impl fmt::Display for Problem {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let detail = self.detail.trim_end_matches('.');
+        match (self.error(), self.status) {
+            ("", Some(status)) => write!(f, "status {status}: {detail}")?,
+            ("", None) => write!(f, "{detail}")?,
+            (error, _) => write!(f, "{error}: {detail}")?,
+        }
+        for sub in &self.subproblems {
+            let name = sub.identifier.as_ref().map_or("a name", |identifier| identifier.value.as_str());
+            write!(f, "; {name}: {}", sub.detail.trim_end_matches('.'))?;
+        }
+        Ok(())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_problem_tells_its_subproblems_and_any_body_becomes_one() {
+        let body = br#"{"type":"urn:ietf:params:acme:error:malformed","detail":"Some names are wrong.","subproblems":[
+            {"type":"urn:ietf:params:acme:error:rejectedIdentifier","detail":"not ours","identifier":{"type":"dns","value":"a.example"}}]}"#;
+        let problem = Problem::read(400, body);
+        assert_eq!(problem.to_string(), "malformed: Some names are wrong; a.example: not ours");
+        assert_eq!(Problem::read(502, b"<html>\x00bad").to_string(), "status 502: <html>bad");
+        assert_eq!(Problem::read(500, b"").to_string(), "status 500: no reason given");
+    }
+}

@@ -1,0 +1,561 @@
+//! What should hold: the manifest with defaults applied and references followed.
+
+use std::collections::{HashMap, HashSet};
+use std::hash::{Hash, Hasher};
+use std::net::SocketAddr;
+use std::path::PathBuf;
+
+use url::Url;
+
+use crate::endpoint::{Binding, EndpointInfo, EndpointKind, Route, TlsVersion};
+use crate::manifest::{At, Diagnostics, Expectation, ExternalAccountKey, HostnameEntry, Manifest, Span, Tsig};
+use crate::name::{DnsName, Hostname};
+use crate::records::{RecordData, RecordSet};
+use crate::values::{Fingerprint, SecretRef, Ttl};
+
+/// A place in [`Desired::authorities`].
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct AuthorityId(pub u32);
+/// A place in [`Desired::zones`].
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct ZoneId(pub u32);
+/// A place in [`Desired::endpoints`].
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct EndpointId(pub u32);
+/// A place in [`Desired::certificates`].
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct CertificateId(pub u32);
+/// A place in [`Desired::hostnames`].
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct HostnameId(pub u32);
+
+/// What should hold.
+#[derive(Debug, Default)]
+pub struct Desired {
+    /// The authorities.
+    pub authorities: Vec<Authority>,
+    /// The zones.
+    pub zones: Vec<Zone>,
+    /// The endpoints.
+    pub endpoints: Vec<Endpoint>,
+    /// The certificates, declared and implied.
+    pub certificates: Vec<WantedCertificate>,
+    /// The hostnames in the manifest's order, each followed by its further names.
+    pub hostnames: Vec<WantedHostname>,
+}
+
+/// An authority to issue from.
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+pub struct Authority {
+    /// Its name in the manifest.
+    pub name: String,
+    /// Its ACME directory.
+    pub directory: Url,
+    /// Contact URLs.
+    pub contact: Vec<String>,
+    /// PEM file of roots for its HTTPS.
+    pub api_roots: Option<PathBuf>,
+    /// PEM file of roots where its certificates must end.
+    pub issued_roots: Option<PathBuf>,
+    /// The external account that it asks for.
+    pub external_account_key: Option<ExternalAccountKey>,
+}
+
+/// A zone that Pindrel may change.
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+pub struct Zone {
+    /// Its apex.
+    pub name: DnsName,
+    /// Its servers; as delegated when empty.
+    pub servers: Vec<SocketAddr>,
+    /// The servers of the zone above; found when empty.
+    pub parents: Vec<SocketAddr>,
+    /// Where public answers are looked up; the system's when empty.
+    pub resolvers: Vec<SocketAddr>,
+    /// The key that signs updates.
+    pub tsig: Tsig,
+}
+
+/// An endpoint to bind hostnames at.
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+pub struct Endpoint {
+    /// Its name in the manifest.
+    pub name: String,
+    /// The platform's id of it.
+    pub id: String,
+    /// What it is.
+    pub kind: EndpointKind,
+    /// Base URL of the platform.
+    pub url: Url,
+    /// Where the bearer token is to be read.
+    pub token: SecretRef,
+    /// PEM file of roots for the platform's HTTPS.
+    pub api_roots: Option<PathBuf>,
+}
+
+/// A certificate that should be there.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct WantedCertificate {
+    /// Its name: as declared, or the hostname that it is for.
+    pub name: String,
+    /// The names it covers, each once.
+    pub names: Vec<Hostname>,
+    /// Where it is issued.
+    pub authority: AuthorityId,
+}
+
+/// A hostname that should be held.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct WantedHostname {
+    /// The custom name.
+    pub hostname: Hostname,
+    /// The zone that it lies in.
+    pub zone: ZoneId,
+    /// Where its traffic ends.
+    pub endpoint: EndpointId,
+    /// The certificate that covers it.
+    pub certificate: CertificateId,
+    /// Path prefixes and the services behind them.
+    pub routes: Vec<Route>,
+    /// The primary name, for a further name that redirects.
+    pub redirect_to: Option<Hostname>,
+    /// The lowest TLS version for clients.
+    pub minimum_tls: TlsVersion,
+    /// The TTL of the alias record.
+    pub ttl: Ttl,
+    /// What a request must be answered with.
+    pub expect: Expectation,
+    /// The name that is asked for: the hostname, or for a wildcard a name under it.
+    pub probed_as: Hostname,
+}
+
+impl WantedHostname {
+    /// Returns the binding that the endpoint should have for it.
+    pub fn binding(&self, certificate: Fingerprint) -> Binding {
+        Binding {
+            certificate,
+            routes: self.routes.clone(),
+            redirect_to: self.redirect_to.clone(),
+            minimum_tls: self.minimum_tls,
+        }
+    }
+
+    /// Says whether the hostname is the apex of its zone, where no CNAME can stand
+    /// (RFC 1034 §3.6.2).
+    pub fn is_apex(&self, desired: &Desired) -> bool {
+        self.hostname.as_str() == desired.zone(self.zone).name.as_str()
+    }
+
+    /// Returns the records that should point it at its endpoint.
+    pub fn alias(&self, desired: &Desired, endpoint: &EndpointInfo) -> Vec<RecordSet> {
+        if self.is_apex(desired) {
+            RecordSet::group(endpoint.addresses.iter().map(|address| match address {
+                std::net::IpAddr::V4(address) => (self.ttl, RecordData::A(*address)),
+                std::net::IpAddr::V6(address) => (self.ttl, RecordData::Aaaa(*address)),
+            }))
+        } else {
+            RecordSet::group([(self.ttl, RecordData::Cname(endpoint.default_name.clone()))])
+        }
+    }
+}
+
+impl Desired {
+    /// Returns an authority.
+    pub fn authority(&self, id: AuthorityId) -> &Authority {
+        &self.authorities[id.0 as usize]
+    }
+
+    /// Returns a zone.
+    pub fn zone(&self, id: ZoneId) -> &Zone {
+        &self.zones[id.0 as usize]
+    }
+
+    /// Returns an endpoint.
+    pub fn endpoint(&self, id: EndpointId) -> &Endpoint {
+        &self.endpoints[id.0 as usize]
+    }
+
+    /// Returns a certificate.
+    pub fn certificate(&self, id: CertificateId) -> &WantedCertificate {
+        &self.certificates[id.0 as usize]
+    }
+
+    /// Returns a hostname.
+    pub fn hostname(&self, id: HostnameId) -> &WantedHostname {
+        &self.hostnames[id.0 as usize]
+    }
+
+    /// Returns the ids of all hostnames.
+    pub fn hostname_ids(&self) -> impl Iterator<Item = HostnameId> + use<> {
+        (0..self.hostnames.len() as u32).map(HostnameId)
+    }
+
+    /// Returns the zone that a name lies in: the one with the longest apex.
+    pub fn zone_of(&self, name: &Hostname) -> Option<ZoneId> {
+        let longest = |(_, zone): &(usize, &Zone)| zone.name.as_str().len();
+        let within = self.zones.iter().enumerate().filter(|(_, zone)| name.is_within(&zone.name));
+        within.max_by_key(longest).map(|(index, _)| ZoneId(index as u32))
+    }
+
+    /// Starts computing digests of what is wanted for hostnames.
+    pub fn digests(&self) -> Digests<'_> {
+        Digests {
+            desired: self,
+            authorities: self.authorities.iter().map(digest).collect(),
+            zones: self.zones.iter().map(digest).collect(),
+            endpoints: self.endpoints.iter().map(digest).collect(),
+        }
+    }
+}
+
+/// Computes a digest of all that is wanted for a hostname. A stored digest that still
+/// agrees means that the manifest has not changed anything for that hostname.
+#[derive(Debug)]
+pub struct Digests<'d> {
+    desired: &'d Desired,
+    authorities: Vec<u64>,
+    zones: Vec<u64>,
+    endpoints: Vec<u64>,
+}
+
+impl Digests<'_> {
+    /// Returns the digest for one hostname.
+    pub fn of(&self, id: HostnameId) -> u64 {
+        let wanted = self.desired.hostname(id);
+        let certificate = self.desired.certificate(wanted.certificate);
+        let mut hasher = Fnv::default();
+        wanted.hostname.hash(&mut hasher);
+        wanted.routes.hash(&mut hasher);
+        wanted.redirect_to.hash(&mut hasher);
+        wanted.minimum_tls.hash(&mut hasher);
+        wanted.ttl.hash(&mut hasher);
+        wanted.expect.hash(&mut hasher);
+        wanted.probed_as.hash(&mut hasher);
+        certificate.name.hash(&mut hasher);
+        certificate.names.hash(&mut hasher);
+        self.authorities[certificate.authority.0 as usize].hash(&mut hasher);
+        self.zones[wanted.zone.0 as usize].hash(&mut hasher);
+        self.endpoints[wanted.endpoint.0 as usize].hash(&mut hasher);
+        hasher.finish()
+    }
+}
+
+fn digest(value: &impl Hash) -> u64 {
+    let mut hasher = Fnv::default();
+    value.hash(&mut hasher);
+    hasher.finish()
+}
+
+/// FNV-1a with 64 bits: the same on every run, unlike the standard library's hasher.
+struct Fnv(u64);
+
+impl Default for Fnv {
+    fn default() -> Self {
+        Fnv(0xcbf2_9ce4_8422_2325)
+    }
+}
+
+impl Hasher for Fnv {
+    fn write(&mut self, bytes: &[u8]) {
+        for byte in bytes {
+            self.0 = (self.0 ^ u64::from(*byte)).wrapping_mul(0x0000_0100_0000_01b3);
+        }
+    }
+
+    fn finish(&self) -> u64 {
+        self.0
+    }
+}
+
+/// Follows the references of a manifest and applies its defaults; mistakes are added
+/// to `problems`.
+pub fn resolve(manifest: Manifest, problems: &mut Diagnostics) -> Desired {
+    let mut resolver = Resolver::new(&manifest, problems);
+    resolver.desired.certificates.reserve(manifest.hostnames.len());
+    for entry in &manifest.certificates {
+        let authority =
+            resolver.authority(entry.authority.as_ref(), &manifest.default_authority, entry.name.span.clone());
+        let mut names: Vec<Hostname> = Vec::new();
+        for name in &entry.names {
+            if names.contains(&name.value) {
+                resolver.problems.report(
+                    "duplicate",
+                    name.span.clone(),
+                    format!("{} is named twice", name.value),
+                    "keep one of the two",
+                );
+                continue;
+            }
+            resolver.zone(name);
+            names.push(name.value.clone());
+        }
+        let id = CertificateId(resolver.desired.certificates.len() as u32);
+        for name in &names {
+            resolver.declared.entry(name.as_str().to_owned()).or_default().push(id);
+        }
+        resolver.desired.certificates.push(WantedCertificate { name: entry.name.value.clone(), names, authority });
+    }
+    let Manifest { default_authority, default_ttl, hostnames, .. } = manifest;
+    for entry in hostnames {
+        resolver.hostname(entry, &default_authority, default_ttl.unwrap_or(Ttl::TEN_MINUTES));
+    }
+    resolver.desired
+}
+
+struct Resolver<'p> {
+    desired: Desired,
+    authorities: HashMap<String, AuthorityId>,
+    endpoints: HashMap<String, EndpointId>,
+    certificates: HashMap<String, CertificateId>,
+    /// The declared certificates that hold a name.
+    declared: HashMap<String, Vec<CertificateId>>,
+    zones: HashMap<String, ZoneId>,
+    seen: HashSet<Hostname>,
+    problems: &'p mut Diagnostics,
+}
+
+impl<'p> Resolver<'p> {
+    fn new(manifest: &Manifest, problems: &'p mut Diagnostics) -> Self {
+        let path = |path: &Option<At<PathBuf>>| path.as_ref().map(|path| path.value.clone());
+        let authorities = manifest.authorities.iter().map(|entry| Authority {
+            name: entry.name.value.clone(),
+            directory: entry.directory.clone(),
+            contact: entry.contact.clone(),
+            api_roots: path(&entry.api_roots),
+            issued_roots: path(&entry.issued_roots),
+            external_account_key: entry.external_account_key.clone(),
+        });
+        let zones = manifest.zones.iter().map(|entry| Zone {
+            name: entry.name.value.clone(),
+            servers: entry.servers.clone(),
+            parents: entry.parents.clone(),
+            resolvers: entry.resolvers.clone(),
+            tsig: entry.tsig.clone(),
+        });
+        let endpoints = manifest.endpoints.iter().map(|entry| Endpoint {
+            name: entry.name.value.clone(),
+            id: entry.id.clone(),
+            kind: entry.kind,
+            url: entry.url.clone(),
+            token: entry.token.clone(),
+            api_roots: path(&entry.api_roots),
+        });
+        let desired = Desired {
+            authorities: authorities.collect(),
+            zones: zones.collect(),
+            endpoints: endpoints.collect(),
+            ..Desired::default()
+        };
+        let numbered = 0u32..;
+        Resolver {
+            authorities: desired
+                .authorities
+                .iter()
+                .zip(numbered.clone())
+                .map(|(a, id)| (a.name.clone(), AuthorityId(id)))
+                .collect(),
+            endpoints: desired
+                .endpoints
+                .iter()
+                .zip(numbered.clone())
+                .map(|(e, id)| (e.name.clone(), EndpointId(id)))
+                .collect(),
+            certificates: manifest
+                .certificates
+                .iter()
+                .zip(numbered.clone())
+                .map(|(c, id)| (c.name.value.clone(), CertificateId(id)))
+                .collect(),
+            zones: desired.zones.iter().zip(numbered).map(|(z, id)| (z.name.as_str().to_owned(), ZoneId(id))).collect(),
+            declared: HashMap::new(),
+            seen: HashSet::with_capacity(manifest.hostnames.len()),
+            desired,
+            problems,
+        }
+    }
+
+    fn hostname(&mut self, entry: HostnameEntry, default_authority: &Option<At<String>>, ttl: Ttl) {
+        let named = std::iter::once(&entry.hostname).chain(&entry.also);
+        let mut names: Vec<Hostname> = Vec::with_capacity(1 + entry.also.len());
+        for name in named {
+            if !self.seen.insert(name.value.clone()) {
+                self.problems.report(
+                    "duplicate",
+                    name.span.clone(),
+                    format!("{} is given twice (case and the final dot do not count)", name.value),
+                    "keep one of the two",
+                );
+            } else {
+                names.push(name.value.clone());
+            }
+        }
+        let endpoint = reference(&self.endpoints, &entry.endpoint, "endpoint", self.problems);
+        let zones: Vec<_> = std::iter::once(&entry.hostname).chain(&entry.also).map(|name| self.zone(name)).collect();
+        let certificate = self.certificate(&entry, &names, default_authority);
+        let (Some(endpoint), Some(certificate)) = (endpoint, certificate) else { return };
+
+        let expect = entry.expect.unwrap_or_else(|| Expectation {
+            path: entry.routes.first().map_or("/", |route| route.prefix.as_str()).to_owned(),
+            status: (200, 399),
+            body: None,
+        });
+        let probed_as = match &entry.probe_as {
+            Some(label) => {
+                entry.hostname.value.probed_as(&label.value).unwrap_or_else(|_| entry.hostname.value.clone())
+            }
+            None => entry.hostname.value.clone(),
+        };
+        let ttl = entry.ttl.unwrap_or(ttl);
+        let minimum_tls = entry.minimum_tls;
+        let primary = entry.hostname.value;
+        if let Some(zone) = zones[0] {
+            self.desired.hostnames.push(WantedHostname {
+                hostname: primary.clone(),
+                zone,
+                endpoint,
+                certificate,
+                routes: entry.routes,
+                redirect_to: None,
+                minimum_tls,
+                ttl,
+                expect,
+                probed_as,
+            });
+        }
+        for (name, zone) in entry.also.into_iter().zip(zones.into_iter().skip(1)) {
+            let Some(zone) = zone else { continue };
+            if name.value.is_wildcard() {
+                self.problems.report(
+                    "bad-name",
+                    name.span,
+                    format!("{} is a wildcard, which cannot redirect to one name", name.value),
+                    "name each further name",
+                );
+            }
+            self.desired.hostnames.push(WantedHostname {
+                hostname: name.value.clone(),
+                zone,
+                endpoint,
+                certificate,
+                routes: Vec::new(),
+                redirect_to: Some(primary.clone()),
+                minimum_tls,
+                ttl,
+                expect: Expectation { path: "/".into(), status: (300, 399), body: None },
+                probed_as: name.value,
+            });
+        }
+    }
+
+    /// The certificate that the hostname names, else a declared one that covers it and
+    /// its further names, else one of its own.
+    fn certificate(
+        &mut self,
+        entry: &HostnameEntry,
+        names: &[Hostname],
+        default_authority: &Option<At<String>>,
+    ) -> Option<CertificateId> {
+        let covered =
+            |certificate: &WantedCertificate, name: &Hostname| certificate.names.iter().any(|own| own.covers(name));
+        if let Some(named) = &entry.certificate {
+            let id = reference(&self.certificates, named, "certificate", self.problems)?;
+            let certificate = self.desired.certificate(id);
+            for name in names.iter().filter(|name| !covered(certificate, name)) {
+                self.problems.report(
+                    "not-covered",
+                    named.span.clone(),
+                    format!("the certificate \"{}\" does not cover {name}", named.value),
+                    format!("add \"{name}\" to the names of [certificate.{}]", named.value),
+                );
+            }
+            return Some(id);
+        }
+        if let Some(id) = self.declared(names) {
+            return Some(id);
+        }
+        let authority = self.authority(entry.authority.as_ref(), default_authority, entry.hostname.span.clone());
+        let id = CertificateId(self.desired.certificates.len() as u32);
+        self.desired.certificates.push(WantedCertificate {
+            name: entry.hostname.value.as_str().to_owned(),
+            names: names.to_vec(),
+            authority,
+        });
+        Some(id)
+    }
+
+    /// The first declared certificate that covers all of `names`.
+    fn declared(&self, names: &[Hostname]) -> Option<CertificateId> {
+        let first = names.first()?;
+        let wildcard = first.as_str().split_once('.').map(|(_, rest)| format!("*.{rest}"));
+        let exact = self.declared.get(first.as_str());
+        let covering = wildcard.and_then(|wildcard| self.declared.get(&wildcard));
+        let mut candidates: Vec<CertificateId> = exact.into_iter().chain(covering).flatten().copied().collect();
+        candidates.sort_unstable();
+        candidates.into_iter().find(|id| {
+            let own = &self.desired.certificate(*id).names;
+            names.iter().all(|name| own.iter().any(|own| own.covers(name)))
+        })
+    }
+
+    fn authority(&mut self, named: Option<&At<String>>, default: &Option<At<String>>, span: Span) -> AuthorityId {
+        let fallback = AuthorityId(0);
+        if let Some(named) = named.or(default.as_ref()) {
+            return reference(&self.authorities, named, "authority", self.problems).unwrap_or(fallback);
+        }
+        if self.authorities.len() != 1 {
+            self.problems.report(
+                "missing-key",
+                span,
+                "it is not said which authority issues this certificate",
+                "write authority = \"NAME\" here or under [defaults]",
+            );
+        }
+        fallback
+    }
+
+    fn zone(&mut self, name: &At<Hostname>) -> Option<ZoneId> {
+        let mut candidate = Some(name.value.base());
+        while let Some(text) = candidate {
+            if let Some(id) = self.zones.get(text) {
+                return Some(*id);
+            }
+            candidate = text.split_once('.').map(|(_, rest)| rest);
+        }
+        let mut known: Vec<&str> = self.zones.keys().map(String::as_str).collect();
+        known.sort_unstable();
+        let help = match known.as_slice() {
+            [] => format!(
+                "add [zone.\"{}\"] with its servers and key",
+                name.value.base().split_once('.').map_or("", |(_, zone)| zone)
+            ),
+            known => format!("zones of this manifest: {}", known.join(", ")),
+        };
+        self.problems.report(
+            "outside-zones",
+            name.span.clone(),
+            format!("{} lies in no zone of this manifest", name.value),
+            help,
+        );
+        None
+    }
+}
+
+fn reference<T: Copy>(
+    table: &HashMap<String, T>,
+    named: &At<String>,
+    kind: &str,
+    problems: &mut Diagnostics,
+) -> Option<T> {
+    if let Some(id) = table.get(&named.value) {
+        return Some(*id);
+    }
+    let mut known: Vec<&str> = table.keys().map(String::as_str).collect();
+    known.sort_unstable();
+    let help = match crate::manifest::nearest(&named.value, known.iter().copied()) {
+        Some(near) => format!("did you mean \"{near}\"?"),
+        None if known.is_empty() => format!("add a table [{kind}.{}]", named.value),
+        None => format!("there are: {}", known.join(", ")),
+    };
+    problems.report("unknown-reference", named.span.clone(), format!("there is no [{kind}.{}]", named.value), help);
+    None
+}

@@ -1,0 +1,154 @@
+//! Endpoints and bindings, as the endpoint protocol (`docs/endpoint-protocol.md`)
+//! describes them.
+
+use std::fmt;
+use std::net::IpAddr;
+use std::str::FromStr;
+
+use serde::{Deserialize, Serialize};
+
+use crate::name::{DnsName, Hostname};
+use crate::values::Fingerprint;
+
+/// What an endpoint is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum EndpointKind {
+    /// An API gateway.
+    Gateway,
+    /// A CDN distribution.
+    Distribution,
+    /// A load-balanced endpoint.
+    Balancer,
+}
+
+impl fmt::Display for EndpointKind {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(match self {
+            EndpointKind::Gateway => "gateway",
+            EndpointKind::Distribution => "distribution",
+            EndpointKind::Balancer => "balancer",
+        })
+    }
+}
+
+impl FromStr for EndpointKind {
+    type Err = String;
+
+    fn from_str(text: &str) -> Result<Self, String> {
+        match text {
+            "gateway" => Ok(EndpointKind::Gateway),
+            "distribution" => Ok(EndpointKind::Distribution),
+            "balancer" => Ok(EndpointKind::Balancer),
+            _ => Err(format!("\"{text}\" is no kind of endpoint")),
+        }
+    }
+}
+
+/// A path prefix of a hostname and the service behind it.
+#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize)]
+pub struct Route {
+    /// The path prefix, with its slash.
+    pub prefix: String,
+    /// The service that answers there.
+    pub service: String,
+    /// The release of it; the platform's default when absent.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub release: Option<String>,
+}
+
+/// The lowest TLS version that a binding accepts.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
+#[expect(missing_docs, reason = "the names are the standard's own")]
+pub enum TlsVersion {
+    #[serde(rename = "1.2")]
+    V1_2,
+    #[serde(rename = "1.3")]
+    V1_3,
+}
+
+impl FromStr for TlsVersion {
+    type Err = String;
+
+    fn from_str(text: &str) -> Result<Self, String> {
+        match text {
+            "1.2" => Ok(TlsVersion::V1_2),
+            "1.3" => Ok(TlsVersion::V1_3),
+            _ => Err(format!("\"{text}\" is no TLS version that is still in use")),
+        }
+    }
+}
+
+/// An endpoint as its platform lists it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct EndpointInfo {
+    /// The platform's id.
+    pub id: String,
+    /// What it is.
+    pub kind: EndpointKind,
+    /// Where it runs.
+    pub site: String,
+    /// The generated name that aliases point at.
+    pub default_name: DnsName,
+    /// Its addresses, for a flattened apex and for direct connections.
+    pub addresses: Vec<IpAddr>,
+    /// The port that it serves TLS on.
+    #[serde(default = "https_port")]
+    pub port: u16,
+    /// The site whose certificate store it takes certificates from.
+    pub certificate_site: String,
+    /// Whether it takes custom hostnames, and if not, why.
+    #[serde(default)]
+    pub custom_hostnames: CustomHostnames,
+}
+
+/// Whether an endpoint takes custom hostnames.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct CustomHostnames {
+    /// Whether it does.
+    pub allowed: bool,
+    /// Why not.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub reason: Option<String>,
+}
+
+impl Default for CustomHostnames {
+    fn default() -> Self {
+        CustomHostnames { allowed: true, reason: None }
+    }
+}
+
+fn https_port() -> u16 {
+    443
+}
+
+/// An endpoint's knowledge of a hostname.
+#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize)]
+pub struct Binding {
+    /// The certificate in the site's store.
+    pub certificate: Fingerprint,
+    /// The routes, in the manifest's order.
+    #[serde(default)]
+    pub routes: Vec<Route>,
+    /// The primary name that every request is redirected to.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub redirect_to: Option<Hostname>,
+    /// The lowest TLS version for clients.
+    pub minimum_tls: TlsVersion,
+}
+
+/// How far the platform has got with a binding.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case", tag = "state")]
+pub enum Deployment {
+    /// Not yet in force everywhere.
+    Deploying,
+    /// In force.
+    Deployed,
+    /// Given up by the platform.
+    Failed {
+        /// What the platform says about it.
+        #[serde(default)]
+        reason: String,
+    },
+}

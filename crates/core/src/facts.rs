@@ -1,0 +1,332 @@
+//! What drivers saw in the world, and when.
+//!
+//! A fact is raw: it says what answered what, not whether that is right. Judging is
+//! done in [`crate::pins`], so that the same fact is judged anew when the manifest
+//! changes.
+
+use std::net::{IpAddr, SocketAddr};
+
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+
+use crate::endpoint::{Binding, Deployment, EndpointInfo};
+use crate::name::{DnsName, Hostname};
+use crate::records::RecordSet;
+use crate::values::{Fingerprint, Serial};
+
+/// One observation with the time at which it was made.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Fact<T> {
+    /// When it was seen.
+    pub seen: Timestamp,
+    /// What was seen.
+    pub value: T,
+}
+
+impl<T> Fact<T> {
+    /// Says whether the fact is at most `max_age_secs` old.
+    pub fn is_fresh(&self, now: Timestamp, max_age_secs: u64) -> bool {
+        is_fresh(self.seen, now, max_age_secs)
+    }
+}
+
+/// Says whether something seen at `seen` is at most `max_age_secs` old at `now`. What
+/// was seen in the future (a clock was set back) is not fresh.
+pub fn is_fresh(seen: Timestamp, now: Timestamp, max_age_secs: u64) -> bool {
+    let age = now.as_second() - seen.as_second();
+    u64::try_from(age).is_ok_and(|age| age <= max_age_secs)
+}
+
+/// Why something could not be looked at; a part of a sentence such as
+/// "connection refused".
+pub type Unreachable = String;
+
+/// A zone: its delegation and each of its servers.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ZoneView {
+    /// What the zone above says.
+    pub delegation: DelegationView,
+    /// Each authoritative server, the one for updates first.
+    pub servers: Vec<ServerView>,
+    /// For a zone that the parent calls signed: whether a validating resolver
+    /// accepts it; `None` when it is not signed or no resolver says.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub validates: Option<bool>,
+}
+
+/// What the zone above says.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case", tag = "is")]
+pub enum DelegationView {
+    /// The zone is delegated.
+    Delegated {
+        /// The server of the zone above that said so.
+        by: SocketAddr,
+        /// The NS names, sorted.
+        name_servers: Vec<DnsName>,
+        /// Their addresses, as far as known, sorted.
+        addresses: Vec<IpAddr>,
+    },
+    /// The zone above does not know the zone.
+    Missing {
+        /// The server of the zone above that said so.
+        by: SocketAddr,
+    },
+    /// No server of the zone above answered.
+    Unreachable {
+        /// Why.
+        why: Unreachable,
+    },
+}
+
+/// One authoritative server.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ServerView {
+    /// Its address.
+    pub server: SocketAddr,
+    /// What it says about the zone.
+    pub says: ServerSays,
+}
+
+/// What an authoritative server says about its zone.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case", tag = "is")]
+pub enum ServerSays {
+    /// It serves the zone.
+    Serves {
+        /// The SOA's serial.
+        serial: Serial,
+        /// The NS names, sorted.
+        name_servers: Vec<DnsName>,
+    },
+    /// It answers, but not with authority.
+    Lame {
+        /// The response code, or that the answer was no authoritative one.
+        how: String,
+    },
+    /// It does not answer.
+    Unreachable {
+        /// Why.
+        why: Unreachable,
+    },
+}
+
+/// An endpoint in its platform's list.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case", tag = "is")]
+pub enum EndpointView {
+    /// It is there.
+    Listed(EndpointInfo),
+    /// The platform does not have it.
+    NotListed {
+        /// The ids that it has, at most twenty.
+        known: Vec<String>,
+    },
+    /// The platform takes no request with this token.
+    Refused {
+        /// What it said.
+        why: String,
+    },
+    /// The platform does not answer.
+    Unreachable {
+        /// Why.
+        why: Unreachable,
+    },
+}
+
+/// What the endpoint knows of a hostname.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case", tag = "is")]
+pub enum BindingView {
+    /// Nothing.
+    Absent,
+    /// A binding.
+    Present {
+        /// What it says.
+        binding: Binding,
+        /// How far it has got.
+        deployment: Deployment,
+        /// What a direct connection with the hostname as SNI was served.
+        served: ServedView,
+    },
+    /// The platform does not say.
+    Unreachable {
+        /// Why.
+        why: Unreachable,
+    },
+}
+
+/// What a direct connection to the endpoint was served.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case", tag = "is")]
+pub enum ServedView {
+    /// A certificate.
+    Certificate {
+        /// Of the leaf.
+        sha256: Fingerprint,
+    },
+    /// No TLS connection came about.
+    Nothing {
+        /// Why.
+        why: String,
+    },
+    /// Nobody has tried.
+    NotTried,
+}
+
+/// The address and alias records of a hostname on each authoritative server.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct AliasView {
+    /// Each server with what it gives, the one for updates first.
+    pub servers: Vec<ServerRecords>,
+}
+
+/// What one server gives for a hostname.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ServerRecords {
+    /// Its address.
+    pub server: SocketAddr,
+    /// The sets, or why there is no answer.
+    pub gives: Result<Vec<RecordSet>, Unreachable>,
+}
+
+/// What one resolver after the other leads a client to.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct AnswerView {
+    /// One for each resolver.
+    pub through: Vec<ResolverAnswer>,
+}
+
+/// What a client that uses one resolver meets.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ResolverAnswer {
+    /// The resolver.
+    pub resolver: SocketAddr,
+    /// What came of it.
+    pub met: Met,
+}
+
+/// What a client meets, up to the first thing that fails.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case", tag = "is")]
+pub enum Met {
+    /// The resolver gives no address.
+    Unresolved {
+        /// The response code, or that there is no address.
+        why: String,
+        /// For how many seconds the resolver may go on saying so.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        for_secs: Option<u32>,
+    },
+    /// No connection, or no TLS.
+    NotConnected {
+        /// The address that was tried.
+        address: SocketAddr,
+        /// Why.
+        why: String,
+    },
+    /// A certificate that does not verify.
+    Unverified {
+        /// The address.
+        address: SocketAddr,
+        /// Of the leaf, where one was served.
+        sha256: Option<Fingerprint>,
+        /// Why.
+        why: String,
+    },
+    /// An HTTP answer over verified TLS.
+    Answered {
+        /// The address.
+        address: SocketAddr,
+        /// Of the leaf.
+        sha256: Fingerprint,
+        /// The HTTP status.
+        status: u16,
+        /// The `Location` header.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        location: Option<String>,
+        /// Whether the body holds the expected text; `None` when none is expected.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        body_as_expected: Option<bool>,
+    },
+    /// TLS was verified, but no HTTP answer came.
+    NoAnswer {
+        /// The address.
+        address: SocketAddr,
+        /// Of the leaf.
+        sha256: Fingerprint,
+        /// Why.
+        why: String,
+    },
+}
+
+/// All that was seen of one hostname itself.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct HostnameFacts {
+    /// What the endpoint knows.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub binding: Option<Fact<BindingView>>,
+    /// What the zone's servers give.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub alias: Option<Fact<AliasView>>,
+    /// What clients meet.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub answer: Option<Fact<AnswerView>>,
+}
+
+/// What Pindrel made for a hostname, and so may change again.
+///
+/// An intention is kept before anything is written and becomes what was made once it
+/// is verified, so that a run which was stopped in between knows its own work again.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Ours {
+    /// The alias records as Pindrel last wrote them; empty when it wrote none.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub alias: Vec<RecordSet>,
+    /// The alias records that Pindrel is about to write.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub alias_intended: Vec<RecordSet>,
+    /// Whether Pindrel made the binding.
+    #[serde(default)]
+    pub binding: bool,
+    /// The binding that Pindrel is about to write.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub binding_intended: Option<Binding>,
+}
+
+impl Ours {
+    /// Says whether Pindrel made these alias records.
+    pub fn made_alias(&self, sets: &[RecordSet]) -> bool {
+        let is = |own: &[RecordSet]| !own.is_empty() && crate::records::same_data(own, sets);
+        is(&self.alias) || is(&self.alias_intended)
+    }
+
+    /// Says whether Pindrel made this binding.
+    pub fn made_binding(&self, binding: &Binding) -> bool {
+        self.binding || self.binding_intended.as_ref() == Some(binding)
+    }
+}
+
+/// A certificate that Pindrel holds the key of.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct HeldCertificate {
+    /// Of the leaf.
+    pub sha256: Fingerprint,
+    /// The names it covers.
+    pub names: Vec<Hostname>,
+    /// The directory URL of the authority that issued it.
+    pub authority: String,
+    /// From when it is valid.
+    pub not_before: Timestamp,
+    /// Until when it is valid.
+    pub not_after: Timestamp,
+}
+
+impl HeldCertificate {
+    /// Returns when it is due: at two thirds of its life.
+    pub fn renew_at(&self) -> Timestamp {
+        let life = self.not_after.as_second() - self.not_before.as_second();
+        let moment = self.not_before.as_second() + life / 3 * 2;
+        Timestamp::from_second(moment).unwrap_or(self.not_after)
+    }
+}

@@ -1,0 +1,181 @@
+//! The manifest: the one file that says what should hold.
+//!
+//! Reading goes in two forms. [`read`] turns text into a [`Manifest`], which stays
+//! close to the text and keeps the place of every value; [`crate::desired::resolve`]
+//! turns that into what should hold, with defaults applied and references followed.
+//! Both collect every mistake instead of stopping at the first.
+
+mod diagnostic;
+mod read;
+mod section;
+
+pub(crate) use diagnostic::nearest;
+pub use diagnostic::{Diagnostic, Diagnostics, LineIndex, Place};
+pub use read::read;
+
+use std::net::SocketAddr;
+use std::ops::Range;
+use std::path::PathBuf;
+
+use url::Url;
+
+use crate::endpoint::{EndpointKind, Route, TlsVersion};
+use crate::name::{DnsName, Hostname};
+use crate::values::{SecretRef, Ttl};
+
+/// A range of bytes in the manifest's text.
+pub type Span = Range<usize>;
+
+/// A value with its place in the manifest.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct At<T> {
+    /// The value.
+    pub value: T,
+    /// Where it stands.
+    pub span: Span,
+}
+
+/// A manifest as written: references are still names.
+#[derive(Debug, Default)]
+pub struct Manifest {
+    /// The authority for hostnames that name none.
+    pub default_authority: Option<At<String>>,
+    /// The TTL of alias records that say none.
+    pub default_ttl: Option<Ttl>,
+    /// `[authority.NAME]`.
+    pub authorities: Vec<AuthorityEntry>,
+    /// `[zone."NAME"]`.
+    pub zones: Vec<ZoneEntry>,
+    /// `[endpoint.NAME]`.
+    pub endpoints: Vec<EndpointEntry>,
+    /// `[certificate.NAME]`.
+    pub certificates: Vec<CertificateEntry>,
+    /// `[hostname."NAME"]`.
+    pub hostnames: Vec<HostnameEntry>,
+}
+
+/// One `[authority.NAME]`.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct AuthorityEntry {
+    /// The name that the manifest gives it.
+    pub name: At<String>,
+    /// The ACME directory (RFC 8555 §7.1.1).
+    pub directory: Url,
+    /// Contact URLs for the account (RFC 8555 §7.3).
+    pub contact: Vec<String>,
+    /// PEM file of roots that the authority's own HTTPS is verified against, besides
+    /// the public ones.
+    pub api_roots: Option<At<PathBuf>>,
+    /// PEM file of roots where its certificates must end; public roots when absent.
+    pub issued_roots: Option<At<PathBuf>>,
+    /// External account binding (RFC 8555 §7.3.4).
+    pub external_account_key: Option<ExternalAccountKey>,
+}
+
+/// The external account that an authority asks for.
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+pub struct ExternalAccountKey {
+    /// The key identifier.
+    pub id: String,
+    /// Where the base64url MAC key is to be read.
+    pub secret: SecretRef,
+}
+
+/// One `[zone."NAME"]`.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ZoneEntry {
+    /// The zone's apex.
+    pub name: At<DnsName>,
+    /// The authoritative servers, the one for updates first; as delegated when empty.
+    pub servers: Vec<SocketAddr>,
+    /// Servers of the zone above; found through the resolvers when empty.
+    pub parents: Vec<SocketAddr>,
+    /// Where public answers are looked up; the system's resolvers when empty.
+    pub resolvers: Vec<SocketAddr>,
+    /// The key that signs updates.
+    pub tsig: Tsig,
+}
+
+/// A transaction signature key (RFC 8945).
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+pub struct Tsig {
+    /// The key's name, as the server knows it.
+    pub name: DnsName,
+    /// The MAC.
+    pub algorithm: TsigAlgorithm,
+    /// Where the base64 secret is to be read.
+    pub secret: SecretRef,
+}
+
+/// The MACs that updates may be signed with (RFC 8945 §6).
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+#[expect(missing_docs, reason = "the names are the standard's own")]
+pub enum TsigAlgorithm {
+    HmacSha256,
+    HmacSha384,
+    HmacSha512,
+}
+
+/// One `[endpoint.NAME]`.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct EndpointEntry {
+    /// The name that the manifest gives it.
+    pub name: At<String>,
+    /// The platform's id of it.
+    pub id: String,
+    /// What it is.
+    pub kind: EndpointKind,
+    /// Base URL of the platform's endpoint protocol.
+    pub url: Url,
+    /// Where the bearer token is to be read.
+    pub token: SecretRef,
+    /// PEM file of roots for the platform's own HTTPS, besides the public ones.
+    pub api_roots: Option<At<PathBuf>>,
+}
+
+/// One `[certificate.NAME]`.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct CertificateEntry {
+    /// The name that the manifest gives it.
+    pub name: At<String>,
+    /// The names it covers.
+    pub names: Vec<At<Hostname>>,
+    /// Its authority, unless the default one.
+    pub authority: Option<At<String>>,
+}
+
+/// One `[hostname."NAME"]`.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct HostnameEntry {
+    /// The custom name.
+    pub hostname: At<Hostname>,
+    /// Where its traffic ends.
+    pub endpoint: At<String>,
+    /// The certificate that it names.
+    pub certificate: Option<At<String>>,
+    /// The authority of its own certificate, unless the default one.
+    pub authority: Option<At<String>>,
+    /// Path prefixes and the services behind them.
+    pub routes: Vec<Route>,
+    /// Further names that redirect to this one.
+    pub also: Vec<At<Hostname>>,
+    /// The TTL of its alias record.
+    pub ttl: Option<Ttl>,
+    /// The lowest TLS version that its clients may use.
+    pub minimum_tls: TlsVersion,
+    /// What a request must be answered with.
+    pub expect: Option<Expectation>,
+    /// The label that a wildcard is asked under.
+    pub probe_as: Option<At<String>>,
+}
+
+/// What the HTTP answer must be like.
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+pub struct Expectation {
+    /// The path that is asked for.
+    pub path: String,
+    /// The lowest and the highest status that will do.
+    pub status: (u16, u16),
+    /// A text that the body must hold.
+    pub body: Option<String>,
+}

@@ -1,0 +1,419 @@
+//! From the text of a manifest to its entries.
+
+use std::collections::HashMap;
+use std::net::{IpAddr, SocketAddr};
+use std::path::PathBuf;
+use std::str::FromStr;
+
+use toml::de::{DeTable, DeValue};
+use url::Url;
+
+use super::section::{Section, parse};
+use super::{
+    At, AuthorityEntry, CertificateEntry, Diagnostics, EndpointEntry, Expectation, ExternalAccountKey, HostnameEntry,
+    Manifest, Tsig, TsigAlgorithm, ZoneEntry,
+};
+use crate::endpoint::{Route, TlsVersion};
+use crate::name::{DnsName, Hostname};
+use crate::values::SecretRef;
+
+/// The version of the manifest that this Pindrel reads.
+const MANIFEST_VERSION: &str = "1";
+
+const ROOT_KEYS: &[&str] = &["manifest", "defaults", "authority", "zone", "endpoint", "certificate", "hostname"];
+const DEFAULTS_KEYS: &[&str] = &["authority", "ttl"];
+const AUTHORITY_KEYS: &[&str] =
+    &["directory", "contact", "agree_to_terms", "api_roots", "issued_roots", "external_account_key"];
+const ZONE_KEYS: &[&str] = &["driver", "servers", "parents", "tsig", "resolvers"];
+const TSIG_KEYS: &[&str] = &["name", "algorithm", "secret"];
+const ENDPOINT_KEYS: &[&str] = &["kind", "driver", "id", "url", "token", "api_roots"];
+const CERTIFICATE_KEYS: &[&str] = &["names", "key", "authority"];
+const HOSTNAME_KEYS: &[&str] =
+    &["endpoint", "routes", "also", "expect", "certificate", "authority", "ttl", "minimum_tls", "probe_as"];
+const ROUTE_KEYS: &[&str] = &["prefix", "service", "release"];
+const EXPECT_KEYS: &[&str] = &["path", "status", "body"];
+const EXTERNAL_KEYS: &[&str] = &["id", "secret"];
+
+const NAME_HELP: &str = "write a full name of letters, digits and hyphens, such as api.larkfield.example";
+const ADDRESS_HELP: &str = "write an address with a port, such as \"127.0.0.1:53\" or \"[::1]:53\"";
+const TTL_HELP: &str = "write a whole number with s, m, h or d, such as \"10m\"";
+const URL_HELP: &str = "write an https:// URL";
+
+/// Reads a manifest; mistakes are added to `problems`, and what could be read comes
+/// back whether or not there were any.
+pub fn read(text: &str, problems: &mut Diagnostics) -> Manifest {
+    let (document, errors) = DeTable::parse_recoverable(text);
+    for error in &errors {
+        report_syntax(error, text, problems);
+    }
+    let root = Section::root(document.get_ref(), ROOT_KEYS, problems);
+    read_version(&root, problems);
+
+    let mut manifest = Manifest::default();
+    if let Some(defaults) = root.inner("defaults", DEFAULTS_KEYS, problems) {
+        manifest.default_authority = defaults.text("authority", problems).map(owned);
+        manifest.default_ttl = defaults.parsed("ttl", TTL_HELP, problems).map(|ttl| ttl.value);
+    }
+    for (name, section) in root.named("authority", AUTHORITY_KEYS, problems) {
+        manifest.authorities.extend(read_authority(name, &section, problems));
+    }
+    for (name, section) in root.named("zone", ZONE_KEYS, problems) {
+        manifest.zones.extend(read_zone(name, &section, problems));
+    }
+    for (name, section) in root.named("endpoint", ENDPOINT_KEYS, problems) {
+        manifest.endpoints.extend(read_endpoint(name, &section, problems));
+    }
+    for (name, section) in root.named("certificate", CERTIFICATE_KEYS, problems) {
+        manifest.certificates.extend(read_certificate(name, &section, problems));
+    }
+    for (name, section) in root.named("hostname", HOSTNAME_KEYS, problems) {
+        manifest.hostnames.extend(read_hostname(name, &section, problems));
+    }
+    report_repeated_zones(&manifest.zones, problems);
+    manifest
+}
+
+fn report_syntax(error: &toml::de::Error, text: &str, problems: &mut Diagnostics) {
+    let span = error.span().unwrap_or(text.len()..text.len());
+    let message = error.message().trim().replace('\n', "; ");
+    if message.contains("duplicate key") {
+        let key = text.get(span.clone()).unwrap_or_default();
+        problems.report("duplicate", span, format!("{key} is given twice"), "keep one of the two");
+    } else {
+        problems.report_plain("syntax", span, format!("this is not valid TOML: {message}"));
+    }
+}
+
+fn read_version(root: &Section<'_>, problems: &mut Diagnostics) {
+    match root.value("manifest").map(|value| (value.get_ref(), value.span())) {
+        Some((DeValue::Integer(version), _)) if version.as_str() == MANIFEST_VERSION => {}
+        Some((_, span)) => {
+            problems.report("bad-value", span, "this Pindrel reads manifests of version 1", "write: manifest = 1")
+        }
+        None => problems.report(
+            "missing-key",
+            0..0,
+            "the manifest does not say its version",
+            "write this as the first line: manifest = 1",
+        ),
+    }
+}
+
+fn read_authority(name: At<&str>, section: &Section<'_>, problems: &mut Diagnostics) -> Option<AuthorityEntry> {
+    let directory = read_url(section, "directory", "\"https://…/directory\"", problems);
+    let contact = section.texts("contact", problems);
+    for address in &contact {
+        let mail = address.value.strip_prefix("mailto:");
+        if !mail.is_some_and(|mail| mail.contains('@') && !mail.contains([',', '?'])) {
+            problems.report(
+                "bad-value",
+                address.span.clone(),
+                format!("\"{}\" is no contact that an authority takes", address.value),
+                "write one mail address a text, such as \"mailto:tls@larkfield.example\"",
+            );
+        }
+    }
+    match section.truth("agree_to_terms", problems) {
+        Some(At { value: true, .. }) => {}
+        Some(At { value: false, span }) => problems.report(
+            "bad-value",
+            span,
+            "without agreement to its terms of service the authority opens no account",
+            "read the terms, then write: agree_to_terms = true",
+        ),
+        None if section.value("agree_to_terms").is_none() => section.missing("agree_to_terms", "true", problems),
+        None => {}
+    }
+    let external = section.inner("external_account_key", EXTERNAL_KEYS, problems).and_then(|key| {
+        let id = key.needed_text("id", "\"observatory-1\"", problems);
+        let secret = read_secret(&key, "secret", "EAB_SECRET", problems);
+        Some(ExternalAccountKey { id: id?.value.to_owned(), secret: secret? })
+    });
+    Some(AuthorityEntry {
+        name: owned(name),
+        directory: directory?,
+        contact: contact.into_iter().map(|address| address.value.to_owned()).collect(),
+        api_roots: read_path(section, "api_roots", problems),
+        issued_roots: read_path(section, "issued_roots", problems),
+        external_account_key: external,
+    })
+}
+
+fn read_zone(name: At<&str>, section: &Section<'_>, problems: &mut Diagnostics) -> Option<ZoneEntry> {
+    let name = parse_name::<DnsName>(name, problems);
+    read_driver(section, &["rfc2136"], problems);
+    let servers = read_servers(section, "servers", problems);
+    let parents = read_servers(section, "parents", problems);
+    let resolvers = read_servers(section, "resolvers", problems);
+    if section.value("tsig").is_none() {
+        section.missing(
+            "tsig",
+            "{ name = \"pindrel.\", algorithm = \"hmac-sha256\", secret = \"env:TSIG_SECRET\" }",
+            problems,
+        );
+    }
+    let tsig = section.inner("tsig", TSIG_KEYS, problems).and_then(|tsig| {
+        let name = tsig.needed_text("name", "\"pindrel.\"", problems);
+        let name = name.and_then(|name| parse(name, "write the key's name as the server has it", problems));
+        let secret = read_secret(&tsig, "secret", "TSIG_SECRET", problems);
+        let algorithm = match tsig.value("algorithm") {
+            None => Some(TsigAlgorithm::HmacSha256),
+            Some(_) => tsig
+                .parsed("algorithm", "write \"hmac-sha256\", \"hmac-sha384\" or \"hmac-sha512\"", problems)
+                .map(|algorithm| algorithm.value),
+        };
+        Some(Tsig { name: name?.value, algorithm: algorithm?, secret: secret? })
+    });
+    Some(ZoneEntry { name: name?, servers, parents, resolvers, tsig: tsig? })
+}
+
+fn report_repeated_zones(zones: &[ZoneEntry], problems: &mut Diagnostics) {
+    let mut seen = HashMap::new();
+    for zone in zones {
+        if seen.insert(&zone.name.value, ()).is_some() {
+            problems.report(
+                "duplicate",
+                zone.name.span.clone(),
+                format!("the zone {} is given twice (case and the final dot do not count)", zone.name.value),
+                "keep one of the two",
+            );
+        }
+    }
+}
+
+fn read_endpoint(name: At<&str>, section: &Section<'_>, problems: &mut Diagnostics) -> Option<EndpointEntry> {
+    let kind = section.needed_text("kind", "\"gateway\"", problems);
+    let kind = kind.and_then(|kind| parse(kind, "write \"gateway\", \"distribution\" or \"balancer\"", problems));
+    read_driver(section, &["http"], problems);
+    let url = read_url(section, "url", "\"https://127.0.0.1:9443\"", problems);
+    let token = read_secret(section, "token", "EDGE_TOKEN", problems);
+    let id = section.text("id", problems).map_or(name.value, |id| id.value).to_owned();
+    Some(EndpointEntry {
+        name: owned(name),
+        id,
+        kind: kind?.value,
+        url: url?,
+        token: token?,
+        api_roots: read_path(section, "api_roots", problems),
+    })
+}
+
+fn read_certificate(name: At<&str>, section: &Section<'_>, problems: &mut Diagnostics) -> Option<CertificateEntry> {
+    let texts = section.texts("names", problems);
+    if texts.is_empty() && section.value("names").is_none_or(|value| value.get_ref().is_array()) {
+        section.missing("names", "[\"api.larkfield.example\"]", problems);
+    }
+    let names = texts.into_iter().filter_map(|name| parse_name(name, problems)).collect();
+    if let Some(key) = section.text("key", problems)
+        && key.value != "ecdsa-p256"
+    {
+        problems.report(
+            "bad-value",
+            key.span,
+            format!("\"{}\" is no kind of key that this Pindrel makes", key.value),
+            "write \"ecdsa-p256\", or leave the key out",
+        );
+    }
+    Some(CertificateEntry { name: owned(name), names, authority: section.text("authority", problems).map(owned) })
+}
+
+fn read_hostname(name: At<&str>, section: &Section<'_>, problems: &mut Diagnostics) -> Option<HostnameEntry> {
+    let hostname = parse_name::<Hostname>(name, problems);
+    let endpoint = section.needed_text("endpoint", "\"NAME\"", problems);
+    let mut routes = Vec::new();
+    for route in section.inner_list("routes", ROUTE_KEYS, problems) {
+        routes.extend(read_route(&route, problems));
+    }
+    let also = section.texts("also", problems).into_iter().filter_map(|name| parse_name(name, problems)).collect();
+    let probe_as = section.text("probe_as", problems);
+    if let Some(hostname) = &hostname {
+        check_probe_label(&hostname.value, probe_as.as_ref(), section, problems);
+    }
+    let expect = section
+        .inner("expect", EXPECT_KEYS, problems)
+        .map(|expect| read_expectation(&expect, routes.first().map(|route| route.prefix.as_str()), problems));
+    Some(HostnameEntry {
+        hostname: hostname?,
+        endpoint: owned(endpoint?),
+        certificate: section.text("certificate", problems).map(owned),
+        authority: section.text("authority", problems).map(owned),
+        routes,
+        also,
+        ttl: section.parsed("ttl", TTL_HELP, problems).map(|ttl| ttl.value),
+        minimum_tls: section
+            .parsed("minimum_tls", "write \"1.2\" or \"1.3\"", problems)
+            .map_or(TlsVersion::V1_2, |version| version.value),
+        expect,
+        probe_as: probe_as.map(owned),
+    })
+}
+
+fn check_probe_label(hostname: &Hostname, label: Option<&At<&str>>, section: &Section<'_>, problems: &mut Diagnostics) {
+    match label {
+        None if hostname.is_wildcard() => section.missing("probe_as", "\"LABEL\"", problems),
+        Some(label) if !hostname.is_wildcard() => problems.report(
+            "bad-value",
+            label.span.clone(),
+            format!("{hostname} is no wildcard: it is asked under its own name"),
+            "take probe_as away",
+        ),
+        Some(label) if label.value.contains('.') || hostname.probed_as(label.value).is_err() => problems.report(
+            "bad-name",
+            label.span.clone(),
+            format!("\"{}\" cannot stand in the place of the * in {hostname}", label.value),
+            "write one label of letters, digits and hyphens",
+        ),
+        _ => {}
+    }
+}
+
+fn read_route(section: &Section<'_>, problems: &mut Diagnostics) -> Option<Route> {
+    let prefix = section.needed_text("prefix", "\"/v1\"", problems);
+    let service = section.needed_text("service", "\"NAME\"", problems);
+    let release = section.text("release", problems).map(|release| release.value.to_owned());
+    let prefix = prefix?;
+    if !is_path(prefix.value) {
+        problems.report(
+            "bad-value",
+            prefix.span,
+            format!("\"{}\" is no path", prefix.value),
+            "write a path that starts with a slash, such as \"/v1\"",
+        );
+        return None;
+    }
+    Some(Route { prefix: prefix.value.to_owned(), service: service?.value.to_owned(), release })
+}
+
+fn read_expectation(section: &Section<'_>, first_route: Option<&str>, problems: &mut Diagnostics) -> Expectation {
+    let path = section.text("path", problems);
+    if let Some(path) = &path
+        && !is_path(path.value)
+    {
+        problems.report(
+            "bad-value",
+            path.span.clone(),
+            format!("\"{}\" is no path", path.value),
+            "write the path alone, such as \"/v2/ready\"; the host is the hostname",
+        );
+    }
+    let status =
+        section.parsed::<StatusRange>("status", "write a status or a range, such as \"200\" or \"200-299\"", problems);
+    Expectation {
+        path: path.map_or(first_route.unwrap_or("/"), |path| path.value).to_owned(),
+        status: status.map_or((200, 399), |range| (range.value.0, range.value.1)),
+        body: section.text("body", problems).map(|body| body.value.to_owned()),
+    }
+}
+
+/// A status or a range of them, as in `200-299`.
+struct StatusRange(u16, u16);
+
+impl FromStr for StatusRange {
+    type Err = String;
+
+    fn from_str(text: &str) -> Result<Self, String> {
+        let (low, high) = text.split_once('-').unwrap_or((text, text));
+        match (low.parse(), high.parse()) {
+            (Ok(low), Ok(high)) if (100..=599).contains(&low) && (low..=599).contains(&high) => {
+                Ok(StatusRange(low, high))
+            }
+            _ => Err(format!("\"{text}\" is no HTTP status")),
+        }
+    }
+}
+
+fn is_path(text: &str) -> bool {
+    text.starts_with('/') && !text.contains(|c: char| c.is_whitespace() || c.is_control() || c == '#')
+}
+
+fn read_driver(section: &Section<'_>, known: &[&str], problems: &mut Diagnostics) {
+    let Some(driver) = section.needed_text("driver", &format!("{:?}", known[0]), problems) else { return };
+    if !known.contains(&driver.value) {
+        problems.report(
+            "bad-value",
+            driver.span,
+            format!("there is no driver \"{}\" for [{}]", driver.value, section.title()),
+            format!("write \"{}\"", known.join("\" or \"")),
+        );
+    }
+}
+
+fn read_secret(section: &Section<'_>, key: &str, variable: &str, problems: &mut Diagnostics) -> Option<SecretRef> {
+    let text = section.needed_text(key, &format!("\"env:{variable}\""), problems)?;
+    match text.value.parse() {
+        Ok(reference) => Some(reference),
+        Err(_) => {
+            problems.report(
+                "secret-in-clear",
+                text.span,
+                format!("\"{key}\" must say where the secret is, not what it is"),
+                format!("write {key} = \"env:{variable}\" or \"file:PATH\", and change a secret that has been in a file like this"),
+            );
+            None
+        }
+    }
+}
+
+fn read_url(section: &Section<'_>, key: &str, example: &str, problems: &mut Diagnostics) -> Option<Url> {
+    let text = section.needed_text(key, example, problems)?;
+    let url: At<Url> = parse(text, URL_HELP, problems)?;
+    let bare = url.value.username().is_empty() && url.value.password().is_none();
+    if url.value.scheme() == "https" && url.value.has_host() && bare {
+        return Some(url.value);
+    }
+    let message = if bare { format!("\"{key}\" is no https URL") } else { format!("\"{key}\" holds a password") };
+    problems.report("bad-value", url.span, message, URL_HELP);
+    None
+}
+
+fn read_path(section: &Section<'_>, key: &str, problems: &mut Diagnostics) -> Option<At<PathBuf>> {
+    section.text(key, problems).map(|path| At { value: PathBuf::from(path.value), span: path.span })
+}
+
+fn read_servers(section: &Section<'_>, key: &str, problems: &mut Diagnostics) -> Vec<SocketAddr> {
+    section.parsed_list::<Server>(key, ADDRESS_HELP, problems).into_iter().map(|server| server.value.0).collect()
+}
+
+/// An address, with port 53 unless it says another.
+struct Server(SocketAddr);
+
+impl FromStr for Server {
+    type Err = String;
+
+    fn from_str(text: &str) -> Result<Self, String> {
+        let whole = text.parse::<SocketAddr>();
+        let address = whole.or_else(|_| text.parse::<IpAddr>().map(|address| SocketAddr::new(address, 53)));
+        address.map(Server).map_err(|_| format!("\"{text}\" is no address of a DNS server"))
+    }
+}
+
+fn parse_name<T: FromStr>(text: At<&str>, problems: &mut Diagnostics) -> Option<At<T>>
+where
+    T::Err: std::fmt::Display,
+{
+    match text.value.parse() {
+        Ok(value) => Some(At { value, span: text.span }),
+        Err(error) => {
+            let message = format!("\"{}\" is no hostname: {error}", text.value.chars().take(80).collect::<String>());
+            problems.report("bad-name", text.span, message, NAME_HELP);
+            None
+        }
+    }
+}
+
+fn owned(text: At<&str>) -> At<String> {
+    At { value: text.value.to_owned(), span: text.span }
+}
+
+impl FromStr for TsigAlgorithm {
+    type Err = String;
+
+    fn from_str(text: &str) -> Result<Self, String> {
+        match text.trim_end_matches('.').to_ascii_lowercase().as_str() {
+            "hmac-sha256" => Ok(TsigAlgorithm::HmacSha256),
+            "hmac-sha384" => Ok(TsigAlgorithm::HmacSha384),
+            "hmac-sha512" => Ok(TsigAlgorithm::HmacSha512),
+            _ => Err(format!("\"{text}\" is no MAC that updates are signed with here")),
+        }
+    }
+}

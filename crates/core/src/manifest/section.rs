@@ -1,0 +1,259 @@
+//! Reads one table of the manifest, reporting what does not fit.
+
+use std::str::FromStr;
+
+use toml::Spanned;
+use toml::de::{DeString, DeTable, DeValue};
+
+use super::diagnostic::nearest;
+use super::{At, Diagnostics, Span};
+
+/// One table with the keys it may hold.
+pub(super) struct Section<'t> {
+    /// The kind of table, as in `authority`.
+    kind: &'static str,
+    /// The name after the dot, or empty.
+    name: &'t str,
+    table: &'t DeTable<'t>,
+    span: Span,
+}
+
+impl<'t> Section<'t> {
+    /// Opens a table and reports every key that is not among `known`.
+    pub(super) fn open(
+        kind: &'static str,
+        name: &'t str,
+        value: &'t Spanned<DeValue<'t>>,
+        known: &[&str],
+        problems: &mut Diagnostics,
+    ) -> Option<Section<'t>> {
+        let DeValue::Table(table) = value.get_ref() else {
+            problems.report(
+                "wrong-type",
+                value.span(),
+                format!("{} must be a table, not {}", title(kind, name), type_of(value)),
+                format!("write [{}] and its keys below it", title(kind, name)),
+            );
+            return None;
+        };
+        let section = Section { kind, name, table, span: value.span() };
+        section.report_unknown(known, problems);
+        Some(section)
+    }
+
+    /// Opens the whole document.
+    pub(super) fn root(table: &'t DeTable<'t>, known: &[&str], problems: &mut Diagnostics) -> Section<'t> {
+        let section = Section { kind: "", name: "", table, span: 0..0 };
+        section.report_unknown(known, problems);
+        section
+    }
+
+    fn report_unknown(&self, known: &[&str], problems: &mut Diagnostics) {
+        for key in self.table.keys() {
+            if known.contains(&key.get_ref().as_ref()) {
+                continue;
+            }
+            let place = if self.kind.is_empty() { "the manifest".to_owned() } else { format!("[{}]", self.title()) };
+            let help = match nearest(key.get_ref(), known.iter().copied()) {
+                Some(near) => format!("did you mean \"{near}\"?"),
+                None => format!("known keys: {}", known.join(", ")),
+            };
+            problems.report(
+                "unknown-key",
+                key.span(),
+                format!("{place} has no key \"{}\"", shown(key.get_ref())),
+                help,
+            );
+        }
+    }
+
+    /// How the table is written, as in `authority.main`.
+    pub(super) fn title(&self) -> String {
+        title(self.kind, self.name)
+    }
+
+    pub(super) fn span(&self) -> Span {
+        self.span.clone()
+    }
+
+    pub(super) fn value(&self, key: &str) -> Option<&'t Spanned<DeValue<'t>>> {
+        self.table.get(key)
+    }
+
+    /// Reports that `key` is needed and absent.
+    pub(super) fn missing(&self, key: &str, example: &str, problems: &mut Diagnostics) {
+        problems.report(
+            "missing-key",
+            self.span(),
+            format!("[{}] needs the key \"{key}\"", self.title()),
+            format!("add: {key} = {example}"),
+        );
+    }
+
+    fn wrong_type(&self, key: &str, wanted: &str, got: &Spanned<DeValue<'_>>, problems: &mut Diagnostics) {
+        problems.report(
+            "wrong-type",
+            got.span(),
+            format!("\"{key}\" must be {wanted}, not {}", type_of(got)),
+            format!("write {key} = {}", example_of(wanted)),
+        );
+    }
+
+    /// Reads a text.
+    pub(super) fn text(&self, key: &str, problems: &mut Diagnostics) -> Option<At<&'t str>> {
+        let value = self.value(key)?;
+        match value.get_ref() {
+            DeValue::String(text) => Some(At { value: text.as_ref(), span: value.span() }),
+            _ => {
+                self.wrong_type(key, "a text", value, problems);
+                None
+            }
+        }
+    }
+
+    /// Reads a text that must be there.
+    pub(super) fn needed_text(&self, key: &str, example: &str, problems: &mut Diagnostics) -> Option<At<&'t str>> {
+        if self.value(key).is_none() {
+            self.missing(key, example, problems);
+        }
+        self.text(key, problems)
+    }
+
+    /// Reads a text and parses it; `help` says what would do.
+    pub(super) fn parsed<T: FromStr>(&self, key: &str, help: &str, problems: &mut Diagnostics) -> Option<At<T>>
+    where
+        T::Err: std::fmt::Display,
+    {
+        parse(self.text(key, problems)?, help, problems)
+    }
+
+    /// Reads true or false.
+    pub(super) fn truth(&self, key: &str, problems: &mut Diagnostics) -> Option<At<bool>> {
+        let value = self.value(key)?;
+        match value.get_ref() {
+            DeValue::Boolean(truth) => Some(At { value: *truth, span: value.span() }),
+            _ => {
+                self.wrong_type(key, "true or false", value, problems);
+                None
+            }
+        }
+    }
+
+    /// Reads a list of texts; an absent key is an empty list.
+    pub(super) fn texts(&self, key: &str, problems: &mut Diagnostics) -> Vec<At<&'t str>> {
+        let Some(value) = self.value(key) else { return Vec::new() };
+        let DeValue::Array(items) = value.get_ref() else {
+            self.wrong_type(key, "a list of texts", value, problems);
+            return Vec::new();
+        };
+        let mut texts = Vec::with_capacity(items.len());
+        for item in items.iter() {
+            match item.get_ref() {
+                DeValue::String(text) => texts.push(At { value: text.as_ref(), span: item.span() }),
+                _ => self.wrong_type(key, "a list of texts", item, problems),
+            }
+        }
+        texts
+    }
+
+    /// Reads a list of texts and parses each.
+    pub(super) fn parsed_list<T: FromStr>(&self, key: &str, help: &str, problems: &mut Diagnostics) -> Vec<At<T>>
+    where
+        T::Err: std::fmt::Display,
+    {
+        self.texts(key, problems).into_iter().filter_map(|text| parse(text, help, problems)).collect()
+    }
+
+    /// Opens a table inside this one.
+    pub(super) fn inner(&self, key: &'static str, known: &[&str], problems: &mut Diagnostics) -> Option<Section<'t>> {
+        Section::open(key, "", self.value(key)?, known, problems)
+    }
+
+    /// Opens each table of a list inside this one.
+    pub(super) fn inner_list(&self, key: &'static str, known: &[&str], problems: &mut Diagnostics) -> Vec<Section<'t>> {
+        let Some(value) = self.value(key) else { return Vec::new() };
+        let DeValue::Array(items) = value.get_ref() else {
+            self.wrong_type(key, "a list of tables", value, problems);
+            return Vec::new();
+        };
+        items.iter().filter_map(|item| Section::open(key, "", item, known, problems)).collect()
+    }
+
+    /// Returns the named tables below `kind`, as in `[authority.NAME]`.
+    pub(super) fn named(
+        &self,
+        kind: &'static str,
+        known: &[&str],
+        problems: &mut Diagnostics,
+    ) -> Vec<(At<&'t str>, Section<'t>)> {
+        let Some(value) = self.value(kind) else { return Vec::new() };
+        let DeValue::Table(table) = value.get_ref() else {
+            problems.report(
+                "wrong-type",
+                value.span(),
+                format!("\"{kind}\" must be a table of tables, not {}", type_of(value)),
+                format!("write [{kind}.NAME]"),
+            );
+            return Vec::new();
+        };
+        let mut sections = Vec::with_capacity(table.len());
+        for (key, value) in table.iter() {
+            let name: &str = key.get_ref();
+            if let Some(mut section) = Section::open(kind, name, value, known, problems) {
+                section.span = key.span();
+                sections.push((At { value: name, span: key.span() }, section));
+            }
+        }
+        sections
+    }
+}
+
+/// Parses a text, reporting a failure with `help`.
+pub(super) fn parse<T: FromStr>(text: At<&str>, help: &str, problems: &mut Diagnostics) -> Option<At<T>>
+where
+    T::Err: std::fmt::Display,
+{
+    match text.value.parse() {
+        Ok(value) => Some(At { value, span: text.span }),
+        Err(error) => {
+            problems.report("bad-value", text.span, error.to_string(), help);
+            None
+        }
+    }
+}
+
+/// A text cut to what a message can hold.
+fn shown(text: &DeString<'_>) -> String {
+    text.chars().take(60).collect()
+}
+
+fn title(kind: &str, name: &str) -> String {
+    if name.is_empty() {
+        kind.to_owned()
+    } else if name.contains('.') || name.contains('*') {
+        format!("{kind}.{name:?}")
+    } else {
+        format!("{kind}.{name}")
+    }
+}
+
+fn type_of(value: &Spanned<DeValue<'_>>) -> &'static str {
+    match value.get_ref() {
+        DeValue::String(_) => "a text",
+        DeValue::Integer(_) => "a whole number",
+        DeValue::Float(_) => "a number",
+        DeValue::Boolean(_) => "true or false",
+        DeValue::Datetime(_) => "a date",
+        DeValue::Array(_) => "a list",
+        DeValue::Table(_) => "a table",
+    }
+}
+
+fn example_of(wanted: &str) -> &'static str {
+    match wanted {
+        "a text" => "\"…\"",
+        "true or false" => "true",
+        "a list of texts" => "[\"…\"]",
+        _ => "[{ … }]",
+    }
+}

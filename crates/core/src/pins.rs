@@ -1,0 +1,212 @@
+//! The five pins: judging facts against what is wanted.
+
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+
+mod alias;
+mod answer;
+mod binding;
+mod certificate;
+mod zone;
+
+use crate::desired::{Desired, WantedHostname};
+use crate::facts::{EndpointView, Fact, HeldCertificate, HostnameFacts, Ours, ZoneView};
+use crate::findings::Finding;
+use crate::values::Fingerprint;
+
+/// One of the five things that hold a hostname, in their order.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Pin {
+    /// The zone is delegated and served.
+    Zone,
+    /// A valid certificate covers the name.
+    Certificate,
+    /// The endpoint knows the hostname.
+    Binding,
+    /// The alias record points at the endpoint.
+    Alias,
+    /// A client gets the expected answer.
+    Answer,
+}
+
+impl Pin {
+    /// All pins, in the order in which they are always shown.
+    pub const ALL: [Pin; 5] = [Pin::Zone, Pin::Certificate, Pin::Binding, Pin::Alias, Pin::Answer];
+
+    /// Returns the pin's name.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Pin::Zone => "zone",
+            Pin::Certificate => "certificate",
+            Pin::Binding => "binding",
+            Pin::Alias => "alias",
+            Pin::Answer => "answer",
+        }
+    }
+}
+
+/// How a pin holds.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum PinState {
+    /// As described, and verified.
+    Held,
+    /// A change is under way.
+    Working,
+    /// Not as described; `settle` will see to it.
+    Loose,
+    /// Needs a person.
+    Blocked,
+    /// Not looked at, or cannot be looked at from here.
+    Unknown,
+}
+
+impl PinState {
+    /// Returns the state's name.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            PinState::Held => "held",
+            PinState::Working => "working",
+            PinState::Loose => "loose",
+            PinState::Blocked => "blocked",
+            PinState::Unknown => "unknown",
+        }
+    }
+
+    /// Returns the mark that stands for the state in tables.
+    pub fn mark(self) -> char {
+        match self {
+            PinState::Held => '◆',
+            PinState::Working => '◈',
+            PinState::Loose => '◇',
+            PinState::Blocked => '✕',
+            PinState::Unknown => '·',
+        }
+    }
+}
+
+/// The judgement of one pin.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct PinReport {
+    /// How it holds.
+    pub state: PinState,
+    /// When the youngest fact behind it was seen.
+    pub seen: Option<Timestamp>,
+    /// What was seen, in a few words.
+    pub detail: Option<String>,
+    /// When the certificate expires.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub expires: Option<Timestamp>,
+    /// When the certificate is due.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub renew_at: Option<Timestamp>,
+    /// The certificate's fingerprint.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub sha256: Option<Fingerprint>,
+    /// The HTTP status of the answer.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub status: Option<u16>,
+    /// What is wrong.
+    pub findings: Vec<Finding>,
+}
+
+impl PinReport {
+    fn new(state: PinState, seen: Option<Timestamp>, detail: impl Into<String>) -> Self {
+        PinReport {
+            state,
+            seen,
+            detail: Some(detail.into()),
+            expires: None,
+            renew_at: None,
+            sha256: None,
+            status: None,
+            findings: Vec::new(),
+        }
+    }
+
+    fn because(mut self, finding: Finding) -> Self {
+        self.findings.push(finding);
+        self
+    }
+
+    fn not_looked_at() -> Self {
+        PinReport { detail: None, ..PinReport::new(PinState::Unknown, None, "") }
+    }
+}
+
+/// All that is known about one hostname.
+#[derive(Debug, Clone, Copy)]
+pub struct Known<'k> {
+    /// What should hold.
+    pub desired: &'k Desired,
+    /// What should hold for this hostname.
+    pub wanted: &'k WantedHostname,
+    /// What was seen of its zone.
+    pub zone: Option<&'k Fact<ZoneView>>,
+    /// What was seen of its endpoint.
+    pub endpoint: Option<&'k Fact<EndpointView>>,
+    /// The certificate that Pindrel holds for it.
+    pub certificate: Option<&'k HeldCertificate>,
+    /// What was seen of the hostname itself.
+    pub facts: &'k HostnameFacts,
+    /// What Pindrel made for it.
+    pub ours: &'k Ours,
+}
+
+/// The five judgements of one hostname.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Pins {
+    /// The zone is delegated and served.
+    pub zone: PinReport,
+    /// A valid certificate covers the name.
+    pub certificate: PinReport,
+    /// The endpoint knows the hostname.
+    pub binding: PinReport,
+    /// The alias record points at the endpoint.
+    pub alias: PinReport,
+    /// A client gets the expected answer.
+    pub answer: PinReport,
+}
+
+impl Pins {
+    /// Judges what is known at `now`.
+    pub fn judge(known: Known<'_>, now: Timestamp) -> Pins {
+        Pins {
+            zone: zone::judge(known),
+            certificate: certificate::judge(known, now),
+            binding: binding::judge(known),
+            alias: alias::judge(known),
+            answer: answer::judge(known),
+        }
+    }
+
+    /// Returns one judgement.
+    pub fn get(&self, pin: Pin) -> &PinReport {
+        match pin {
+            Pin::Zone => &self.zone,
+            Pin::Certificate => &self.certificate,
+            Pin::Binding => &self.binding,
+            Pin::Alias => &self.alias,
+            Pin::Answer => &self.answer,
+        }
+    }
+
+    /// Returns all judgements in their order.
+    pub fn iter(&self) -> impl Iterator<Item = (Pin, &PinReport)> {
+        Pin::ALL.into_iter().map(|pin| (pin, self.get(pin)))
+    }
+
+    /// Says whether all five hold.
+    pub fn held(&self) -> bool {
+        self.iter().all(|(_, report)| report.state == PinState::Held)
+    }
+
+    /// Returns all findings, in the order of the pins.
+    pub fn findings(&self) -> impl Iterator<Item = &Finding> {
+        self.iter().flat_map(|(_, report)| &report.findings)
+    }
+}
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,79 @@
+//! `alias`: every authoritative server gives the alias record, and nothing beside it.
+
+use super::{Known, Pin, PinReport, PinState};
+use crate::facts::{AliasView, EndpointView, ServerRecords};
+use crate::findings::{Code, Finding};
+use crate::records::{RecordSet, in_words, same_data};
+
+pub(super) fn judge(known: Known<'_>) -> PinReport {
+    let Some(fact) = &known.facts.alias else { return PinReport::not_looked_at() };
+    let Some(EndpointView::Listed(endpoint)) = known.endpoint.map(|fact| &fact.value) else {
+        return PinReport::new(PinState::Unknown, Some(fact.seen), "no target known");
+    };
+    let wanted = known.wanted.alias(known.desired, endpoint);
+    let mut report = judge_view(known, &fact.value, &wanted);
+    report.seen = Some(fact.seen);
+    report
+}
+
+fn finding(code: Code, says: String, remedy: impl Into<String>) -> Finding {
+    Finding::new(code, Pin::Alias, says, remedy)
+}
+
+fn judge_view(known: Known<'_>, view: &AliasView, wanted: &[RecordSet]) -> PinReport {
+    let hostname = &known.wanted.hostname;
+    let silent = view.servers.iter().find_map(|server| server.gives.as_ref().err().map(|why| (server.server, why)));
+    if let Some((server, why)) = silent {
+        let says = format!("{server} does not say which records {hostname} has: {why}");
+        let remedy = "start that server or open the way to it, then run settle again";
+        return PinReport::new(PinState::Unknown, None, "a server is silent").because(finding(
+            Code::ServerUnreachable,
+            says,
+            remedy,
+        ));
+    }
+    let gives = |server: &'_ ServerRecords| server.gives.clone().unwrap_or_default();
+    let Some(first) = view.servers.first().map(gives) else { return PinReport::not_looked_at() };
+    if same_data(&first, wanted) {
+        let lagging: Vec<String> = view
+            .servers
+            .iter()
+            .filter(|server| !same_data(&gives(server), wanted))
+            .map(|server| format!("{} gives {}", server.server, in_words(&gives(server))))
+            .collect();
+        if !lagging.is_empty() {
+            let says = format!("not every server gives the alias of {hostname} yet");
+            let remedy = "wait until it has been transferred: settle does";
+            return PinReport::new(PinState::Working, None, "not on every server")
+                .because(finding(Code::AliasLagging, says, remedy).seen(lagging));
+        }
+        let ttl_differs = first.iter().zip(wanted).any(|(is, wanted)| is.ttl() != wanted.ttl());
+        if ttl_differs && known.ours.made_alias(&first) {
+            let says = format!("the alias of {hostname} has another TTL than the manifest says");
+            return PinReport::new(PinState::Loose, None, "other TTL").because(finding(
+                Code::AliasDiffers,
+                says,
+                "run settle: it corrects it",
+            ));
+        }
+        return PinReport::new(PinState::Held, None, in_words(wanted));
+    }
+    if first.is_empty() {
+        let says = format!("{hostname} has no alias record yet");
+        return PinReport::new(PinState::Loose, None, "none yet").because(finding(
+            Code::AliasMissing,
+            says,
+            "run settle: it makes it",
+        ));
+    }
+    let evidence = [format!("stands there: {}", in_words(&first)), format!("wanted: {}", in_words(wanted))];
+    if known.ours.made_alias(&first) {
+        let says = format!("the alias of {hostname} points elsewhere");
+        return PinReport::new(PinState::Loose, None, "points elsewhere")
+            .because(finding(Code::AliasDiffers, says, "run settle: it corrects it").seen(evidence));
+    }
+    let says = format!("{hostname} has records that Pindrel did not make: {}", in_words(&first));
+    let remedy = "delete them when nobody needs them, then run settle again";
+    PinReport::new(PinState::Blocked, None, "something in its place")
+        .because(finding(Code::AliasConflict, says, remedy).seen(evidence))
+}

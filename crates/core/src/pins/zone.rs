@@ -1,0 +1,148 @@
+//! `zone`: delegated to its servers, each of which serves it alike.
+
+use std::net::IpAddr;
+
+use super::{Known, Pin, PinReport, PinState};
+use crate::desired::Zone;
+use crate::facts::{DelegationView, ServerSays, ZoneView};
+use crate::findings::{Code, Finding};
+use crate::name::DnsName;
+
+pub(super) fn judge(known: Known<'_>) -> PinReport {
+    let Some(fact) = known.zone else { return PinReport::not_looked_at() };
+    let zone = known.desired.zone(known.wanted.zone);
+    let mut report = judge_view(zone, &fact.value);
+    report.seen = Some(fact.seen);
+    report
+}
+
+fn judge_view(zone: &Zone, view: &ZoneView) -> PinReport {
+    let findings: Vec<Finding> =
+        [server_outage(zone, view), delegation(zone, view), servers(zone, view), signatures(zone, view)]
+            .into_iter()
+            .flatten()
+            .collect();
+    let serving = view.servers.iter().filter(|server| matches!(server.says, ServerSays::Serves { .. })).count();
+    let state = match findings.iter().map(|finding| finding.code).next() {
+        None => PinState::Held,
+        Some(Code::ServerUnreachable | Code::ParentUnreachable) => PinState::Unknown,
+        Some(_) => PinState::Blocked,
+    };
+    let detail = match state {
+        PinState::Held => format!("{serving} of {} servers answer alike", view.servers.len()),
+        _ => format!("{serving} of {} servers answer", view.servers.len()),
+    };
+    PinReport { findings, ..PinReport::new(state, None, detail) }
+}
+
+fn server_outage(zone: &Zone, view: &ZoneView) -> Option<Finding> {
+    let silent = view.servers.iter().filter_map(|server| match &server.says {
+        ServerSays::Unreachable { why } => Some((server.server, why)),
+        _ => None,
+    });
+    let evidence: Vec<String> = silent.clone().map(|(server, why)| format!("{server}: {why}")).collect();
+    let names: Vec<String> = silent.map(|(server, _)| server.to_string()).collect();
+    if view.servers.is_empty() {
+        let says = format!("no server of the zone {} is known", zone.name);
+        return Some(Finding::new(
+            Code::ServerUnreachable,
+            Pin::Zone,
+            says,
+            "name its servers in the manifest, or see to its delegation",
+        ));
+    }
+    (!names.is_empty()).then(|| {
+        let says = format!("{} of the zone {} does not answer", names.join(" and "), zone.name);
+        Finding::new(
+            Code::ServerUnreachable,
+            Pin::Zone,
+            says,
+            "start that server or open the way to it, then run settle again",
+        )
+        .seen(evidence)
+    })
+}
+
+fn delegation(zone: &Zone, view: &ZoneView) -> Option<Finding> {
+    match &view.delegation {
+        DelegationView::Delegated { by, name_servers, addresses } => {
+            let own = view.servers.iter().find_map(|server| match &server.says {
+                ServerSays::Serves { name_servers, .. } => Some(name_servers),
+                _ => None,
+            })?;
+            let forgotten: Vec<IpAddr> =
+                zone.servers.iter().map(|server| server.ip()).filter(|address| !addresses.contains(address)).collect();
+            if own == name_servers && (forgotten.is_empty() || addresses.is_empty()) {
+                return None;
+            }
+            let says = if own == name_servers {
+                format!("the delegation of {} leads to other addresses than the manifest names", zone.name)
+            } else {
+                format!("the delegation of {} names other servers than the zone itself", zone.name)
+            };
+            let remedy = format!("at the registrar, delegate {} to {}", zone.name, listed(own));
+            let finding = Finding::new(Code::DelegationDiffers, Pin::Zone, says, remedy);
+            Some(finding.seen([
+                format!("delegated to {} (says {by})", listed(name_servers)),
+                format!("the zone names {}", listed(own)),
+                format!("addresses in the delegation: {}", listed(addresses)),
+            ]))
+        }
+        DelegationView::Missing { by } => {
+            let says = format!("{} is not delegated: no public name server leads to it", zone.name);
+            let remedy = format!("at the registrar, delegate {} to its name servers", zone.name);
+            Some(
+                Finding::new(Code::DelegationMissing, Pin::Zone, says, remedy)
+                    .seen([format!("{by} knows no delegation of {}", zone.name)]),
+            )
+        }
+        DelegationView::Unreachable { why } => {
+            let says = format!("the servers above {} do not answer, so its delegation cannot be looked at", zone.name);
+            let remedy = format!("name reachable parents in [zone.\"{}\"], or try again", zone.name);
+            Some(Finding::new(Code::ParentUnreachable, Pin::Zone, says, remedy).seen([why.clone()]))
+        }
+    }
+}
+
+fn servers(zone: &Zone, view: &ZoneView) -> Option<Finding> {
+    let lame: Vec<String> = view
+        .servers
+        .iter()
+        .filter_map(|server| match &server.says {
+            ServerSays::Lame { how } => Some(format!("{}: {how}", server.server)),
+            _ => None,
+        })
+        .collect();
+    if !lame.is_empty() {
+        let says = format!("a server named for {} does not serve it", zone.name);
+        let remedy = format!("load {} on that server, or take it out of the zone and its delegation", zone.name);
+        return Some(Finding::new(Code::ServerLame, Pin::Zone, says, remedy).seen(lame));
+    }
+    let said: Vec<(String, &[DnsName])> = view
+        .servers
+        .iter()
+        .filter_map(|server| match &server.says {
+            ServerSays::Serves { name_servers, .. } => Some((server.server.to_string(), name_servers.as_slice())),
+            _ => None,
+        })
+        .collect();
+    if said.windows(2).all(|pair| pair[0].1 == pair[1].1) {
+        return None;
+    }
+    let says = format!("the servers of {} do not name the same name servers", zone.name);
+    let remedy = "see to it that all of them transfer the zone from one primary";
+    let evidence = said.into_iter().map(|(server, names)| format!("{server}: {}", listed(names)));
+    Some(Finding::new(Code::ServersDiffer, Pin::Zone, says, remedy).seen(evidence))
+}
+
+fn signatures(zone: &Zone, view: &ZoneView) -> Option<Finding> {
+    (view.validates == Some(false)).then(|| {
+        let says = format!("{} is signed, but its signatures do not validate", zone.name);
+        let remedy = "sign the zone anew, or have the DS records in the zone above match its keys";
+        Finding::new(Code::ZoneBogus, Pin::Zone, says, remedy)
+    })
+}
+
+fn listed<T: ToString>(items: &[T]) -> String {
+    if items.is_empty() { "nothing".into() } else { items.iter().map(T::to_string).collect::<Vec<_>>().join(", ") }
+}

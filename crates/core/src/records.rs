@@ -1,0 +1,208 @@
+//! Record sets, as far as Pindrel reads and writes them, and what an alias change does.
+
+use std::fmt;
+use std::net::{Ipv4Addr, Ipv6Addr};
+
+use serde::{Deserialize, Serialize};
+
+use crate::name::DnsName;
+use crate::values::Ttl;
+
+/// The type of a record (RFC 1035 §3.2.2 and later), for the types that matter here.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "UPPERCASE")]
+#[expect(missing_docs, reason = "the names are the standard's own")]
+pub enum RecordType {
+    A,
+    Aaaa,
+    Cname,
+    Txt,
+    Mx,
+    Ns,
+    Srv,
+    Caa,
+    Https,
+    Svcb,
+}
+
+impl RecordType {
+    /// What cannot stand beside a CNAME (RFC 2181 §10.1) and is looked for before one
+    /// is made. Signatures and the like are left out: they follow the rest.
+    pub const BESIDE_ALIAS: [RecordType; 8] = [
+        RecordType::A,
+        RecordType::Aaaa,
+        RecordType::Txt,
+        RecordType::Mx,
+        RecordType::Ns,
+        RecordType::Srv,
+        RecordType::Caa,
+        RecordType::Https,
+    ];
+}
+
+impl fmt::Display for RecordType {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(match self {
+            RecordType::A => "A",
+            RecordType::Aaaa => "AAAA",
+            RecordType::Cname => "CNAME",
+            RecordType::Txt => "TXT",
+            RecordType::Mx => "MX",
+            RecordType::Ns => "NS",
+            RecordType::Srv => "SRV",
+            RecordType::Caa => "CAA",
+            RecordType::Https => "HTTPS",
+            RecordType::Svcb => "SVCB",
+        })
+    }
+}
+
+/// The data of one record.
+#[derive(Debug, Clone, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum RecordData {
+    /// An IPv4 address.
+    A(Ipv4Addr),
+    /// An IPv6 address.
+    Aaaa(Ipv6Addr),
+    /// The name that the owner is an alias of.
+    Cname(DnsName),
+    /// The strings of a TXT record joined together.
+    Txt(String),
+    /// Anything else, in presentation form: compared and shown, never written.
+    Other(RecordType, String),
+}
+
+impl RecordData {
+    /// Returns the type of this data.
+    pub fn record_type(&self) -> RecordType {
+        match self {
+            RecordData::A(_) => RecordType::A,
+            RecordData::Aaaa(_) => RecordType::Aaaa,
+            RecordData::Cname(_) => RecordType::Cname,
+            RecordData::Txt(_) => RecordType::Txt,
+            RecordData::Other(record_type, _) => *record_type,
+        }
+    }
+}
+
+impl fmt::Display for RecordData {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            RecordData::A(address) => write!(f, "A {address}"),
+            RecordData::Aaaa(address) => write!(f, "AAAA {address}"),
+            RecordData::Cname(target) => write!(f, "CNAME {target}."),
+            RecordData::Txt(text) => write!(f, "TXT {text:?}"),
+            RecordData::Other(record_type, text) => write!(f, "{record_type} {text}"),
+        }
+    }
+}
+
+/// All records of one name and one type (RFC 2181 §5), with their one TTL.
+///
+/// The data is sorted and free of repetition, so that equality means the same set.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct RecordSet {
+    record_type: RecordType,
+    ttl: Ttl,
+    data: Vec<RecordData>,
+}
+
+impl RecordSet {
+    /// Returns the sets that some records of one name make up, by type.
+    pub fn group(records: impl IntoIterator<Item = (Ttl, RecordData)>) -> Vec<RecordSet> {
+        let mut sets: Vec<RecordSet> = Vec::new();
+        for (ttl, data) in records {
+            match sets.iter_mut().find(|set| set.record_type == data.record_type()) {
+                Some(set) => set.data.push(data),
+                None => sets.push(RecordSet { record_type: data.record_type(), ttl, data: vec![data] }),
+            }
+        }
+        for set in &mut sets {
+            set.data.sort();
+            set.data.dedup();
+        }
+        sets.sort_by_key(|set| set.record_type);
+        sets
+    }
+
+    /// Returns the type that all records of the set have.
+    pub fn record_type(&self) -> RecordType {
+        self.record_type
+    }
+
+    /// Returns the TTL of the set.
+    pub fn ttl(&self) -> Ttl {
+        self.ttl
+    }
+
+    /// Returns the data, sorted; never empty.
+    pub fn data(&self) -> &[RecordData] {
+        &self.data
+    }
+
+    /// Says whether both sets hold the same data, whatever their TTLs.
+    pub fn same_data(&self, other: &RecordSet) -> bool {
+        self.record_type == other.record_type && self.data == other.data
+    }
+}
+
+impl fmt::Display for RecordSet {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        for (index, data) in self.data.iter().enumerate() {
+            if index > 0 {
+                f.write_str(", ")?;
+            }
+            data.fmt(f)?;
+        }
+        Ok(())
+    }
+}
+
+/// Writes several sets in one line: `A 127.0.0.1, A 127.0.0.2`.
+pub fn in_words(sets: &[RecordSet]) -> String {
+    if sets.is_empty() {
+        return "no record".into();
+    }
+    sets.iter().map(RecordSet::to_string).collect::<Vec<_>>().join(", ")
+}
+
+/// Says whether two lists of sets hold the same data, type by type, whatever their TTLs.
+pub fn same_data(left: &[RecordSet], right: &[RecordSet]) -> bool {
+    left.len() == right.len() && left.iter().zip(right).all(|(l, r)| l.same_data(r))
+}
+
+/// One change of a name's address and alias records, made in a single update message.
+///
+/// `expected` are the exact sets that must stand there (RFC 2136 §2.4.2), so that a
+/// record which somebody else made in the meantime is never overwritten. With
+/// nothing expected the name must not be in use, or at the apex (which always is)
+/// the wanted types must not exist there.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct AliasChange {
+    /// The name whose records change.
+    pub owner: DnsName,
+    /// What stands there now, exactly; deleted by the same message.
+    pub expected: Vec<RecordSet>,
+    /// What shall stand there.
+    pub wanted: Vec<RecordSet>,
+    /// Whether the name is the apex of its zone.
+    pub at_apex: bool,
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn sets_compare_without_order_repetition_or_ttl() {
+        let ttl = Ttl::MINUTE;
+        let a = |last| RecordData::A(Ipv4Addr::new(127, 0, 0, last));
+        let one = RecordSet::group([(ttl, a(2)), (ttl, a(1)), (ttl, a(2))]);
+        let two = RecordSet::group([(Ttl::TEN_MINUTES, a(1)), (Ttl::TEN_MINUTES, a(2))]);
+        assert!(same_data(&one, &two));
+        assert_ne!(one, two);
+        assert_eq!(in_words(&one), "A 127.0.0.1, A 127.0.0.2");
+        assert!(!same_data(&one, &RecordSet::group([(ttl, a(1))])));
+    }
+}

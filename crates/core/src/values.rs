@@ -1,0 +1,231 @@
+//! Small values whose rules hold wherever they appear.
+
+use std::fmt;
+use std::path::PathBuf;
+use std::str::FromStr;
+use std::time::Duration;
+
+use serde::{Deserialize, Deserializer, Serialize, Serializer};
+
+/// A record's time to live in whole seconds, at most 2^31 - 1 (RFC 2181 §8).
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(try_from = "u32")]
+pub struct Ttl(u32);
+
+impl Ttl {
+    /// One minute: what challenge records are given.
+    pub const MINUTE: Ttl = Ttl(60);
+    /// Ten minutes: the default of alias records.
+    pub const TEN_MINUTES: Ttl = Ttl(600);
+
+    /// Returns the seconds.
+    pub fn as_secs(self) -> u32 {
+        self.0
+    }
+}
+
+impl TryFrom<u32> for Ttl {
+    type Error = ValueError;
+
+    fn try_from(secs: u32) -> Result<Self, ValueError> {
+        if secs > i32::MAX as u32 { Err(ValueError::TtlTooLong(secs)) } else { Ok(Ttl(secs)) }
+    }
+}
+
+impl FromStr for Ttl {
+    type Err = ValueError;
+
+    fn from_str(text: &str) -> Result<Self, ValueError> {
+        let secs = parse_duration(text)?.as_secs();
+        u32::try_from(secs).map_err(|_| ValueError::TtlTooLong(u32::MAX))?.try_into()
+    }
+}
+
+/// A zone's serial number, compared as RFC 1982 says: it wraps around.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(transparent)]
+pub struct Serial(pub u32);
+
+impl PartialOrd for Serial {
+    /// Compares as RFC 1982 §3.2 does; two serials half the space apart have no order.
+    fn partial_cmp(&self, other: &Self) -> Option<std::cmp::Ordering> {
+        match other.0.wrapping_sub(self.0) {
+            0 => Some(std::cmp::Ordering::Equal),
+            0x8000_0000 => None,
+            distance if distance < 0x8000_0000 => Some(std::cmp::Ordering::Less),
+            _ => Some(std::cmp::Ordering::Greater),
+        }
+    }
+}
+
+impl fmt::Display for Serial {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        self.0.fmt(f)
+    }
+}
+
+/// The SHA-256 digest of a certificate's DER, written as 64 lower-case hex digits.
+#[derive(Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct Fingerprint([u8; 32]);
+
+impl Fingerprint {
+    /// Takes a SHA-256 digest.
+    pub fn from_digest(digest: [u8; 32]) -> Self {
+        Fingerprint(digest)
+    }
+
+    /// Returns the fingerprint of a certificate in DER.
+    pub fn of(der: &[u8]) -> Self {
+        use sha2::Digest as _;
+        Fingerprint(sha2::Sha256::digest(der).into())
+    }
+
+    /// Returns the first eight hex digits, enough for a person to tell two apart.
+    pub fn short(&self) -> String {
+        self.to_string()[..8].to_owned()
+    }
+}
+
+impl fmt::Display for Fingerprint {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        self.0.iter().try_for_each(|byte| write!(f, "{byte:02x}"))
+    }
+}
+
+impl fmt::Debug for Fingerprint {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        fmt::Display::fmt(self, f)
+    }
+}
+
+impl FromStr for Fingerprint {
+    type Err = ValueError;
+
+    fn from_str(text: &str) -> Result<Self, ValueError> {
+        let bad = || ValueError::Fingerprint(text.chars().take(80).collect());
+        if text.len() != 64 || !text.is_ascii() {
+            return Err(bad());
+        }
+        let mut digest = [0; 32];
+        for (byte, pair) in digest.iter_mut().zip(text.as_bytes().chunks(2)) {
+            let pair = std::str::from_utf8(pair).map_err(|_| bad())?;
+            *byte = u8::from_str_radix(pair, 16).map_err(|_| bad())?;
+        }
+        Ok(Fingerprint(digest))
+    }
+}
+
+impl Serialize for Fingerprint {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.collect_str(self)
+    }
+}
+
+impl<'de> Deserialize<'de> for Fingerprint {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        String::deserialize(deserializer)?.parse().map_err(serde::de::Error::custom)
+    }
+}
+
+/// Where a secret is to be read: the manifest never holds the secret itself.
+#[derive(Debug, Clone, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub enum SecretRef {
+    /// An environment variable (`env:NAME`).
+    Env(String),
+    /// A file, relative to the manifest's folder (`file:PATH`).
+    File(PathBuf),
+}
+
+impl FromStr for SecretRef {
+    type Err = ValueError;
+
+    /// Never repeats the text in its error: it may be the secret.
+    fn from_str(text: &str) -> Result<Self, ValueError> {
+        match text.split_once(':') {
+            Some(("env", name)) if !name.is_empty() && !name.contains(['=', '\0']) => Ok(SecretRef::Env(name.into())),
+            Some(("file", path)) if !path.is_empty() => Ok(SecretRef::File(path.into())),
+            _ => Err(ValueError::SecretInClear),
+        }
+    }
+}
+
+impl fmt::Display for SecretRef {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            SecretRef::Env(name) => write!(f, "env:{name}"),
+            SecretRef::File(path) => write!(f, "file:{}", path.display()),
+        }
+    }
+}
+
+/// Why a value was refused.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
+pub enum ValueError {
+    /// Above RFC 2181's limit.
+    #[error("a TTL of {0} seconds is above the limit of 2147483647")]
+    TtlTooLong(u32),
+    /// Not a number with a unit.
+    #[error("\"{0}\" is no duration")]
+    Duration(String),
+    /// Not 64 hex digits.
+    #[error("\"{0}\" is no SHA-256 fingerprint of 64 hex digits")]
+    Fingerprint(String),
+    /// Neither `env:NAME` nor `file:PATH`.
+    #[error("a secret stands here in clear")]
+    SecretInClear,
+}
+
+/// Reads a duration such as `20s`, `10m`, `6h` or `30d`.
+///
+/// # Errors
+/// When the text is not a whole number with one of these units.
+pub fn parse_duration(text: &str) -> Result<Duration, ValueError> {
+    let bad = || ValueError::Duration(text.chars().take(40).collect());
+    let unit = text.chars().next_back().ok_or_else(bad)?;
+    let factor = match unit {
+        's' => 1,
+        'm' => 60,
+        'h' => 3600,
+        'd' => 86_400,
+        _ => return Err(bad()),
+    };
+    let number: u64 = text[..text.len() - 1].parse().map_err(|_| bad())?;
+    number.checked_mul(factor).filter(|secs| *secs <= 100 * 365 * 86_400).map(Duration::from_secs).ok_or_else(bad)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn serials_wrap_around() {
+        for (older, newer) in [(1, 2), (u32::MAX, 0), (0xffff_ff00, 5), (0, 0x7fff_ffff)] {
+            assert!(Serial(older) < Serial(newer), "{older} {newer}");
+            assert!(Serial(newer) > Serial(older), "{older} {newer}");
+        }
+        assert_eq!(Serial(0).partial_cmp(&Serial(0x8000_0000)), None);
+    }
+
+    #[test]
+    fn durations_need_a_number_and_a_unit() {
+        assert_eq!(parse_duration("90d"), Ok(Duration::from_secs(7_776_000)));
+        for text in ["", "m", "10", "1.5h", "-1s", "10 m", "5é", "99999999999999999999d", "400000000000000d"] {
+            assert!(parse_duration(text).is_err(), "{text}");
+        }
+    }
+
+    #[test]
+    fn a_secret_in_clear_is_refused_without_being_repeated() {
+        let error = "hunter2:planted".parse::<SecretRef>().unwrap_err();
+        assert!(!error.to_string().contains("planted"));
+        assert_eq!("env:A".parse(), Ok(SecretRef::Env("A".into())));
+    }
+
+    #[test]
+    fn fingerprints_round_trip() {
+        let fingerprint = Fingerprint::of(b"larkfield");
+        assert_eq!(fingerprint.to_string().parse(), Ok(fingerprint));
+        assert!("é".repeat(32).parse::<Fingerprint>().is_err());
+    }
+}
