@@ -1,0 +1,31 @@
+//! Keys and certificates: generation, signing, signing requests, sealing, and the
+//! reading and checking of what an authority issued.
+//!
+//! This crate does no I/O but for [`roots::public`], which reads the system's roots.
+//! Private keys leave it only sealed ([`seal`]) or on their way to an endpoint.
+
+mod account;
+mod certificate;
+mod chain;
+pub mod roots;
+mod seal;
+
+pub use account::{AccountKey, hmac_sha256};
+pub use certificate::CertificateKey;
+pub use chain::{Chain, ChainError};
+pub use seal::{SealError, Sealed, SealingKey};
+
+/// Why a key could not be made or used.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum KeyError {
+    /// The bytes are no key of this kind.
+    #[error("the stored private key cannot be read")]
+    Unreadable,
+    /// The system gave no randomness, or a signature failed.
+    #[error("the cryptographic library could not {0}")]
+    Failed(&'static str),
+    /// A certificate signing request could not be built.
+    #[error("the signing request could not be built")]
+    Request(#[source] rcgen::Error),
+}
