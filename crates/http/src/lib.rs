@@ -1,0 +1,264 @@
+//! HTTPS to one peer, with everything bounded: connection, answer, body, retries.
+//!
+//! Credentials and signed requests go to known origins only: redirects are never
+//! followed, and a URL that a peer hands out is checked by [`Client::permits`].
+
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::time::Duration;
+
+use jiff::{SignedDuration, Timestamp};
+use reqwest::header::{HeaderMap, LINK, RETRY_AFTER};
+use reqwest::{RequestBuilder, StatusCode as Status};
+use url::{Origin, Url};
+
+pub use reqwest::header;
+pub use reqwest::{Method, RequestBuilder as Request};
+
+/// How long a connection may take to come about.
+const CONNECT: Duration = Duration::from_secs(5);
+/// How long a request may take in all.
+const WHOLE: Duration = Duration::from_secs(20);
+/// The longest body that is read.
+const MAX_BODY: usize = 1 << 20;
+/// The waits before a refused connection is tried again.
+const RECONNECT_AFTER: [Duration; 3] = [Duration::from_millis(200), Duration::from_secs(1), Duration::from_secs(2)];
+
+/// Why a request got no response.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
+pub enum HttpError {
+    /// No connection came about, so the peer cannot have acted.
+    #[error("{url} cannot be reached: {why}")]
+    NotConnected {
+        /// Where to.
+        url: String,
+        /// Why.
+        why: String,
+    },
+    /// The request was sent, and no whole response came: the peer may have acted.
+    #[error("{url} gave no whole response: {why}")]
+    Interrupted {
+        /// Where to.
+        url: String,
+        /// Why.
+        why: String,
+    },
+    /// The body is longer than any that is expected.
+    #[error("{url} sends more than {MAX_BODY} bytes")]
+    TooLong {
+        /// Where to.
+        url: String,
+    },
+    /// The peer leads to another origin.
+    #[error("{peer} leads to {url}, which is of another origin; nothing was sent there")]
+    OtherOrigin {
+        /// Who said so.
+        peer: String,
+        /// Where it leads.
+        url: String,
+    },
+    /// The roots given cannot be used.
+    #[error("the extra roots for {url} cannot be used: {why}")]
+    Roots {
+        /// For whom.
+        url: String,
+        /// Why.
+        why: String,
+    },
+}
+
+/// A whole response.
+#[derive(Debug, Clone)]
+pub struct Response {
+    /// The status.
+    pub status: Status,
+    /// The headers.
+    pub headers: HeaderMap,
+    /// The body.
+    pub body: Vec<u8>,
+}
+
+impl Response {
+    /// Returns a header as text.
+    pub fn header(&self, name: impl reqwest::header::AsHeaderName) -> Option<&str> {
+        self.headers.get(name)?.to_str().ok()
+    }
+
+    /// Returns the time of `Retry-After`, in either form (RFC 9110 §10.2.3).
+    pub fn retry_at(&self, now: Timestamp) -> Option<Timestamp> {
+        let text = self.header(RETRY_AFTER)?.trim();
+        match text.parse::<u32>() {
+            Ok(seconds) => now.checked_add(SignedDuration::from_secs(i64::from(seconds))).ok(),
+            Err(_) => jiff::fmt::rfc2822::parse(text).ok().map(|zoned| zoned.timestamp()),
+        }
+    }
+
+    /// Returns the URL of the next page (RFC 8288, `rel="next"`).
+    pub fn next_page(&self) -> Option<&str> {
+        let links = self.headers.get_all(LINK).iter().filter_map(|value| value.to_str().ok());
+        links.flat_map(|value| value.split(',')).find_map(|link| {
+            let (target, params) = link.trim().strip_prefix('<')?.split_once('>')?;
+            let is_next = params.split(';').any(|param| matches!(param.trim(), "rel=\"next\"" | "rel=next"));
+            is_next.then_some(target)
+        })
+    }
+}
+
+/// A client for one peer.
+#[derive(Debug)]
+pub struct Client {
+    http: reqwest::Client,
+    base: Url,
+    sent: AtomicU64,
+}
+
+impl Client {
+    /// Makes a client for the peer at `base`; `roots` in PEM are trusted besides the
+    /// system's.
+    ///
+    /// # Errors
+    /// [`HttpError::Roots`].
+    pub fn new(base: Url, roots: Option<&[u8]>) -> Result<Client, HttpError> {
+        let wrong = |error: reqwest::Error| HttpError::Roots { url: base.to_string(), why: innermost(&error) };
+        let mut builder = reqwest::Client::builder()
+            .user_agent(concat!("pindrel/", env!("CARGO_PKG_VERSION")))
+            .redirect(reqwest::redirect::Policy::none())
+            .https_only(true)
+            .connect_timeout(CONNECT)
+            .timeout(WHOLE)
+            .tcp_nodelay(true);
+        if let Some(pem) = roots {
+            let roots = reqwest::Certificate::from_pem_bundle(pem).map_err(wrong)?;
+            builder = builder.tls_certs_merge(roots);
+        }
+        let http = builder.build().map_err(wrong)?;
+        Ok(Client { http, base, sent: AtomicU64::new(0) })
+    }
+
+    /// Returns the peer's base URL.
+    pub fn base(&self) -> &Url {
+        &self.base
+    }
+
+    /// Returns how many requests were sent.
+    pub fn sent(&self) -> u64 {
+        self.sent.load(Ordering::Relaxed)
+    }
+
+    /// Reads a URL that the peer handed out, if it is of one of these origins.
+    ///
+    /// # Errors
+    /// [`HttpError::OtherOrigin`].
+    pub fn permits(&self, origins: &[Origin], url: &str) -> Result<Url, HttpError> {
+        let other = || HttpError::OtherOrigin { peer: self.base.to_string(), url: url.chars().take(200).collect() };
+        let url = self.base.join(url).map_err(|_| other())?;
+        if url.scheme() == "https" && origins.contains(&url.origin()) { Ok(url) } else { Err(other()) }
+    }
+
+    /// Sends a request that `build` makes, and reads the whole response. A connection
+    /// that does not come about is tried again for some seconds.
+    ///
+    /// # Errors
+    /// [`HttpError`]; a response of any status is none.
+    pub async fn send(
+        &self,
+        method: Method,
+        url: Url,
+        build: impl Fn(RequestBuilder) -> RequestBuilder + Send,
+    ) -> Result<Response, HttpError> {
+        let mut waits = RECONNECT_AFTER.iter();
+        loop {
+            let request = build(self.http.request(method.clone(), url.clone()));
+            self.sent.fetch_add(1, Ordering::Relaxed);
+            match receive(request, &url).await {
+                Err(HttpError::NotConnected { why, .. }) if waits.len() > 0 => {
+                    let wait = waits.next().copied().unwrap_or_default();
+                    tracing::debug!(%url, why, ?wait, "no connection; trying again");
+                    tokio::time::sleep(wait).await;
+                }
+                done => return done,
+            }
+        }
+    }
+}
+
+async fn receive(request: RequestBuilder, url: &Url) -> Result<Response, HttpError> {
+    let url = url.as_str();
+    let failed = |error: reqwest::Error| {
+        let why = if error.is_timeout() { "no answer in time".into() } else { innermost(&error) };
+        if error.is_connect() {
+            HttpError::NotConnected { url: url.into(), why }
+        } else {
+            HttpError::Interrupted { url: url.into(), why }
+        }
+    };
+    let mut response = request.send().await.map_err(failed)?;
+    let (status, headers) = (response.status(), response.headers().clone());
+    let mut body = Vec::new();
+    while let Some(chunk) = response.chunk().await.map_err(failed)? {
+        if body.len() + chunk.len() > MAX_BODY {
+            return Err(HttpError::TooLong { url: url.into() });
+        }
+        body.extend_from_slice(&chunk);
+    }
+    tracing::trace!(url, status = status.as_u16(), bytes = body.len(), "response");
+    Ok(Response { status, headers, body })
+}
+
+/// The cause at the bottom of an error: what a person needs to know.
+fn innermost(error: &dyn std::error::Error) -> String {
+    let mut cause = error;
+    while let Some(source) = cause.source() {
+        cause = source;
+    }
+    let text = cause.to_string();
+    text.split(" (os error").next().unwrap_or(&text).to_lowercase()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn response(headers: &[(&'static str, &'static str)]) -> Response {
+        let pairs = headers.iter().map(|(name, value)| (name.parse().unwrap(), value.parse().unwrap()));
+        Response { status: Status::OK, headers: pairs.collect(), body: Vec::new() }
+    }
+
+    #[test]
+    fn retry_after_is_read_in_both_forms_and_never_panics() {
+        let now = Timestamp::from_second(1_000_000_000).unwrap();
+        for (text, expected) in [
+            ("120", Some(1_000_000_120)),
+            ("Sun, 09 Sep 2001 01:47:00 GMT", Some(1_000_000_020)),
+            ("4294967295", Some(5_294_967_295)),
+            ("99999999999999999999", None),
+            ("soon", None),
+        ] {
+            let at = response(&[("retry-after", text)]).retry_at(now);
+            assert_eq!(at.map(Timestamp::as_second), expected, "{text}");
+        }
+    }
+
+    #[test]
+    fn the_next_page_is_found_among_other_links() {
+        let page = response(&[("link", "</a>; rel=\"index\", <https://x.example/b?p=2>;rel=\"next\"")]);
+        assert_eq!(page.next_page(), Some("https://x.example/b?p=2"));
+        assert_eq!(response(&[("link", "<unfinished; rel=next")]).next_page(), None);
+    }
+
+    #[test]
+    fn another_origin_is_never_permitted() {
+        let client = Client::new("https://a.example/dir".parse().unwrap(), None).unwrap();
+        let origins = [client.base().origin()];
+        assert!(client.permits(&origins, "/order/1").is_ok());
+        for url in [
+            "http://a.example/",
+            "https://b.example/",
+            "https://a.example:444/",
+            "https://a.example@b.example/",
+            "file:///x",
+        ] {
+            assert!(client.permits(&origins, url).is_err(), "{url}");
+        }
+    }
+}
