@@ -1,0 +1,221 @@
+//! Questions to authoritative servers and to resolvers.
+
+use std::net::{IpAddr, SocketAddr};
+use std::path::Path;
+
+use futures::future::join_all;
+use hickory_proto::op::{Message, ResponseCode};
+use hickory_proto::rr::{RData, RecordType as WireType};
+use pindrel_core::acme::order::ChallengeRecord;
+use pindrel_core::facts::{AliasView, ServerRecords, ServerSays, ServerView};
+use pindrel_core::name::DnsName;
+use pindrel_core::records::{RecordData, RecordSet, RecordType};
+use pindrel_core::values::{Serial, Ttl};
+
+use crate::wire::{Ask, LookupError, ask, core_data, core_name, wire_type};
+
+/// The most aliases that are followed from one name.
+const MOST_ALIASES: usize = 8;
+
+/// Returns the resolvers that this system uses, out of the text of `/etc/resolv.conf`.
+pub fn system_resolvers() -> Vec<SocketAddr> {
+    let text = std::fs::read_to_string(Path::new("/etc/resolv.conf")).unwrap_or_default();
+    let servers = text.lines().filter_map(|line| line.trim().strip_prefix("nameserver")?.trim().parse::<IpAddr>().ok());
+    servers.map(|address| SocketAddr::new(address, 53)).collect()
+}
+
+/// Returns the records of one type that an authoritative server gives for a name; a
+/// name that does not exist has none.
+///
+/// # Errors
+/// [`LookupError`], also when the answer lacks authority.
+pub async fn records(
+    server: SocketAddr,
+    owner: &DnsName,
+    record_type: RecordType,
+) -> Result<Vec<RecordSet>, LookupError> {
+    let answer = ask(server, owner, wire_type(record_type), Ask::default()).await?;
+    match answer.metadata.response_code {
+        ResponseCode::NoError | ResponseCode::NXDomain => {}
+        code => return Err(LookupError::Code(code.to_str().to_owned())),
+    }
+    if !answer.metadata.authoritative {
+        return Err(LookupError::NotAuthoritative);
+    }
+    Ok(sets(&answer, owner, record_type))
+}
+
+fn sets(answer: &Message, owner: &DnsName, record_type: RecordType) -> Vec<RecordSet> {
+    let own = answer.answers.iter().filter(|record| core_name(&record.name).as_ref() == Some(owner));
+    RecordSet::group(own.filter(|record| record.record_type() == wire_type(record_type)).filter_map(|record| {
+        let ttl = Ttl::try_from(record.ttl).unwrap_or(Ttl::MINUTE);
+        Some((ttl, core_data(&record.data, record_type)?))
+    }))
+}
+
+/// Returns what each server gives in the place of a hostname's alias: its CNAME, or
+/// what stands there instead; at the apex its addresses.
+pub async fn alias(servers: &[SocketAddr], owner: &DnsName, at_apex: bool) -> AliasView {
+    let look = servers.iter().map(|server| async move {
+        let gives = alias_at(*server, owner, at_apex).await.map_err(|error| error.to_string());
+        ServerRecords { server: *server, gives }
+    });
+    AliasView { servers: join_all(look).await }
+}
+
+async fn alias_at(server: SocketAddr, owner: &DnsName, at_apex: bool) -> Result<Vec<RecordSet>, LookupError> {
+    let types: &[RecordType] = if at_apex {
+        &[RecordType::A, RecordType::Aaaa]
+    } else {
+        let alias = records(server, owner, RecordType::Cname).await?;
+        if !alias.is_empty() {
+            return Ok(alias);
+        }
+        &RecordType::BESIDE_ALIAS
+    };
+    let found = join_all(types.iter().map(|record_type| records(server, owner, *record_type))).await;
+    let mut sets = Vec::new();
+    for found in found {
+        sets.extend(found?);
+    }
+    sets.sort_by_key(RecordSet::record_type);
+    Ok(sets)
+}
+
+/// Says whether a server gives a challenge record.
+///
+/// # Errors
+/// [`LookupError`].
+pub async fn gives_challenge(server: SocketAddr, record: &ChallengeRecord) -> Result<bool, LookupError> {
+    let sets = records(server, &record.name, RecordType::Txt).await?;
+    Ok(sets.iter().flat_map(RecordSet::data).any(|data| *data == RecordData::Txt(record.text.clone())))
+}
+
+/// Looks at one server of a zone.
+pub async fn server(server: SocketAddr, zone: &DnsName) -> ServerView {
+    let says = match server_says(server, zone).await {
+        Ok(says) => says,
+        Err(LookupError::NotAuthoritative) => ServerSays::Lame { how: "answers without authority".into() },
+        Err(LookupError::Code(code)) => ServerSays::Lame { how: format!("answers {code}") },
+        Err(error) => ServerSays::Unreachable { why: error.to_string() },
+    };
+    ServerView { server, says }
+}
+
+async fn server_says(server: SocketAddr, zone: &DnsName) -> Result<ServerSays, LookupError> {
+    let (soa, ns) = futures::join!(
+        ask(server, zone, WireType::SOA, Ask::default()),
+        ask(server, zone, WireType::NS, Ask::default())
+    );
+    let (soa, ns) = (soa?, ns?);
+    for answer in [&soa, &ns] {
+        if answer.metadata.response_code != ResponseCode::NoError {
+            return Err(LookupError::Code(answer.metadata.response_code.to_str().to_owned()));
+        }
+        if !answer.metadata.authoritative {
+            return Err(LookupError::NotAuthoritative);
+        }
+    }
+    let serial = soa.answers.iter().find_map(|record| match &record.data {
+        RData::SOA(soa) => Some(Serial(soa.serial)),
+        _ => None,
+    });
+    let serial = serial.ok_or(LookupError::NotAuthoritative)?;
+    Ok(ServerSays::Serves { serial, name_servers: name_servers(&ns.answers, zone) })
+}
+
+/// The NS names of a zone among some records, sorted.
+pub(crate) fn name_servers(records: &[hickory_proto::rr::Record], zone: &DnsName) -> Vec<DnsName> {
+    let own = records.iter().filter(|record| core_name(&record.name).as_ref() == Some(zone));
+    let mut names: Vec<DnsName> = own
+        .filter_map(|record| match &record.data {
+            RData::NS(name) => core_name(&name.0),
+            _ => None,
+        })
+        .collect();
+    names.sort();
+    names.dedup();
+    names
+}
+
+/// What a resolver gives for a name.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Resolved {
+    /// Addresses, at least one.
+    Addresses(Vec<IpAddr>),
+    /// None, for this reason; it may be kept for some seconds (RFC 2308 §5).
+    Nothing {
+        /// The reason.
+        why: String,
+        /// How long the resolver may go on saying so.
+        for_secs: Option<u32>,
+    },
+}
+
+/// Asks a resolver for the addresses of a name.
+pub async fn resolve(resolver: SocketAddr, name: &DnsName) -> Resolved {
+    let how = Ask { recursion: true, ..Ask::default() };
+    let (v4, v6) = futures::join!(ask(resolver, name, WireType::A, how), ask(resolver, name, WireType::AAAA, how));
+    let mut addresses = Vec::new();
+    let mut nothing = None;
+    for answer in [v4, v6] {
+        match answer {
+            Ok(answer) => {
+                let found = follow(&answer, name);
+                if found.is_empty() && nothing.is_none() {
+                    nothing = Some((reason(&answer), negative_secs(&answer)));
+                }
+                addresses.extend(found);
+            }
+            Err(error) => nothing = nothing.or(Some((error.to_string(), None))),
+        }
+    }
+    match nothing {
+        _ if !addresses.is_empty() => Resolved::Addresses(addresses),
+        Some((why, for_secs)) => Resolved::Nothing { why, for_secs },
+        None => Resolved::Nothing { why: "no address".into(), for_secs: None },
+    }
+}
+
+fn reason(answer: &Message) -> String {
+    match answer.metadata.response_code {
+        ResponseCode::NoError => "the name has no address".into(),
+        ResponseCode::NXDomain => "the name does not exist".into(),
+        code => format!("it answers {}", code.to_str()),
+    }
+}
+
+/// How long a negative answer may be kept: the TTL of the SOA that came with it.
+fn negative_secs(answer: &Message) -> Option<u32> {
+    answer.authorities.iter().find_map(|record| match &record.data {
+        RData::SOA(soa) => Some(record.ttl.min(soa.minimum)),
+        _ => None,
+    })
+}
+
+/// Follows the aliases in an answer to the addresses at their end.
+fn follow(answer: &Message, name: &DnsName) -> Vec<IpAddr> {
+    let mut owner = name.clone();
+    for _ in 0..MOST_ALIASES {
+        let own = || answer.answers.iter().filter(|record| core_name(&record.name).as_ref() == Some(&owner));
+        let addresses: Vec<IpAddr> = own()
+            .filter_map(|record| match &record.data {
+                RData::A(address) => Some(IpAddr::V4(address.0)),
+                RData::AAAA(address) => Some(IpAddr::V6(address.0)),
+                _ => None,
+            })
+            .collect();
+        if !addresses.is_empty() {
+            return addresses;
+        }
+        let next = own().find_map(|record| match &record.data {
+            RData::CNAME(target) => core_name(&target.0),
+            _ => None,
+        });
+        match next {
+            Some(next) => owner = next,
+            None => break,
+        }
+    }
+    Vec::new()
+}

@@ -1,0 +1,199 @@
+//! One question, one answer: UDP first, TCP when the answer is cut (RFC 7766).
+
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr};
+use std::time::Duration;
+
+use hickory_proto::op::{Edns, Message, OpCode, Query};
+use hickory_proto::rr::{DNSClass, Name, RData, RecordType as WireType};
+use pindrel_core::name::DnsName;
+use pindrel_core::records::{RecordData, RecordType};
+use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
+use tokio::net::{TcpStream, UdpSocket};
+use tokio::time::timeout;
+
+/// How long each try over UDP waits; their sum bounds a lookup.
+const UDP_TRIES: [Duration; 3] = [Duration::from_millis(700), Duration::from_millis(1500), Duration::from_secs(3)];
+const TCP_CONNECT: Duration = Duration::from_secs(4);
+const TCP_ANSWER: Duration = Duration::from_secs(10);
+/// What fits through nearly every path without fragments (RFC 9715 §3.2).
+const UDP_PAYLOAD: u16 = 1232;
+
+/// Why a question got no answer that can be used.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
+pub enum LookupError {
+    /// Nothing came back in time.
+    #[error("no answer within {} s", .after.as_secs_f32())]
+    TimedOut {
+        /// How long was waited.
+        after: Duration,
+    },
+    /// The way there is closed.
+    #[error("{0}")]
+    Unreachable(String),
+    /// What came back is no DNS message, or answers something else.
+    #[error("an answer that cannot be read")]
+    Malformed,
+    /// The server refuses or fails.
+    #[error("answered {0}")]
+    Code(String),
+    /// The answer lacks authority.
+    #[error("not authoritative")]
+    NotAuthoritative,
+}
+
+impl LookupError {
+    pub(crate) fn io(error: &std::io::Error) -> LookupError {
+        LookupError::Unreachable(match error.kind() {
+            std::io::ErrorKind::ConnectionRefused => "connection refused".into(),
+            std::io::ErrorKind::UnexpectedEof | std::io::ErrorKind::ConnectionReset => {
+                "the connection was closed".into()
+            }
+            _ => error.to_string(),
+        })
+    }
+}
+
+/// How a question is asked.
+#[derive(Debug, Clone, Copy, Default)]
+pub(crate) struct Ask {
+    /// Recursion is desired (a resolver is asked).
+    pub recursion: bool,
+    /// Signatures are wanted, and their verdict.
+    pub dnssec: bool,
+    /// The resolver shall not validate.
+    pub checking_disabled: bool,
+}
+
+pub(crate) fn wire_name(name: &DnsName) -> Name {
+    // Every `DnsName` keeps RFC 1035's limits, so this cannot fail.
+    let mut wire = Name::from_ascii(name.as_str()).unwrap_or_else(|_| Name::root());
+    wire.set_fqdn(true);
+    wire
+}
+
+pub(crate) fn core_name(name: &Name) -> Option<DnsName> {
+    name.to_ascii().parse().ok()
+}
+
+pub(crate) fn wire_type(record_type: RecordType) -> WireType {
+    match record_type {
+        RecordType::A => WireType::A,
+        RecordType::Aaaa => WireType::AAAA,
+        RecordType::Cname => WireType::CNAME,
+        RecordType::Txt => WireType::TXT,
+        RecordType::Mx => WireType::MX,
+        RecordType::Ns => WireType::NS,
+        RecordType::Srv => WireType::SRV,
+        RecordType::Caa => WireType::CAA,
+        RecordType::Https => WireType::HTTPS,
+        RecordType::Svcb => WireType::SVCB,
+    }
+}
+
+pub(crate) fn core_data(data: &RData, record_type: RecordType) -> Option<RecordData> {
+    Some(match data {
+        RData::A(address) => RecordData::A(address.0),
+        RData::AAAA(address) => RecordData::Aaaa(address.0),
+        RData::CNAME(target) => RecordData::Cname(core_name(&target.0)?),
+        RData::TXT(text) => {
+            let bytes: Vec<u8> = text.txt_data.iter().flat_map(|part| part.iter().copied()).collect();
+            RecordData::Txt(String::from_utf8_lossy(&bytes).into_owned())
+        }
+        other => RecordData::Other(record_type, other.to_string()),
+    })
+}
+
+/// Asks one server one question.
+pub(crate) async fn ask(
+    server: SocketAddr,
+    name: &DnsName,
+    wire_type: WireType,
+    how: Ask,
+) -> Result<Message, LookupError> {
+    let mut message = Message::query();
+    message.metadata.op_code = OpCode::Query;
+    message.metadata.recursion_desired = how.recursion;
+    message.metadata.checking_disabled = how.checking_disabled;
+    message.metadata.authentic_data = how.dnssec;
+    let mut edns = Edns::new();
+    edns.set_max_payload(UDP_PAYLOAD).set_version(0).set_dnssec_ok(how.dnssec);
+    message.set_edns(edns);
+    message.add_query(Query::query(wire_name(name), wire_type));
+    let bytes = message.to_vec().map_err(|_| LookupError::Malformed)?;
+    let answer = over_udp(server, &message, &bytes).await?;
+    if !answer.metadata.truncation {
+        return Ok(answer);
+    }
+    let raw = over_tcp(server, &bytes).await?;
+    let answer = Message::from_vec(&raw).map_err(|_| LookupError::Malformed)?;
+    if answers(&answer, &message) { Ok(answer) } else { Err(LookupError::Malformed) }
+}
+
+async fn over_udp(server: SocketAddr, question: &Message, bytes: &[u8]) -> Result<Message, LookupError> {
+    let mut buffer = vec![0; usize::from(u16::MAX)];
+    let mut waited = Duration::ZERO;
+    for patience in UDP_TRIES {
+        let local: SocketAddr = match server {
+            SocketAddr::V4(_) => (IpAddr::V4(Ipv4Addr::UNSPECIFIED), 0).into(),
+            SocketAddr::V6(_) => (IpAddr::V6(Ipv6Addr::UNSPECIFIED), 0).into(),
+        };
+        // A fresh socket, and so a fresh port, for each try: answers to another cannot slip in.
+        let socket = UdpSocket::bind(local).await.map_err(|error| LookupError::io(&error))?;
+        socket.connect(server).await.map_err(|error| LookupError::io(&error))?;
+        socket.send(bytes).await.map_err(|error| LookupError::io(&error))?;
+        let receive = async {
+            loop {
+                let length = socket.recv(&mut buffer).await?;
+                // Anything that does not answer the question is passed over: it may be forged.
+                if let Some(answer) =
+                    Message::from_vec(&buffer[..length]).ok().filter(|answer| answers(answer, question))
+                {
+                    return Ok::<Message, std::io::Error>(answer);
+                }
+            }
+        };
+        match timeout(patience, receive).await {
+            Ok(Ok(answer)) => return Ok(answer),
+            Ok(Err(error)) => return Err(LookupError::io(&error)),
+            Err(_) => waited += patience,
+        }
+    }
+    Err(LookupError::TimedOut { after: waited })
+}
+
+/// Sends one message over TCP and returns the raw answer.
+pub(crate) async fn over_tcp(server: SocketAddr, bytes: &[u8]) -> Result<Vec<u8>, LookupError> {
+    let connect = timeout(TCP_CONNECT, TcpStream::connect(server)).await;
+    let connected = connect.map_err(|_| LookupError::TimedOut { after: TCP_CONNECT })?;
+    let mut stream = connected.map_err(|error| LookupError::io(&error))?;
+    let exchange = async {
+        let length = u16::try_from(bytes.len()).map_err(|_| std::io::Error::other("the message is too long"))?;
+        let mut framed = length.to_be_bytes().to_vec();
+        framed.extend_from_slice(bytes);
+        stream.write_all(&framed).await?;
+        let mut length = [0; 2];
+        stream.read_exact(&mut length).await?;
+        let mut answer = vec![0; usize::from(u16::from_be_bytes(length))];
+        stream.read_exact(&mut answer).await?;
+        Ok::<Vec<u8>, std::io::Error>(answer)
+    };
+    match timeout(TCP_ANSWER, exchange).await {
+        Ok(answer) => answer.map_err(|error| LookupError::io(&error)),
+        Err(_) => Err(LookupError::TimedOut { after: TCP_ANSWER }),
+    }
+}
+
+fn answers(answer: &Message, question: &Message) -> bool {
+    let same = |a: &Query, q: &Query| {
+        a.name() == q.name() && a.query_type() == q.query_type() && a.query_class() == DNSClass::IN
+    };
+    answer.metadata.id == question.metadata.id
+        && answer.metadata.message_type == hickory_proto::op::MessageType::Response
+        && match (answer.queries.as_slice(), question.queries.as_slice()) {
+            ([answered], [asked]) => same(answered, asked),
+            // A server that cannot read the question may leave it out of its error.
+            ([], _) => answer.metadata.response_code != hickory_proto::op::ResponseCode::NoError,
+            _ => false,
+        }
+}
