@@ -1,0 +1,217 @@
+//! The endpoint protocol over HTTPS.
+
+use std::time::Duration;
+
+use jiff::Timestamp;
+use pindrel_core::endpoint::{Binding, Deployment, EndpointInfo};
+use pindrel_core::name::Hostname;
+use pindrel_core::values::Fingerprint;
+use pindrel_http::{Client, HttpError, Method, Response, header};
+use secrecy::{ExposeSecret as _, SecretString};
+use serde::{Deserialize, Serialize};
+use url::Url;
+
+use crate::{Answer, BoundHostname, EdgeError, Platform};
+
+/// The most pages of a list that are read.
+const MOST_PAGES: usize = 200;
+/// How often a request is sent again because the platform is busy, and the longest
+/// wish to wait that is honoured.
+const BUSY_TRIES: u32 = 3;
+const LONGEST_BUSY: Duration = Duration::from_secs(30);
+
+/// A platform that speaks the endpoint protocol over HTTPS.
+pub struct HttpPlatform {
+    client: Client,
+    token: SecretString,
+}
+
+#[derive(Deserialize)]
+struct EndpointPage {
+    endpoints: Vec<EndpointInfo>,
+}
+
+#[derive(Serialize)]
+struct CertificateBody<'c> {
+    chain: &'c str,
+    key: &'c str,
+}
+
+#[derive(Deserialize)]
+struct BindingBody {
+    #[serde(flatten)]
+    binding: Binding,
+    #[serde(flatten)]
+    deployment: Deployment,
+}
+
+#[derive(Deserialize, Default)]
+struct ProblemBody {
+    #[serde(default)]
+    title: String,
+    #[serde(default)]
+    detail: String,
+}
+
+impl HttpPlatform {
+    /// Makes a driver for the platform at `url`; `roots` in PEM are trusted besides
+    /// the system's.
+    ///
+    /// # Errors
+    /// [`EdgeError::Unreachable`] when the roots cannot be used.
+    pub fn new(url: Url, token: SecretString, roots: Option<&[u8]>) -> Result<HttpPlatform, EdgeError> {
+        let client = Client::new(url, roots).map_err(|error| unreachable(&error))?;
+        Ok(HttpPlatform { client, token })
+    }
+
+    fn url(&self, segments: &[&str]) -> Url {
+        let mut url = self.client.base().clone();
+        if let Ok(mut path) = url.path_segments_mut() {
+            path.pop_if_empty().push("v1").extend(segments);
+        }
+        url
+    }
+
+    async fn call(
+        &self,
+        method: Method,
+        url: Url,
+        body: Option<String>,
+        condition: Option<(header::HeaderName, String)>,
+    ) -> Result<Response, EdgeError> {
+        let url =
+            self.client.permits(&[self.client.base().origin()], url.as_str()).map_err(|error| unreachable(&error))?;
+        let mut tries = 0;
+        loop {
+            let build = |request: pindrel_http::Request| {
+                let mut request = request.bearer_auth(self.token.expose_secret());
+                if let Some(body) = &body {
+                    request = request.header(header::CONTENT_TYPE, "application/json").body(body.clone());
+                }
+                if let Some((name, value)) = &condition {
+                    request = request.header(name, value);
+                }
+                request
+            };
+            let response =
+                self.client.send(method.clone(), url.clone(), build).await.map_err(|error| unreachable(&error))?;
+            let wait = match response.status.as_u16() {
+                429 | 503 if tries < BUSY_TRIES => busy_wait(&response),
+                _ => None,
+            };
+            let Some(wait) = wait else { return Ok(response) };
+            tries += 1;
+            tokio::time::sleep(wait).await;
+        }
+    }
+
+    /// Reads a body, or makes the refusal into an error.
+    fn read<T: for<'de> Deserialize<'de>>(
+        &self,
+        what: &'static str,
+        url: &Url,
+        response: &Response,
+    ) -> Result<T, EdgeError> {
+        if !response.status.is_success() {
+            return Err(self.refusal(what, url, response));
+        }
+        serde_json::from_slice(&response.body)
+            .map_err(|error| EdgeError::Malformed { url: url.to_string(), why: error.to_string() })
+    }
+
+    fn refusal(&self, what: &'static str, url: &Url, response: &Response) -> EdgeError {
+        let problem: ProblemBody = serde_json::from_slice(&response.body).unwrap_or_default();
+        let text = if problem.detail.is_empty() { problem.title } else { problem.detail };
+        let detail: String = if text.is_empty() { "no reason given".into() } else { text.chars().take(300).collect() };
+        let status = response.status.as_u16();
+        match status {
+            401 | 403 => EdgeError::Token { url: self.client.base().to_string(), status, detail },
+            _ => EdgeError::Refused { url: url.to_string(), what, status, detail },
+        }
+    }
+
+    fn read_binding(&self, what: &'static str, url: &Url, response: &Response) -> Result<BoundHostname, EdgeError> {
+        let body: BindingBody = self.read(what, url, response)?;
+        let etag = response.header(header::ETAG).map(str::to_owned);
+        Ok(BoundHostname { binding: body.binding, deployment: body.deployment, etag })
+    }
+}
+
+impl Platform for HttpPlatform {
+    fn endpoints(&self) -> Answer<'_, Vec<EndpointInfo>> {
+        Box::pin(async move {
+            let mut endpoints = Vec::new();
+            let mut page = Some(self.url(&["endpoints"]));
+            for _ in 0..MOST_PAGES {
+                let Some(url) = page else { break };
+                let response = self.call(Method::GET, url.clone(), None, None).await?;
+                endpoints.extend(self.read::<EndpointPage>("the list of endpoints", &url, &response)?.endpoints);
+                let origin = [self.client.base().origin()];
+                let next = response.next_page().map(|next| self.client.permits(&origin, next));
+                page = next.transpose().map_err(|error| unreachable(&error))?;
+            }
+            Ok(endpoints)
+        })
+    }
+
+    fn put_certificate<'p>(
+        &'p self,
+        site: &'p str,
+        sha256: Fingerprint,
+        chain: &'p str,
+        key: SecretString,
+    ) -> Answer<'p, ()> {
+        Box::pin(async move {
+            let url = self.url(&["sites", site, "certificates", &sha256.to_string()]);
+            let body = serde_json::to_string(&CertificateBody { chain, key: key.expose_secret() })
+                .map_err(|error| EdgeError::Malformed { url: url.to_string(), why: error.to_string() })?;
+            let response = self.call(Method::PUT, url.clone(), Some(body), None).await?;
+            if response.status.is_success() { Ok(()) } else { Err(self.refusal("the certificate", &url, &response)) }
+        })
+    }
+
+    fn binding<'p>(&'p self, endpoint: &'p str, hostname: &'p Hostname) -> Answer<'p, Option<BoundHostname>> {
+        Box::pin(async move {
+            let url = self.url(&["endpoints", endpoint, "bindings", hostname.as_str()]);
+            let response = self.call(Method::GET, url.clone(), None, None).await?;
+            if response.status.as_u16() == 404 {
+                return Ok(None);
+            }
+            self.read_binding("the binding", &url, &response).map(Some)
+        })
+    }
+
+    fn put_binding<'p>(
+        &'p self,
+        endpoint: &'p str,
+        hostname: &'p Hostname,
+        binding: &'p Binding,
+        known: Option<&'p BoundHostname>,
+    ) -> Answer<'p, BoundHostname> {
+        Box::pin(async move {
+            let url = self.url(&["endpoints", endpoint, "bindings", hostname.as_str()]);
+            let body = serde_json::to_string(binding)
+                .map_err(|error| EdgeError::Malformed { url: url.to_string(), why: error.to_string() })?;
+            let condition = match known {
+                None => Some((header::IF_NONE_MATCH, "*".to_owned())),
+                Some(known) => known.etag.clone().map(|etag| (header::IF_MATCH, etag)),
+            };
+            let response = self.call(Method::PUT, url.clone(), Some(body), condition).await?;
+            if response.status.as_u16() == 412 {
+                return Err(EdgeError::Changed(hostname.clone()));
+            }
+            self.read_binding("the binding", &url, &response)
+        })
+    }
+}
+
+fn unreachable(error: &HttpError) -> EdgeError {
+    EdgeError::Unreachable(error.to_string())
+}
+
+fn busy_wait(response: &Response) -> Option<Duration> {
+    let now = Timestamp::now();
+    let seconds = response.retry_at(now).map_or(1, |at| at.as_second() - now.as_second());
+    let wait = Duration::from_secs(u64::try_from(seconds).unwrap_or(0));
+    (wait <= LONGEST_BUSY).then_some(wait)
+}
