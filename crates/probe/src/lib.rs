@@ -1,0 +1,254 @@
+//! Connections made the way a client makes them, to an address that the caller
+//! chooses: TCP, TLS, one HTTP request.
+//!
+//! [`served_certificate`] asks which certificate is served, whatever it is;
+//! [`request`] verifies in full, as a client does, and then makes one request.
+
+use std::net::SocketAddr;
+use std::sync::Arc;
+use std::time::Duration;
+
+use http_body_util::{BodyExt as _, Empty, Limited};
+use hyper::body::Bytes;
+use hyper::{Request, header};
+use hyper_util::rt::TokioIo;
+use pindrel_core::name::Hostname;
+use pindrel_core::values::Fingerprint;
+use rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier};
+use rustls::crypto::CryptoProvider;
+use rustls::crypto::aws_lc_rs::default_provider;
+use rustls::pki_types::{CertificateDer, ServerName, TrustAnchor, UnixTime};
+use rustls::{ClientConfig, DigitallySignedStruct, RootCertStore, SignatureScheme};
+use tokio::net::TcpStream;
+use tokio::time::timeout;
+use tokio_rustls::TlsConnector;
+use tokio_rustls::client::TlsStream;
+
+const CONNECT: Duration = Duration::from_secs(4);
+const HANDSHAKE: Duration = Duration::from_secs(6);
+const ANSWER: Duration = Duration::from_secs(10);
+/// The longest body that is read.
+const MAX_BODY: usize = 256 * 1024;
+
+/// How far a connection got before it failed.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
+pub enum ProbeError {
+    /// No TCP connection, or no TLS, for a reason that is not the certificate.
+    #[error("{0}")]
+    NotConnected(String),
+    /// The certificate does not verify.
+    #[error("{why}")]
+    Unverified {
+        /// Of the leaf.
+        sha256: Option<Fingerprint>,
+        /// Why.
+        why: String,
+    },
+    /// TLS was verified, but no HTTP answer came.
+    #[error("{why}")]
+    NoAnswer {
+        /// Of the leaf.
+        sha256: Fingerprint,
+        /// Why.
+        why: String,
+    },
+}
+
+/// An HTTP answer over verified TLS.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Answered {
+    /// Of the leaf.
+    pub sha256: Fingerprint,
+    /// The HTTP status.
+    pub status: u16,
+    /// The `Location` header.
+    pub location: Option<String>,
+    /// The body, at most 256 KiB of it.
+    pub body: Vec<u8>,
+}
+
+/// Which roots a client trusts.
+#[derive(Debug, Clone)]
+pub struct Trust {
+    config: Arc<ClientConfig>,
+    tolerant: Arc<ClientConfig>,
+}
+
+impl Trust {
+    /// Trusts these roots.
+    ///
+    /// # Errors
+    /// A sentence, when there are none.
+    pub fn new(roots: Vec<TrustAnchor<'static>>) -> Result<Trust, String> {
+        let provider = Arc::new(default_provider());
+        let store = Arc::new(RootCertStore { roots });
+        if store.is_empty() {
+            return Err("there are no roots to trust".into());
+        }
+        let versions = || ClientConfig::builder_with_provider(provider.clone()).with_safe_default_protocol_versions();
+        let config = versions().map_err(|error| error.to_string())?.with_root_certificates(store).with_no_client_auth();
+        // The direct probe asks which certificate is served, and compares its fingerprint
+        // with the one that was put there: it must see a wrong one to name it. Nothing but
+        // the handshake goes over such a connection.
+        let tolerant = versions()
+            .map_err(|error| error.to_string())?
+            .dangerous()
+            .with_custom_certificate_verifier(Arc::new(AnyCertificate { provider: provider.clone() }))
+            .with_no_client_auth();
+        let mut config = config;
+        config.alpn_protocols = vec![b"http/1.1".to_vec()];
+        Ok(Trust { config: Arc::new(config), tolerant: Arc::new(tolerant) })
+    }
+}
+
+/// Connects to `address` with `hostname` as SNI and returns the fingerprint of the
+/// certificate that is served, verified or not.
+///
+/// # Errors
+/// [`ProbeError::NotConnected`].
+pub async fn served_certificate(
+    trust: &Trust,
+    address: SocketAddr,
+    hostname: &Hostname,
+) -> Result<Fingerprint, ProbeError> {
+    let stream = handshake(trust.tolerant.clone(), address, hostname).await?;
+    leaf(&stream)
+        .map(|leaf| Fingerprint::of(leaf))
+        .ok_or_else(|| ProbeError::NotConnected("no certificate was served".into()))
+}
+
+/// Connects to `address` as a client of `hostname` does, verifies in full, and asks
+/// for `path`.
+///
+/// # Errors
+/// [`ProbeError`], by how far the connection got.
+pub async fn request(
+    trust: &Trust,
+    address: SocketAddr,
+    hostname: &Hostname,
+    path: &str,
+) -> Result<Answered, ProbeError> {
+    let stream = match handshake(trust.config.clone(), address, hostname).await {
+        Err(ProbeError::Unverified { why, .. }) => {
+            let sha256 = served_certificate(trust, address, hostname).await.ok();
+            return Err(ProbeError::Unverified { sha256, why });
+        }
+        other => other?,
+    };
+    let sha256 = leaf(&stream).map(|leaf| Fingerprint::of(leaf));
+    let sha256 = sha256.ok_or_else(|| ProbeError::NotConnected("no certificate was served".into()))?;
+    let failed = |why: String| ProbeError::NoAnswer { sha256, why };
+    match timeout(ANSWER, exchange(stream, address, hostname, path)).await {
+        Ok(Ok((status, location, body))) => Ok(Answered { sha256, status, location, body }),
+        Ok(Err(error)) => Err(failed(error.to_string())),
+        Err(_) => Err(failed(format!("no answer within {} s", ANSWER.as_secs()))),
+    }
+}
+
+type Failure = Box<dyn std::error::Error + Send + Sync>;
+
+async fn exchange(
+    stream: TlsStream<TcpStream>,
+    address: SocketAddr,
+    hostname: &Hostname,
+    path: &str,
+) -> Result<(u16, Option<String>, Vec<u8>), Failure> {
+    let (mut sender, connection) = hyper::client::conn::http1::handshake(TokioIo::new(stream)).await?;
+    let host = if address.port() == 443 { hostname.to_string() } else { format!("{hostname}:{}", address.port()) };
+    let request = Request::get(path)
+        .header(header::HOST, host)
+        .header(header::USER_AGENT, concat!("pindrel/", env!("CARGO_PKG_VERSION")))
+        .body(Empty::<Bytes>::new())?;
+    let driver = tokio::spawn(connection);
+    let response = sender.send_request(request).await;
+    let answer = match response {
+        Ok(response) => {
+            let status = response.status().as_u16();
+            let location =
+                response.headers().get(header::LOCATION).and_then(|value| value.to_str().ok()).map(str::to_owned);
+            // A body that is longer than the limit is cut, not refused: its head decides.
+            let mut body = Vec::new();
+            let mut limited = Limited::new(response.into_body(), MAX_BODY);
+            while let Some(Ok(frame)) = limited.frame().await {
+                if let Ok(data) = frame.into_data() {
+                    body.extend_from_slice(&data);
+                }
+            }
+            Ok((status, location, body))
+        }
+        Err(error) => Err(error.into()),
+    };
+    driver.abort();
+    answer
+}
+
+async fn handshake(
+    config: Arc<ClientConfig>,
+    address: SocketAddr,
+    hostname: &Hostname,
+) -> Result<TlsStream<TcpStream>, ProbeError> {
+    let not_connected = |why: &dyn std::fmt::Display| ProbeError::NotConnected(why.to_string());
+    let connect = timeout(CONNECT, TcpStream::connect(address)).await;
+    let stream = connect.map_err(|_| not_connected(&"no connection in time"))?.map_err(|error| match error.kind() {
+        std::io::ErrorKind::ConnectionRefused => not_connected(&"connection refused"),
+        _ => not_connected(&error),
+    })?;
+    let name = ServerName::try_from(hostname.as_str().to_owned()).map_err(|error| not_connected(&error))?;
+    let tls = timeout(HANDSHAKE, TlsConnector::from(config).connect(name, stream)).await;
+    tls.map_err(|_| not_connected(&"no TLS handshake in time"))?.map_err(|error| {
+        let inner = error.get_ref().and_then(|inner| inner.downcast_ref::<rustls::Error>());
+        match inner {
+            Some(rustls::Error::InvalidCertificate(reason)) => {
+                ProbeError::Unverified { sha256: None, why: reason.to_string() }
+            }
+            Some(other) => not_connected(&format!("TLS: {other}")),
+            None => not_connected(&format!("TLS: {error}")),
+        }
+    })
+}
+
+fn leaf(stream: &TlsStream<TcpStream>) -> Option<&CertificateDer<'static>> {
+    stream.get_ref().1.peer_certificates()?.first()
+}
+
+/// Accepts any certificate, but still checks that the peer holds its key.
+#[derive(Debug)]
+struct AnyCertificate {
+    provider: Arc<CryptoProvider>,
+}
+
+impl ServerCertVerifier for AnyCertificate {
+    fn verify_server_cert(
+        &self,
+        _end_entity: &CertificateDer<'_>,
+        _intermediates: &[CertificateDer<'_>],
+        _server_name: &ServerName<'_>,
+        _ocsp_response: &[u8],
+        _now: UnixTime,
+    ) -> Result<ServerCertVerified, rustls::Error> {
+        Ok(ServerCertVerified::assertion())
+    }
+
+    fn verify_tls12_signature(
+        &self,
+        message: &[u8],
+        cert: &CertificateDer<'_>,
+        dss: &DigitallySignedStruct,
+    ) -> Result<HandshakeSignatureValid, rustls::Error> {
+        rustls::crypto::verify_tls12_signature(message, cert, dss, &self.provider.signature_verification_algorithms)
+    }
+
+    fn verify_tls13_signature(
+        &self,
+        message: &[u8],
+        cert: &CertificateDer<'_>,
+        dss: &DigitallySignedStruct,
+    ) -> Result<HandshakeSignatureValid, rustls::Error> {
+        rustls::crypto::verify_tls13_signature(message, cert, dss, &self.provider.signature_verification_algorithms)
+    }
+
+    fn supported_verify_schemes(&self) -> Vec<SignatureScheme> {
+        self.provider.signature_verification_algorithms.supported_schemes()
+    }
+}
