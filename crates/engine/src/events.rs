@@ -1,0 +1,134 @@
+//! What a run reports while it is under way: the one contract between work and output.
+
+use std::collections::BTreeMap;
+
+use pindrel_core::name::Hostname;
+use pindrel_core::pins::{Pin, PinState, Pins};
+use serde::Serialize;
+
+/// Something that happened. Each is one JSON object a line with `--format json`.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+#[serde(tag = "event", rename_all = "snake_case")]
+pub enum Event {
+    /// The world is looked at.
+    Looking {
+        /// How many hostnames are looked at; the others are known to be held.
+        hostnames: usize,
+        /// How many there are in all.
+        total: usize,
+    },
+    /// The steps are decided.
+    Planned {
+        /// How many there are.
+        steps: usize,
+    },
+    /// A step has begun.
+    StepStarted {
+        /// Its number.
+        id: u32,
+        /// The first hostname that needs it.
+        hostname: Hostname,
+        /// What it does.
+        action: &'static str,
+        /// What it does it to.
+        target: String,
+    },
+    /// A step has ended well.
+    StepEnded {
+        /// Its number.
+        id: u32,
+        /// The first hostname that needs it.
+        hostname: Hostname,
+        /// What it did.
+        action: &'static str,
+        /// How long it took.
+        seconds: f64,
+    },
+    /// A step has failed; the steps that need it are left out.
+    StepFailed {
+        /// Its number.
+        id: u32,
+        /// The first hostname that needs it.
+        hostname: Hostname,
+        /// What it did.
+        action: &'static str,
+        /// What went wrong, in one sentence.
+        says: String,
+        /// What to do.
+        remedy: String,
+    },
+    /// A step waits for the world.
+    Waiting {
+        /// The first hostname that needs it.
+        hostname: Hostname,
+        /// What it does.
+        action: &'static str,
+        /// What it waits for.
+        what: String,
+    },
+    /// How the pins of a hostname stand now.
+    Pins {
+        /// The hostname.
+        hostname: Hostname,
+        /// The state of each.
+        pins: BTreeMap<Pin, PinState>,
+    },
+    /// A hostname that no step can bring further.
+    Stuck {
+        /// The hostname.
+        hostname: Hostname,
+        /// Whether something failed; else a person is needed.
+        failed: bool,
+        /// What is wrong, in one sentence.
+        says: String,
+        /// What to do.
+        remedy: String,
+    },
+    /// Something worth knowing that stops nothing.
+    Note {
+        /// What, in one sentence.
+        says: String,
+    },
+    /// The run is over; always the last event.
+    Summary(Summary),
+}
+
+impl Event {
+    pub(crate) fn pins(hostname: &Hostname, pins: &Pins) -> Event {
+        Event::Pins { hostname: hostname.clone(), pins: pins.iter().map(|(pin, report)| (pin, report.state)).collect() }
+    }
+}
+
+/// What came of a run.
+#[derive(Debug, Clone, Default, PartialEq, Serialize)]
+pub struct Summary {
+    /// How many hostnames are held.
+    pub held: usize,
+    /// How many there are.
+    pub total: usize,
+    /// For how many something failed.
+    pub failed: usize,
+    /// How many steps were taken.
+    pub steps: usize,
+    /// How long the run took.
+    pub seconds: f64,
+    /// For how much of that nothing could be done but wait.
+    pub waited_seconds: f64,
+    /// How many signed requests went to authorities.
+    pub acme_requests: u64,
+    /// How many of them only asked again whether something had changed.
+    pub acme_waiting_requests: u64,
+    /// How many orders were lost because their answer never came.
+    pub lost_orders: u64,
+}
+
+/// Receives the events of a run, from several threads; must not block for long.
+pub trait Listener: Send + Sync {
+    /// Takes one event.
+    fn on(&self, event: Event);
+}
+
+/// Takes no notice.
+impl Listener for () {
+    fn on(&self, _event: Event) {}
+}

@@ -1,0 +1,82 @@
+//! Secrets: read where the manifest says, and opened from the state.
+
+use std::path::Path;
+
+use pindrel_core::values::SecretRef;
+use pindrel_keys::{SealError, Sealed, SealingKey};
+use pindrel_state::{SealedBytes, State};
+use secrecy::{SecretSlice, SecretString};
+
+use crate::error::EngineError;
+
+/// The longest secret that is read.
+const MAX_SECRET_BYTES: u64 = 16 * 1024;
+/// The row whose opening proves the sealing key.
+const CHECK_ROW: &str = "sealing-check";
+
+/// Reads a secret; paths are relative to `folder`, and white space at the end (the
+/// line end that editors add) is left out.
+///
+/// # Errors
+/// A part of a sentence that says why not, without the secret.
+pub fn read(reference: &SecretRef, folder: &Path) -> Result<SecretString, String> {
+    let text = match reference {
+        SecretRef::Env(name) => std::env::var(name).map_err(|error| match error {
+            std::env::VarError::NotPresent => format!("the environment has no {name}"),
+            std::env::VarError::NotUnicode(_) => format!("{name} is not text"),
+        })?,
+        SecretRef::File(path) => {
+            let path = folder.join(path);
+            let length = std::fs::metadata(&path).map_err(|error| plain(&error))?.len();
+            if length > MAX_SECRET_BYTES {
+                return Err(format!("the file has {length} bytes, too many for a secret"));
+            }
+            std::fs::read_to_string(&path).map_err(|error| plain(&error))?
+        }
+    };
+    let text = text.trim_end();
+    if text.is_empty() { Err("it is empty".into()) } else { Ok(text.into()) }
+}
+
+/// Says an I/O error in plain words.
+pub(crate) fn plain(error: &std::io::Error) -> String {
+    match error.kind() {
+        std::io::ErrorKind::NotFound => "there is no such file".into(),
+        std::io::ErrorKind::PermissionDenied => "this user may not read it".into(),
+        std::io::ErrorKind::InvalidData => "it is not text".into(),
+        _ => error.to_string(),
+    }
+}
+
+/// The state together with the key that opens its secrets.
+pub(crate) struct Vault {
+    key: SealingKey,
+}
+
+impl Vault {
+    /// Proves that the key is the one that the state was made with; a new state is
+    /// made with this one.
+    pub(crate) fn open(key: SealingKey, state: &dyn State) -> Result<Vault, EngineError> {
+        let vault = Vault { key };
+        match state.value(CHECK_ROW)? {
+            None => state.keep_value(CHECK_ROW, &vault.seal(CHECK_ROW, b"pindrel")?)?,
+            Some(check) => match vault.unseal(CHECK_ROW, &check) {
+                Ok(_) => {}
+                Err(SealError::OtherKey { sealed_with, given }) => {
+                    return Err(EngineError::WrongSealingKey { given, made_with: sealed_with });
+                }
+                Err(error) => return Err(error.into()),
+            },
+        }
+        Ok(vault)
+    }
+
+    pub(crate) fn seal(&self, row: &str, secret: &[u8]) -> Result<SealedBytes, SealError> {
+        let sealed = self.key.seal(row, secret)?;
+        Ok(SealedBytes { key_id: sealed.key_id, bytes: sealed.bytes })
+    }
+
+    pub(crate) fn unseal(&self, row: &str, sealed: &SealedBytes) -> Result<SecretSlice<u8>, SealError> {
+        self.key.open(row, &Sealed { key_id: sealed.key_id.clone(), bytes: sealed.bytes.clone() })
+    }
+}
