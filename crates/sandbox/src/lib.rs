@@ -1,0 +1,311 @@
+//! Stand-ins for the outside world, on loopback and without root rights: an ACME
+//! authority, DNS servers (a parent, a primary, a secondary that lags, a caching
+//! resolver) and an endpoint platform whose data plane really terminates TLS.
+//!
+//! Each is written from the standards and shares no code with the client that is tried
+//! against it; each is tested with independent tools.
+//!
+//! ```no_run
+//! # async fn demo() -> Result<(), pindrel_sandbox::SandboxError> {
+//! use pindrel_sandbox::{Options, Sandbox};
+//!
+//! let sandbox = Sandbox::start("sandbox".as_ref(), Options::default()).await?;
+//! println!("{}", sandbox.listing().directory);
+//! sandbox.stop().await;
+//! # Ok(())
+//! # }
+//! ```
+
+pub mod authority;
+mod certificates;
+pub mod control;
+pub mod dns;
+mod listen;
+mod net;
+pub mod platform;
+
+use std::net::{IpAddr, SocketAddr};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::time::Duration;
+
+use serde::{Deserialize, Serialize};
+
+use crate::authority::Authority;
+use crate::certificates::Issuer;
+use crate::dns::resolver::Resolver;
+use crate::dns::server::DnsServer;
+use crate::dns::zone::Zone;
+use crate::listen::Stop;
+use crate::net::Net;
+use crate::platform::Platform;
+
+/// The port of every DNS server.
+pub const DNS_PORT: u16 = 5390;
+/// The port of the authority.
+pub const AUTHORITY_PORT: u16 = 4430;
+/// The port of the platform's interface.
+pub const PLATFORM_PORT: u16 = 9443;
+/// The port that all endpoints share.
+pub const ENDPOINT_PORT: u16 = 8443;
+/// The first three octets of the sandbox's addresses when nothing else uses them; the
+/// demo manifest is written for it.
+pub const DEFAULT_NET: &str = "127.47.0";
+
+/// The zones that the sandbox serves besides the platform's own.
+pub const ZONE: &str = "larkfield.example";
+/// The zone of the platform's generated default names.
+pub const EDGE_ZONE: &str = "edge.test";
+/// The name of the key that may update the zones.
+pub const TSIG_NAME: &str = "pindrel";
+
+/// Why the sandbox did not start.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum SandboxError {
+    /// No loopback network is free.
+    #[error("every network that the sandbox tries (127.47.0.x to 127.47.99.x) is in use")]
+    NoNet,
+    /// A server could not listen.
+    #[error("{what} cannot listen on {address}: {source}")]
+    Listen {
+        /// Which server.
+        what: &'static str,
+        /// Where.
+        address: SocketAddr,
+        /// Why.
+        source: std::io::Error,
+    },
+    /// A file could not be written.
+    #[error("{path} cannot be written: {source}")]
+    File {
+        /// The file.
+        path: PathBuf,
+        /// Why.
+        source: std::io::Error,
+    },
+    /// A certificate could not be made.
+    #[error("a certificate could not be made: {0}")]
+    Certificate(#[from] rcgen::Error),
+}
+
+/// How the stand-ins behave.
+#[derive(Debug, Clone)]
+pub struct Options {
+    /// How long the secondary takes to transfer a change.
+    pub lag: Duration,
+    /// How long resolvers may keep a negative answer (the SOA minimum).
+    pub negative_ttl: Duration,
+    /// How long a gateway or a balancer takes to deploy; a distribution takes four
+    /// times as long.
+    pub deploy: Duration,
+    /// How many of a hundred good nonces the authority refuses.
+    pub refuse_nonces: u8,
+}
+
+impl Default for Options {
+    fn default() -> Self {
+        Options {
+            lag: Duration::from_millis(800),
+            negative_ttl: Duration::from_secs(5),
+            deploy: Duration::from_millis(600),
+            refuse_nonces: 5,
+        }
+    }
+}
+
+/// Where everything is; written to `sandbox.json` in the sandbox's folder.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Listing {
+    /// The process that runs it.
+    pub process: u32,
+    /// The first three octets of all addresses.
+    pub net: String,
+    /// The authority's ACME directory.
+    pub directory: String,
+    /// The server of `example` and `test`, which delegates.
+    pub parent: SocketAddr,
+    /// The server that takes updates.
+    pub primary: SocketAddr,
+    /// The server that lags behind it.
+    pub secondary: SocketAddr,
+    /// The caching resolver.
+    pub resolver: SocketAddr,
+    /// The platform's interface.
+    pub platform: String,
+    /// Its endpoints.
+    pub endpoints: Vec<ListedEndpoint>,
+}
+
+/// One endpoint of the platform.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct ListedEndpoint {
+    /// Its id.
+    pub id: String,
+    /// What it is.
+    pub kind: String,
+    /// Its generated name.
+    pub default_name: String,
+    /// Where it serves TLS.
+    pub address: SocketAddr,
+}
+
+/// The running stand-ins. Dropping them stops them too, without waiting.
+pub struct Sandbox {
+    folder: PathBuf,
+    listing: Listing,
+    primary: Arc<DnsServer>,
+    secondary: Arc<DnsServer>,
+    parent: Arc<DnsServer>,
+    authority: Arc<Authority>,
+    platform: Arc<Platform>,
+    stop: Stop,
+    _net: Net,
+}
+
+impl Sandbox {
+    /// Starts all stand-ins; what a client needs (roots, the TSIG secret, the token) is
+    /// written to `folder`.
+    ///
+    /// # Errors
+    /// [`SandboxError`].
+    pub async fn start(folder: &Path, options: Options) -> Result<Sandbox, SandboxError> {
+        let net = Net::claim().await?;
+        let stop = Stop::default();
+        let [parent_ip, primary_ip, secondary_ip, resolver_ip] = [2, 3, 4, 5].map(|last| net.address(last));
+
+        let api_root = Issuer::root("Sandbox API root")?;
+        let issuing_root = Issuer::root("Sandbox issuing root")?;
+        let secret = dns::tsig::new_secret();
+        let token = certificates::random_hex(16);
+
+        let platform = Platform::new(&net, options.deploy, token.clone(), &api_root)?;
+        let zones = |servers: [IpAddr; 2]| {
+            [ZONE, EDGE_ZONE].map(|name| Zone::with_servers(name, servers, options.negative_ttl))
+        };
+        let [mut larkfield, mut edge] = zones([primary_ip, secondary_ip]);
+        larkfield.add_text("larkfield.example", 300, "Larkfield Sky Survey");
+        for endpoint in platform.listed() {
+            edge.add_address(&endpoint.default_name, 30, endpoint.address.ip());
+        }
+        let mut above =
+            ["example", "test"].map(|name| Zone::with_servers(name, [parent_ip, parent_ip], options.negative_ttl));
+        above[0].delegate(ZONE, [primary_ip, secondary_ip]);
+        above[1].delegate(EDGE_ZONE, [primary_ip, secondary_ip]);
+
+        let parent = DnsServer::new(above.into(), None);
+        let secondary = DnsServer::new(vec![larkfield.clone(), edge.clone()], None);
+        let updates = dns::server::Updates {
+            key: dns::tsig::key(TSIG_NAME, &secret),
+            follower: secondary.clone(),
+            lag: options.lag,
+        };
+        let primary = DnsServer::new(vec![larkfield, edge], Some(updates));
+        for (server, ip) in [(&parent, parent_ip), (&primary, primary_ip), (&secondary, secondary_ip)] {
+            dns::server::serve(server.clone(), SocketAddr::new(ip, DNS_PORT), &stop).await?;
+        }
+        let resolver = Resolver::new(SocketAddr::new(parent_ip, DNS_PORT), DNS_PORT);
+        dns::resolver::serve(resolver, SocketAddr::new(resolver_ip, DNS_PORT), &stop).await?;
+
+        let authority_address = SocketAddr::new(net.address(6), AUTHORITY_PORT);
+        let validators = vec![SocketAddr::new(primary_ip, DNS_PORT), SocketAddr::new(secondary_ip, DNS_PORT)];
+        let authority = Authority::new(authority_address, &issuing_root, validators, options.refuse_nonces)?;
+        authority::serve(authority.clone(), authority_address, &api_root, &stop).await?;
+        platform::serve(platform.clone(), &api_root, &stop).await?;
+
+        let listing = Listing {
+            process: std::process::id(),
+            net: net.prefix(),
+            directory: format!("https://{authority_address}/directory"),
+            parent: SocketAddr::new(parent_ip, DNS_PORT),
+            primary: SocketAddr::new(primary_ip, DNS_PORT),
+            secondary: SocketAddr::new(secondary_ip, DNS_PORT),
+            resolver: SocketAddr::new(resolver_ip, DNS_PORT),
+            platform: format!("https://{}", platform.address()),
+            endpoints: platform.listed(),
+        };
+        let files = [
+            ("api-root.pem", api_root.pem()),
+            ("issuing-root.pem", issuing_root.pem()),
+            ("tsig.secret", secret),
+            ("edge.token", token),
+            ("sandbox.json", serde_json::to_string_pretty(&listing).unwrap_or_default()),
+        ];
+        write_files(folder, &files)?;
+        Ok(Sandbox {
+            folder: folder.to_owned(),
+            listing,
+            primary,
+            secondary,
+            parent,
+            authority,
+            platform,
+            stop,
+            _net: net,
+        })
+    }
+
+    /// Returns where everything is.
+    pub fn listing(&self) -> &Listing {
+        &self.listing
+    }
+
+    /// Returns the folder with what a client needs.
+    pub fn folder(&self) -> &Path {
+        &self.folder
+    }
+
+    /// Returns the server that takes updates.
+    pub fn primary(&self) -> &DnsServer {
+        &self.primary
+    }
+
+    /// Returns the server that lags.
+    pub fn secondary(&self) -> &DnsServer {
+        &self.secondary
+    }
+
+    /// Returns the server above.
+    pub fn parent(&self) -> &DnsServer {
+        &self.parent
+    }
+
+    /// Returns the authority.
+    pub fn authority(&self) -> &Authority {
+        &self.authority
+    }
+
+    /// Returns the platform.
+    pub fn platform(&self) -> &Platform {
+        &self.platform
+    }
+
+    /// Stops all stand-ins and removes what they wrote.
+    pub async fn stop(self) {
+        self.stop.now();
+        // The listeners close on their next turn; a short wait frees their ports.
+        tokio::time::sleep(Duration::from_millis(20)).await;
+        for name in ["api-root.pem", "issuing-root.pem", "tsig.secret", "edge.token", "sandbox.json", control::SOCKET] {
+            let _ = std::fs::remove_file(self.folder.join(name));
+        }
+        let _ = std::fs::remove_dir(&self.folder);
+    }
+}
+
+fn write_files(folder: &Path, files: &[(&str, String)]) -> Result<(), SandboxError> {
+    let failed = |path: &Path| {
+        let path = path.to_owned();
+        move |source| SandboxError::File { path, source }
+    };
+    std::fs::create_dir_all(folder).map_err(failed(folder))?;
+    for (name, text) in files {
+        let path = folder.join(name);
+        let mut options = std::fs::OpenOptions::new();
+        options.create(true).write(true).truncate(true);
+        #[cfg(unix)]
+        std::os::unix::fs::OpenOptionsExt::mode(&mut options, 0o600);
+        let mut file = options.open(&path).map_err(failed(&path))?;
+        std::io::Write::write_all(&mut file, text.as_bytes()).map_err(failed(&path))?;
+    }
+    Ok(())
+}
