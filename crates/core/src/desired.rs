@@ -8,7 +8,7 @@ use std::path::PathBuf;
 use url::Url;
 
 use crate::endpoint::{Binding, EndpointInfo, EndpointKind, Route, TlsVersion};
-use crate::manifest::{At, Diagnostics, Expectation, ExternalAccountKey, HostnameEntry, Manifest, Span, Tsig};
+use crate::manifest::{At, Diagnostics, Expectation, HostnameEntry, Manifest, Span, TsigAlgorithm};
 use crate::name::{DnsName, Hostname};
 use crate::records::{RecordData, RecordSet};
 use crate::values::{Fingerprint, SecretRef, Ttl};
@@ -59,6 +59,26 @@ pub struct Authority {
     pub issued_roots: Option<PathBuf>,
     /// The external account that it asks for.
     pub external_account_key: Option<ExternalAccountKey>,
+}
+
+/// The external account that an authority asks for (RFC 8555 §7.3.4).
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+pub struct ExternalAccountKey {
+    /// The key identifier.
+    pub id: String,
+    /// Where the base64url MAC key is to be read.
+    pub secret: SecretRef,
+}
+
+/// A transaction signature key (RFC 8945).
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+pub struct Tsig {
+    /// The key's name, as the server knows it.
+    pub name: DnsName,
+    /// The MAC.
+    pub algorithm: TsigAlgorithm,
+    /// Where the base64 secret is to be read.
+    pub secret: SecretRef,
 }
 
 /// A zone that Pindrel may change.
@@ -323,21 +343,28 @@ impl<'p> Resolver<'p> {
             contact: entry.contact.clone(),
             api_roots: path(&entry.api_roots),
             issued_roots: path(&entry.issued_roots),
-            external_account_key: entry.external_account_key.clone(),
+            external_account_key: entry
+                .external_account_key
+                .as_ref()
+                .map(|external| ExternalAccountKey { id: external.id.clone(), secret: external.secret.value.clone() }),
         });
         let zones = manifest.zones.iter().map(|entry| Zone {
             name: entry.name.value.clone(),
             servers: entry.servers.clone(),
             parents: entry.parents.clone(),
             resolvers: entry.resolvers.clone(),
-            tsig: entry.tsig.clone(),
+            tsig: Tsig {
+                name: entry.tsig.name.clone(),
+                algorithm: entry.tsig.algorithm,
+                secret: entry.tsig.secret.value.clone(),
+            },
         });
         let endpoints = manifest.endpoints.iter().map(|entry| Endpoint {
             name: entry.name.value.clone(),
             id: entry.id.clone(),
             kind: entry.kind,
             url: entry.url.clone(),
-            token: entry.token.clone(),
+            token: entry.token.value.clone(),
             api_roots: path(&entry.api_roots),
         });
         let desired = Desired {

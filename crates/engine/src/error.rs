@@ -26,6 +26,23 @@ pub enum EngineError {
         /// The id of the key that the state was made with.
         made_with: String,
     },
+    /// The sealing key's file cannot be read or made.
+    #[error("the sealing key {path} cannot be used")]
+    SealingKey {
+        /// The file.
+        path: std::path::PathBuf,
+        /// Why.
+        #[source]
+        source: std::io::Error,
+    },
+    /// Others can read the sealing key's file.
+    #[error("the sealing key {path} has mode {mode:o}, so others can read it")]
+    SealingKeyOpen {
+        /// The file.
+        path: std::path::PathBuf,
+        /// Its permission bits.
+        mode: u32,
+    },
 }
 
 impl EngineError {
@@ -40,6 +57,10 @@ impl EngineError {
             EngineError::WrongSealingKey { .. } | EngineError::Seal(SealError::OtherKey { .. }) => {
                 "give the key that the state was made with: beside the state in sealing.key, or in PINDREL_SEALING_KEY"
             }
+            EngineError::SealingKey { .. } => {
+                "restore sealing.key from its backup, or give the key in PINDREL_SEALING_KEY"
+            }
+            EngineError::SealingKeyOpen { .. } => "make it its owner's alone: chmod 600",
             EngineError::Seal(_) => "restore the state and its sealing.key from the same backup",
         }
     }

@@ -13,6 +13,7 @@
 mod carry;
 mod error;
 mod events;
+mod home;
 mod issue;
 mod look;
 pub mod secrets;
@@ -22,6 +23,8 @@ mod world;
 
 pub use error::{EngineError, StepFailure};
 pub use events::{Event, Listener, Summary};
+pub use home::Home;
+pub use pindrel_state::{Lock, LockError};
 pub use settle::{Plan, Stuck};
 
 use std::collections::HashMap;
@@ -34,7 +37,6 @@ use pindrel_core::desired::{CertificateId, Desired, EndpointId, HostnameId, Zone
 use pindrel_core::facts::{EndpointView, Fact, HeldCertificate, HostnameFacts, Ours, ZoneView};
 use pindrel_core::name::Hostname;
 use pindrel_core::pins::{Known, Pins};
-use pindrel_keys::SealingKey;
 use pindrel_state::{HostnameRow, State};
 
 use crate::secrets::Vault;
@@ -47,10 +49,8 @@ pub struct Setup {
     pub desired: Desired,
     /// The folder of the manifest, which its paths are relative to.
     pub folder: PathBuf,
-    /// What is remembered.
-    pub state: Arc<dyn State>,
-    /// The key that seals the secrets in it.
-    pub sealing: SealingKey,
+    /// What is remembered, and the key that seals the secrets in it.
+    pub home: Home,
     /// How old a fact may be before it is looked at again, in seconds.
     pub max_age_secs: u64,
     /// How many steps and looks may be under way at once.
@@ -115,10 +115,11 @@ impl Engine {
     /// # Errors
     /// [`EngineError`] when the state cannot be used with this sealing key.
     pub fn open(setup: Setup) -> Result<Engine, EngineError> {
-        let vault = Vault::open(setup.sealing, &*setup.state)?;
+        let Home { state, sealing, .. } = setup.home;
+        let vault = Vault::open(sealing, &*state)?;
         Ok(Engine {
             desired: setup.desired,
-            state: setup.state,
+            state,
             vault,
             world: World::new(&setup.folder),
             max_age_secs: setup.max_age_secs,

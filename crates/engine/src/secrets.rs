@@ -3,14 +3,17 @@
 use std::path::Path;
 
 use pindrel_core::values::SecretRef;
-use pindrel_keys::{SealError, Sealed, SealingKey};
+use pindrel_keys::{SealError, Sealed, SealingKey, roots};
 use pindrel_state::{SealedBytes, State};
-use secrecy::{SecretSlice, SecretString};
+use rustls_pki_types::TrustAnchor;
+use secrecy::{ExposeSecret as _, SecretSlice, SecretString};
 
 use crate::error::EngineError;
 
 /// The longest secret that is read.
 const MAX_SECRET_BYTES: u64 = 16 * 1024;
+/// The line that `init` writes where a secret is still to be put.
+pub const PLACEHOLDER: &str = "replace-this-line-with-the-secret";
 /// The row whose opening proves the sealing key.
 const CHECK_ROW: &str = "sealing-check";
 
@@ -20,6 +23,19 @@ const CHECK_ROW: &str = "sealing-check";
 /// # Errors
 /// A part of a sentence that says why not, without the secret.
 pub fn read(reference: &SecretRef, folder: &Path) -> Result<SecretString, String> {
+    let secret = read_any(reference, folder)?;
+    if secret.expose_secret() == PLACEHOLDER {
+        Err("it still holds the line that init wrote".into())
+    } else {
+        Ok(secret)
+    }
+}
+
+/// Reads a secret, be it the line that `init` writes.
+///
+/// # Errors
+/// A part of a sentence that says why not, without the secret.
+pub fn read_any(reference: &SecretRef, folder: &Path) -> Result<SecretString, String> {
     let text = match reference {
         SecretRef::Env(name) => std::env::var(name).map_err(|error| match error {
             std::env::VarError::NotPresent => format!("the environment has no {name}"),
@@ -36,6 +52,15 @@ pub fn read(reference: &SecretRef, folder: &Path) -> Result<SecretString, String
     };
     let text = text.trim_end();
     if text.is_empty() { Err("it is empty".into()) } else { Ok(text.into()) }
+}
+
+/// Reads a PEM file of root certificates.
+///
+/// # Errors
+/// A part of a sentence that says why not.
+pub fn read_roots(path: &Path) -> Result<Vec<TrustAnchor<'static>>, String> {
+    let pem = std::fs::read(path).map_err(|error| plain(&error))?;
+    roots::from_pem(&pem)
 }
 
 /// Says an I/O error in plain words.

@@ -11,7 +11,7 @@ mod section;
 
 pub(crate) use diagnostic::nearest;
 pub use diagnostic::{Diagnostic, Diagnostics, LineIndex, Place};
-pub use read::read;
+pub use read::{keys, read};
 
 use std::net::SocketAddr;
 use std::ops::Range;
@@ -54,6 +54,16 @@ pub struct Manifest {
     pub hostnames: Vec<HostnameEntry>,
 }
 
+impl Manifest {
+    /// Returns every reference to a secret.
+    pub fn secrets(&self) -> impl Iterator<Item = &At<SecretRef>> {
+        let external = self.authorities.iter().filter_map(|entry| entry.external_account_key.as_ref());
+        let tsig = self.zones.iter().map(|entry| &entry.tsig.secret);
+        let tokens = self.endpoints.iter().map(|entry| &entry.token);
+        external.map(|external| &external.secret).chain(tsig).chain(tokens)
+    }
+}
+
 /// One `[authority.NAME]`.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct AuthorityEntry {
@@ -69,16 +79,16 @@ pub struct AuthorityEntry {
     /// PEM file of roots where its certificates must end; public roots when absent.
     pub issued_roots: Option<At<PathBuf>>,
     /// External account binding (RFC 8555 §7.3.4).
-    pub external_account_key: Option<ExternalAccountKey>,
+    pub external_account_key: Option<ExternalAccountEntry>,
 }
 
 /// The external account that an authority asks for.
-#[derive(Debug, Clone, PartialEq, Eq, Hash)]
-pub struct ExternalAccountKey {
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ExternalAccountEntry {
     /// The key identifier.
     pub id: String,
     /// Where the base64url MAC key is to be read.
-    pub secret: SecretRef,
+    pub secret: At<SecretRef>,
 }
 
 /// One `[zone."NAME"]`.
@@ -93,18 +103,18 @@ pub struct ZoneEntry {
     /// Where public answers are looked up; the system's resolvers when empty.
     pub resolvers: Vec<SocketAddr>,
     /// The key that signs updates.
-    pub tsig: Tsig,
+    pub tsig: TsigEntry,
 }
 
 /// A transaction signature key (RFC 8945).
-#[derive(Debug, Clone, PartialEq, Eq, Hash)]
-pub struct Tsig {
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct TsigEntry {
     /// The key's name, as the server knows it.
     pub name: DnsName,
     /// The MAC.
     pub algorithm: TsigAlgorithm,
     /// Where the base64 secret is to be read.
-    pub secret: SecretRef,
+    pub secret: At<SecretRef>,
 }
 
 /// The MACs that updates may be signed with (RFC 8945 §6).
@@ -128,7 +138,7 @@ pub struct EndpointEntry {
     /// Base URL of the platform's endpoint protocol.
     pub url: Url,
     /// Where the bearer token is to be read.
-    pub token: SecretRef,
+    pub token: At<SecretRef>,
     /// PEM file of roots for the platform's own HTTPS, besides the public ones.
     pub api_roots: Option<At<PathBuf>>,
 }

@@ -10,8 +10,8 @@ use url::Url;
 
 use super::section::{Section, parse};
 use super::{
-    At, AuthorityEntry, CertificateEntry, Diagnostics, EndpointEntry, Expectation, ExternalAccountKey, HostnameEntry,
-    Manifest, Tsig, TsigAlgorithm, ZoneEntry,
+    At, AuthorityEntry, CertificateEntry, Diagnostics, EndpointEntry, Expectation, ExternalAccountEntry, HostnameEntry,
+    Manifest, TsigAlgorithm, TsigEntry, ZoneEntry,
 };
 use crate::endpoint::{Route, TlsVersion};
 use crate::name::{DnsName, Hostname};
@@ -33,6 +33,23 @@ const HOSTNAME_KEYS: &[&str] =
 const ROUTE_KEYS: &[&str] = &["prefix", "service", "release"];
 const EXPECT_KEYS: &[&str] = &["path", "status", "body"];
 const EXTERNAL_KEYS: &[&str] = &["id", "secret"];
+
+/// Returns the keys that each table of a manifest may hold, by the table's name.
+pub fn keys() -> [(&'static str, &'static [&'static str]); 11] {
+    [
+        ("manifest", ROOT_KEYS),
+        ("defaults", DEFAULTS_KEYS),
+        ("authority", AUTHORITY_KEYS),
+        ("external_account_key", EXTERNAL_KEYS),
+        ("zone", ZONE_KEYS),
+        ("tsig", TSIG_KEYS),
+        ("endpoint", ENDPOINT_KEYS),
+        ("certificate", CERTIFICATE_KEYS),
+        ("hostname", HOSTNAME_KEYS),
+        ("route", ROUTE_KEYS),
+        ("expect", EXPECT_KEYS),
+    ]
+}
 
 const NAME_HELP: &str = "write a full name of letters, digits and hyphens, such as api.larkfield.example";
 const ADDRESS_HELP: &str = "write an address with a port, such as \"127.0.0.1:53\" or \"[::1]:53\"";
@@ -127,7 +144,7 @@ fn read_authority(name: At<&str>, section: &Section<'_>, problems: &mut Diagnost
     let external = section.inner("external_account_key", EXTERNAL_KEYS, problems).and_then(|key| {
         let id = key.needed_text("id", "\"observatory-1\"", problems);
         let secret = read_secret(&key, "secret", "EAB_SECRET", problems);
-        Some(ExternalAccountKey { id: id?.value.to_owned(), secret: secret? })
+        Some(ExternalAccountEntry { id: id?.value.to_owned(), secret: secret? })
     });
     Some(AuthorityEntry {
         name: owned(name),
@@ -162,7 +179,7 @@ fn read_zone(name: At<&str>, section: &Section<'_>, problems: &mut Diagnostics) 
                 .parsed("algorithm", "write \"hmac-sha256\", \"hmac-sha384\" or \"hmac-sha512\"", problems)
                 .map(|algorithm| algorithm.value),
         };
-        Some(Tsig { name: name?.value, algorithm: algorithm?, secret: secret? })
+        Some(TsigEntry { name: name?.value, algorithm: algorithm?, secret: secret? })
     });
     Some(ZoneEntry { name: name?, servers, parents, resolvers, tsig: tsig? })
 }
@@ -338,10 +355,10 @@ fn read_driver(section: &Section<'_>, known: &[&str], problems: &mut Diagnostics
     }
 }
 
-fn read_secret(section: &Section<'_>, key: &str, variable: &str, problems: &mut Diagnostics) -> Option<SecretRef> {
+fn read_secret(section: &Section<'_>, key: &str, variable: &str, problems: &mut Diagnostics) -> Option<At<SecretRef>> {
     let text = section.needed_text(key, &format!("\"env:{variable}\""), problems)?;
     match text.value.parse() {
-        Ok(reference) => Some(reference),
+        Ok(value) => Some(At { value, span: text.span }),
         Err(_) => {
             problems.report(
                 "secret-in-clear",

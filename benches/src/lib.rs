@@ -1,0 +1,1 @@
+//! Benches of Pindrel.

@@ -1,0 +1,104 @@
+//! The arguments as typed.
+
+use std::path::PathBuf;
+
+use clap::{Args, Parser, Subcommand, ValueEnum};
+
+use crate::commands;
+
+/// Holds custom hostnames in place: certificate, binding, alias, answer.
+///
+/// One manifest says which hostnames should lead to which API gateways, CDN
+/// distributions and load-balanced endpoints. Pindrel issues the certificates, binds
+/// the names, makes the alias records in the order that protects traffic, and verifies
+/// each by looking at the world.
+#[derive(Debug, Parser)]
+#[command(name = "pindrel", version, propagate_version = true, max_term_width = 100)]
+#[command(
+    after_help = "A first try, with nothing to set up:  pindrel demo\nExit status: 0 done or held, 1 something failed, 2 the command line or the manifest is wrong,\n3 nothing failed but something is not held, 101 a fault of Pindrel's own."
+)]
+pub(crate) struct Cli {
+    #[command(flatten)]
+    pub(crate) common: Common,
+    #[command(subcommand)]
+    pub(crate) command: Command,
+}
+
+/// What every command takes.
+#[derive(Debug, Clone, Args)]
+#[command(next_help_heading = "Common options")]
+pub(crate) struct Common {
+    /// The manifest
+    #[arg(short, long, global = true, value_name = "PATH", default_value = "pindrel.toml", env = "PINDREL_MANIFEST")]
+    pub(crate) manifest: PathBuf,
+
+    /// The state: a path or sqlite:PATH [default: .pindrel/state.sqlite beside the manifest]
+    #[arg(long, global = true, value_name = "URL", env = "PINDREL_STATE", hide_env_values = true)]
+    pub(crate) state: Option<String>,
+
+    /// How results are written; csv where the result is a list
+    #[arg(long, global = true, value_name = "FORMAT", default_value = "text", env = "PINDREL_FORMAT")]
+    pub(crate) format: Format,
+
+    /// When to use colour
+    #[arg(long, global = true, value_name = "WHEN", default_value = "auto", env = "PINDREL_COLOR")]
+    pub(crate) color: Color,
+
+    /// Say less: no progress
+    #[arg(short, long, global = true, env = "PINDREL_QUIET")]
+    pub(crate) quiet: bool,
+
+    /// Log more to standard error; repeat for more
+    #[arg(short, long, global = true, action = clap::ArgAction::Count, env = "PINDREL_VERBOSE")]
+    pub(crate) verbose: u8,
+
+    /// How log lines are written
+    #[arg(long, global = true, value_name = "FORMAT", default_value = "text", env = "PINDREL_LOG_FORMAT")]
+    pub(crate) log_format: LogFormat,
+}
+
+/// How results are written.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Format {
+    /// Tables and sentences for people
+    Text,
+    /// JSON as `pindrel schema` describes it
+    Json,
+    /// Comma-separated values, where the result is a list
+    Csv,
+}
+
+/// When to use colour.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Color {
+    /// On a terminal, unless NO_COLOR is set
+    Auto,
+    /// Always
+    Always,
+    /// Never
+    Never,
+}
+
+/// How log lines are written.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum LogFormat {
+    /// One line of text each
+    Text,
+    /// One JSON object each
+    Json,
+}
+
+/// The commands.
+#[derive(Debug, Subcommand)]
+pub(crate) enum Command {
+    Init(commands::init::InitArgs),
+    Check(commands::check::CheckArgs),
+    Settle(commands::settle::SettleArgs),
+    Status(commands::status::StatusArgs),
+    #[command(subcommand)]
+    Sandbox(commands::sandbox::SandboxCommand),
+    Demo(commands::demo::DemoArgs),
+    Schema(commands::schema::SchemaArgs),
+    Completions(commands::completions::CompletionsArgs),
+    Man(commands::man::ManArgs),
+}

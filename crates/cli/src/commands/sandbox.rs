@@ -1,0 +1,114 @@
+//! `pindrel sandbox`
+
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+
+use clap::{Args, Subcommand};
+use pindrel_sandbox::{Options, Sandbox, SandboxError, control};
+
+use crate::context::{Context, block_on};
+use crate::error::{CliError, Status};
+use crate::output;
+
+/// Run stand-ins for the outside world on loopback
+///
+/// An ACME authority, DNS servers (a parent, a primary, a secondary that lags, a caching
+/// resolver) and an endpoint platform. No root rights are needed; everything listens on
+/// addresses 127.47.N.x.
+#[derive(Debug, Subcommand)]
+pub(crate) enum SandboxCommand {
+    /// Start the stand-ins and keep them running until Ctrl-C or `sandbox down`
+    Up(UpArgs),
+    /// Stop the stand-ins of a folder
+    Down(FolderArgs),
+    /// Show where the stand-ins of a folder listen
+    List(FolderArgs),
+}
+
+/// Where a sandbox keeps what its clients need.
+#[derive(Debug, Args)]
+pub(crate) struct FolderArgs {
+    /// The sandbox's folder
+    #[arg(long, value_name = "PATH", default_value = "sandbox")]
+    folder: PathBuf,
+}
+
+/// How to start a sandbox.
+#[derive(Debug, Args)]
+pub(crate) struct UpArgs {
+    #[command(flatten)]
+    place: FolderArgs,
+
+    /// How long the secondary takes to transfer a change, in milliseconds
+    #[arg(long, value_name = "MS", default_value_t = 800)]
+    lag: u64,
+
+    /// How long a gateway or balancer takes to deploy, in milliseconds; a distribution takes four times as long
+    #[arg(long, value_name = "MS", default_value_t = 600)]
+    deploy: u64,
+}
+
+pub(crate) fn run(context: &Context, command: SandboxCommand) -> Result<Status, CliError> {
+    context.refuse_csv()?;
+    match command {
+        SandboxCommand::Up(args) => block_on(up(context, &args)),
+        SandboxCommand::Down(args) => block_on(down(&args.folder)),
+        SandboxCommand::List(args) => block_on(list(context, &args.folder)),
+    }
+}
+
+pub(crate) fn failed(error: &SandboxError) -> CliError {
+    CliError::Sandbox {
+        says: format!("the sandbox did not start: {error}"),
+        remedy: "free that address or folder, then start it again".into(),
+    }
+}
+
+async fn up(context: &Context, args: &UpArgs) -> Result<Status, CliError> {
+    let folder = &args.place.folder;
+    if control::list(folder).await.is_some() {
+        let says = format!("a sandbox runs in {} already", folder.display());
+        return Err(CliError::Sandbox { says, remedy: "use it, or stop it with: pindrel sandbox down".into() });
+    }
+    let _ = std::fs::remove_file(folder.join(control::SOCKET));
+    let options = Options {
+        lag: Duration::from_millis(args.lag),
+        deploy: Duration::from_millis(args.deploy),
+        ..Options::default()
+    };
+    let sandbox = Sandbox::start(folder, options).await.map_err(|error| failed(&error))?;
+    output::sandbox::print(context, folder, sandbox.listing())?;
+    if !context.quiet {
+        output::sandbox::say_how_to_stop(folder)?;
+    }
+    until_stopped(sandbox).await
+}
+
+/// Keeps a sandbox running until Ctrl-C, a request to end, or `sandbox down`.
+pub(crate) async fn until_stopped(sandbox: Sandbox) -> Result<Status, CliError> {
+    let mut end = tokio::signal::unix::signal(tokio::signal::unix::SignalKind::terminate())?;
+    let told = tokio::select! {
+        told = control::until_told_to_stop(&sandbox) => told.map_err(|error| failed(&error)),
+        _ = tokio::signal::ctrl_c() => Ok(()),
+        _ = end.recv() => Ok(()),
+    };
+    sandbox.stop().await;
+    told.map(|()| Status::Done)
+}
+
+fn absent(folder: &Path) -> CliError {
+    CliError::Sandbox {
+        says: format!("no sandbox runs in {}", folder.display()),
+        remedy: "start one with: pindrel sandbox up".into(),
+    }
+}
+
+async fn down(folder: &Path) -> Result<Status, CliError> {
+    if control::stop(folder).await { Ok(Status::Done) } else { Err(absent(folder)) }
+}
+
+async fn list(context: &Context, folder: &Path) -> Result<Status, CliError> {
+    let listing = control::list(folder).await.ok_or_else(|| absent(folder))?;
+    output::sandbox::print(context, folder, &listing)?;
+    Ok(Status::Done)
+}

@@ -1,0 +1,41 @@
+//! `pindrel schema`
+
+use clap::{Args, ValueEnum};
+
+use crate::context::Context;
+use crate::error::{CliError, Status};
+
+/// Write a JSON Schema (2020-12) of the manifest or of a JSON output
+#[derive(Debug, Args)]
+pub(crate) struct SchemaArgs {
+    /// What to describe
+    of: Described,
+}
+
+/// What there are schemas of.
+#[derive(Debug, Clone, Copy, ValueEnum)]
+pub(crate) enum Described {
+    /// The manifest (as JSON; for editors that check TOML by JSON Schema)
+    Manifest,
+    /// What `check --format json` writes
+    Check,
+    /// What `status --format json` writes
+    Status,
+    /// What `settle --dry-run --format json` writes
+    Steps,
+    /// One line of what `settle --format json` writes
+    Event,
+}
+
+pub(crate) fn run(context: &Context, args: &SchemaArgs) -> Result<Status, CliError> {
+    context.refuse_csv()?;
+    let text = match args.of {
+        Described::Manifest => include_str!("../schemas/manifest.json"),
+        Described::Check => include_str!("../schemas/check.json"),
+        Described::Status => include_str!("../schemas/status.json"),
+        Described::Steps => include_str!("../schemas/steps.json"),
+        Described::Event => include_str!("../schemas/event.json"),
+    };
+    std::io::Write::write_all(&mut std::io::stdout(), text.as_bytes())?;
+    Ok(Status::Done)
+}

@@ -1,0 +1,92 @@
+//! `pindrel settle`
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use clap::Args;
+use pindrel_core::name::Hostname;
+use pindrel_engine::Summary;
+
+use crate::context::{AT_ONCE, Context, block_on};
+use crate::error::{CliError, Status};
+use crate::output;
+
+/// How long a second run waits for the first.
+const LOCK_PATIENCE: Duration = Duration::from_secs(10);
+
+/// Bring the world to the manifest, and verify it
+///
+/// Issues certificates, puts them where the endpoints take them from, binds the
+/// hostnames, connects to each endpoint directly to see the certificate served, and
+/// only then points the alias records there. What is done already is left alone. A run
+/// that was stopped is taken up again where it was.
+///
+/// Exit status: 0 all held, 1 something failed, 3 something still needs a person, or
+/// with --dry-run there are steps.
+#[derive(Debug, Clone, Args)]
+pub(crate) struct SettleArgs {
+    /// List the steps in their order, with the reason for each, and take none
+    #[arg(long)]
+    pub(crate) dry_run: bool,
+
+    /// See to this hostname only; may be repeated
+    #[arg(long, value_name = "HOSTNAME")]
+    pub(crate) only: Vec<Hostname>,
+
+    /// Trust what was seen within this many seconds
+    #[arg(long, value_name = "SECONDS", default_value_t = 60, env = "PINDREL_MAX_AGE")]
+    pub(crate) max_age: u64,
+
+    /// How many steps may be under way at once
+    #[arg(long, value_name = "N", default_value_t = AT_ONCE as u64, value_parser = clap::value_parser!(u64).range(1..=1000), env = "PINDREL_AT_ONCE")]
+    pub(crate) at_once: u64,
+}
+
+impl Default for SettleArgs {
+    fn default() -> Self {
+        SettleArgs { dry_run: false, only: Vec::new(), max_age: 60, at_once: AT_ONCE as u64 }
+    }
+}
+
+pub(crate) fn run(context: &Context, args: &SettleArgs) -> Result<Status, CliError> {
+    block_on(settle(context, args))
+}
+
+pub(crate) async fn settle(context: &Context, args: &SettleArgs) -> Result<Status, CliError> {
+    context.refuse_csv()?;
+    let loaded = context.load()?;
+    output::diagnostics::warn(&loaded.mistakes);
+    let scope = loaded.scope(&args.only)?;
+    let home = context.home()?;
+    let at_once = usize::try_from(args.at_once).unwrap_or(AT_ONCE);
+    if args.dry_run {
+        let engine = loaded.engine(home, args.max_age, at_once, Arc::new(()))?;
+        let plan = engine.plan(&scope).await?;
+        output::steps::print(context, &plan)?;
+        return Ok(match (plan.stuck.iter().any(|stuck| stuck.outage), plan.held == plan.total) {
+            (true, _) => Status::Failed,
+            (false, true) => Status::Done,
+            (false, false) => Status::NotHeld,
+        });
+    }
+    let _lock = home.lock("settle", LOCK_PATIENCE)?;
+    let progress = output::progress::start(context, &loaded.desired, &scope);
+    let engine = loaded.engine(home, args.max_age, at_once, progress.listener())?;
+    let summary = tokio::select! {
+        summary = engine.settle(&scope) => summary?,
+        _ = tokio::signal::ctrl_c() => {
+            progress.abandon();
+            return Err(CliError::Interrupted);
+        }
+    };
+    progress.finish(&summary)?;
+    Ok(status_of(&summary))
+}
+
+fn status_of(summary: &Summary) -> Status {
+    match summary {
+        Summary { failed: 1.., .. } => Status::Failed,
+        Summary { held, total, .. } if held < total => Status::NotHeld,
+        _ => Status::Done,
+    }
+}

@@ -1,0 +1,48 @@
+//! `pindrel status`
+
+use std::sync::Arc;
+
+use clap::Args;
+use pindrel_core::name::Hostname;
+
+use crate::context::{AT_ONCE, Context, block_on};
+use crate::error::{CliError, Status};
+use crate::output;
+
+/// Show the five pins of every hostname
+///
+/// Facts that are older than --max-age are looked at again; nothing is changed. A
+/// hostname is held when all five pins are: zone, certificate, binding, alias, answer.
+///
+/// Exit status: 0 all held, 3 something is not.
+#[derive(Debug, Clone, Args)]
+pub(crate) struct StatusArgs {
+    /// Show this hostname only; may be repeated
+    #[arg(long, value_name = "HOSTNAME")]
+    pub(crate) only: Vec<Hostname>,
+
+    /// Look again at what was seen longer ago than this many seconds
+    #[arg(long, value_name = "SECONDS", default_value_t = 60, env = "PINDREL_MAX_AGE")]
+    pub(crate) max_age: u64,
+}
+
+impl Default for StatusArgs {
+    fn default() -> Self {
+        StatusArgs { only: Vec::new(), max_age: 60 }
+    }
+}
+
+pub(crate) fn run(context: &Context, args: &StatusArgs) -> Result<Status, CliError> {
+    block_on(status(context, args))
+}
+
+pub(crate) async fn status(context: &Context, args: &StatusArgs) -> Result<Status, CliError> {
+    let loaded = context.load()?;
+    output::diagnostics::warn(&loaded.mistakes);
+    let scope = loaded.scope(&args.only)?;
+    let engine = loaded.engine(context.home()?, args.max_age, AT_ONCE, Arc::new(()))?;
+    let report = engine.status(&scope).await?;
+    output::status::print(context, &report)?;
+    let held = report.hostnames.iter().all(|hostname| hostname.pins.held());
+    Ok(if held { Status::Done } else { Status::NotHeld })
+}

@@ -1,0 +1,238 @@
+//! What commands share: the options as needed, the manifest, the engine.
+
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use pindrel_core::desired::{Desired, HostnameId, resolve};
+use pindrel_core::manifest::{At, Diagnostic, Diagnostics, Manifest, read};
+use pindrel_core::name::Hostname;
+use pindrel_core::values::SecretRef;
+use pindrel_engine::{Engine, Home, Listener, Setup, secrets};
+use secrecy::SecretString;
+
+use crate::args::{Color, Common, Format, LogFormat};
+use crate::error::{CliError, Mistakes};
+
+/// The longest manifest that is read.
+const MAX_MANIFEST_BYTES: u64 = 256 << 20;
+/// How many steps and looks are under way at once, unless asked otherwise.
+pub(crate) const AT_ONCE: usize = 32;
+
+/// The options as needed.
+pub(crate) struct Context {
+    /// The manifest's path as given.
+    pub(crate) manifest: PathBuf,
+    /// How results are written.
+    pub(crate) format: Format,
+    /// Whether to say less.
+    pub(crate) quiet: bool,
+    state: Option<String>,
+}
+
+/// A manifest without mistakes.
+#[derive(Debug)]
+pub(crate) struct Loaded {
+    /// What should hold.
+    pub(crate) desired: Desired,
+    /// What stops nothing, with the text to show it in.
+    pub(crate) mistakes: Mistakes,
+    folder: PathBuf,
+}
+
+impl Context {
+    /// Takes the common options, and sets colour and logging up.
+    pub(crate) fn new(common: &Common) -> Context {
+        let choice = match common.color {
+            Color::Auto => anstream::ColorChoice::Auto,
+            Color::Always => anstream::ColorChoice::Always,
+            Color::Never => anstream::ColorChoice::Never,
+        };
+        choice.write_global();
+        log_to_stderr(common.verbose, common.log_format);
+        Context {
+            manifest: common.manifest.clone(),
+            format: common.format,
+            quiet: common.quiet,
+            state: common.state.clone(),
+        }
+    }
+
+    /// Makes the options for a manifest at another place.
+    pub(crate) fn for_manifest(&self, manifest: PathBuf) -> Context {
+        Context { manifest, format: self.format, quiet: self.quiet, state: None }
+    }
+
+    /// Refuses a format that a command does not have.
+    pub(crate) fn refuse_csv(&self) -> Result<(), CliError> {
+        if self.format != Format::Csv {
+            return Ok(());
+        }
+        Err(CliError::Usage {
+            says: "this result is no list, so there is no CSV of it".into(),
+            remedy: "use --format text or json".into(),
+        })
+    }
+
+    fn folder(&self) -> PathBuf {
+        self.manifest.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new(".")).to_owned()
+    }
+
+    /// Reads the manifest, follows its references, and tries its secrets and files.
+    ///
+    /// # Errors
+    /// [`CliError::Manifest`] holds all mistakes.
+    pub(crate) fn load(&self) -> Result<Loaded, CliError> {
+        let (desired, mistakes) = self.examine()?;
+        if mistakes.errors.is_empty() {
+            Ok(Loaded { desired, mistakes, folder: self.folder() })
+        } else {
+            Err(CliError::Manifest(mistakes))
+        }
+    }
+
+    fn examine(&self) -> Result<(Desired, Mistakes), CliError> {
+        let cannot = |error: std::io::Error| CliError::file(&self.manifest, "read", &error);
+        let length = std::fs::metadata(&self.manifest).map_err(cannot)?.len();
+        if length > MAX_MANIFEST_BYTES {
+            return Err(cannot(std::io::Error::other(format!("{length} bytes are too many for a manifest"))));
+        }
+        let text = std::fs::read_to_string(&self.manifest).map_err(cannot)?;
+        let mut problems = Diagnostics::default();
+        let mut warnings = Diagnostics::default();
+        let manifest = read(&text, &mut problems);
+        self.try_secrets(&manifest, &mut problems, &mut warnings);
+        self.try_files(&manifest, &mut problems);
+        let desired = resolve(manifest, &mut problems);
+        let file = self.manifest.display().to_string();
+        let (errors, warnings) = (problems.into_sorted(), warnings.into_sorted());
+        Ok((desired, Mistakes { file, text, errors, warnings }))
+    }
+
+    fn try_secrets(&self, manifest: &Manifest, problems: &mut Diagnostics, warnings: &mut Diagnostics) {
+        let folder = self.folder();
+        for secret in manifest.secrets() {
+            match secrets::read_any(&secret.value, &folder) {
+                Err(why) => problems.report(
+                    "unreadable-secret",
+                    secret.span.clone(),
+                    format!("the secret at {} cannot be read: {why}", secret.value),
+                    match &secret.value {
+                        SecretRef::Env(name) => format!("set {name} in the environment, or write \"file:PATH\""),
+                        SecretRef::File(_) => {
+                            "put the secret into that file; paths are relative to the manifest's folder".into()
+                        }
+                    },
+                ),
+                Ok(_) if secrets::read(&secret.value, &folder).is_err() => warnings.report(
+                    "placeholder-secret",
+                    secret.span.clone(),
+                    format!("{} still holds the line that init wrote", secret.value),
+                    "put the secret there before the first settle",
+                ),
+                Ok(_) => {}
+            }
+        }
+    }
+
+    fn try_files(&self, manifest: &Manifest, problems: &mut Diagnostics) {
+        let folder = self.folder();
+        let authorities = manifest.authorities.iter().flat_map(|entry| [&entry.api_roots, &entry.issued_roots]);
+        let endpoints = manifest.endpoints.iter().map(|entry| &entry.api_roots);
+        for At { value, span } in authorities.chain(endpoints).flatten() {
+            if let Err(why) = secrets::read_roots(&folder.join(value)) {
+                let message = format!("{} cannot be used: {why}", value.display());
+                let help = "name a PEM file of root certificates; paths are relative to the manifest's folder";
+                problems.report("unreadable-file", span.clone(), message, help);
+            }
+        }
+    }
+
+    fn state_path(&self) -> Result<PathBuf, CliError> {
+        let Some(url) = &self.state else { return Ok(self.folder().join(".pindrel").join("state.sqlite")) };
+        let path = url.strip_prefix("sqlite:").unwrap_or(url);
+        if path.contains("://") || path.is_empty() {
+            let says = "this Pindrel keeps its state in SQLite only".into();
+            return Err(CliError::Usage { says, remedy: "write --state PATH or --state sqlite:PATH".into() });
+        }
+        Ok(path.into())
+    }
+
+    /// Opens the state.
+    pub(crate) fn home(&self) -> Result<Home, CliError> {
+        let given = std::env::var("PINDREL_SEALING_KEY").ok().map(SecretString::from);
+        Ok(Home::open(&self.state_path()?, given.as_ref())?)
+    }
+}
+
+impl Loaded {
+    /// Returns the hostnames that were asked for, or all.
+    pub(crate) fn scope(&self, only: &[Hostname]) -> Result<Vec<HostnameId>, CliError> {
+        if only.is_empty() {
+            return Ok(self.desired.hostname_ids().collect());
+        }
+        let find = |name: &Hostname| {
+            let found = self.desired.hostname_ids().find(|id| self.desired.hostname(*id).hostname == *name);
+            found.ok_or_else(|| CliError::Usage {
+                says: format!("the manifest has no hostname {name}"),
+                remedy: "name one of the manifest's hostnames".into(),
+            })
+        };
+        let mut scope = only.iter().map(find).collect::<Result<Vec<_>, _>>()?;
+        scope.sort_unstable();
+        scope.dedup();
+        Ok(scope)
+    }
+
+    /// Makes the engine for one run.
+    pub(crate) fn engine(
+        self,
+        home: Home,
+        max_age_secs: u64,
+        at_once: usize,
+        listener: Arc<dyn Listener>,
+    ) -> Result<Engine, CliError> {
+        let Loaded { desired, folder, .. } = self;
+        Ok(Engine::open(Setup { desired, folder, home, max_age_secs, at_once, listener })?)
+    }
+}
+
+/// Returns the mistakes of a manifest whatever they are; for `check`.
+pub(crate) fn mistakes(context: &Context) -> Result<(usize, Mistakes), CliError> {
+    let (desired, mistakes) = context.examine()?;
+    Ok((desired.hostnames.len(), mistakes))
+}
+
+/// Returns one kind of diagnostic with its place, as the JSON contract has it.
+pub(crate) fn placed<'d>(
+    mistakes: &'d Mistakes,
+    of: &'d [Diagnostic],
+) -> impl Iterator<Item = (&'d Diagnostic, pindrel_core::manifest::Place)> {
+    let index = pindrel_core::manifest::LineIndex::new(&mistakes.text);
+    of.iter().map(move |diagnostic| (diagnostic, index.place(diagnostic.span.start)))
+}
+
+/// Makes a runtime for the commands that need one.
+pub(crate) fn block_on<T>(work: impl Future<Output = Result<T, CliError>>) -> Result<T, CliError> {
+    tokio::runtime::Builder::new_multi_thread().enable_all().build()?.block_on(work)
+}
+
+/// Log lines of Pindrel's own crates only: what libraries log may hold what they carry.
+fn log_to_stderr(verbose: u8, format: LogFormat) {
+    use tracing_subscriber::filter::{LevelFilter, Targets};
+    use tracing_subscriber::layer::SubscriberExt as _;
+    use tracing_subscriber::util::SubscriberInitExt as _;
+
+    let level = match verbose {
+        0 => LevelFilter::WARN,
+        1 => LevelFilter::INFO,
+        2 => LevelFilter::DEBUG,
+        _ => LevelFilter::TRACE,
+    };
+    let layer = tracing_subscriber::fmt::layer().with_writer(std::io::stderr);
+    let registry = tracing_subscriber::registry().with(Targets::new().with_target("pindrel", level));
+    // A second context in one process, as in the demo, keeps the first one's logging.
+    let _ = match format {
+        LogFormat::Text => registry.with(layer.with_ansi(false)).try_init(),
+        LogFormat::Json => registry.with(layer.json()).try_init(),
+    };
+}

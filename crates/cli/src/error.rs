@@ -1,0 +1,134 @@
+//! What a command can end with, and which exit status that is.
+
+use std::process::ExitCode;
+
+use pindrel_core::manifest::Diagnostic;
+use pindrel_engine::{EngineError, LockError};
+
+/// How the program ends. The table in `docs/exit-status.md` says the same.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Status {
+    /// Done, all held, nothing to do.
+    Done,
+    /// Something failed.
+    Failed,
+    /// The command line or the manifest is wrong.
+    Wrong,
+    /// Nothing failed, but something is not held, or there are steps.
+    NotHeld,
+}
+
+impl From<Status> for ExitCode {
+    fn from(status: Status) -> ExitCode {
+        ExitCode::from(match status {
+            Status::Done => 0,
+            Status::Failed => 1,
+            Status::Wrong => 2,
+            Status::NotHeld => 3,
+        })
+    }
+}
+
+/// Why a command did not do what was asked.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum CliError {
+    /// The manifest has mistakes.
+    #[error("the manifest has mistakes")]
+    Manifest(Mistakes),
+    /// The command line asks for what is not there.
+    #[error("{says}")]
+    Usage {
+        /// What is wrong.
+        says: String,
+        /// What to write instead.
+        remedy: String,
+    },
+    /// A file cannot be read or written.
+    #[error("{path} cannot be {doing}: {why}")]
+    File {
+        /// The file.
+        path: String,
+        /// Read, written or made.
+        doing: &'static str,
+        /// Why.
+        why: String,
+    },
+    /// The state cannot be used.
+    #[error(transparent)]
+    Engine(#[from] EngineError),
+    /// Another run has the state.
+    #[error(transparent)]
+    Lock(#[from] LockError),
+    /// The sandbox did not start, or is not there.
+    #[error("{says}")]
+    Sandbox {
+        /// What is wrong.
+        says: String,
+        /// What to do.
+        remedy: String,
+    },
+    /// The output cannot be written.
+    #[error("the output cannot be written")]
+    Output(#[from] std::io::Error),
+    /// The person stopped the run.
+    #[error("stopped before the end")]
+    Interrupted,
+}
+
+/// The mistakes of one manifest, with what is needed to show them.
+#[derive(Debug)]
+pub(crate) struct Mistakes {
+    /// The path as the person gave it.
+    pub(crate) file: String,
+    /// The text.
+    pub(crate) text: String,
+    /// The mistakes, in the order of the text.
+    pub(crate) errors: Vec<Diagnostic>,
+    /// What stops nothing.
+    pub(crate) warnings: Vec<Diagnostic>,
+}
+
+impl CliError {
+    /// Returns the exit status.
+    pub(crate) fn status(&self) -> Status {
+        match self {
+            CliError::Manifest(_) | CliError::Usage { .. } => Status::Wrong,
+            CliError::File { .. }
+            | CliError::Engine(_)
+            | CliError::Lock(_)
+            | CliError::Sandbox { .. }
+            | CliError::Output(_)
+            | CliError::Interrupted => Status::Failed,
+        }
+    }
+
+    /// Returns what to do about it.
+    pub(crate) fn remedy(&self) -> &str {
+        match self {
+            CliError::Manifest(_) => "correct them, then run it again",
+            CliError::Usage { remedy, .. } | CliError::Sandbox { remedy, .. } => remedy,
+            CliError::File { .. } => "see that the path is right and this user may use it",
+            CliError::Engine(error) => error.remedy(),
+            CliError::Lock(LockError::Held { .. }) => "wait until that run has ended, then run it again",
+            CliError::Lock(_) => "see that the folder of the state can be written",
+            CliError::Output(_) => "see that the disk is not full",
+            CliError::Interrupted => "run settle again: it goes on where this run left off",
+        }
+    }
+
+    /// Says whether the reader of the output went away, which is no error.
+    pub(crate) fn is_closed_pipe(&self) -> bool {
+        matches!(self, CliError::Output(error) if error.kind() == std::io::ErrorKind::BrokenPipe)
+    }
+
+    /// Says that a file cannot be used.
+    pub(crate) fn file(path: &std::path::Path, doing: &'static str, error: &std::io::Error) -> CliError {
+        let why = match error.kind() {
+            std::io::ErrorKind::NotFound => "there is no such file".into(),
+            std::io::ErrorKind::PermissionDenied => "this user may not".into(),
+            std::io::ErrorKind::InvalidData => "it is not text".into(),
+            _ => error.to_string(),
+        };
+        CliError::File { path: path.display().to_string(), doing, why }
+    }
+}

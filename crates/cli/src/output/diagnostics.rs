@@ -1,0 +1,108 @@
+//! The mistakes of a manifest: for people with the source line, for programs as JSON.
+
+use std::io::Write;
+
+use annotate_snippets::renderer::DecorStyle;
+use annotate_snippets::{AnnotationKind, Level, Renderer, Snippet};
+use pindrel_core::manifest::{Diagnostic, Place};
+use serde_json::{Value, json};
+
+use super::{VERSION, count, style};
+use crate::args::Format;
+use crate::context::{Context, placed};
+use crate::error::{CliError, Mistakes};
+
+/// The most mistakes that are shown to a person at once.
+const MOST_SHOWN: usize = 50;
+
+/// Writes what `check` found.
+pub(crate) fn print(context: &Context, hostnames: usize, mistakes: &Mistakes) -> Result<(), CliError> {
+    if context.format == Format::Json {
+        return super::json(&document(mistakes));
+    }
+    let mut out = anstream::stdout();
+    show(&mut out, mistakes, Level::ERROR, &mistakes.errors)?;
+    show(&mut out, mistakes, Level::WARNING, &mistakes.warnings)?;
+    let warnings = match mistakes.warnings.len() {
+        0 => String::new(),
+        n => format!(", {}", count(n, "warning")),
+    };
+    let file = &mistakes.file;
+    if mistakes.errors.is_empty() {
+        let right = style::paint(style::GOOD, "is right");
+        writeln!(out, "{file} {right}: {}{warnings}.", count(hostnames, "hostname"))?;
+    } else {
+        let errors = style::paint(style::BAD, count(mistakes.errors.len(), "mistake"));
+        writeln!(out, "{file} has {errors}{warnings}.")?;
+    }
+    Ok(())
+}
+
+/// Writes the mistakes that kept another command from running.
+pub(crate) fn print_errors(context: &Context, mistakes: &Mistakes) -> Result<(), CliError> {
+    if context.format == Format::Json {
+        return super::json(&document(mistakes));
+    }
+    let mut err = anstream::stderr();
+    show(&mut err, mistakes, Level::ERROR, &mistakes.errors)?;
+    let errors = style::paint(style::BAD, count(mistakes.errors.len(), "mistake"));
+    writeln!(err, "{} has {errors}; nothing was done.", mistakes.file)?;
+    Ok(())
+}
+
+/// Tells what stops nothing, to standard error.
+pub(crate) fn warn(mistakes: &Mistakes) {
+    let _ = show(&mut anstream::stderr(), mistakes, Level::WARNING, &mistakes.warnings);
+}
+
+fn document(mistakes: &Mistakes) -> Value {
+    let listed = |of: &[Diagnostic]| -> Vec<Value> {
+        let one = |(diagnostic, place): (&Diagnostic, Place)| {
+            json!({
+                "code": diagnostic.code,
+                "message": diagnostic.message,
+                "file": mistakes.file,
+                "line": place.line,
+                "column": place.column,
+                "help": diagnostic.help,
+            })
+        };
+        placed(mistakes, of).map(one).collect()
+    };
+    json!({ "version": VERSION, "errors": listed(&mistakes.errors), "warnings": listed(&mistakes.warnings) })
+}
+
+fn show(out: &mut impl Write, mistakes: &Mistakes, level: Level<'_>, of: &[Diagnostic]) -> Result<(), CliError> {
+    let renderer = Renderer::styled().decor_style(DecorStyle::Unicode);
+    for (diagnostic, place) in placed(mistakes, of).take(MOST_SHOWN) {
+        let (line, span) = excerpt(&mistakes.text, diagnostic);
+        let snippet = Snippet::source(line)
+            .path(&mistakes.file)
+            .line_start(place.line)
+            .annotation(AnnotationKind::Primary.span(span));
+        let group = level.clone().primary_title(&diagnostic.message).id(diagnostic.code).element(snippet);
+        let group = match &diagnostic.help {
+            Some(help) => group.element(Level::HELP.message(help)),
+            None => group,
+        };
+        writeln!(out, "{}\n", renderer.render(&[group]))?;
+    }
+    if of.len() > MOST_SHOWN {
+        writeln!(out, "… and {} more.\n", of.len() - MOST_SHOWN)?;
+    }
+    Ok(())
+}
+
+/// The line that a mistake begins on, and its range within it. Only that line goes to
+/// the renderer, so that the cost of showing does not grow with the manifest.
+fn excerpt<'t>(text: &'t str, diagnostic: &Diagnostic) -> (&'t str, std::ops::Range<usize>) {
+    let at = floor(text, diagnostic.span.start);
+    let start = text[..at].rfind('\n').map_or(0, |newline| newline + 1);
+    let end = text[at..].find('\n').map_or(text.len(), |newline| at + newline);
+    let to = floor(text, diagnostic.span.end).clamp(at, end);
+    (text[start..end].trim_end_matches('\r'), at - start..to - start)
+}
+
+fn floor(text: &str, at: usize) -> usize {
+    (0..=at.min(text.len())).rev().find(|at| text.is_char_boundary(*at)).unwrap_or(0)
+}

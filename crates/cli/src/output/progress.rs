@@ -1,0 +1,289 @@
+//! A run while it is under way: live lines on a terminal, plain lines in a pipe, JSON
+//! events for programs. All of them consume the engine's events and nothing else.
+
+use std::collections::{BTreeMap, HashMap};
+use std::io::{IsTerminal as _, Write as _};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Duration;
+
+use indicatif::{MultiProgress, ProgressBar, ProgressStyle};
+use pindrel_core::desired::{Desired, HostnameId};
+use pindrel_core::name::Hostname;
+use pindrel_core::pins::{Pin, PinState};
+use pindrel_engine::{Event, Listener, Summary};
+
+use super::{count, style};
+use crate::args::Format;
+use crate::context::Context;
+use crate::error::CliError;
+
+/// The most hostnames that have a live line; more are only counted.
+const MOST_LIVE: usize = 16;
+/// The most hostnames that are listed at the end.
+const MOST_LISTED: usize = 40;
+/// How often live lines are drawn anew.
+const TICK: Duration = Duration::from_millis(120);
+
+type PinStates = BTreeMap<Pin, PinState>;
+
+/// The display of one run.
+pub(crate) struct Progress {
+    display: Arc<dyn Display>,
+}
+
+/// A consumer of events that also says how it ended.
+trait Display: Listener {
+    fn close(&self);
+    fn finish(&self, summary: &Summary) -> Result<(), CliError>;
+}
+
+/// Chooses the display by the format and the terminal.
+pub(crate) fn start(context: &Context, desired: &Desired, scope: &[HostnameId]) -> Progress {
+    let names = || scope.iter().map(|id| desired.hostname(*id).hostname.clone());
+    let live = std::io::stderr().is_terminal() && !context.quiet;
+    let display: Arc<dyn Display> = match context.format {
+        Format::Json => Arc::new(JsonLines),
+        Format::Text | Format::Csv => Arc::new(Text {
+            live: live.then(|| Live::new(names().map(|name| name.as_str().len()).max().unwrap_or(0))),
+            plain: !live && !context.quiet,
+            seen: Mutex::default(),
+        }),
+    };
+    Progress { display }
+}
+
+impl Progress {
+    /// Returns who is to be told the events.
+    pub(crate) fn listener(&self) -> Arc<dyn Listener> {
+        Arc::new(Forward(self.display.clone()))
+    }
+
+    /// Takes the live lines away without a word.
+    pub(crate) fn abandon(&self) {
+        self.display.close();
+    }
+
+    /// Writes what came of the run.
+    pub(crate) fn finish(&self, summary: &Summary) -> Result<(), CliError> {
+        self.display.close();
+        self.display.finish(summary)
+    }
+}
+
+struct Forward(Arc<dyn Display>);
+
+impl Listener for Forward {
+    fn on(&self, event: Event) {
+        self.0.on(event);
+    }
+}
+
+/// One JSON object a line.
+struct JsonLines;
+
+impl Listener for JsonLines {
+    fn on(&self, event: Event) {
+        // A reader that went away is met again at the end of the run.
+        let _ = super::json(&event);
+    }
+}
+
+impl Display for JsonLines {
+    fn close(&self) {}
+
+    fn finish(&self, _summary: &Summary) -> Result<(), CliError> {
+        Ok(())
+    }
+}
+
+/// For people: what happens goes to standard error, what came of it to standard output.
+struct Text {
+    live: Option<Live>,
+    plain: bool,
+    seen: Mutex<Seen>,
+}
+
+#[derive(Default)]
+struct Seen {
+    pins: BTreeMap<Hostname, PinStates>,
+    touched: BTreeMap<Hostname, ()>,
+    stuck: Vec<(Hostname, bool, String, String)>,
+    waits: HashMap<(Hostname, &'static str), String>,
+}
+
+impl Listener for Text {
+    fn on(&self, event: Event) {
+        let mut seen = self.seen.lock().unwrap_or_else(PoisonError::into_inner);
+        match &event {
+            Event::Pins { hostname, pins } => {
+                seen.pins.insert(hostname.clone(), pins.clone());
+            }
+            Event::StepStarted { hostname, .. } => {
+                seen.touched.insert(hostname.clone(), ());
+            }
+            Event::Stuck { hostname, failed, says, remedy } => {
+                seen.stuck.push((hostname.clone(), *failed, says.clone(), remedy.clone()));
+            }
+            Event::Waiting { hostname, action, what } => {
+                let before = seen.waits.insert((hostname.clone(), action), what.clone());
+                // Waiting for the same thing again is no news.
+                if before.as_ref() == Some(what) {
+                    return;
+                }
+            }
+            _ => {}
+        }
+        drop(seen);
+        if let Some(live) = &self.live {
+            live.on(&event);
+        } else if self.plain
+            && let Some(line) = plain_line(&event)
+        {
+            let _ = writeln!(anstream::stderr(), "{line}");
+        }
+    }
+}
+
+impl Display for Text {
+    fn close(&self) {
+        if let Some(live) = &self.live {
+            let _ = live.bars.clear();
+        }
+    }
+
+    fn finish(&self, summary: &Summary) -> Result<(), CliError> {
+        let seen = self.seen.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut out = anstream::stdout();
+        let listed = seen.pins.iter().filter(|(hostname, _)| seen.touched.contains_key(hostname));
+        for (hostname, pins) in listed.clone().take(MOST_LISTED) {
+            writeln!(out, "{}  {hostname}", marks(pins))?;
+        }
+        if listed.clone().count() > MOST_LISTED {
+            writeln!(out, "… and {} more", listed.count() - MOST_LISTED)?;
+        }
+        for (hostname, failed, says, remedy) in &seen.stuck {
+            let mark = style::paint(
+                if *failed { style::BAD } else { style::UNDERWAY },
+                if *failed { "failed" } else { "stuck" },
+            );
+            writeln!(out, "{mark} {hostname}: {says}")?;
+            writeln!(out, "  {} {remedy}", style::paint(style::FAINT, "→"))?;
+        }
+        writeln!(out, "{}", sentence(summary))?;
+        Ok(())
+    }
+}
+
+fn sentence(summary: &Summary) -> String {
+    let Summary { held, total, failed, steps, seconds, waited_seconds, acme_requests, lost_orders, .. } = summary;
+    let colour = if held == total { style::GOOD } else { style::UNDERWAY };
+    let sum = style::paint(colour, format_args!("{held} of {} held", count(*total, "hostname")));
+    let mut text = match steps {
+        0 if held == total => format!("Nothing to do: {sum}."),
+        0 => format!("{sum}."),
+        _ => {
+            format!("{sum} after {} in {seconds:.1} s, of which {waited_seconds:.1} s waiting.", count(*steps, "step"))
+        }
+    };
+    if *failed > 0 {
+        text.push_str(&format!(" {}.", style::paint(style::BAD, format_args!("{failed} failed"))));
+    }
+    if *acme_requests > 0 {
+        text.push_str(&format!(
+            " {} to the authority.",
+            count(usize::try_from(*acme_requests).unwrap_or(0), "request")
+        ));
+    }
+    if *lost_orders > 0 {
+        text.push_str(&format!(" {} lost.", count(usize::try_from(*lost_orders).unwrap_or(0), "order")));
+    }
+    text
+}
+
+/// The five marks of a hostname, in their colours.
+fn marks(pins: &PinStates) -> String {
+    let mark = |pin: Pin| {
+        let state = pins.get(&pin).copied().unwrap_or(PinState::Unknown);
+        style::paint(style::of(state), state.mark())
+    };
+    Pin::ALL.map(mark).concat()
+}
+
+/// What a pipe is told.
+fn plain_line(event: &Event) -> Option<String> {
+    Some(match event {
+        Event::Looking { hostnames, total } if hostnames > &0 => {
+            format!("looking at {hostnames} of {}", count(*total, "hostname"))
+        }
+        Event::StepStarted { hostname, action, target, .. } => format!("{hostname}: {action}: {target}"),
+        Event::StepEnded { hostname, action, seconds, .. } => format!("{hostname}: {action} done in {seconds:.1} s"),
+        Event::StepFailed { hostname, action, says, .. } => format!("{hostname}: {action} failed: {says}"),
+        Event::Waiting { hostname, action, what } => format!("{hostname}: {action} waits for {what}"),
+        Event::Note { says } => format!("note: {says}"),
+        _ => return None,
+    })
+}
+
+/// One live line for each hostname at work.
+struct Live {
+    bars: MultiProgress,
+    width: usize,
+    lines: Mutex<HashMap<Hostname, Line>>,
+}
+
+struct Line {
+    bar: ProgressBar,
+    pins: PinStates,
+    doing: String,
+}
+
+impl Live {
+    fn new(width: usize) -> Live {
+        Live { bars: MultiProgress::new(), width, lines: Mutex::default() }
+    }
+
+    fn on(&self, event: &Event) {
+        match event {
+            Event::Pins { hostname, pins } => self.change(hostname, |line| line.pins = pins.clone()),
+            Event::StepStarted { hostname, action, target, .. } => {
+                self.change(hostname, |line| line.doing = format!("{action}: {target}"))
+            }
+            Event::StepEnded { hostname, action, .. } => {
+                self.change(hostname, |line| line.doing = format!("{action} done"))
+            }
+            Event::StepFailed { hostname, action, says, .. } => {
+                self.change(hostname, |line| {
+                    line.doing = style::paint(style::BAD, format_args!("{action} failed: {says}"))
+                });
+            }
+            Event::Waiting { hostname, action, what } => {
+                self.change(hostname, |line| line.doing = format!("{action} waits for {what}"))
+            }
+            Event::Note { says } => {
+                let _ = self.bars.println(format!("note: {says}"));
+            }
+            Event::Looking { .. } | Event::Planned { .. } | Event::Stuck { .. } | Event::Summary(_) => {}
+        }
+    }
+
+    fn change(&self, hostname: &Hostname, change: impl FnOnce(&mut Line)) {
+        let mut lines = self.lines.lock().unwrap_or_else(PoisonError::into_inner);
+        if !lines.contains_key(hostname) {
+            if lines.len() >= MOST_LIVE {
+                return;
+            }
+            let bar = self.bars.add(ProgressBar::new_spinner());
+            // The template is constant and right; the default would only look different.
+            let template = ProgressStyle::with_template("{spinner} {wide_msg} {elapsed:>4}")
+                .unwrap_or_else(|_| ProgressStyle::default_spinner());
+            bar.set_style(template.tick_strings(&["◇", "◈", "◆", "◈", " "]));
+            bar.enable_steady_tick(TICK);
+            lines.insert(hostname.clone(), Line { bar, pins: PinStates::new(), doing: "looking".into() });
+        }
+        if let Some(line) = lines.get_mut(hostname) {
+            change(line);
+            let name = format!("{hostname:width$}", width = self.width);
+            line.bar.set_message(format!("{}  {name}  {}", marks(&line.pins), line.doing));
+        }
+    }
+}

@@ -1,0 +1,50 @@
+//! Where the stand-ins listen.
+
+use std::io::Write as _;
+use std::path::Path;
+
+use pindrel_sandbox::{Listing, TSIG_NAME, ZONE};
+use serde::Serialize;
+
+use super::{VERSION, style};
+use crate::args::Format;
+use crate::context::Context;
+use crate::error::CliError;
+
+#[derive(Serialize)]
+struct Document<'l> {
+    version: u32,
+    #[serde(flatten)]
+    listing: &'l Listing,
+}
+
+/// Writes where everything is.
+pub(crate) fn print(context: &Context, folder: &Path, listing: &Listing) -> Result<(), CliError> {
+    if context.format == Format::Json {
+        return super::json(&Document { version: VERSION, listing });
+    }
+    let mut out = anstream::stdout();
+    let mut line = |what: &str, place: &str, more: &str| {
+        writeln!(out, "{:14}{place:42}{}", what, style::paint(style::FAINT, more))
+    };
+    line("authority", &listing.directory, "an ACME directory")?;
+    line("parent", &listing.parent.to_string(), "delegates example. and test.")?;
+    line("primary", &listing.primary.to_string(), &format!("serves {ZONE}, takes updates with the key {TSIG_NAME}."))?;
+    line("secondary", &listing.secondary.to_string(), "lags behind the primary")?;
+    line("resolver", &listing.resolver.to_string(), "caches, absent names too")?;
+    line("platform", &listing.platform, "speaks the endpoint protocol")?;
+    for endpoint in &listing.endpoints {
+        let what = format!("  {}", endpoint.id);
+        line(&what, &endpoint.default_name, &format!("{} at {}", endpoint.kind, endpoint.address))?;
+    }
+    line("folder", &folder.display().to_string(), "roots, tsig.secret, edge.token, sandbox.json")?;
+    Ok(())
+}
+
+/// Says how a sandbox in the foreground ends.
+pub(crate) fn say_how_to_stop(folder: &Path) -> Result<(), CliError> {
+    let mut out = anstream::stdout();
+    let down = style::paint(style::COMMAND, format_args!("pindrel sandbox down --folder {}", folder.display()));
+    writeln!(out, "Running until Ctrl-C, or from elsewhere: {down}")?;
+    Ok(())
+}

@@ -1,0 +1,151 @@
+//! The pins of every hostname.
+
+use std::io::Write as _;
+
+use comfy_table::{Attribute, Cell, CellAlignment, Color, ContentArrangement, Table, presets};
+use jiff::Timestamp;
+use pindrel_core::pins::{PinReport, PinState, Pins};
+use pindrel_engine::{HostnameReport, Report};
+use serde::Serialize;
+
+use super::{VERSION, age, count, style};
+use crate::args::Format;
+use crate::context::Context;
+use crate::error::CliError;
+
+#[derive(Serialize)]
+struct Document<'r> {
+    version: u32,
+    at: Timestamp,
+    held: usize,
+    total: usize,
+    hostnames: Vec<Row<'r>>,
+}
+
+#[derive(Serialize)]
+struct Row<'r> {
+    hostname: &'r str,
+    endpoints: &'r [String],
+    pins: &'r Pins,
+    /// No check of health is made without one in the manifest.
+    health: &'static str,
+    held: bool,
+}
+
+/// Writes how the hostnames stand.
+pub(crate) fn print(context: &Context, report: &Report) -> Result<(), CliError> {
+    match context.format {
+        Format::Json => print_json(report),
+        Format::Csv => print_csv(report),
+        Format::Text => print_text(report),
+    }
+}
+
+fn held(report: &Report) -> usize {
+    report.hostnames.iter().filter(|row| row.pins.held()).count()
+}
+
+fn print_json(report: &Report) -> Result<(), CliError> {
+    let rows = report.hostnames.iter().map(|row| Row {
+        hostname: row.hostname.as_str(),
+        endpoints: &row.endpoints,
+        pins: &row.pins,
+        health: "unknown",
+        held: row.pins.held(),
+    });
+    super::json(&Document {
+        version: VERSION,
+        at: report.at,
+        held: held(report),
+        total: report.hostnames.len(),
+        hostnames: rows.collect(),
+    })
+}
+
+fn print_csv(report: &Report) -> Result<(), CliError> {
+    let mut out = csv::Writer::from_writer(std::io::stdout().lock());
+    let failed = |error: csv::Error| match error.into_kind() {
+        csv::ErrorKind::Io(error) => CliError::Output(error),
+        other => CliError::Output(std::io::Error::other(format!("{other:?}"))),
+    };
+    let heads = ["hostname", "endpoints", "zone", "certificate", "binding", "alias", "answer", "expires", "held"];
+    out.write_record(heads).map_err(failed)?;
+    for row in &report.hostnames {
+        let states = row.pins.iter().map(|(_, pin)| pin.state.as_str().to_owned());
+        let expires = row.pins.certificate.expires.map_or(String::new(), |expires| expires.to_string());
+        let record = [row.hostname.to_string(), row.endpoints.join(" ")]
+            .into_iter()
+            .chain(states)
+            .chain([expires, row.pins.held().to_string()]);
+        out.write_record(record.collect::<Vec<_>>()).map_err(failed)?;
+    }
+    Ok(out.flush()?)
+}
+
+fn print_text(report: &Report) -> Result<(), CliError> {
+    let mut out = anstream::stdout();
+    let mut table = Table::new();
+    table
+        .load_style(presets::NOTHING)
+        .set_content_arrangement(ContentArrangement::Disabled)
+        .force_no_tty()
+        .enforce_styling();
+    let heads = ["HOSTNAME", "ENDPOINT", "zone", "certificate", "binding", "alias", "answer", "DAYS LEFT", "SEEN"];
+    table.set_header(heads.map(|head| Cell::new(head).add_attribute(Attribute::Bold)));
+    for row in &report.hostnames {
+        table.add_row(cells(report.at, row));
+    }
+    for column in [7, 8] {
+        if let Some(column) = table.column_mut(column) {
+            column.set_cell_alignment(CellAlignment::Right);
+        }
+    }
+    for line in table.lines() {
+        writeln!(out, "{}", line.trim_end())?;
+    }
+    writeln!(out)?;
+    for row in report.hostnames.iter().filter(|row| !row.pins.held()) {
+        print_findings(&mut out, row)?;
+    }
+    let (held, total) = (held(report), report.hostnames.len());
+    let colour = if held == total { style::GOOD } else { style::UNDERWAY };
+    let sum = style::paint(colour, format_args!("{held} of {} held", count(total, "hostname")));
+    writeln!(out, "{sum}.  {}", style::paint(style::FAINT, "◆ held  ◈ working  ◇ loose  ✕ blocked  · unknown"))?;
+    Ok(())
+}
+
+fn cells(now: Timestamp, row: &HostnameReport) -> Vec<Cell> {
+    let mut cells = vec![Cell::new(row.hostname.as_str()), Cell::new(row.endpoints.join(", "))];
+    cells.extend(row.pins.iter().map(|(_, pin)| pin_cell(pin)));
+    let days = row.pins.certificate.expires.map(|expires| (expires.as_second() - now.as_second()) / 86_400);
+    cells.push(Cell::new(days.map_or("–".to_owned(), |days| days.to_string())));
+    let oldest = row.pins.iter().filter_map(|(_, pin)| pin.seen).min();
+    cells.push(Cell::new(
+        oldest.map_or("never".to_owned(), |seen| format!("{} ago", age(now.as_second() - seen.as_second()))),
+    ));
+    cells
+}
+
+fn pin_cell(pin: &PinReport) -> Cell {
+    let color = match pin.state {
+        PinState::Held => Color::DarkGreen,
+        PinState::Working | PinState::Loose => Color::DarkYellow,
+        PinState::Blocked => Color::DarkRed,
+        PinState::Unknown => Color::DarkGrey,
+    };
+    Cell::new(format!("{} {}", pin.state.mark(), pin.state.as_str())).fg(color)
+}
+
+fn print_findings(out: &mut impl std::io::Write, row: &HostnameReport) -> Result<(), CliError> {
+    for (pin, report) in row.pins.iter() {
+        let mark = style::paint(style::of(report.state), report.state.mark());
+        for finding in &report.findings {
+            writeln!(out, "{mark} {} {}: {}", style::paint(style::STRONG, &row.hostname), pin.as_str(), finding.says)?;
+            for evidence in &finding.evidence {
+                writeln!(out, "    {}", style::paint(style::FAINT, evidence))?;
+            }
+            writeln!(out, "  {} {}", style::paint(style::FAINT, "→"), finding.remedy)?;
+        }
+    }
+    Ok(())
+}

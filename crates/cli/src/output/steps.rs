@@ -1,0 +1,62 @@
+//! What a run would do.
+
+use std::io::Write as _;
+
+use pindrel_engine::Plan;
+use serde_json::json;
+
+use super::{VERSION, count, style};
+use crate::args::Format;
+use crate::context::Context;
+use crate::error::CliError;
+
+/// Writes the steps in their order.
+pub(crate) fn print(context: &Context, plan: &Plan) -> Result<(), CliError> {
+    if context.format == Format::Json {
+        let stuck: Vec<_> = plan
+            .stuck
+            .iter()
+            .map(|stuck| json!({ "hostname": stuck.hostname, "failed": stuck.outage, "findings": stuck.findings }))
+            .collect();
+        return super::json(&json!({ "version": VERSION, "steps": plan.steps, "stuck": stuck }));
+    }
+    let mut out = anstream::stdout();
+    let width = plan.steps.iter().map(|step| step.hostname.as_str().len()).max().unwrap_or(0);
+    let digits = plan.steps.len().to_string().len();
+    for step in &plan.steps {
+        let after = match step.after.as_slice() {
+            [] => String::new(),
+            after => format!(" after {}", after.iter().map(u32::to_string).collect::<Vec<_>>().join(", ")),
+        };
+        let action = style::paint(style::STRONG, format_args!("{:8}", step.action));
+        writeln!(
+            out,
+            "{:>digits$}  {action}  {:width$}  {}{}",
+            step.id,
+            step.hostname.as_str(),
+            step.target,
+            style::paint(style::FAINT, after)
+        )?;
+        writeln!(out, "{:digits$}  {:8}  {:width$}  {}", "", "", "", style::paint(style::FAINT, &step.why))?;
+    }
+    for stuck in &plan.stuck {
+        for finding in &stuck.findings {
+            writeln!(out, "{} {}: {}", style::paint(style::BAD, "✕"), stuck.hostname, finding.says)?;
+            writeln!(out, "  {} {}", style::paint(style::FAINT, "→"), finding.remedy)?;
+        }
+    }
+    match plan.steps.len() {
+        0 if plan.held == plan.total => {
+            writeln!(out, "Nothing to do: {} of {} held.", plan.held, count(plan.total, "hostname"))?
+        }
+        0 => writeln!(out, "No step can be taken: {} of {} held.", plan.held, count(plan.total, "hostname"))?,
+        n => writeln!(
+            out,
+            "{} to take; {} of {} held. Nothing was changed.",
+            count(n, "step"),
+            plan.held,
+            count(plan.total, "hostname")
+        )?,
+    }
+    Ok(())
+}

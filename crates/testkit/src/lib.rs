@@ -1,0 +1,1 @@
+//! Starts real servers and temporary worlds for the tests.
