@@ -1,0 +1,77 @@
+//! Installed programs: found, started, and stopped again.
+
+use std::fs::File;
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Stdio};
+
+/// Folders that hold servers but are often not on the path.
+const SERVER_FOLDERS: [&str; 3] = ["/usr/sbin", "/usr/local/sbin", "/sbin"];
+
+/// Returns where a program is installed.
+pub fn find(name: &str) -> Option<PathBuf> {
+    let path = std::env::var_os("PATH").unwrap_or_default();
+    let folders = std::env::split_paths(&path).chain(SERVER_FOLDERS.iter().map(PathBuf::from));
+    folders.map(|folder| folder.join(name)).find(|candidate| candidate.is_file())
+}
+
+/// Returns the first of these programs that is not installed, with its Debian package.
+pub fn missing<'p>(programs: &[(&'p str, &'p str)]) -> Option<(&'p str, &'p str)> {
+    programs.iter().copied().find(|(program, _)| find(program).is_none())
+}
+
+/// Says whether a test can go on: all its programs are there. If not, the test's output
+/// says which one is missing, or the test fails where servers are required.
+pub fn require(test: &str, programs: &[(&str, &str)]) -> bool {
+    let Some((program, package)) = missing(programs) else { return true };
+    let says = format!("{test}: not tested, since {program} is not installed (Debian package {package})");
+    assert!(std::env::var_os("PINDREL_REQUIRE_SERVERS").is_none(), "{says}");
+    // Straight to the file descriptor: the test runner captures what macros print.
+    let _ = std::io::Write::write_all(&mut std::io::stderr(), format!("{says}\n").as_bytes());
+    false
+}
+
+/// A server that runs until it is dropped.
+pub struct Program {
+    child: Child,
+    name: String,
+    log: PathBuf,
+}
+
+impl Program {
+    /// Starts a server, its output going to a log beside its files.
+    pub fn start(name: &str, folder: &Path, args: &[&str], env: &[(&str, String)]) -> Program {
+        let path = find(name).unwrap_or_else(|| panic!("{name} is not installed"));
+        let log = folder.join(format!("{name}.log"));
+        let output = File::create(&log).unwrap_or_else(|error| panic!("no log for {name}: {error}"));
+        let errors = output.try_clone().unwrap_or_else(|error| panic!("no log for {name}: {error}"));
+        let child = Command::new(path)
+            .args(args)
+            .envs(env.iter().map(|(key, value)| (*key, value.as_str())))
+            .stdin(Stdio::null())
+            .stdout(output)
+            .stderr(errors)
+            .spawn()
+            .unwrap_or_else(|error| panic!("{name} does not start: {error}"));
+        Program { child, name: name.into(), log }
+    }
+
+    /// Panics with the server's log if it has stopped.
+    pub fn assert_running(&mut self) {
+        if let Ok(Some(status)) = self.child.try_wait() {
+            let log = std::fs::read_to_string(&self.log).unwrap_or_default();
+            panic!("{} stopped with {status}:\n{log}", self.name);
+        }
+    }
+
+    /// Stops the server at once.
+    pub fn kill(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
+
+impl Drop for Program {
+    fn drop(&mut self) {
+        self.kill();
+    }
+}

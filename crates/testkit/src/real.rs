@@ -1,0 +1,269 @@
+//! Real DNS servers, a real resolver and a real ACME test authority, with the
+//! sandbox's platform, which has no real counterpart.
+
+use std::net::{Ipv4Addr, SocketAddr, TcpListener, UdpSocket};
+use std::path::Path;
+use std::time::Duration;
+
+use pindrel_sandbox::{EDGE_ZONE, Options, Sandbox, ZONE};
+use rcgen::{BasicConstraints, CertificateParams, IsCa, Issuer, KeyPair, SanType};
+use tempfile::TempDir;
+
+use crate::{ManifestText, Program, Workspace, eventually, require};
+
+/// What the servers are, and which Debian packages hold them.
+const PROGRAMS: &[(&str, &str)] =
+    &[("named", "bind9"), ("dig", "bind9-dnsutils"), ("unbound", "unbound"), ("pebble", "pebble")];
+/// The secret of the key that may update the zone, in base64.
+pub(crate) const SECRET: &str = "c2FtcGxlIHNlY3JldCBvZiB0aGUgdGVzdHMsIDMyIGI=";
+const PATIENCE: Duration = Duration::from_secs(20);
+
+/// How the real servers behave.
+#[derive(Debug, Clone, Copy)]
+pub struct RealOptions {
+    /// How many of a hundred good nonces the authority refuses.
+    pub refuse_nonces: u8,
+    /// Whether the secondary is told of changes; if not, it looks by itself every few
+    /// seconds.
+    pub notify: bool,
+}
+
+impl Default for RealOptions {
+    fn default() -> Self {
+        RealOptions { refuse_nonces: 5, notify: true }
+    }
+}
+
+/// Real servers on loopback, until dropped.
+pub struct RealWorld {
+    /// The primary, which takes updates.
+    pub primary: SocketAddr,
+    /// The secondary, which transfers from it.
+    pub secondary: SocketAddr,
+    /// The server of `example.`, which delegates.
+    pub parent: SocketAddr,
+    /// The caching resolver.
+    pub resolver: SocketAddr,
+    /// The ACME directory.
+    pub directory: String,
+    /// The root of the authority's own HTTPS, in PEM.
+    pub authority_root: String,
+    /// The root where its certificates end, in PEM.
+    pub issuing_root: String,
+    /// The platform and the zone of its default names.
+    pub sandbox: Sandbox,
+    /// The server processes, by role.
+    pub secondary_process: Program,
+    /// The authority's process.
+    pub authority_process: Program,
+    _others: Vec<Program>,
+    _folder: TempDir,
+}
+
+impl RealWorld {
+    /// Starts everything; `None` where a program is missing, which is said.
+    pub async fn start(test: &str, options: RealOptions) -> Option<RealWorld> {
+        if !require(test, PROGRAMS) {
+            return None;
+        }
+        let folder = TempDir::with_prefix("pindrel-real-").unwrap_or_else(|error| panic!("no temporary folder: {error}"));
+        let sandbox = Sandbox::start(&folder.path().join("sandbox"), Options::default())
+            .await
+            .unwrap_or_else(|error| panic!("{error}"));
+        let [primary, secondary, parent, resolver, acme, management] = free_ports();
+        let (primary_process, secondary_process, parent_process) =
+            named(folder.path(), &options, primary.port(), secondary.port(), parent.port());
+        let resolver_process = unbound(folder.path(), resolver, &[primary, secondary], sandbox.listing().primary);
+        let (authority_root, authority_process) = pebble(folder.path(), &options, acme, management, primary);
+        let mut processes = [primary_process, parent_process, resolver_process];
+        for (server, zone) in [(primary, ZONE), (secondary, ZONE), (parent, "example"), (resolver, ZONE), (resolver, EDGE_ZONE)] {
+            eventually(&format!("{zone} at {server}"), PATIENCE, async || {
+                processes.iter_mut().for_each(Program::assert_running);
+                dig(server, zone, "SOA").contains("hostmaster")
+            })
+            .await;
+        }
+        let http = reqwest::Client::builder()
+            .tls_certs_merge(reqwest::Certificate::from_pem_bundle(authority_root.as_bytes()).unwrap_or_default())
+            .build()
+            .unwrap_or_else(|error| panic!("no HTTP client: {error}"));
+        let url = format!("https://{management}/roots/0");
+        let mut issuing_root = String::new();
+        eventually("the authority's root", PATIENCE, async || {
+            if let Ok(response) = http.get(&url).send().await {
+                issuing_root = response.text().await.unwrap_or_default();
+            }
+            issuing_root.contains("BEGIN CERTIFICATE")
+        })
+        .await;
+        Some(RealWorld {
+            primary,
+            secondary,
+            parent,
+            resolver,
+            directory: format!("https://{acme}/dir"),
+            authority_root,
+            issuing_root,
+            sandbox,
+            secondary_process,
+            authority_process,
+            _others: processes.into(),
+            _folder: folder,
+        })
+    }
+
+    /// Makes a folder whose manifest starts with these servers; hostnames are added by
+    /// `more`.
+    pub fn workspace(&self, program: &str, more: impl FnOnce(ManifestText) -> ManifestText) -> Workspace {
+        let mut workspace = Workspace::new(program);
+        let servers = [self.primary.to_string(), self.secondary.to_string()];
+        let text = ManifestText::new(&self.directory, &servers, &self.parent.to_string(), &self.resolver.to_string());
+        workspace.write("pindrel.toml", more(text).text());
+        workspace.write("authority-root.pem", &self.authority_root);
+        workspace.write("issuing-root.pem", &self.issuing_root);
+        for name in ["api-root.pem", "edge.token"] {
+            let text = std::fs::read_to_string(self.sandbox.folder().join(name)).unwrap_or_default();
+            workspace.write(&format!("sandbox/{name}"), &text);
+        }
+        workspace.set("TSIG_SECRET", SECRET);
+        workspace
+    }
+
+    /// Asks a server with an independent tool; returns the short answer.
+    pub fn dig(&self, server: SocketAddr, name: &str, record_type: &str) -> String {
+        dig(server, name, record_type)
+    }
+}
+
+/// Asks a server with `dig`.
+pub fn dig(server: SocketAddr, name: &str, record_type: &str) -> String {
+    let address = format!("@{}", server.ip());
+    let port = server.port().to_string();
+    let args = [address.as_str(), "-p", &port, "+short", "+time=2", "+tries=1", name, record_type];
+    let output = std::process::Command::new("dig").args(args).output();
+    output.map(|output| String::from_utf8_lossy(&output.stdout).into_owned()).unwrap_or_default()
+}
+
+/// Addresses on 127.0.0.1 whose ports are free for UDP and TCP.
+fn free_ports<const N: usize>() -> [SocketAddr; N] {
+    let mut held = Vec::new();
+    while held.len() < N {
+        let tcp = TcpListener::bind((Ipv4Addr::LOCALHOST, 0)).unwrap_or_else(|error| panic!("no free port: {error}"));
+        let address = tcp.local_addr().unwrap_or_else(|error| panic!("no free port: {error}"));
+        if let Ok(udp) = UdpSocket::bind(address) {
+            held.push((address, tcp, udp));
+        }
+    }
+    std::array::from_fn(|n| held[n].0)
+}
+
+fn write(path: &Path, text: &str) {
+    std::fs::write(path, text).unwrap_or_else(|error| panic!("{} cannot be written: {error}", path.display()));
+}
+
+fn named(folder: &Path, options: &RealOptions, primary: u16, secondary: u16, parent: u16) -> (Program, Program, Program) {
+    let refresh = if options.notify { 60 } else { 4 };
+    let head = |zone: &str| {
+        format!("$TTL 60\n@ IN SOA ns1.{zone}. hostmaster.{zone}. ( 1 {refresh} 2 86400 3 )\n@ IN NS ns1.{zone}.\n@ IN NS ns2.{zone}.\n")
+    };
+    let glue = format!("ns1.{ZONE}. IN A 127.0.0.1\nns2.{ZONE}. IN A 127.0.0.1\n");
+    let notify = if options.notify { "explicit" } else { "no" };
+    let key = format!("key \"pindrel.\" {{ algorithm hmac-sha256; secret \"{SECRET}\"; }};");
+    let roles = [
+        ("primary", primary, format!("{}{glue}", head(ZONE)), format!(
+            "{key}\nzone \"{ZONE}\" {{ type primary; file \"zone\"; notify {notify}; also-notify {{ 127.0.0.1 port {secondary}; }}; \
+             allow-transfer {{ any; }}; update-policy {{ grant pindrel. zonesub ANY; }}; }};"
+        )),
+        ("secondary", secondary, String::new(), format!(
+            "zone \"{ZONE}\" {{ type secondary; file \"zone\"; primaries {{ 127.0.0.1 port {primary}; }}; allow-notify {{ 127.0.0.1; }}; notify no; }};"
+        )),
+        ("parent", parent, format!(
+            "{}ns1.example. IN A 127.0.0.1\nns2.example. IN A 127.0.0.1\n{ZONE}. IN NS ns1.{ZONE}.\n{ZONE}. IN NS ns2.{ZONE}.\n{glue}", head("example")
+        ), "zone \"example\" { type primary; file \"zone\"; notify no; };".into()),
+    ];
+    let [first, second, third] = roles.map(|(role, port, zone, config)| {
+        let place = folder.join(role);
+        std::fs::create_dir_all(&place).unwrap_or_else(|error| panic!("no folder for {role}: {error}"));
+        if !zone.is_empty() {
+            write(&place.join("zone"), &zone);
+        }
+        let shown = place.display();
+        write(
+            &place.join("named.conf"),
+            &format!(
+                "options {{ directory \"{shown}\"; pid-file \"{shown}/pid\"; session-keyfile \"{shown}/session.key\"; \
+                 managed-keys-directory \"{shown}\"; lock-file none; listen-on port {port} {{ 127.0.0.1; }}; listen-on-v6 {{ none; }}; \
+                 recursion no; allow-query {{ any; }}; dnssec-validation no; notify-delay 0; notify-rate 1000; startup-notify-rate 1000; \
+                 serial-query-rate 1000; min-refresh-time 1; min-retry-time 1; }};\ncontrols {{ }};\n\
+                 logging {{ channel l {{ stderr; severity info; }}; category default {{ l; }}; }};\n{config}\n"
+            ),
+        );
+        let conf = place.join("named.conf").display().to_string();
+        Program::start("named", &place, &["-f", "-c", &conf], &[])
+    });
+    (first, second, third)
+}
+
+fn unbound(folder: &Path, address: SocketAddr, zone_servers: &[SocketAddr], edge: SocketAddr) -> Program {
+    let place = folder.join("resolver");
+    std::fs::create_dir_all(&place).unwrap_or_else(|error| panic!("no folder for the resolver: {error}"));
+    let stub = |zone: &str, servers: &[SocketAddr]| {
+        let servers = servers.iter().map(|server| format!("  stub-addr: {}@{}\n", server.ip(), server.port()));
+        format!("stub-zone:\n  name: \"{zone}\"\n{}", servers.collect::<String>())
+    };
+    let config = format!(
+        "server:\n  interface: {}\n  port: {}\n  do-daemonize: no\n  username: \"\"\n  chroot: \"\"\n  directory: \"{}\"\n  pidfile: \"\"\n  \
+         use-syslog: no\n  do-not-query-localhost: no\n  access-control: 127.0.0.0/8 allow\n  module-config: \"iterator\"\n  \
+         local-zone: \"example.\" nodefault\n  local-zone: \"test.\" nodefault\nremote-control:\n  control-enable: no\n{}{}",
+        address.ip(),
+        address.port(),
+        place.display(),
+        stub(ZONE, zone_servers),
+        stub(EDGE_ZONE, &[edge])
+    );
+    write(&place.join("unbound.conf"), &config);
+    let conf = place.join("unbound.conf").display().to_string();
+    Program::start("unbound", &place, &["-d", "-c", &conf], &[])
+}
+
+fn pebble(folder: &Path, options: &RealOptions, acme: SocketAddr, management: SocketAddr, dns: SocketAddr) -> (String, Program) {
+    let place = folder.join("authority");
+    std::fs::create_dir_all(&place).unwrap_or_else(|error| panic!("no folder for the authority: {error}"));
+    let root = server_certificate(&place).unwrap_or_else(|error| panic!("no certificate for the authority: {error}"));
+    let config = serde_json::json!({ "pebble": {
+        "listenAddress": acme.to_string(),
+        "managementListenAddress": management.to_string(),
+        "certificate": place.join("server.pem"),
+        "privateKey": place.join("server.key"),
+        "httpPort": 5002,
+        "tlsPort": 5001,
+        "ocspResponderURL": "",
+        "externalAccountBindingRequired": false,
+        "certificateValidityPeriod": 7_776_000,
+    }});
+    write(&place.join("pebble.json"), &config.to_string());
+    let conf = place.join("pebble.json").display().to_string();
+    let env = [
+        ("PEBBLE_VA_NOSLEEP", "1".to_owned()),
+        ("PEBBLE_AUTHZREUSE", "0".to_owned()),
+        ("PEBBLE_WFE_NONCEREJECT", options.refuse_nonces.to_string()),
+    ];
+    let program = Program::start("pebble", &place, &["-strict", "-config", &conf, "-dnsserver", &dns.to_string()], &env);
+    (root, program)
+}
+
+/// Makes a root and a server certificate below it; returns the root in PEM.
+fn server_certificate(folder: &Path) -> Result<String, rcgen::Error> {
+    let root_key = KeyPair::generate()?;
+    let mut params = CertificateParams::new(Vec::new())?;
+    params.is_ca = IsCa::Ca(BasicConstraints::Unconstrained);
+    let root = params.self_signed(&root_key)?.pem();
+    let issuer = Issuer::new(params, root_key);
+    let key = KeyPair::generate()?;
+    let mut params = CertificateParams::new(vec!["localhost".to_owned()])?;
+    params.subject_alt_names.push(SanType::IpAddress(Ipv4Addr::LOCALHOST.into()));
+    let certificate = params.signed_by(&key, &issuer)?;
+    write(&folder.join("server.pem"), &certificate.pem());
+    write(&folder.join("server.key"), &key.serialize_pem());
+    Ok(root)
+}
