@@ -2,6 +2,7 @@
 
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
+use std::time::Duration;
 
 use pindrel_core::desired::{Desired, HostnameId, resolve};
 use pindrel_core::manifest::{At, Diagnostic, Diagnostics, Manifest, read};
@@ -16,7 +17,29 @@ use crate::error::{CliError, Mistakes};
 /// The longest manifest that is read.
 const MAX_MANIFEST_BYTES: u64 = 256 << 20;
 /// How many steps and looks are under way at once, unless asked otherwise.
-pub(crate) const AT_ONCE: usize = 32;
+pub(crate) const AT_ONCE: u64 = 32;
+/// How long the servers of a zone may take to give a change alike, unless asked
+/// otherwise, in seconds.
+pub(crate) const PATIENCE_SECS: u64 = 600;
+
+/// What bounds one run.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Limits {
+    /// How old a fact may be before it is looked at again, in seconds.
+    pub(crate) max_age_secs: u64,
+    /// How many steps and looks may be under way at once.
+    pub(crate) at_once: usize,
+    /// How long the servers of a zone may take to give a change alike.
+    pub(crate) transfer_patience: Duration,
+}
+
+impl Limits {
+    /// Takes the numbers as typed.
+    pub(crate) fn new(max_age_secs: u64, at_once: u64, patience_secs: u64) -> Limits {
+        let at_once = usize::try_from(at_once).unwrap_or(usize::MAX);
+        Limits { max_age_secs, at_once, transfer_patience: Duration::from_secs(patience_secs) }
+    }
+}
 
 /// The options as needed.
 pub(crate) struct Context {
@@ -184,15 +207,10 @@ impl Loaded {
     }
 
     /// Makes the engine for one run.
-    pub(crate) fn engine(
-        self,
-        home: Home,
-        max_age_secs: u64,
-        at_once: usize,
-        listener: Arc<dyn Listener>,
-    ) -> Result<Engine, CliError> {
+    pub(crate) fn engine(self, home: Home, limits: Limits, listener: Arc<dyn Listener>) -> Result<Engine, CliError> {
         let Loaded { desired, folder, .. } = self;
-        Ok(Engine::open(Setup { desired, folder, home, max_age_secs, at_once, listener })?)
+        let Limits { max_age_secs, at_once, transfer_patience } = limits;
+        Ok(Engine::open(Setup { desired, folder, home, max_age_secs, at_once, transfer_patience, listener })?)
     }
 }
 

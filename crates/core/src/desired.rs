@@ -331,6 +331,8 @@ struct Resolver<'p> {
     declared: HashMap<String, Vec<CertificateId>>,
     zones: HashMap<String, ZoneId>,
     seen: HashSet<Hostname>,
+    /// Kind and name of the tables that have mistakes of their own.
+    mistaken: HashSet<(&'static str, String)>,
     problems: &'p mut Diagnostics,
 }
 
@@ -395,6 +397,7 @@ impl<'p> Resolver<'p> {
                 .collect(),
             zones: desired.zones.iter().zip(numbered).map(|(z, id)| (z.name.as_str().to_owned(), ZoneId(id))).collect(),
             declared: HashMap::new(),
+            mistaken: manifest.mistaken.iter().cloned().collect(),
             seen: HashSet::with_capacity(manifest.hostnames.len()),
             desired,
             problems,
@@ -416,7 +419,7 @@ impl<'p> Resolver<'p> {
                 names.push(name.value.clone());
             }
         }
-        let endpoint = reference(&self.endpoints, &entry.endpoint, "endpoint", self.problems);
+        let endpoint = reference(&self.endpoints, &self.mistaken, &entry.endpoint, "endpoint", self.problems);
         let zones: Vec<_> = std::iter::once(&entry.hostname).chain(&entry.also).map(|name| self.zone(name)).collect();
         let certificate = self.certificate(&entry, &names, default_authority);
         let (Some(endpoint), Some(certificate)) = (endpoint, certificate) else { return };
@@ -485,7 +488,7 @@ impl<'p> Resolver<'p> {
         let covered =
             |certificate: &WantedCertificate, name: &Hostname| certificate.names.iter().any(|own| own.covers(name));
         if let Some(named) = &entry.certificate {
-            let id = reference(&self.certificates, named, "certificate", self.problems)?;
+            let id = reference(&self.certificates, &self.mistaken, named, "certificate", self.problems)?;
             let certificate = self.desired.certificate(id);
             for name in names.iter().filter(|name| !covered(certificate, name)) {
                 self.problems.report(
@@ -527,9 +530,10 @@ impl<'p> Resolver<'p> {
     fn authority(&mut self, named: Option<&At<String>>, default: &Option<At<String>>, span: Span) -> AuthorityId {
         let fallback = AuthorityId(0);
         if let Some(named) = named.or(default.as_ref()) {
-            return reference(&self.authorities, named, "authority", self.problems).unwrap_or(fallback);
+            return reference(&self.authorities, &self.mistaken, named, "authority", self.problems).unwrap_or(fallback);
         }
-        if self.authorities.len() != 1 {
+        let mistaken = self.mistaken.iter().any(|(kind, _)| *kind == "authority");
+        if self.authorities.len() != 1 && !mistaken {
             self.problems.report(
                 "missing-key",
                 span,
@@ -547,6 +551,11 @@ impl<'p> Resolver<'p> {
                 return Some(*id);
             }
             candidate = text.split_once('.').map(|(_, rest)| rest);
+        }
+        let mistaken =
+            self.mistaken.iter().filter(|(kind, _)| *kind == "zone").filter_map(|(_, zone)| zone.parse().ok());
+        if mistaken.into_iter().any(|zone| name.value.is_within(&zone)) {
+            return None;
         }
         let mut known: Vec<&str> = self.zones.keys().map(String::as_str).collect();
         known.sort_unstable();
@@ -569,6 +578,7 @@ impl<'p> Resolver<'p> {
 
 fn reference<T: Copy>(
     table: &HashMap<String, T>,
+    mistaken: &HashSet<(&'static str, String)>,
     named: &At<String>,
     kind: &str,
     problems: &mut Diagnostics,
@@ -576,7 +586,11 @@ fn reference<T: Copy>(
     if let Some(id) = table.get(&named.value) {
         return Some(*id);
     }
-    let mut known: Vec<&str> = table.keys().map(String::as_str).collect();
+    let also = mistaken.iter().filter(|(of, _)| *of == kind).map(|(_, name)| name.as_str());
+    let mut known: Vec<&str> = table.keys().map(String::as_str).chain(also).collect();
+    if known.contains(&named.value.as_str()) {
+        return None;
+    }
     known.sort_unstable();
     let help = match crate::manifest::nearest(&named.value, known.iter().copied()) {
         Some(near) => format!("did you mean \"{near}\"?"),

@@ -24,8 +24,6 @@ use crate::{Engine, secrets};
 const DEPLOY_PATIENCE: Duration = Duration::from_secs(3600);
 /// How long a deployed endpoint may go on serving the certificate before.
 const SERVE_PATIENCE: Duration = Duration::from_secs(60);
-/// How long the servers of a zone may take to give a change alike.
-pub(crate) const TRANSFER_PATIENCE: Duration = Duration::from_secs(600);
 /// How long a resolver or a service may take to come round, besides what a cached
 /// answer says of itself.
 const ANSWER_PATIENCE: Duration = Duration::from_secs(30);
@@ -277,7 +275,7 @@ impl Engine {
     /// Waits until every authoritative server gives the alias, naming who lags.
     async fn await_alias(&self, id: HostnameId, sets: &[RecordSet]) -> Result<(), StepFailure> {
         let wanted = self.desired.hostname(id);
-        let mut pace = Pace::new(TRANSFER_PATIENCE);
+        let mut pace = Pace::new(self.transfer_patience);
         loop {
             let fact = self.see_alias(id).await;
             let pins = self.note(id, |facts| facts.alias = Some(fact.clone()))?;

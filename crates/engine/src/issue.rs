@@ -24,7 +24,7 @@ use pindrel_keys::{AccountKey, CertificateKey, Chain};
 use pindrel_state::{AccountRow, CertificateRow, ChallengeRow, Moment, OrderPhase, OrderRow};
 use secrecy::ExposeSecret as _;
 
-use crate::carry::{Pace, TRANSFER_PATIENCE, account_row, key_row, names};
+use crate::carry::{Pace, account_row, key_row, names};
 use crate::error::{EngineError, StepFailure};
 use crate::{Engine, Event};
 
@@ -264,7 +264,7 @@ impl Engine {
                 self.state.keep_order(row)?;
             }
             // An order of an earlier run that has gone bad since says nothing about a new one.
-            told.map_err(|error| ended(error, resumed && !flow.has_responded()))?;
+            told.map_err(|error| ended(error, purpose, resumed && !flow.has_responded()))?;
         }
         if let Some(action) = entry {
             self.journal(Moment::Ended, action, subject, row.url.clone().unwrap_or(detail))?;
@@ -314,7 +314,7 @@ impl Engine {
         servers: &[std::net::SocketAddr],
         records: &[ChallengeRecord],
     ) -> Result<(), StepFailure> {
-        let mut pace = Pace::new(TRANSFER_PATIENCE);
+        let mut pace = Pace::new(self.transfer_patience);
         let mut left: Vec<std::net::SocketAddr> = servers.to_vec();
         loop {
             let mut lagging = Vec::new();
@@ -498,9 +498,9 @@ fn not_sent(purpose: Purpose, error: TransportError) -> Ended {
     if never_made { Ended::Order(failure) } else { Ended::Paused(failure) }
 }
 
-fn ended(error: OrderError, of_an_earlier_run: bool) -> Ended {
+fn ended(error: OrderError, purpose: Purpose, of_an_earlier_run: bool) -> Ended {
     match error {
-        OrderError::TooSlow(_) => Ended::Paused(error.into()),
+        error if error.is_passing() && purpose != Purpose::NewOrder => Ended::Paused(error.into()),
         OrderError::Refused { .. } | OrderError::Invalid(_) | OrderError::Validation(_) if of_an_earlier_run => {
             Ended::Stale
         }

@@ -31,6 +31,7 @@ use std::collections::HashMap;
 use std::path::PathBuf;
 use std::sync::atomic::AtomicU64;
 use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Duration;
 
 use jiff::Timestamp;
 use pindrel_core::desired::{CertificateId, Desired, EndpointId, HostnameId, ZoneId};
@@ -55,6 +56,8 @@ pub struct Setup {
     pub max_age_secs: u64,
     /// How many steps and looks may be under way at once.
     pub at_once: usize,
+    /// How long the servers of a zone may take to give a change alike.
+    pub transfer_patience: Duration,
     /// Who is told what happens.
     pub listener: Arc<dyn Listener>,
 }
@@ -67,6 +70,7 @@ pub struct Engine {
     world: World,
     max_age_secs: u64,
     at_once: usize,
+    transfer_patience: Duration,
     listener: Arc<dyn Listener>,
     waits: Waits,
     waiting_requests: AtomicU64,
@@ -124,6 +128,7 @@ impl Engine {
             world: World::new(&setup.folder),
             max_age_secs: setup.max_age_secs,
             at_once: setup.at_once.max(1),
+            transfer_patience: setup.transfer_patience,
             listener: setup.listener,
             waits: Waits::default(),
             waiting_requests: AtomicU64::new(0),

@@ -52,6 +52,9 @@ pub const ENDPOINT_PORT: u16 = 8443;
 /// demo manifest is written for it.
 pub const DEFAULT_NET: &str = "127.47.0";
 
+/// How long the stand-ins may take to stop.
+const STOP_PATIENCE: Duration = Duration::from_secs(2);
+
 /// The zones that the sandbox serves besides the platform's own.
 pub const ZONE: &str = "larkfield.example";
 /// The zone of the platform's generated default names.
@@ -101,6 +104,8 @@ pub struct Options {
     pub deploy: Duration,
     /// How many of a hundred good nonces the authority refuses.
     pub refuse_nonces: u8,
+    /// Whether the authority lists an account's orders.
+    pub order_list: bool,
 }
 
 impl Default for Options {
@@ -110,6 +115,7 @@ impl Default for Options {
             negative_ttl: Duration::from_secs(5),
             deploy: Duration::from_millis(600),
             refuse_nonces: 5,
+            order_list: true,
         }
     }
 }
@@ -150,7 +156,8 @@ pub struct ListedEndpoint {
     pub address: SocketAddr,
 }
 
-/// The running stand-ins. Dropping them stops them too, without waiting.
+/// The running stand-ins. Dropping them stops them and removes what they wrote too,
+/// without waiting.
 pub struct Sandbox {
     folder: PathBuf,
     listing: Listing,
@@ -160,7 +167,7 @@ pub struct Sandbox {
     authority: Arc<Authority>,
     platform: Arc<Platform>,
     stop: Stop,
-    _net: Net,
+    net: Arc<Net>,
 }
 
 impl Sandbox {
@@ -170,8 +177,8 @@ impl Sandbox {
     /// # Errors
     /// [`SandboxError`].
     pub async fn start(folder: &Path, options: Options) -> Result<Sandbox, SandboxError> {
-        let net = Net::claim().await?;
-        let stop = Stop::default();
+        let net = Arc::new(Net::claim().await?);
+        let stop = Stop::new(net.clone());
         let [parent_ip, primary_ip, secondary_ip, resolver_ip] = [2, 3, 4, 5].map(|last| net.address(last));
 
         let api_root = Issuer::root("Sandbox API root")?;
@@ -209,7 +216,7 @@ impl Sandbox {
 
         let authority_address = SocketAddr::new(net.address(6), AUTHORITY_PORT);
         let validators = vec![SocketAddr::new(primary_ip, DNS_PORT), SocketAddr::new(secondary_ip, DNS_PORT)];
-        let authority = Authority::new(authority_address, &issuing_root, validators, options.refuse_nonces)?;
+        let authority = Authority::new(authority_address, &issuing_root, validators, &options)?;
         authority::serve(authority.clone(), authority_address, &api_root, &stop).await?;
         platform::serve(platform.clone(), &api_root, &stop).await?;
 
@@ -232,17 +239,7 @@ impl Sandbox {
             ("sandbox.json", serde_json::to_string_pretty(&listing).unwrap_or_default()),
         ];
         write_files(folder, &files)?;
-        Ok(Sandbox {
-            folder: folder.to_owned(),
-            listing,
-            primary,
-            secondary,
-            parent,
-            authority,
-            platform,
-            stop,
-            _net: net,
-        })
+        Ok(Sandbox { folder: folder.to_owned(), listing, primary, secondary, parent, authority, platform, stop, net })
     }
 
     /// Returns where everything is.
@@ -280,11 +277,20 @@ impl Sandbox {
         &self.platform
     }
 
-    /// Stops all stand-ins and removes what they wrote.
+    /// Stops all stand-ins, waits until they have, and removes what they wrote.
     pub async fn stop(self) {
         self.stop.now();
-        // The listeners close on their next turn; a short wait frees their ports.
-        tokio::time::sleep(Duration::from_millis(20)).await;
+        let begun = std::time::Instant::now();
+        // The sandbox and its `Stop` hold one share each; every open listener another.
+        while Arc::strong_count(&self.net) > 2 && begun.elapsed() < STOP_PATIENCE {
+            tokio::time::sleep(Duration::from_millis(5)).await;
+        }
+    }
+}
+
+impl Drop for Sandbox {
+    fn drop(&mut self) {
+        self.stop.now();
         for name in ["api-root.pem", "issuing-root.pem", "tsig.secret", "edge.token", "sandbox.json", control::SOCKET] {
             let _ = std::fs::remove_file(self.folder.join(name));
         }

@@ -14,25 +14,26 @@ use tokio::sync::{Semaphore, watch};
 use tokio_rustls::TlsAcceptor;
 
 use crate::SandboxError;
+use crate::net::Net;
 
 /// The most connections that one server holds at once.
 const MOST_CONNECTIONS: usize = 512;
 /// How long a client may take for its handshake.
 const HANDSHAKE: Duration = Duration::from_secs(10);
 
-/// Tells all servers to stop.
+/// Tells all servers to stop. Each holds a share of the claim on the network, so that
+/// nobody else takes it before the last listener is closed.
 #[derive(Clone)]
 pub(crate) struct Stop {
     sender: Arc<watch::Sender<bool>>,
-}
-
-impl Default for Stop {
-    fn default() -> Self {
-        Stop { sender: Arc::new(watch::channel(false).0) }
-    }
+    net: Arc<Net>,
 }
 
 impl Stop {
+    pub(crate) fn new(net: Arc<Net>) -> Stop {
+        Stop { sender: Arc::new(watch::channel(false).0), net }
+    }
+
     pub(crate) fn now(&self) {
         self.sender.send_replace(true);
     }
@@ -40,21 +41,14 @@ impl Stop {
     /// Runs a future until it ends or the stop comes.
     pub(crate) fn spawn(&self, work: impl Future<Output = ()> + Send + 'static) {
         let mut stopped = self.sender.subscribe();
+        let net = self.net.clone();
         tokio::spawn(async move {
             tokio::select! {
                 () = work => {}
                 _ = stopped.wait_for(|stop| *stop) => {}
             }
+            drop(net);
         });
-    }
-}
-
-impl Drop for Stop {
-    fn drop(&mut self) {
-        // The last handle is the sandbox's own.
-        if Arc::strong_count(&self.sender) == 1 {
-            self.now();
-        }
     }
 }
 

@@ -37,7 +37,8 @@ tsig = {{ name = \"pindrel.\", algorithm = \"hmac-sha256\", secret = \"env:TSIG_
     /// Starts a manifest for a sandbox whose files are in `sandbox/`.
     pub fn sandbox(listing: &Listing) -> ManifestText {
         let servers = [listing.primary.to_string(), listing.secondary.to_string()];
-        let made = ManifestText::new(&listing.directory, &servers, &listing.parent.to_string(), &listing.resolver.to_string());
+        let made =
+            ManifestText::new(&listing.directory, &servers, &listing.parent.to_string(), &listing.resolver.to_string());
         let text = made
             .text
             .replace("authority-root.pem", "sandbox/api-root.pem")

@@ -66,7 +66,8 @@ impl RealWorld {
         if !require(test, PROGRAMS) {
             return None;
         }
-        let folder = TempDir::with_prefix("pindrel-real-").unwrap_or_else(|error| panic!("no temporary folder: {error}"));
+        let folder =
+            TempDir::with_prefix("pindrel-real-").unwrap_or_else(|error| panic!("no temporary folder: {error}"));
         let sandbox = Sandbox::start(&folder.path().join("sandbox"), Options::default())
             .await
             .unwrap_or_else(|error| panic!("{error}"));
@@ -76,7 +77,9 @@ impl RealWorld {
         let resolver_process = unbound(folder.path(), resolver, &[primary, secondary], sandbox.listing().primary);
         let (authority_root, authority_process) = pebble(folder.path(), &options, acme, management, primary);
         let mut processes = [primary_process, parent_process, resolver_process];
-        for (server, zone) in [(primary, ZONE), (secondary, ZONE), (parent, "example"), (resolver, ZONE), (resolver, EDGE_ZONE)] {
+        for (server, zone) in
+            [(primary, ZONE), (secondary, ZONE), (parent, "example"), (resolver, ZONE), (resolver, EDGE_ZONE)]
+        {
             eventually(&format!("{zone} at {server}"), PATIENCE, async || {
                 processes.iter_mut().for_each(Program::assert_running);
                 dig(server, zone, "SOA").contains("hostmaster")
@@ -161,25 +164,51 @@ fn write(path: &Path, text: &str) {
     std::fs::write(path, text).unwrap_or_else(|error| panic!("{} cannot be written: {error}", path.display()));
 }
 
-fn named(folder: &Path, options: &RealOptions, primary: u16, secondary: u16, parent: u16) -> (Program, Program, Program) {
+fn named(
+    folder: &Path,
+    options: &RealOptions,
+    primary: u16,
+    secondary: u16,
+    parent: u16,
+) -> (Program, Program, Program) {
     let refresh = if options.notify { 60 } else { 4 };
     let head = |zone: &str| {
-        format!("$TTL 60\n@ IN SOA ns1.{zone}. hostmaster.{zone}. ( 1 {refresh} 2 86400 3 )\n@ IN NS ns1.{zone}.\n@ IN NS ns2.{zone}.\n")
+        format!(
+            "$TTL 60\n@ IN SOA ns1.{zone}. hostmaster.{zone}. ( 1 {refresh} 2 86400 3 )\n@ IN NS ns1.{zone}.\n@ IN NS ns2.{zone}.\n"
+        )
     };
     let glue = format!("ns1.{ZONE}. IN A 127.0.0.1\nns2.{ZONE}. IN A 127.0.0.1\n");
     let notify = if options.notify { "explicit" } else { "no" };
-    let key = format!("key \"pindrel.\" {{ algorithm hmac-sha256; secret \"{SECRET}\"; }};");
+    let keys =
+        ["pindrel.", "idle."].map(|key| format!("key \"{key}\" {{ algorithm hmac-sha256; secret \"{SECRET}\"; }};"));
+    let key = keys.concat();
     let roles = [
-        ("primary", primary, format!("{}{glue}", head(ZONE)), format!(
-            "{key}\nzone \"{ZONE}\" {{ type primary; file \"zone\"; notify {notify}; also-notify {{ 127.0.0.1 port {secondary}; }}; \
+        (
+            "primary",
+            primary,
+            format!("{}{glue}", head(ZONE)),
+            format!(
+                "{key}\nzone \"{ZONE}\" {{ type primary; file \"zone\"; notify {notify}; also-notify {{ 127.0.0.1 port {secondary}; }}; \
              allow-transfer {{ any; }}; update-policy {{ grant pindrel. zonesub ANY; }}; }};"
-        )),
-        ("secondary", secondary, String::new(), format!(
-            "zone \"{ZONE}\" {{ type secondary; file \"zone\"; primaries {{ 127.0.0.1 port {primary}; }}; allow-notify {{ 127.0.0.1; }}; notify no; }};"
-        )),
-        ("parent", parent, format!(
-            "{}ns1.example. IN A 127.0.0.1\nns2.example. IN A 127.0.0.1\n{ZONE}. IN NS ns1.{ZONE}.\n{ZONE}. IN NS ns2.{ZONE}.\n{glue}", head("example")
-        ), "zone \"example\" { type primary; file \"zone\"; notify no; };".into()),
+            ),
+        ),
+        (
+            "secondary",
+            secondary,
+            String::new(),
+            format!(
+                "zone \"{ZONE}\" {{ type secondary; file \"zone\"; primaries {{ 127.0.0.1 port {primary}; }}; allow-notify {{ 127.0.0.1; }}; notify no; }};"
+            ),
+        ),
+        (
+            "parent",
+            parent,
+            format!(
+                "{}ns1.example. IN A 127.0.0.1\nns2.example. IN A 127.0.0.1\n{ZONE}. IN NS ns1.{ZONE}.\n{ZONE}. IN NS ns2.{ZONE}.\n{glue}",
+                head("example")
+            ),
+            "zone \"example\" { type primary; file \"zone\"; notify no; };".into(),
+        ),
     ];
     let [first, second, third] = roles.map(|(role, port, zone, config)| {
         let place = folder.join(role);
@@ -226,7 +255,13 @@ fn unbound(folder: &Path, address: SocketAddr, zone_servers: &[SocketAddr], edge
     Program::start("unbound", &place, &["-d", "-c", &conf], &[])
 }
 
-fn pebble(folder: &Path, options: &RealOptions, acme: SocketAddr, management: SocketAddr, dns: SocketAddr) -> (String, Program) {
+fn pebble(
+    folder: &Path,
+    options: &RealOptions,
+    acme: SocketAddr,
+    management: SocketAddr,
+    dns: SocketAddr,
+) -> (String, Program) {
     let place = folder.join("authority");
     std::fs::create_dir_all(&place).unwrap_or_else(|error| panic!("no folder for the authority: {error}"));
     let root = server_certificate(&place).unwrap_or_else(|error| panic!("no certificate for the authority: {error}"));
@@ -248,7 +283,8 @@ fn pebble(folder: &Path, options: &RealOptions, acme: SocketAddr, management: So
         ("PEBBLE_AUTHZREUSE", "0".to_owned()),
         ("PEBBLE_WFE_NONCEREJECT", options.refuse_nonces.to_string()),
     ];
-    let program = Program::start("pebble", &place, &["-strict", "-config", &conf, "-dnsserver", &dns.to_string()], &env);
+    let program =
+        Program::start("pebble", &place, &["-strict", "-config", &conf, "-dnsserver", &dns.to_string()], &env);
     (root, program)
 }
 

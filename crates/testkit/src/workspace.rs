@@ -35,7 +35,8 @@ impl Ran {
     /// Reads standard output as one JSON document.
     #[track_caller]
     pub fn json(&self) -> Value {
-        serde_json::from_str(&self.stdout).unwrap_or_else(|error| panic!("no JSON ({error}): {}{}", self.stdout, self.stderr))
+        serde_json::from_str(&self.stdout)
+            .unwrap_or_else(|error| panic!("no JSON ({error}): {}{}", self.stdout, self.stderr))
     }
 
     /// Reads standard output as one JSON object a line.
@@ -57,7 +58,8 @@ impl Ran {
 impl Workspace {
     /// Makes a folder for `program`.
     pub fn new(program: &str) -> Workspace {
-        let folder = TempDir::with_prefix("pindrel-test-").unwrap_or_else(|error| panic!("no temporary folder: {error}"));
+        let folder =
+            TempDir::with_prefix("pindrel-test-").unwrap_or_else(|error| panic!("no temporary folder: {error}"));
         Workspace { folder, program: program.into(), env: Vec::new() }
     }
 

@@ -7,7 +7,7 @@ use clap::Args;
 use pindrel_core::name::Hostname;
 use pindrel_engine::Summary;
 
-use crate::context::{AT_ONCE, Context, block_on};
+use crate::context::{AT_ONCE, Context, Limits, PATIENCE_SECS, block_on};
 use crate::error::{CliError, Status};
 use crate::output;
 
@@ -38,13 +38,17 @@ pub(crate) struct SettleArgs {
     pub(crate) max_age: u64,
 
     /// How many steps may be under way at once
-    #[arg(long, value_name = "N", default_value_t = AT_ONCE as u64, value_parser = clap::value_parser!(u64).range(1..=1000), env = "PINDREL_AT_ONCE")]
+    #[arg(long, value_name = "N", default_value_t = AT_ONCE, value_parser = clap::value_parser!(u64).range(1..=1000), env = "PINDREL_AT_ONCE")]
     pub(crate) at_once: u64,
+
+    /// How long the servers of a zone may take to give a change alike
+    #[arg(long, value_name = "SECONDS", default_value_t = PATIENCE_SECS, value_parser = clap::value_parser!(u64).range(..=86_400), env = "PINDREL_PATIENCE")]
+    pub(crate) patience: u64,
 }
 
 impl Default for SettleArgs {
     fn default() -> Self {
-        SettleArgs { dry_run: false, only: Vec::new(), max_age: 60, at_once: AT_ONCE as u64 }
+        SettleArgs { dry_run: false, only: Vec::new(), max_age: 60, at_once: AT_ONCE, patience: PATIENCE_SECS }
     }
 }
 
@@ -58,9 +62,9 @@ pub(crate) async fn settle(context: &Context, args: &SettleArgs) -> Result<Statu
     output::diagnostics::warn(&loaded.mistakes);
     let scope = loaded.scope(&args.only)?;
     let home = context.home()?;
-    let at_once = usize::try_from(args.at_once).unwrap_or(AT_ONCE);
+    let limits = Limits::new(args.max_age, args.at_once, args.patience);
     if args.dry_run {
-        let engine = loaded.engine(home, args.max_age, at_once, Arc::new(()))?;
+        let engine = loaded.engine(home, limits, Arc::new(()))?;
         let plan = engine.plan(&scope).await?;
         output::steps::print(context, &plan)?;
         return Ok(match (plan.stuck.iter().any(|stuck| stuck.outage), plan.held == plan.total) {
@@ -71,7 +75,7 @@ pub(crate) async fn settle(context: &Context, args: &SettleArgs) -> Result<Statu
     }
     let _lock = home.lock("settle", LOCK_PATIENCE)?;
     let progress = output::progress::start(context, &loaded.desired, &scope);
-    let engine = loaded.engine(home, args.max_age, at_once, progress.listener())?;
+    let engine = loaded.engine(home, limits, progress.listener())?;
     let summary = tokio::select! {
         summary = engine.settle(&scope) => summary?,
         _ = tokio::signal::ctrl_c() => {

@@ -5,7 +5,7 @@ use std::sync::Arc;
 use clap::Args;
 use pindrel_core::name::Hostname;
 
-use crate::context::{AT_ONCE, Context, block_on};
+use crate::context::{AT_ONCE, Context, Limits, PATIENCE_SECS, block_on};
 use crate::error::{CliError, Status};
 use crate::output;
 
@@ -40,7 +40,7 @@ pub(crate) async fn status(context: &Context, args: &StatusArgs) -> Result<Statu
     let loaded = context.load()?;
     output::diagnostics::warn(&loaded.mistakes);
     let scope = loaded.scope(&args.only)?;
-    let engine = loaded.engine(context.home()?, args.max_age, AT_ONCE, Arc::new(()))?;
+    let engine = loaded.engine(context.home()?, Limits::new(args.max_age, AT_ONCE, PATIENCE_SECS), Arc::new(()))?;
     let report = engine.status(&scope).await?;
     output::status::print(context, &report)?;
     let held = report.hostnames.iter().all(|hostname| hostname.pins.held());

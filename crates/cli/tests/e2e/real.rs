@@ -7,7 +7,9 @@ use crate::PINDREL;
 #[tokio::test(flavor = "multi_thread")]
 async fn settles_one_name_while_half_of_all_nonces_are_refused() {
     let options = RealOptions { refuse_nonces: 50, ..RealOptions::default() };
-    let Some(world) = RealWorld::start("settles_one_name_while_half_of_all_nonces_are_refused", options).await else { return };
+    let Some(world) = RealWorld::start("settles_one_name_while_half_of_all_nonces_are_refused", options).await else {
+        return;
+    };
     let listing = world.sandbox.listing().clone();
     let workspace = world.workspace(PINDREL, |manifest| {
         manifest.endpoint(&listing, "catalogue", "gateway").hostname(
@@ -46,7 +48,8 @@ async fn waits_for_a_secondary_that_lags_behind() {
     let ran = workspace.run(&["settle", "--format", "json"]).ended(0);
     assert_eq!(ran.summary()["held"], 2);
     let lagged = |event: &serde_json::Value| {
-        event["event"] == "waiting" && event["what"].as_str().is_some_and(|what| what.contains(&world.secondary.to_string()))
+        event["event"] == "waiting"
+            && event["what"].as_str().is_some_and(|what| what.contains(&world.secondary.to_string()))
     };
     assert!(ran.events().iter().any(lagged), "{}", ran.stdout);
     let apex = listing.endpoints[2].address.ip().to_string();

@@ -147,6 +147,15 @@ fn failed_names(failed: &[FailedName]) -> String {
 }
 
 impl OrderError {
+    /// Says whether the cause is likely to pass, so that the same order can go on later.
+    pub fn is_passing(&self) -> bool {
+        match self {
+            OrderError::TooSlow(_) => true,
+            OrderError::Refused { problem, .. } => problem.status.is_some_and(|status| status == 429 || status >= 500),
+            _ => false,
+        }
+    }
+
     /// Returns what to do about it.
     pub fn remedy(&self) -> String {
         match self {

@@ -52,6 +52,9 @@ pub struct Manifest {
     pub certificates: Vec<CertificateEntry>,
     /// `[hostname."NAME"]`.
     pub hostnames: Vec<HostnameEntry>,
+    /// Kind and name of the tables that have mistakes of their own; what refers to them
+    /// is not a mistake besides.
+    pub mistaken: Vec<(&'static str, String)>,
 }
 
 impl Manifest {

@@ -72,16 +72,32 @@ pub fn read(text: &str, problems: &mut Diagnostics) -> Manifest {
         manifest.default_ttl = defaults.parsed("ttl", TTL_HELP, problems).map(|ttl| ttl.value);
     }
     for (name, section) in root.named("authority", AUTHORITY_KEYS, problems) {
-        manifest.authorities.extend(read_authority(name, &section, problems));
+        let called = name.value.to_owned();
+        match read_authority(name, &section, problems) {
+            Some(entry) => manifest.authorities.push(entry),
+            None => manifest.mistaken.push(("authority", called)),
+        }
     }
     for (name, section) in root.named("zone", ZONE_KEYS, problems) {
-        manifest.zones.extend(read_zone(name, &section, problems));
+        let called = name.value.to_owned();
+        match read_zone(name, &section, problems) {
+            Some(entry) => manifest.zones.push(entry),
+            None => manifest.mistaken.push(("zone", called)),
+        }
     }
     for (name, section) in root.named("endpoint", ENDPOINT_KEYS, problems) {
-        manifest.endpoints.extend(read_endpoint(name, &section, problems));
+        let called = name.value.to_owned();
+        match read_endpoint(name, &section, problems) {
+            Some(entry) => manifest.endpoints.push(entry),
+            None => manifest.mistaken.push(("endpoint", called)),
+        }
     }
     for (name, section) in root.named("certificate", CERTIFICATE_KEYS, problems) {
-        manifest.certificates.extend(read_certificate(name, &section, problems));
+        let called = name.value.to_owned();
+        match read_certificate(name, &section, problems) {
+            Some(entry) => manifest.certificates.push(entry),
+            None => manifest.mistaken.push(("certificate", called)),
+        }
     }
     for (name, section) in root.named("hostname", HOSTNAME_KEYS, problems) {
         manifest.hostnames.extend(read_hostname(name, &section, problems));

@@ -7,14 +7,14 @@ mod validation;
 
 use std::collections::{HashMap, HashSet};
 use std::net::SocketAddr;
-use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use serde_json::{Value, json};
 
-use crate::SandboxError;
 use crate::certificates::{Issuer, random_bytes, random_hex};
 use crate::listen::{Stop, serve_tls};
+use crate::{Options, SandboxError};
 
 /// How long the certificates of the sandbox's authority are valid, in days.
 const CERTIFICATE_DAYS: i64 = 90;
@@ -26,7 +26,9 @@ pub struct Authority {
     validators: Vec<SocketAddr>,
     refuse_nonces: u8,
     requests: AtomicU64,
-    silent: std::sync::atomic::AtomicBool,
+    order_list: bool,
+    silent: AtomicBool,
+    lose_order: AtomicBool,
     inner: Mutex<Inner>,
 }
 
@@ -80,15 +82,17 @@ impl Authority {
         address: SocketAddr,
         root: &Issuer,
         validators: Vec<SocketAddr>,
-        refuse_nonces: u8,
+        options: &Options,
     ) -> Result<Arc<Authority>, SandboxError> {
         Ok(Arc::new(Authority {
             base: format!("https://{address}"),
             intermediate: root.intermediate("Sandbox intermediate")?,
             validators,
-            refuse_nonces,
+            refuse_nonces: options.refuse_nonces,
             requests: AtomicU64::new(0),
-            silent: std::sync::atomic::AtomicBool::new(false),
+            order_list: options.order_list,
+            silent: AtomicBool::new(false),
+            lose_order: AtomicBool::new(false),
             inner: Mutex::default(),
         }))
     }
@@ -98,9 +102,14 @@ impl Authority {
         self.requests.load(Ordering::Relaxed)
     }
 
-    /// Returns how many orders were made.
-    pub fn orders(&self) -> usize {
-        self.inner().orders.len()
+    /// Returns how many orders were made for exactly these names.
+    pub fn orders_for(&self, names: &[&str]) -> usize {
+        self.inner().orders.iter().filter(|order| order.names == names).count()
+    }
+
+    /// Lets the answer to the next order get lost on its way.
+    pub fn lose_next_order(&self) {
+        self.lose_order.store(true, Ordering::SeqCst);
     }
 
     /// Makes the authority answer 503 to everything, or answer again.

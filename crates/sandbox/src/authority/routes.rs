@@ -145,11 +145,10 @@ async fn new_account(State(authority): Shared, headers: HeaderMap, uri: Uri, bod
             (StatusCode::CREATED, inner.accounts.len() - 1)
         }
     };
-    let account = json!({
-        "status": "valid",
-        "contact": inner.accounts[number].contact,
-        "orders": authority.url("orders", number),
-    });
+    let mut account = json!({ "status": "valid", "contact": inner.accounts[number].contact });
+    if authority.order_list {
+        account["orders"] = authority.url("orders", number).into();
+    }
     Ok((status, [(header::LOCATION, authority.url("account", number))], axum::Json(account)).into_response())
 }
 
@@ -186,6 +185,10 @@ async fn new_order(State(authority): Shared, headers: HeaderMap, uri: Uri, body:
     let authorizations = (first..inner.authorizations.len()).collect();
     inner.orders.push(Order { account: signed.account, names, authorizations, status: "pending", error: None });
     let number = inner.orders.len() - 1;
+    if authority.lose_order.swap(false, Ordering::SeqCst) {
+        let torn = futures::stream::once(async { Err::<Bytes, _>(std::io::Error::other("lost on its way")) });
+        return Ok((StatusCode::CREATED, axum::body::Body::from_stream(torn)).into_response());
+    }
     let body = axum::Json(authority.order_json(&inner, number));
     Ok((StatusCode::CREATED, [(header::LOCATION, authority.url("order", number))], body).into_response())
 }

@@ -1,0 +1,118 @@
+//! What programs rely on: the JSON contracts, exit statuses, and the shell's interfaces.
+
+use std::path::Path;
+
+use pindrel_testkit::Workspace;
+use serde_json::{Value, json};
+
+use crate::{PINDREL, one_name, quick, sandboxed};
+
+fn schema(of: &str) -> jsonschema::Validator {
+    let workspace = Workspace::new(PINDREL);
+    let schema = workspace.run(&["schema", of]).ended(0).json();
+    assert_eq!(schema["$schema"], "https://json-schema.org/draft/2020-12/schema");
+    jsonschema::validator_for(&schema).unwrap()
+}
+
+#[track_caller]
+fn assert_fits(schema: &jsonschema::Validator, document: &Value) {
+    let errors: Vec<String> =
+        schema.iter_errors(document).map(|error| format!("{}: {error}", error.instance_path())).collect();
+    assert!(errors.is_empty(), "{errors:#?}\n{document:#}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_is_written_fits_its_schema_and_touches_nothing_it_should_not() {
+    let (workspace, sandbox) = sandboxed(quick(), one_name).await;
+    assert_fits(&schema("check"), &workspace.run(&["check", "--format", "json"]).ended(0).json());
+
+    let plan = workspace.run(&["settle", "--dry-run", "--format", "json"]).ended(3).json();
+    assert_fits(&schema("steps"), &plan);
+    let actions: Vec<&str> =
+        plan["steps"].as_array().unwrap().iter().map(|step| step["action"].as_str().unwrap()).collect();
+    assert_eq!(actions, ["register", "issue", "store", "bind", "connect", "alias", "answer"]);
+    assert_eq!((sandbox.authority().requests(), sandbox.platform().writes()), (0, 0), "a dry run touches nothing");
+
+    let status = workspace.run(&["status", "--format", "json"]).ended(3).json();
+    assert_fits(&schema("status"), &status);
+    let ran = workspace.run(&["settle", "--format", "json"]).ended(0);
+    let event = schema("event");
+    ran.events().iter().for_each(|line| assert_fits(&event, line));
+    assert!(ran.summary()["waited_seconds"].as_f64().unwrap() > 0.0);
+    let status = workspace.run(&["status", "--format", "json"]).ended(0).json();
+    assert_fits(&schema("status"), &status);
+    assert_eq!((&status["held"], &status["total"]), (&json!(1), &json!(1)));
+    assert_eq!(status["hostnames"][0]["pins"]["answer"]["status"], 200);
+    let none = workspace.run(&["settle", "--dry-run", "--format", "json"]).ended(0).json();
+    assert_eq!(none["steps"], json!([]));
+
+    let csv = workspace.run(&["status", "--format", "csv"]).ended(0).stdout;
+    let mut lines = csv.lines();
+    assert_eq!(lines.next(), Some("hostname,endpoints,zone,certificate,binding,alias,answer,expires,held"));
+    assert!(lines.next().unwrap().starts_with("api.larkfield.example,catalogue,held,held,held,held,held,20"));
+}
+
+/// The tables of the manifest's schema, by the names that the reader gives them.
+const TABLES: &[(&str, &str)] = &[
+    ("manifest", ""),
+    ("defaults", "/properties/defaults"),
+    ("authority", "/$defs/authority"),
+    ("external_account_key", "/$defs/external_account_key"),
+    ("zone", "/$defs/zone"),
+    ("tsig", "/$defs/tsig"),
+    ("endpoint", "/$defs/endpoint"),
+    ("certificate", "/$defs/certificate"),
+    ("hostname", "/$defs/hostname"),
+    ("route", "/$defs/route"),
+    ("expect", "/$defs/expect"),
+];
+
+#[test]
+fn the_schema_of_the_manifest_knows_the_same_keys_and_accepts_the_demo() {
+    let workspace = Workspace::new(PINDREL);
+    let schema_text = workspace.run(&["schema", "manifest"]).ended(0).json();
+    for (table, keys) in pindrel_core_keys() {
+        let place = TABLES.iter().find(|(name, _)| *name == table).unwrap_or_else(|| panic!("no schema of {table}")).1;
+        let mut described: Vec<&String> =
+            schema_text.pointer(place).unwrap()["properties"].as_object().unwrap().keys().collect();
+        let mut known: Vec<String> = keys.iter().map(|key| (*key).to_owned()).collect();
+        described.sort();
+        known.sort();
+        assert_eq!(described, known.iter().collect::<Vec<_>>(), "{table}");
+    }
+    let root = Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
+    let demo: Value = toml::from_str(&std::fs::read_to_string(root.join("demo/pindrel.toml")).unwrap()).unwrap();
+    assert_fits(&schema("manifest"), &demo);
+}
+
+fn pindrel_core_keys() -> [(&'static str, &'static [&'static str]); 11] {
+    pindrel_core::manifest::keys()
+}
+
+#[test]
+fn every_finding_is_documented() {
+    let docs = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs");
+    let findings = std::fs::read_to_string(docs.join("findings.md")).unwrap();
+    let documented: Vec<&str> =
+        findings.lines().filter_map(|line| line.strip_prefix("| `")?.split('`').next()).collect();
+    let known: Vec<&str> = pindrel_core::findings::Code::ALL.iter().map(|code| code.as_str()).collect();
+    assert_eq!(documented, known);
+}
+
+#[test]
+fn the_shells_interfaces_come_out_whole() {
+    let workspace = Workspace::new(PINDREL);
+    for shell in ["bash", "zsh", "fish"] {
+        assert!(workspace.run(&["completions", shell]).ended(0).stdout.contains("dry-run"), "{shell}");
+    }
+    assert!(workspace.run(&["man"]).ended(0).stdout.contains(".TH pindrel 1"));
+    workspace.run(&["man", "--folder", "man"]).ended(0);
+    assert!(workspace.path().join("man/pindrel-settle.1").exists());
+    workspace.run(&["status", "--format", "yaml"]).ended(2);
+    workspace.run(&["settle"]).ended(1);
+    assert!(workspace.run(&["--version"]).ended(0).stdout.starts_with("pindrel "));
+    let mut coloured = Workspace::new(PINDREL);
+    coloured.set("NO_COLOR", "1");
+    assert!(!coloured.run(&["check"]).stderr.contains('\u{1b}'));
+    assert!(coloured.run(&["check", "--color", "always"]).stderr.contains('\u{1b}'));
+}

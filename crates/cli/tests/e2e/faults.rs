@@ -1,0 +1,175 @@
+//! What is down, refuses, lags or stands in the way.
+
+use std::process::Stdio;
+use std::time::{Duration, Instant};
+
+use pindrel_sandbox::Sandbox;
+use pindrel_testkit::{RealOptions, RealWorld, Workspace};
+
+use crate::{PINDREL, one_name, quick, sandboxed};
+
+/// A run must have given up by then.
+const BOUND: Duration = Duration::from_secs(60);
+
+/// Something that goes down, and the sentence that must tell it.
+type Outage = (&'static str, fn(&Sandbox, bool), &'static str);
+
+const OUTAGES: [Outage; 3] = [
+    ("authority", |sandbox, down| sandbox.authority().silence(down), "authority refused"),
+    ("secondary", |sandbox, down| sandbox.secondary().silence(down), "5390"),
+    ("platform", |sandbox, down| sandbox.platform().silence(down), "503"),
+];
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_is_down_at_the_start_is_told_in_bounded_time_and_resumed() {
+    for (what, down, says) in OUTAGES {
+        let (workspace, sandbox) = sandboxed(quick(), one_name).await;
+        down(&sandbox, true);
+        let begun = Instant::now();
+        let ran = workspace.run(&["settle", "--patience", "2"]).ended(1);
+        assert!(begun.elapsed() < BOUND, "{what}");
+        assert!(ran.stdout.contains(says) && ran.stdout.contains('→'), "{what}: {}", ran.stdout);
+        down(&sandbox, false);
+        workspace.run(&["settle"]).ended(0);
+        assert_eq!(sandbox.authority().orders_for(&["api.larkfield.example"]), 1, "{what}");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_goes_down_half_way_is_told_in_bounded_time_and_resumed() {
+    for (what, down, says) in OUTAGES {
+        let slow = pindrel_sandbox::Options { lag: Duration::from_millis(700), ..quick() };
+        let (workspace, sandbox) = sandboxed(slow, one_name).await;
+        let begun = Instant::now();
+        let mut child = workspace
+            .command(&["settle", "--patience", "2"])
+            .stdout(Stdio::piped())
+            .stderr(Stdio::piped())
+            .spawn()
+            .unwrap();
+        // Once a challenge record is waited for, everything is under way.
+        let mut lines = std::io::BufRead::lines(std::io::BufReader::new(child.stderr.take().unwrap()));
+        assert!(lines.any(|line| line.unwrap().contains("to give the challenge record")), "{what}");
+        down(&sandbox, true);
+        lines.for_each(drop);
+        let output = child.wait_with_output().unwrap();
+        let stdout = String::from_utf8_lossy(&output.stdout);
+        assert!(begun.elapsed() < BOUND, "{what}");
+        assert_eq!(output.status.code(), Some(1), "{what}: {stdout}");
+        assert!(stdout.contains(says) && stdout.contains('→'), "{what}: {stdout}");
+        down(&sandbox, false);
+        workspace.run(&["settle"]).ended(0);
+        assert_eq!(sandbox.authority().orders_for(&["api.larkfield.example"]), 1, "{what}");
+        for server in [sandbox.primary(), sandbox.secondary()] {
+            assert_eq!(server.texts("_acme-challenge.api.larkfield.example"), [""; 0], "{what}");
+        }
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_server_that_never_gets_the_challenge_record_is_named() {
+    let (workspace, sandbox) = sandboxed(quick(), one_name).await;
+    sandbox.secondary().freeze(true);
+    let ran = workspace.run(&["settle", "--patience", "1"]).ended(1);
+    let says = format!(
+        "{} never gave the challenge record _acme-challenge.api.larkfield.example",
+        sandbox.listing().secondary
+    );
+    assert!(ran.stdout.contains(&says), "{}", ran.stdout);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_foreign_record_in_the_place_of_the_alias_is_named_and_left_alone() {
+    let (workspace, sandbox) = sandboxed(quick(), one_name).await;
+    for server in [sandbox.primary(), sandbox.secondary()] {
+        server.add_alias("api.larkfield.example", "parked.larkfield.test");
+    }
+    let ran = workspace.run(&["settle"]).ended(3);
+    assert!(ran.stdout.contains("did not make: CNAME parked.larkfield.test."), "{}", ran.stdout);
+    assert_eq!(cname(&sandbox), "parked.larkfield.test.");
+    let status = workspace.run(&["status", "--format", "json"]).ended(3).json();
+    let pins = &status["hostnames"][0]["pins"];
+    assert_eq!((&pins["alias"]["state"], &pins["binding"]["state"]), (&"blocked".into(), &"held".into()));
+    assert_eq!(pins["alias"]["findings"][0]["code"], "alias-conflict");
+
+    // Taken away on purpose, it is in the way no more.
+    for server in [sandbox.primary(), sandbox.secondary()] {
+        server.delete("api.larkfield.example", "CNAME");
+    }
+    workspace.run(&["settle"]).ended(0);
+    assert_eq!(sandbox.authority().orders_for(&["api.larkfield.example"]), 1);
+}
+
+fn cname(sandbox: &Sandbox) -> String {
+    pindrel_testkit::dig(sandbox.listing().primary, "api.larkfield.example", "CNAME").trim().to_owned()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_was_changed_behind_its_back_is_put_right_or_told() {
+    let (workspace, sandbox) = sandboxed(quick(), one_name).await;
+    workspace.run(&["settle"]).ended(0);
+
+    // A binding that went away is made again, with the same certificate.
+    sandbox.platform().unbind("catalogue", "api.larkfield.example");
+    let status = workspace.run(&["status", "--max-age", "0"]);
+    assert!(status.status == 0 || status.status == 3);
+    std::thread::sleep(Duration::from_millis(1100));
+    workspace.run(&["status", "--max-age", "0"]).ended(3);
+    workspace.run(&["settle", "--max-age", "0"]).ended(0);
+    assert_eq!(sandbox.authority().orders_for(&["api.larkfield.example"]), 1);
+
+    // A manifest that says another endpoint moves the alias there.
+    let text = std::fs::read_to_string(workspace.path().join("pindrel.toml")).unwrap();
+    let listing = sandbox.listing();
+    let moved = text.replace("endpoint = \"catalogue\"", "endpoint = \"queue-north\"");
+    let more = pindrel_testkit::ManifestText::default().endpoint(listing, "queue-north", "balancer");
+    workspace.write("pindrel.toml", &format!("{moved}{}", more.text()));
+    workspace.run(&["settle"]).ended(0);
+    let target = listing.endpoints.iter().find(|endpoint| endpoint.id == "queue-north").unwrap();
+    assert_eq!(cname(&sandbox), format!("{}.", target.default_name));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn two_runs_at_once_do_not_meet() {
+    let slow = pindrel_sandbox::Options { lag: Duration::from_millis(500), ..quick() };
+    let (workspace, _sandbox) = sandboxed(slow, one_name).await;
+    let mut first = workspace.command(&["settle", "-q"]).stdout(Stdio::null()).spawn().unwrap();
+    std::thread::sleep(Duration::from_millis(300));
+    // The second waits for the first, and then finds nothing left to do.
+    let second = workspace.run(&["settle"]).ended(0);
+    assert!(second.stdout.contains("Nothing to do"), "{}", second.stdout);
+    assert!(first.wait().unwrap().success());
+}
+
+/// The ways in which a zone's server refuses, by what is changed in the manifest.
+const REFUSALS: [(&str, &str, &str); 3] = [
+    ("name = \"pindrel.\"", "name = \"unknown.\"", "does not know the TSIG key unknown (BADKEY)"),
+    ("env:TSIG_SECRET", "env:OTHER_SECRET", "has another secret for the TSIG key pindrel (BADSIG)"),
+    ("name = \"pindrel.\"", "name = \"idle.\"", "refuses to update larkfield.example: Query Refused"),
+];
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_wrong_key_a_wrong_secret_and_a_refusal_are_told_apart() {
+    let test = "a_wrong_key_a_wrong_secret_and_a_refusal_are_told_apart";
+    let Some(world) = RealWorld::start(test, RealOptions::default()).await else { return };
+    let listing = world.sandbox.listing().clone();
+    for (written, instead, says) in REFUSALS {
+        let mut workspace: Workspace = world.workspace(PINDREL, |manifest| one_name(manifest, &listing));
+        workspace.set("OTHER_SECRET", "b3RoZXIgc2VjcmV0IG9mIHRoZSB0ZXN0cywgMzIgYi4=");
+        let text = std::fs::read_to_string(workspace.path().join("pindrel.toml")).unwrap();
+        workspace.write("pindrel.toml", &text.replace(written, instead));
+        let ran = workspace.run(&["settle"]).ended(1);
+        assert!(ran.stdout.contains(&format!("{} {says}", world.primary)), "{says}: {}", ran.stdout);
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_real_authority_that_is_gone_is_told_and_resumed_elsewhere() {
+    let test = "a_real_authority_that_is_gone_is_told_and_resumed_elsewhere";
+    let Some(mut world) = RealWorld::start(test, RealOptions::default()).await else { return };
+    let listing = world.sandbox.listing().clone();
+    let workspace = world.workspace(PINDREL, |manifest| one_name(manifest, &listing));
+    world.authority_process.kill();
+    let ran = workspace.run(&["settle"]).ended(1);
+    assert!(ran.stdout.contains("cannot be reached: connection refused"), "{}", ran.stdout);
+}

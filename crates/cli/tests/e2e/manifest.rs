@@ -1,0 +1,172 @@
+//! `check` and `init`.
+
+use pindrel_testkit::Workspace;
+use serde_json::Value;
+
+use crate::PINDREL;
+
+/// A manifest with one mistake of each kind.
+const MISTAKEN: &str = r#"manifest = 1
+
+[defaults]
+ttl = "ten minutes"
+
+[authority.main]
+directroy = "https://authority.example/directory"
+contact = ["tls at larkfield"]
+agree_to_terms = "yes"
+
+[zone."larkfield.example"]
+driver = "rfc2136"
+servers = ["ns1.larkfield.example"]
+tsig = { name = "pindrel.", algorithm = "hmac-sha256", secret = "c2VjcmV0LXBsYW50ZWQ=" }
+
+[endpoint.catalogue]
+kind = "gateway"
+driver = "http"
+url = "http://platform.example"
+token = "env:ABSENT_TOKEN"
+api_roots = "absent.pem"
+
+[hostname."api.larkfield.example"]
+endpoint = "catalog"
+
+[hostname."API.larkfield.example"]
+endpoint = "catalogue"
+
+[hostname."api.elsewhere.example"]
+endpoint = "catalogue"
+
+[hostname."not a name"]
+endpoint = "catalogue"
+
+[hostname."*.stations.larkfield.example"]
+endpoint = "catalogue"
+routes = [{ prefix = "v1", service = 3 }]
+"#;
+
+#[test]
+fn every_mistake_is_told_in_one_run_with_its_place() {
+    let workspace = Workspace::new(PINDREL);
+    workspace.write("pindrel.toml", MISTAKEN);
+    let ran = workspace.run(&["check", "--format", "json"]).ended(2);
+    let document = ran.json();
+    let errors: Vec<(String, u64, u64)> = document["errors"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|error| {
+            (
+                error["code"].as_str().unwrap().to_owned(),
+                error["line"].as_u64().unwrap(),
+                error["column"].as_u64().unwrap(),
+            )
+        })
+        .collect();
+    let expected = [
+        ("bad-value", 4, 7),
+        ("missing-key", 6, 12),
+        ("unknown-key", 7, 1),
+        ("bad-value", 8, 12),
+        ("wrong-type", 9, 18),
+        ("bad-value", 13, 12),
+        ("secret-in-clear", 14, 65),
+        ("bad-value", 19, 7),
+        ("unknown-reference", 24, 12),
+        ("duplicate", 26, 11),
+        ("outside-zones", 29, 11),
+        ("bad-name", 32, 11),
+        ("missing-key", 35, 11),
+        ("bad-value", 37, 22),
+        ("wrong-type", 37, 38),
+    ];
+    // Each mistake once, and nothing that only follows from another.
+    assert_eq!(errors, expected.map(|(code, line, column)| (code.to_owned(), line, column)));
+    assert!(!ran.stdout.contains("c2VjcmV0LXBsYW50ZWQ="), "the secret in clear is not repeated");
+    let text = workspace.run(&["check"]).ended(2);
+    for part in [
+        "pindrel.toml:7:1",
+        "did you mean \"directory\"?",
+        "directroy = \"https://authority.example/directory\"",
+        "mistakes.",
+    ] {
+        assert!(text.stdout.contains(part), "{part} in {}", text.stdout);
+    }
+}
+
+#[test]
+fn references_are_followed_once_the_rest_is_right() {
+    let workspace = Workspace::new(PINDREL);
+    let mended = MISTAKEN
+        .replace("ten minutes", "10m")
+        .replace("directroy", "directory")
+        .replace("tls at larkfield", "mailto:tls@larkfield.example")
+        .replace("\"yes\"", "true")
+        .replace("ns1.larkfield.example", "127.0.0.1")
+        .replace("c2VjcmV0LXBsYW50ZWQ=", "file:absent.secret")
+        .replace("http://platform", "https://platform")
+        .replace("not a name", "also.larkfield.example")
+        .replace("routes = [{ prefix = \"v1\", service = 3 }]", "probe_as = \"lowell\"");
+    workspace.write("pindrel.toml", &mended);
+    let document = workspace.run(&["check", "--format", "json"]).ended(2).json();
+    let errors: Vec<(&str, u64)> = document["errors"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|error| (error["code"].as_str().unwrap(), error["line"].as_u64().unwrap()))
+        .collect();
+    let expected = [
+        ("unreadable-secret", 14),
+        ("unreadable-secret", 20),
+        ("unreadable-file", 21),
+        ("unknown-reference", 24),
+        ("duplicate", 26),
+        ("outside-zones", 29),
+    ];
+    assert_eq!(errors, expected);
+    assert_eq!(document["errors"][3]["help"], "did you mean \"catalogue\"?");
+}
+
+#[test]
+fn broken_text_is_told_with_its_place() {
+    let workspace = Workspace::new(PINDREL);
+    for (text, code, line) in [
+        ("manifest = 1\n[hostname.\"a.larkfield.example\"\n", "syntax", 2),
+        ("manifest = 1\n[zone.a]\n[zone.a]\n", "duplicate", 3),
+        ("manifest = 2\n", "bad-value", 1),
+        ("", "missing-key", 1),
+    ] {
+        workspace.write("pindrel.toml", text);
+        let document = workspace.run(&["check", "--format", "json"]).ended(2).json();
+        let errors = document["errors"].as_array().unwrap();
+        let found = errors.iter().any(|error| error["code"] == code && error["line"] == line);
+        assert!(found, "{code} at {line} in {errors:#?}");
+    }
+    std::fs::write(workspace.path().join("pindrel.toml"), b"manifest = 1\n\xff").unwrap();
+    let ran = workspace.run(&["check"]).ended(1);
+    assert!(ran.stderr.contains("pindrel.toml cannot be read: it is not text"), "{}", ran.stderr);
+}
+
+#[test]
+fn init_writes_what_check_accepts_and_overwrites_nothing() {
+    let workspace = Workspace::new(PINDREL);
+    for (hostname, more) in [
+        ("api.larkfield.example", &["--server", "127.0.0.1:53", "--kind", "balancer", "--endpoint", "queue"][..]),
+        ("larkfield.example", &[]),
+        (
+            "*.stations.larkfield.example",
+            &["--zone", "larkfield.example", "--authority", "https://127.0.0.1:14000/dir"],
+        ),
+    ] {
+        let manifest = format!("{}/pindrel.toml", hostname.len());
+        let args = [&["init", "--hostname", hostname, "-m", &manifest], more].concat();
+        workspace.run(&args).ended(0);
+        let document = workspace.run(&["check", "-m", &manifest, "--format", "json"]).ended(0).json();
+        assert_eq!(document["errors"], Value::Array(Vec::new()));
+        assert_eq!(document["warnings"][0]["code"], "placeholder-secret");
+        workspace.run(&args).ended(2);
+        let ignored = std::fs::read_to_string(workspace.path().join(&manifest).with_file_name(".gitignore")).unwrap();
+        assert_eq!(ignored, ".pindrel/\nsecrets/\n");
+    }
+    workspace.run(&["init", "--hostname", "api.larkfield.example", "--zone", "other.example", "-m", "x.toml"]).ended(2);
+}
