@@ -291,7 +291,7 @@ mod tests {
             format!("{long_label}.example").parse::<Hostname>(),
             Err(NameError::LabelTooLong(long_label.clone()))
         );
-        let too_long = vec![&long_label[..60]; 5].join(".");
+        let too_long = [&long_label[..60]; 5].join(".");
         assert_eq!(too_long.parse::<Hostname>(), Err(NameError::TooLong(304)));
     }
 
@@ -320,7 +320,7 @@ mod tests {
     #[test]
     fn internationalised_names_become_a_labels() {
         let name: Hostname = "sternwärte.larkfield.example".parse().unwrap();
-        assert_eq!(name.as_str(), "xn--sternwrte-z5a.larkfield.example");
+        assert_eq!(name.as_str(), "xn--sternwrte-02a.larkfield.example");
     }
 
     proptest! {

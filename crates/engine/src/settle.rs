@@ -43,6 +43,8 @@ pub struct Stuck {
     pub findings: Vec<Finding>,
 }
 
+/// The steps of a run, and what lies ahead of each hostname.
+type Decided = (Vec<Step>, Vec<(HostnameId, Outlook)>);
 type Outcome = Result<(), Arc<StepFailure>>;
 type Running<'r> = Shared<BoxFuture<'r, Outcome>>;
 
@@ -126,7 +128,7 @@ impl Engine {
         Ok(summary)
     }
 
-    fn decide(&self, open: &[HostnameId]) -> Result<(Vec<Step>, Vec<(HostnameId, Outlook)>), EngineError> {
+    fn decide(&self, open: &[HostnameId]) -> Result<Decided, EngineError> {
         let mut accounts = Vec::new();
         for (authority, id) in
             self.desired.authorities.iter().zip(0u32..).map(|(authority, id)| (authority, AuthorityId(id)))

@@ -112,7 +112,11 @@ pub trait State: Send + Sync {
     fn hostname(&self, hostname: &Hostname) -> Result<Option<HostnameRow>, StateError>;
     /// Keeps what is known of one hostname, but for what Pindrel made: that is kept by
     /// [`State::keep_ours`] alone, so that a run which only looks cannot undo it.
-    fn keep_hostname(&self, row: &HostnameRow) -> Result<(), StateError>;
+    fn keep_hostname(&self, row: &HostnameRow) -> Result<(), StateError> {
+        self.keep_hostnames(&mut std::iter::once(row.clone()))
+    }
+    /// Keeps what is known of many hostnames in one transaction.
+    fn keep_hostnames(&self, rows: &mut dyn Iterator<Item = HostnameRow>) -> Result<(), StateError>;
     /// Keeps what Pindrel made for a hostname.
     fn keep_ours(&self, hostname: &Hostname, ours: &Ours) -> Result<(), StateError>;
 

@@ -355,31 +355,35 @@ impl State for SqliteState {
         }))
     }
 
-    fn keep_hostname(&self, row: &HostnameRow) -> Result<(), StateError> {
-        let facts = write_json("hostname_facts", &row.facts)?;
+    fn keep_hostnames(&self, rows: &mut dyn Iterator<Item = HostnameRow>) -> Result<(), StateError> {
+        let doing = "keep a hostname";
+        let failed = |source| StateError::Failed { doing, source };
         let mut connection = self.connection();
-        let mut run = || {
-            let transaction = connection.transaction()?;
-            transaction
-                .prepare_cached(
-                    "INSERT OR REPLACE INTO hostnames (hostname, wanted, held, seen, due) VALUES (?1, ?2, ?3, ?4, ?5)",
-                )?
-                .execute(params![
-                    row.hostname.as_str(),
-                    row.wanted.cast_signed(),
-                    row.held,
-                    row.seen_secs,
-                    row.due_secs
-                ])?;
-            transaction
-                .prepare_cached(
-                    "INSERT INTO hostname_facts (hostname, facts, ours) VALUES (?1, ?2, '{}')
-                     ON CONFLICT (hostname) DO UPDATE SET facts = excluded.facts",
-                )?
-                .execute(params![row.hostname.as_str(), facts])?;
-            transaction.commit()
-        };
-        run().map_err(|source| StateError::Failed { doing: "keep a hostname", source })
+        let transaction = connection.transaction().map_err(failed)?;
+        for row in rows {
+            let facts = write_json("hostname_facts", &row.facts)?;
+            let run = || {
+                transaction
+                    .prepare_cached(
+                        "INSERT OR REPLACE INTO hostnames (hostname, wanted, held, seen, due) VALUES (?1, ?2, ?3, ?4, ?5)",
+                    )?
+                    .execute(params![
+                        row.hostname.as_str(),
+                        row.wanted.cast_signed(),
+                        row.held,
+                        row.seen_secs,
+                        row.due_secs
+                    ])?;
+                transaction
+                    .prepare_cached(
+                        "INSERT INTO hostname_facts (hostname, facts, ours) VALUES (?1, ?2, '{}')
+                         ON CONFLICT (hostname) DO UPDATE SET facts = excluded.facts",
+                    )?
+                    .execute(params![row.hostname.as_str(), facts])
+            };
+            run().map_err(failed)?;
+        }
+        transaction.commit().map_err(failed)
     }
 
     fn keep_ours(&self, hostname: &Hostname, ours: &Ours) -> Result<(), StateError> {

@@ -1,6 +1,8 @@
 //! Drives the built program on files in temporary folders, against real servers and
 //! against the sandbox.
 
+#![allow(clippy::unwrap_used, reason = "what cannot be set up fails the test")]
+
 mod commands;
 mod faults;
 mod kill;

@@ -118,7 +118,7 @@ mod tests {
         assert_eq!(jwk.thumbprint(), "oKIywvGUpTVTyxMQ3bwIIeQUudfr_CkLMjCE19ECD-U");
         assert_eq!(
             dns01_text("evaGxfADs6pSRb2LAv9IZf17Dt3juxGJ-PCt92wr-oA", &jwk.thumbprint()),
-            "3NQymfR1M2j-d_kDLzcLqcqskVNrFGtKn7tvOSaYF_E"
+            "ZaJgFtIV4WA0t2MzN7kbSk0sfRd2GZjaxRqaSTAK6lI"
         );
     }
 

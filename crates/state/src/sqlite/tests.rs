@@ -63,7 +63,7 @@ fn a_new_certificate_takes_the_place_of_the_old_one_and_ends_its_order() {
         assert_eq!(state.certificate("api").unwrap(), Some(row));
     }
     assert_eq!(state.open_order("api").unwrap(), None);
-    assert_eq!(state.standing_challenge_records(None).unwrap(), [left.clone()]);
+    assert_eq!(state.standing_challenge_records(None).unwrap(), std::slice::from_ref(&left));
     state.forget_challenge_record(&left).unwrap();
     assert_eq!(state.standing_challenge_records(None).unwrap(), []);
 }

@@ -1,1 +1,251 @@
+use jiff::SignedDuration;
+use proptest::prelude::*;
 
+use super::*;
+
+fn names(texts: &[&str]) -> Vec<Hostname> {
+    texts.iter().map(|text| text.parse().unwrap()).collect()
+}
+
+fn at(millis: i64) -> Timestamp {
+    Timestamp::from_millisecond(1_700_000_000_000 + millis).unwrap()
+}
+
+fn order(status: &str, authorizations: usize) -> Result<Reply, Problem> {
+    let urls: Vec<String> = (0..authorizations).map(|n| format!("https://a.example/authz/{n}")).collect();
+    let mut body = json!({
+        "status": status, "identifiers": [], "authorizations": urls, "finalize": "https://a.example/finalize",
+    });
+    if status == "valid" {
+        body["certificate"] = "https://a.example/cert".into();
+    }
+    reply(&body)
+}
+
+fn reply(body: &Value) -> Result<Reply, Problem> {
+    Ok(Reply {
+        location: Some("https://a.example/order/1".into()),
+        retry_at: None,
+        body: body.to_string().into_bytes(),
+    })
+}
+
+fn authorization(name: &str, wildcard: bool, status: &str, challenge: &str) -> Result<Reply, Problem> {
+    reply(&json!({
+        "identifier": { "type": "dns", "value": name }, "status": status, "wildcard": wildcard,
+        "challenges": [
+            { "type": "http-01", "url": "https://a.example/other", "status": "pending", "token": "t" },
+            { "type": "dns-01", "url": format!("https://a.example/chall/{wildcard}"), "status": challenge,
+              "token": format!("token-{wildcard}"),
+              "error": { "type": "urn:ietf:params:acme:error:dns", "detail": "no such record" } },
+        ],
+    }))
+}
+
+fn chain() -> Result<Reply, Problem> {
+    Ok(Reply { body: b"-----BEGIN CERTIFICATE-----\n".to_vec(), ..Reply::default() })
+}
+
+/// The purposes of what the flow wants sent.
+fn sends(flow: &OrderFlow) -> Vec<Purpose> {
+    match flow.want() {
+        Want::Send(calls) => calls.into_iter().map(|call| call.purpose).collect(),
+        other => panic!("wants {other:?}"),
+    }
+}
+
+#[test]
+fn a_base_name_and_its_wildcard_take_nine_requests_and_two_values_at_one_name() {
+    let mut flow =
+        OrderFlow::new(names(&["stations.larkfield.example", "*.stations.larkfield.example"]), "print".into());
+    let mut requests = 0;
+    let mut send = |flow: &mut OrderFlow, replies: Vec<(Purpose, Result<Reply, Problem>)>| {
+        assert_eq!(sends(flow), replies.iter().map(|(purpose, _)| *purpose).collect::<Vec<_>>());
+        for (purpose, reply) in replies {
+            requests += 1;
+            flow.replied(purpose, reply, at(0)).unwrap();
+        }
+    };
+    send(&mut flow, vec![(Purpose::NewOrder, order("pending", 2))]);
+    assert_eq!(flow.url(), Some("https://a.example/order/1"));
+    let first = authorization("stations.larkfield.example", false, "pending", "pending");
+    let second = authorization("stations.larkfield.example", true, "pending", "pending");
+    send(&mut flow, vec![(Purpose::Authorization(0), first), (Purpose::Authorization(1), second)]);
+    let Want::Publish(records) = flow.want() else { panic!("publish comes next") };
+    assert_eq!(records.len(), 2);
+    assert!(records.iter().all(|record| record.name.as_str() == "_acme-challenge.stations.larkfield.example"));
+    assert_ne!(records[0].text, records[1].text);
+    flow.published();
+    send(&mut flow, vec![(Purpose::Challenge(0), reply(&json!({}))), (Purpose::Challenge(1), reply(&json!({})))]);
+    assert!(matches!(flow.want(), Want::Wait { until, .. } if until == at(FIRST_WAIT_MS)));
+    flow.waited();
+    send(&mut flow, vec![(Purpose::Order { waiting: false }, order("ready", 2))]);
+    assert_eq!(flow.want(), Want::SigningRequest);
+    flow.signing_request(b"request");
+    send(&mut flow, vec![(Purpose::Finalize, order("processing", 2))]);
+    flow.waited();
+    send(&mut flow, vec![(Purpose::Order { waiting: false }, order("valid", 2))]);
+    send(&mut flow, vec![(Purpose::Certificate, chain())]);
+    assert!(matches!(flow.want(), Want::Done(_)));
+    assert_eq!(requests, 9, "5 and 2 for each pending authorization");
+}
+
+/// The states of an order and, where it is read, of its authorization and challenge.
+type Found = (&'static str, Option<(&'static str, &'static str)>);
+
+/// What the flow asks for first after a kill, by what the order and its one
+/// authorization and challenge turn out to be: nothing finished is posted again.
+#[test]
+fn after_a_kill_it_reads_before_it_posts() {
+    let table: &[(Found, &str)] = &[
+        (("pending", Some(("pending", "pending"))), "publish"),
+        (("pending", Some(("pending", "processing"))), "look"),
+        (("pending", Some(("valid", "valid"))), "look"),
+        (("ready", None), "signing request"),
+        (("processing", None), "wait"),
+        (("valid", None), "certificate"),
+    ];
+    for ((order_status, challenge), expected) in table {
+        let saved = serde_json::to_string(&OrderFlow::new(names(&["api.larkfield.example"]), "print".into())).unwrap();
+        let restored: OrderFlow = serde_json::from_str(&saved).unwrap();
+        let mut flow = restored.resume("https://a.example/order/1".into());
+        assert_eq!(sends(&flow), [Purpose::Order { waiting: false }]);
+        flow.replied(Purpose::Order { waiting: false }, order(order_status, 1), at(0)).unwrap();
+        if let Some((authorization_status, challenge_status)) = challenge {
+            assert_eq!(sends(&flow), [Purpose::Authorization(0)]);
+            let reply = authorization("api.larkfield.example", false, authorization_status, challenge_status);
+            flow.replied(Purpose::Authorization(0), reply, at(0)).unwrap();
+        }
+        let next = match flow.want() {
+            Want::Publish(_) => "publish",
+            Want::SigningRequest => "signing request",
+            Want::Wait { .. } => "wait",
+            Want::Send(calls) if calls[0].purpose == Purpose::Certificate => "certificate",
+            Want::Send(calls) if matches!(calls[0].purpose, Purpose::Order { .. }) => "look",
+            other => panic!("{other:?}"),
+        };
+        assert_eq!(next, *expected, "{order_status} {challenge:?}");
+    }
+}
+
+fn waiting_flow() -> OrderFlow {
+    let mut flow = OrderFlow::new(names(&["api.larkfield.example"]), "print".into());
+    flow.replied(Purpose::NewOrder, order("pending", 1), at(0)).unwrap();
+    let pending = authorization("api.larkfield.example", false, "pending", "pending");
+    flow.replied(Purpose::Authorization(0), pending, at(0)).unwrap();
+    flow.published();
+    flow.replied(Purpose::Challenge(0), reply(&json!({})), at(0)).unwrap();
+    flow
+}
+
+#[test]
+fn waits_grow_honour_retry_after_and_end() {
+    let mut flow = waiting_flow();
+    let mut now = at(0);
+    let mut waits = Vec::new();
+    let ended = loop {
+        if let Want::Wait { until, .. } = flow.want() {
+            waits.push(until.as_millisecond() - now.as_millisecond());
+            now = until;
+            flow.waited();
+        }
+        let purpose = sends(&flow)[0];
+        if let Err(error) = flow.replied(purpose, order("pending", 1), now) {
+            break error;
+        }
+    };
+    assert_eq!(ended, OrderError::TooSlow("the authority to validate"));
+    assert!(ended.is_passing());
+    assert_eq!(&waits[..3], [100, 200, 400]);
+    assert!(waits.iter().all(|wait| *wait <= LONGEST_WAIT_MS));
+    assert!(waits.iter().sum::<i64>() <= (PATIENCE_SECS * 1000) + LONGEST_WAIT_MS);
+
+    for (retry_ms, expected_ms) in [(3_000, 3_000), (-5_000, 0), (86_400_000, LONGEST_RETRY_AFTER_SECS * 1000)] {
+        let mut flow = waiting_flow();
+        flow.waited();
+        let told = Reply { retry_at: Some(at(retry_ms)), ..order("pending", 1).unwrap() };
+        flow.replied(Purpose::Order { waiting: false }, Ok(told), at(0)).unwrap();
+        let expected = at(0) + SignedDuration::from_millis(expected_ms);
+        assert!(matches!(flow.want(), Want::Wait { until, .. } if until == expected), "{retry_ms}");
+        flow.waited();
+        assert_eq!(sends(&flow), [Purpose::Order { waiting: true }], "the second look only waits");
+    }
+}
+
+#[test]
+fn an_invalid_order_is_explained_by_the_name_that_failed() {
+    let mut flow = waiting_flow();
+    flow.waited();
+    flow.replied(Purpose::Order { waiting: false }, order("invalid", 1), at(0)).unwrap();
+    assert_eq!(sends(&flow), [Purpose::Authorization(0)]);
+    let failed = authorization("api.larkfield.example", false, "invalid", "invalid");
+    let error = flow.replied(Purpose::Authorization(0), failed, at(0)).unwrap_err();
+    assert_eq!(error.to_string(), "the authority could not validate api.larkfield.example (dns: no such record)");
+    assert!(error.remedy().contains("public name server"));
+}
+
+/// Each fault of the authority, and the error that tells it.
+#[test]
+fn a_faulty_authority_is_told() {
+    let problem =
+        Problem { kind: "urn:ietf:params:acme:error:rateLimited".into(), status: Some(429), ..Problem::default() };
+    let none =
+        reply(&json!({ "identifier": { "type": "dns", "value": "api.larkfield.example" }, "status": "pending" }));
+    let foreign = authorization("other.larkfield.example", false, "pending", "pending");
+    let mut torn = order("pending", 1).unwrap();
+    torn.body.truncate(20);
+    let unplaced = Reply { location: None, ..order("pending", 1).unwrap() };
+    let table: Vec<(Purpose, Result<Reply, Problem>, &str)> = vec![
+        (Purpose::NewOrder, Err(problem), "refused a new order: rateLimited"),
+        (Purpose::NewOrder, Ok(torn), "a new order cannot be read"),
+        (Purpose::NewOrder, Ok(unplaced), "it says no Location"),
+        (Purpose::NewOrder, order("pending", 0), "pending and has no authorizations"),
+        (Purpose::Authorization(0), none, "no dns-01 challenge for api.larkfield.example"),
+        (Purpose::Authorization(0), foreign, "other.larkfield.example was not ordered"),
+        (
+            Purpose::Authorization(0),
+            authorization("api.larkfield.example", false, "expired", "pending"),
+            "could not validate",
+        ),
+    ];
+    for (purpose, reply, says) in table {
+        let mut flow = OrderFlow::new(names(&["api.larkfield.example"]), "print".into());
+        if purpose != Purpose::NewOrder {
+            flow.replied(Purpose::NewOrder, order("pending", 1), at(0)).unwrap();
+        }
+        let error = flow.replied(purpose, reply, at(0)).unwrap_err().to_string();
+        assert!(error.contains(says), "{says}: {error}");
+    }
+}
+
+proptest! {
+    /// Whatever an authority replies to whatever, and in whatever order, nothing panics,
+    /// and no challenge that was answered is answered again.
+    #[test]
+    fn no_authority_can_make_it_panic_or_post_twice(script in prop::collection::vec((0usize..7, 0usize..9, 0usize..3), 1..40)) {
+        let mut flow = OrderFlow::new(names(&["api.larkfield.example"]), "print".into());
+        let mut answered = 0;
+        for (purpose, reply_kind, n) in script {
+            let purpose = [
+                Purpose::NewOrder, Purpose::Order { waiting: false }, Purpose::Authorization(n), Purpose::Challenge(n),
+                Purpose::Finalize, Purpose::Certificate, Purpose::Order { waiting: true },
+            ][purpose];
+            let told = match reply_kind {
+                0..=4 => order(["pending", "ready", "processing", "valid", "invalid"][reply_kind], n),
+                5 => authorization("api.larkfield.example", false, "pending", "pending"),
+                6 => authorization("api.larkfield.example", false, "valid", "valid"),
+                7 => chain(),
+                _ => Err(Problem::default()),
+            };
+            if let Want::Send(calls) = flow.want() {
+                answered += usize::from(purpose == Purpose::Challenge(0) && calls.iter().any(|call| call.purpose == purpose));
+            }
+            let _ = flow.replied(purpose, told, at(0));
+            flow.waited();
+            if matches!(flow.want(), Want::Publish(_)) {
+                flow.published();
+            }
+        }
+        prop_assert!(answered <= 1);
+    }
+}

@@ -1,0 +1,87 @@
+//! `settle --dry-run` of the built program over many hostnames that are all held, and
+//! its start-up: `cargo bench -p pindrel-benches --bench scale`.
+//!
+//! The floor, in the same run: parsing that TOML and one full read of that table.
+
+#![allow(clippy::print_stdout, clippy::unwrap_used, reason = "a bench prints, and stops at what it cannot set up")]
+
+use std::process::Command;
+use std::time::{Duration, Instant};
+
+use pindrel_benches::{Cost, median, program, run, settled_folder};
+use rusqlite::Connection;
+
+const RUNS: usize = 7;
+
+fn main() {
+    let program = program();
+    println!("release binary: {} KiB", std::fs::metadata(&program).unwrap().len() / 1024);
+    start_up(&program);
+    for hostnames in [10_000, 100_000] {
+        dry_run(&program, hostnames);
+    }
+}
+
+fn start_up(program: &std::path::Path) {
+    let spawn = |program: &std::path::Path| {
+        let begun = Instant::now();
+        Command::new(program).arg("--version").stdout(std::process::Stdio::null()).status().unwrap();
+        begun.elapsed()
+    };
+    let mut own = Vec::new();
+    let mut other = Vec::new();
+    for _ in 0..200 {
+        own.push(spawn(program));
+        other.push(spawn("/bin/true".as_ref()));
+    }
+    let (own, other) = (median(own).unwrap(), median(other).unwrap());
+    println!("start-up: {own:?}, true: {other:?}, ratio {:.2}", own.as_secs_f64() / other.as_secs_f64());
+}
+
+fn dry_run(program: &std::path::Path, hostnames: usize) {
+    let folder = tempfile::tempdir().unwrap();
+    settled_folder(folder.path(), hostnames);
+    let path = folder.path().join("pindrel.toml");
+    let file_kib = std::fs::metadata(&path).unwrap().len() / 1024;
+    let mut runs: Vec<Cost> = Vec::new();
+    let mut floors: Vec<(Duration, Duration)> = Vec::new();
+    for _ in 0..RUNS {
+        let mut command = Command::new(program);
+        command.args(["settle", "--dry-run", "--max-age", "86400"]).current_dir(folder.path());
+        command.envs([("TSIG_SECRET", "c2VjcmV0"), ("EDGE_TOKEN", "token")]);
+        let (cost, text) = run(&mut command);
+        assert!(cost.status == 0 && text.contains("Nothing to do"), "{text}");
+        runs.push(cost);
+        floors.push(floor(&path, &folder.path().join(".pindrel/state.sqlite"), hostnames));
+    }
+    let wall = median(runs.iter().map(|cost| cost.wall).collect()).unwrap();
+    let peak = runs.iter().map(|cost| cost.peak_kib).max().unwrap();
+    let parse = median(floors.iter().map(|(parse, _)| *parse).collect()).unwrap();
+    let read = median(floors.iter().map(|(_, read)| *read).collect()).unwrap();
+    println!(
+        "{hostnames} hostnames: {wall:?}; floor {:?} (parse {parse:?}, read {read:?}), ratio {:.2}; \
+         peak {peak} KiB, file {file_kib} KiB, {:.2} KiB a hostname above it",
+        parse + read,
+        wall.as_secs_f64() / (parse + read).as_secs_f64(),
+        (peak.saturating_sub(file_kib)) as f64 / hostnames as f64
+    );
+}
+
+fn floor(manifest: &std::path::Path, state: &std::path::Path, hostnames: usize) -> (Duration, Duration) {
+    let text = std::fs::read_to_string(manifest).unwrap();
+    let begun = Instant::now();
+    let table: toml::Table = toml::from_str(&text).unwrap();
+    let parse = begun.elapsed();
+    assert_eq!(table["hostname"].as_table().unwrap().len(), hostnames);
+    let begun = Instant::now();
+    let connection = Connection::open(state).unwrap();
+    let mut statement = connection.prepare("SELECT * FROM hostnames").unwrap();
+    let mut rows = statement.query([]).unwrap();
+    let mut bytes = 0;
+    while let Some(row) = rows.next().unwrap() {
+        bytes += row.get_ref(0).unwrap().as_str().unwrap().len();
+    }
+    let read = begun.elapsed();
+    assert!(bytes > hostnames);
+    (parse, read)
+}

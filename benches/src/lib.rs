@@ -1,1 +1,0 @@
-//! Benches of Pindrel.
