@@ -128,6 +128,7 @@ impl Context {
         let desired = resolve(manifest, &mut problems);
         let file = self.manifest.display().to_string();
         let (errors, warnings) = (problems.into_sorted(), warnings.into_sorted());
+        let text = without_secrets(text, &errors);
         Ok((desired, Mistakes { file, text, errors, warnings }))
     }
 
@@ -212,6 +213,19 @@ impl Loaded {
         let Limits { max_age_secs, at_once, transfer_patience } = limits;
         Ok(Engine::open(Setup { desired, folder, home, max_age_secs, at_once, transfer_patience, listener })?)
     }
+}
+
+/// Blots out every secret that stands in the manifest in clear, since source lines are
+/// shown; all places stay what they are.
+fn without_secrets(mut text: String, errors: &[Diagnostic]) -> String {
+    for error in errors.iter().filter(|error| error.code == "secret-in-clear") {
+        let Some(written) = text.get(error.span.clone()) else { continue };
+        let quote = written.len() - written.trim_start_matches(['"', '\'']).len();
+        let end = error.span.end.saturating_sub(quote);
+        let blots = "*".repeat(end.saturating_sub(error.span.start + quote));
+        text.replace_range(error.span.start + quote..end.max(error.span.start + quote), &blots);
+    }
+    text
 }
 
 /// Returns the mistakes of a manifest whatever they are; for `check`.

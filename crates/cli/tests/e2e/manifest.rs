@@ -49,6 +49,8 @@ routes = [{ prefix = "v1", service = 3 }]
 fn every_mistake_is_told_in_one_run_with_its_place() {
     let workspace = Workspace::new(PINDREL);
     workspace.write("pindrel.toml", MISTAKEN);
+    let told = workspace.run(&["check"]).ended(2).stdout;
+    assert!(told.contains("secret = \"****") && !told.contains("c2VjcmV0"), "a secret in clear is blotted out: {told}");
     let ran = workspace.run(&["check", "--format", "json"]).ended(2);
     let document = ran.json();
     let errors: Vec<(String, u64, u64)> = document["errors"]
