@@ -4,14 +4,22 @@ use std::collections::{HashMap, HashSet};
 use std::hash::{Hash, Hasher};
 use std::net::SocketAddr;
 use std::path::PathBuf;
+use std::sync::Arc;
+use std::time::Duration;
 
 use url::Url;
 
+use crate::acme::jws::MacAlgorithm;
+use crate::budget::Limit;
+use crate::delivery::{Command, Delivery};
+
 use crate::endpoint::{Binding, EndpointInfo, EndpointKind, Route, TlsVersion};
-use crate::manifest::{At, Diagnostics, Expectation, HostnameEntry, Manifest, Span, TsigAlgorithm};
+use crate::facts::Origin;
+use crate::manifest::{At, CertificateEntry, Diagnostics, Expectation, HostnameEntry, Manifest, Span, TsigAlgorithm};
 use crate::name::{DnsName, Hostname};
 use crate::records::{RecordData, RecordSet};
-use crate::values::{Fingerprint, SecretRef, Ttl};
+use crate::renewal::RenewalRule;
+use crate::values::{Fingerprint, KeyKind, SecretRef, Ttl};
 
 /// A place in [`Desired::authorities`].
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -59,6 +67,16 @@ pub struct Authority {
     pub issued_roots: Option<PathBuf>,
     /// The external account that it asks for.
     pub external_account_key: Option<ExternalAccountKey>,
+    /// The kind of the account's key.
+    pub account_key: KeyKind,
+    /// Where a new set-up is proven first.
+    pub rehearsal: Option<AuthorityId>,
+    /// What may be spent there.
+    pub limits: Vec<Limit>,
+    /// The certificate profile that is ordered, unless the certificate says another.
+    pub profile: Option<String>,
+    /// The root that chains should lead to, unless the certificate says another.
+    pub chain_root: Option<String>,
 }
 
 /// The external account that an authority asks for (RFC 8555 §7.3.4).
@@ -68,6 +86,8 @@ pub struct ExternalAccountKey {
     pub id: String,
     /// Where the base64url MAC key is to be read.
     pub secret: SecretRef,
+    /// The MAC.
+    pub algorithm: MacAlgorithm,
 }
 
 /// A transaction signature key (RFC 8945).
@@ -94,6 +114,9 @@ pub struct Zone {
     pub resolvers: Vec<SocketAddr>,
     /// The key that signs updates.
     pub tsig: Tsig,
+    /// How long to wait at least after a challenge record was made: some servers answer
+    /// their interface before they answer DNS.
+    pub least_wait: Duration,
 }
 
 /// An endpoint to bind hostnames at.
@@ -120,8 +143,37 @@ pub struct WantedCertificate {
     pub name: String,
     /// The names it covers, each once.
     pub names: Vec<Hostname>,
-    /// Where it is issued.
-    pub authority: AuthorityId,
+    /// Where it is issued; `None` where no ACME authority does.
+    pub authority: Option<AuthorityId>,
+    /// All else: shared by the certificates of which the manifest says nothing special.
+    pub terms: Arc<CertificateTerms>,
+}
+
+/// How a certificate is made and where it goes.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Hash)]
+pub struct CertificateTerms {
+    /// Who issues it.
+    pub issued_by: Origin,
+    /// For one that is bought: PEM file of roots where it must end.
+    pub issued_roots: Option<PathBuf>,
+    /// The kind of its key.
+    pub key: KeyKind,
+    /// Whether a renewed certificate keeps its key.
+    pub reuse_key: bool,
+    /// When it is due where the authority gives no advice.
+    pub renewal: RenewalRule,
+    /// The certificate profile that is ordered.
+    pub profile: Option<String>,
+    /// The root that its chain should lead to.
+    pub chain_root: Option<String>,
+    /// The files that it is written to.
+    pub deliveries: Vec<Delivery>,
+    /// What is run once they are written.
+    pub after: Vec<Command>,
+    /// Words that lists can be filtered by.
+    pub labels: Vec<String>,
+    /// A note for people.
+    pub note: Option<String>,
 }
 
 /// A hostname that should be held.
@@ -147,6 +199,10 @@ pub struct WantedHostname {
     pub expect: Expectation,
     /// The name that is asked for: the hostname, or for a wildcard a name under it.
     pub probed_as: Hostname,
+    /// Words that lists can be filtered by.
+    pub labels: Vec<String>,
+    /// A note for people.
+    pub note: Option<String>,
 }
 
 impl WantedHostname {
@@ -205,6 +261,30 @@ impl Desired {
         &self.hostnames[id.0 as usize]
     }
 
+    /// Returns the ids of all certificates.
+    pub fn certificate_ids(&self) -> impl Iterator<Item = CertificateId> + use<> {
+        (0..self.certificates.len() as u32).map(CertificateId)
+    }
+
+    /// Returns the certificates that no hostname uses: only delivered, or kept ready.
+    pub fn unused_certificates(&self) -> Vec<CertificateId> {
+        let mut used = vec![false; self.certificates.len()];
+        for wanted in &self.hostnames {
+            used[wanted.certificate.0 as usize] = true;
+        }
+        self.certificate_ids().filter(|id| !used[id.0 as usize]).collect()
+    }
+
+    /// Returns the certificate of a name in the manifest.
+    pub fn certificate_named(&self, name: &str) -> Option<CertificateId> {
+        self.certificate_ids().find(|id| self.certificate(*id).name == name)
+    }
+
+    /// Returns the authority of a name in the manifest.
+    pub fn authority_named(&self, name: &str) -> Option<AuthorityId> {
+        self.authorities.iter().position(|authority| authority.name == name).map(|id| AuthorityId(id as u32))
+    }
+
     /// Returns the ids of all hostnames.
     pub fn hostname_ids(&self) -> impl Iterator<Item = HostnameId> + use<> {
         (0..self.hostnames.len() as u32).map(HostnameId)
@@ -253,7 +333,8 @@ impl Digests<'_> {
         wanted.probed_as.hash(&mut hasher);
         certificate.name.hash(&mut hasher);
         certificate.names.hash(&mut hasher);
-        self.authorities[certificate.authority.0 as usize].hash(&mut hasher);
+        certificate.terms.hash(&mut hasher);
+        certificate.authority.map(|authority| self.authorities[authority.0 as usize]).hash(&mut hasher);
         self.zones[wanted.zone.0 as usize].hash(&mut hasher);
         self.endpoints[wanted.endpoint.0 as usize].hash(&mut hasher);
         hasher.finish()
@@ -292,28 +373,12 @@ impl Hasher for Fnv {
 pub fn resolve(manifest: Manifest, problems: &mut Diagnostics) -> Desired {
     let mut resolver = Resolver::new(&manifest, problems);
     resolver.desired.certificates.reserve(manifest.hostnames.len());
+    let renewal = manifest.default_renew.map_or(RenewalRule::Share, RenewalRule::Before);
+    let usual =
+        CertificateTerms { key: manifest.default_key.unwrap_or_default(), renewal, ..CertificateTerms::default() };
+    resolver.usual = Arc::new(usual);
     for entry in &manifest.certificates {
-        let authority =
-            resolver.authority(entry.authority.as_ref(), &manifest.default_authority, entry.name.span.clone());
-        let mut names: Vec<Hostname> = Vec::new();
-        for name in &entry.names {
-            if names.contains(&name.value) {
-                resolver.problems.report(
-                    "duplicate",
-                    name.span.clone(),
-                    format!("{} is named twice", name.value),
-                    "keep one of the two",
-                );
-                continue;
-            }
-            resolver.zone(name);
-            names.push(name.value.clone());
-        }
-        let id = CertificateId(resolver.desired.certificates.len() as u32);
-        for name in &names {
-            resolver.declared.entry(name.as_str().to_owned()).or_default().push(id);
-        }
-        resolver.desired.certificates.push(WantedCertificate { name: entry.name.value.clone(), names, authority });
+        resolver.declare(entry, &manifest.default_authority);
     }
     let Manifest { default_authority, default_ttl, hostnames, .. } = manifest;
     for entry in hostnames {
@@ -330,6 +395,8 @@ struct Resolver<'p> {
     /// The declared certificates that hold a name.
     declared: HashMap<String, Vec<CertificateId>>,
     zones: HashMap<String, ZoneId>,
+    /// What holds for certificates of which the manifest says nothing special.
+    usual: Arc<CertificateTerms>,
     seen: HashSet<Hostname>,
     /// Kind and name of the tables that have mistakes of their own.
     mistaken: HashSet<(&'static str, String)>,
@@ -345,10 +412,16 @@ impl<'p> Resolver<'p> {
             contact: entry.contact.clone(),
             api_roots: path(&entry.api_roots),
             issued_roots: path(&entry.issued_roots),
-            external_account_key: entry
-                .external_account_key
-                .as_ref()
-                .map(|external| ExternalAccountKey { id: external.id.clone(), secret: external.secret.value.clone() }),
+            external_account_key: entry.external_account_key.as_ref().map(|external| ExternalAccountKey {
+                id: external.id.clone(),
+                secret: external.secret.value.clone(),
+                algorithm: external.algorithm,
+            }),
+            account_key: entry.account_key,
+            rehearsal: None,
+            limits: entry.limits.clone(),
+            profile: entry.profile.clone(),
+            chain_root: entry.chain_root.clone(),
         });
         let zones = manifest.zones.iter().map(|entry| Zone {
             name: entry.name.value.clone(),
@@ -360,6 +433,7 @@ impl<'p> Resolver<'p> {
                 algorithm: entry.tsig.algorithm,
                 secret: entry.tsig.secret.value.clone(),
             },
+            least_wait: entry.least_wait,
         });
         let endpoints = manifest.endpoints.iter().map(|entry| Endpoint {
             name: entry.name.value.clone(),
@@ -376,7 +450,7 @@ impl<'p> Resolver<'p> {
             ..Desired::default()
         };
         let numbered = 0u32..;
-        Resolver {
+        let mut resolver = Resolver {
             authorities: desired
                 .authorities
                 .iter()
@@ -399,9 +473,83 @@ impl<'p> Resolver<'p> {
             declared: HashMap::new(),
             mistaken: manifest.mistaken.iter().cloned().collect(),
             seen: HashSet::with_capacity(manifest.hostnames.len()),
+            usual: Arc::default(),
             desired,
             problems,
+        };
+        resolver.rehearsals(manifest);
+        resolver
+    }
+
+    /// Follows the names of the authorities where others are rehearsed.
+    fn rehearsals(&mut self, manifest: &Manifest) {
+        for (entry, place) in manifest.authorities.iter().zip(0usize..) {
+            let Some(named) = &entry.rehearsal else { continue };
+            let found = reference(&self.authorities, &self.mistaken, named, "authority", self.problems);
+            if found == Some(AuthorityId(place as u32)) {
+                self.problems.report(
+                    "bad-value",
+                    named.span.clone(),
+                    format!("[authority.{}] cannot be its own rehearsal", entry.name.value),
+                    "name an authority for practice",
+                );
+            } else {
+                self.desired.authorities[place].rehearsal = found;
+            }
         }
+    }
+
+    /// Adds a declared certificate.
+    fn declare(&mut self, entry: &CertificateEntry, default_authority: &Option<At<String>>) {
+        let authority = match entry.issued_by {
+            Origin::Authority => {
+                Some(self.authority(entry.authority.as_ref(), default_authority, entry.name.span.clone()))
+            }
+            Origin::Elsewhere | Origin::SelfSigned => None,
+        };
+        let mut names: Vec<Hostname> = Vec::new();
+        for name in &entry.names {
+            if names.contains(&name.value) {
+                self.problems.report(
+                    "duplicate",
+                    name.span.clone(),
+                    format!("{} is named twice", name.value),
+                    "keep one of the two",
+                );
+                continue;
+            }
+            if authority.is_some() {
+                self.zone(name);
+            }
+            names.push(name.value.clone());
+        }
+        let id = CertificateId(self.desired.certificates.len() as u32);
+        for name in &names {
+            self.declared.entry(name.as_str().to_owned()).or_default().push(id);
+        }
+        let deliveries = entry.deliver.iter().map(|delivery| Delivery {
+            file: delivery.file.clone(),
+            contents: delivery.contents.clone(),
+            mode: delivery.mode,
+            owner: delivery.owner.clone(),
+            group: delivery.group.clone(),
+            password: delivery.password.as_ref().map(|password| password.value.clone()),
+        });
+        let terms = CertificateTerms {
+            issued_by: entry.issued_by,
+            issued_roots: entry.issued_roots.as_ref().map(|path| path.value.clone()),
+            key: entry.key.unwrap_or(self.usual.key),
+            reuse_key: entry.reuse_key,
+            renewal: entry.renew.map_or(self.usual.renewal, RenewalRule::Before),
+            profile: entry.profile.clone(),
+            chain_root: entry.chain_root.clone(),
+            deliveries: deliveries.collect(),
+            after: entry.after.clone(),
+            labels: entry.labels.clone(),
+            note: entry.note.clone(),
+        };
+        let name = entry.name.value.clone();
+        self.desired.certificates.push(WantedCertificate { name, names, authority, terms: Arc::new(terms) });
     }
 
     fn hostname(&mut self, entry: HostnameEntry, default_authority: &Option<At<String>>, ttl: Ttl) {
@@ -450,6 +598,8 @@ impl<'p> Resolver<'p> {
                 ttl,
                 expect,
                 probed_as,
+                labels: entry.labels.clone(),
+                note: entry.note.clone(),
             });
         }
         for (name, zone) in entry.also.into_iter().zip(zones.into_iter().skip(1)) {
@@ -473,6 +623,8 @@ impl<'p> Resolver<'p> {
                 ttl,
                 expect: Expectation { path: "/".into(), status: (300, 399), body: None },
                 probed_as: name.value,
+                labels: entry.labels.clone(),
+                note: entry.note.clone(),
             });
         }
     }
@@ -508,7 +660,8 @@ impl<'p> Resolver<'p> {
         self.desired.certificates.push(WantedCertificate {
             name: entry.hostname.value.as_str().to_owned(),
             names: names.to_vec(),
-            authority,
+            authority: Some(authority),
+            terms: self.usual.clone(),
         });
         Some(id)
     }

@@ -4,7 +4,9 @@
 //! done in [`crate::pins`], so that the same fact is judged anew when the manifest
 //! changes.
 
+use std::fmt;
 use std::net::{IpAddr, SocketAddr};
+use std::str::FromStr;
 
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
@@ -12,7 +14,8 @@ use serde::{Deserialize, Serialize};
 use crate::endpoint::{Binding, Deployment, EndpointInfo};
 use crate::name::{DnsName, Hostname};
 use crate::records::RecordSet;
-use crate::values::{Fingerprint, Serial};
+use crate::renewal::{RenewalRule, RenewalWindow, due_at};
+use crate::values::{Fingerprint, KeyKind, Serial};
 
 /// One observation with the time at which it was made.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -307,26 +310,81 @@ impl Ours {
     }
 }
 
+/// Who issues a certificate.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Origin {
+    /// An authority, over ACME.
+    #[default]
+    Authority,
+    /// Somebody else: it is bought, and brought in.
+    Elsewhere,
+    /// Nobody: it is self-signed, for a first bring-up.
+    #[serde(rename = "self")]
+    SelfSigned,
+}
+
+impl Origin {
+    /// Returns its word in the manifest.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Origin::Authority => "authority",
+            Origin::Elsewhere => "elsewhere",
+            Origin::SelfSigned => "self",
+        }
+    }
+}
+
+impl fmt::Display for Origin {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(self.as_str())
+    }
+}
+
+impl FromStr for Origin {
+    type Err = String;
+
+    fn from_str(text: &str) -> Result<Self, String> {
+        let all = [Origin::Authority, Origin::Elsewhere, Origin::SelfSigned];
+        let found = all.into_iter().find(|origin| origin.as_str() == text);
+        found.ok_or_else(|| format!("\"{text}\" issues no certificates"))
+    }
+}
+
+/// Why a certificate is replaced whose key must not be used again.
+pub const KEY_COMPROMISED: &str = "its key was compromised";
+
 /// A certificate that Pindrel holds the key of.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub struct HeldCertificate {
     /// Of the leaf.
     pub sha256: Fingerprint,
     /// The names it covers.
     pub names: Vec<Hostname>,
-    /// The directory URL of the authority that issued it.
+    /// Who issued it.
+    pub origin: Origin,
+    /// The directory URL of the authority that issued it; empty for any other origin.
     pub authority: String,
+    /// The kind of its key; `None` for a bought one of another kind.
+    pub key: Option<KeyKind>,
     /// From when it is valid.
     pub not_before: Timestamp,
     /// Until when it is valid.
     pub not_after: Timestamp,
+    /// The name by which its authority gives renewal information (RFC 9773 §4.1).
+    pub renewal_id: Option<String>,
+    /// What the authority advised last.
+    pub window: Option<RenewalWindow>,
+    /// Why it is to be replaced at once: it was revoked, or somebody asked for it.
+    pub replace: Option<String>,
 }
 
 impl HeldCertificate {
-    /// Returns when it is due: at two thirds of its life.
-    pub fn renew_at(&self) -> Timestamp {
-        let life = self.not_after.as_second() - self.not_before.as_second();
-        let moment = self.not_before.as_second() + life / 3 * 2;
-        Timestamp::from_second(moment).unwrap_or(self.not_after)
+    /// Returns when it is due.
+    pub fn due_at(&self, rule: RenewalRule) -> Timestamp {
+        match self.replace {
+            Some(_) => self.not_before,
+            None => due_at(self.sha256, self.not_before, self.not_after, self.window.as_ref(), rule),
+        }
     }
 }

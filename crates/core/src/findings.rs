@@ -49,6 +49,14 @@ codes! {
     CertificateExpired = "certificate-expired",
     /// The certificate is from another authority, or covers other names, than the manifest says.
     CertificateDiffers = "certificate-differs",
+    /// The certificate was revoked, or a new one was asked for.
+    CertificateReplaced = "certificate-replaced",
+    /// A certificate that is bought elsewhere is not there, or ends soon.
+    CertificateAwaited = "certificate-awaited",
+    /// The certificate is not in all the files that it should be in.
+    CertificateUndelivered = "certificate-undelivered",
+    /// A command that should follow the certificate has not ended well.
+    CommandFailed = "command-failed",
     /// The platform does not answer.
     PlatformUnreachable = "platform-unreachable",
     /// The platform does not take the token.

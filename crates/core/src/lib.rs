@@ -24,6 +24,9 @@
 //! ```
 
 pub mod acme;
+pub mod budget;
+pub mod caa;
+pub mod delivery;
 pub mod desired;
 pub mod endpoint;
 pub mod facts;
@@ -32,5 +35,6 @@ pub mod manifest;
 pub mod name;
 pub mod pins;
 pub mod records;
+pub mod renewal;
 pub mod steps;
 pub mod values;

@@ -9,7 +9,8 @@ mod binding;
 mod certificate;
 mod zone;
 
-use crate::desired::{Desired, WantedHostname};
+use crate::delivery::Undelivered;
+use crate::desired::{Desired, WantedCertificate, WantedHostname};
 use crate::facts::{EndpointView, Fact, HeldCertificate, HostnameFacts, Ours, ZoneView};
 use crate::findings::Finding;
 use crate::values::Fingerprint;
@@ -148,10 +149,35 @@ pub struct Known<'k> {
     pub endpoint: Option<&'k Fact<EndpointView>>,
     /// The certificate that Pindrel holds for it.
     pub certificate: Option<&'k HeldCertificate>,
+    /// What is still to be done for that certificate outside of Pindrel.
+    pub undelivered: Option<&'k Undelivered>,
     /// What was seen of the hostname itself.
     pub facts: &'k HostnameFacts,
     /// What Pindrel made for it.
     pub ours: &'k Ours,
+}
+
+impl Known<'_> {
+    fn judge_certificate(&self, now: Timestamp) -> PinReport {
+        let wanted = self.desired.certificate(self.wanted.certificate);
+        judge_certificate(self.desired, wanted, self.certificate, self.undelivered, now)
+    }
+}
+
+/// Judges a certificate at `now`, whether or not a hostname uses it.
+pub fn judge_certificate(
+    desired: &Desired,
+    wanted: &WantedCertificate,
+    held: Option<&HeldCertificate>,
+    undelivered: Option<&Undelivered>,
+    now: Timestamp,
+) -> PinReport {
+    certificate::Judging { desired, wanted, held, undelivered }.judge(now)
+}
+
+/// Judges a zone as it was seen, whether or not a hostname lies in it.
+pub fn judge_zone(zone: &crate::desired::Zone, view: &ZoneView) -> PinReport {
+    zone::judge_view(zone, view)
 }
 
 /// The five judgements of one hostname.
@@ -174,7 +200,7 @@ impl Pins {
     pub fn judge(known: Known<'_>, now: Timestamp) -> Pins {
         Pins {
             zone: zone::judge(known),
-            certificate: certificate::judge(known, now),
+            certificate: known.judge_certificate(now),
             binding: binding::judge(known),
             alias: alias::judge(known),
             answer: answer::judge(known),

@@ -80,6 +80,11 @@ impl Fingerprint {
         Fingerprint(sha2::Sha256::digest(der).into())
     }
 
+    /// Returns the digest.
+    pub fn as_bytes(&self) -> &[u8; 32] {
+        &self.0
+    }
+
     /// Returns the first eight hex digits, enough for a person to tell two apart.
     pub fn short(&self) -> String {
         self.to_string()[..8].to_owned()
@@ -122,6 +127,73 @@ impl Serialize for Fingerprint {
 }
 
 impl<'de> Deserialize<'de> for Fingerprint {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        String::deserialize(deserializer)?.parse().map_err(serde::de::Error::custom)
+    }
+}
+
+/// A kind of key with its length.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default)]
+#[expect(missing_docs, reason = "the names are the standards' own")]
+pub enum KeyKind {
+    #[default]
+    EcdsaP256,
+    EcdsaP384,
+    Rsa2048,
+    Rsa3072,
+    Rsa4096,
+    Ed25519,
+}
+
+impl KeyKind {
+    /// All kinds.
+    pub const ALL: [KeyKind; 6] = [
+        KeyKind::EcdsaP256,
+        KeyKind::EcdsaP384,
+        KeyKind::Rsa2048,
+        KeyKind::Rsa3072,
+        KeyKind::Rsa4096,
+        KeyKind::Ed25519,
+    ];
+    /// The kinds that public authorities issue for.
+    pub const FOR_CERTIFICATES: [KeyKind; 5] =
+        [KeyKind::EcdsaP256, KeyKind::EcdsaP384, KeyKind::Rsa2048, KeyKind::Rsa3072, KeyKind::Rsa4096];
+
+    /// Returns its word in the manifest.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            KeyKind::EcdsaP256 => "ecdsa-p256",
+            KeyKind::EcdsaP384 => "ecdsa-p384",
+            KeyKind::Rsa2048 => "rsa-2048",
+            KeyKind::Rsa3072 => "rsa-3072",
+            KeyKind::Rsa4096 => "rsa-4096",
+            KeyKind::Ed25519 => "ed25519",
+        }
+    }
+}
+
+impl fmt::Display for KeyKind {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(self.as_str())
+    }
+}
+
+impl FromStr for KeyKind {
+    type Err = ValueError;
+
+    fn from_str(text: &str) -> Result<Self, ValueError> {
+        let found = KeyKind::ALL.into_iter().find(|kind| kind.as_str() == text);
+        found.ok_or_else(|| ValueError::KeyKind(text.chars().take(40).collect()))
+    }
+}
+
+impl Serialize for KeyKind {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.serialize_str(self.as_str())
+    }
+}
+
+impl<'de> Deserialize<'de> for KeyKind {
     fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
         String::deserialize(deserializer)?.parse().map_err(serde::de::Error::custom)
     }
@@ -171,6 +243,9 @@ pub enum ValueError {
     /// Not 64 hex digits.
     #[error("\"{0}\" is no SHA-256 fingerprint of 64 hex digits")]
     Fingerprint(String),
+    /// No kind of key.
+    #[error("\"{0}\" is no kind of key that Pindrel makes")]
+    KeyKind(String),
     /// Neither `env:NAME` nor `file:PATH`.
     #[error("a secret stands here in clear")]
     SecretInClear,

@@ -2,7 +2,6 @@
 
 use base64::Engine as _;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
-use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 use sha2::{Digest as _, Sha256};
 
@@ -11,43 +10,106 @@ pub fn base64url(bytes: impl AsRef<[u8]>) -> String {
     URL_SAFE_NO_PAD.encode(bytes)
 }
 
-/// The public half of an account key (RFC 7517), on the curve P-256.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Jwk {
-    /// The x coordinate, base64url.
-    pub x: String,
-    /// The y coordinate, base64url.
-    pub y: String,
+/// The public half of an account key (RFC 7517), all numbers base64url.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Jwk {
+    /// A point on an elliptic curve (RFC 7518 §6.2).
+    Ec {
+        /// The curve.
+        curve: Curve,
+        /// The x coordinate.
+        x: String,
+        /// The y coordinate.
+        y: String,
+    },
+    /// An RSA key (RFC 7518 §6.3).
+    Rsa {
+        /// The modulus.
+        n: String,
+        /// The exponent.
+        e: String,
+    },
+    /// An Ed25519 key (RFC 8037 §2).
+    Ed25519 {
+        /// The public key.
+        x: String,
+    },
+}
+
+/// The curves of account keys (RFC 7518 §6.2.1.1).
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[expect(missing_docs, reason = "the names are the standard's own")]
+pub enum Curve {
+    P256,
+    P384,
+}
+
+impl Curve {
+    /// Returns the name that keys carry.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Curve::P256 => "P-256",
+            Curve::P384 => "P-384",
+        }
+    }
+
+    fn coordinate_bytes(self) -> usize {
+        match self {
+            Curve::P256 => 32,
+            Curve::P384 => 48,
+        }
+    }
 }
 
 impl Jwk {
-    /// Takes an uncompressed point of 65 bytes; `None` for anything else.
-    pub fn from_uncompressed(point: &[u8]) -> Option<Jwk> {
-        let coordinates = point.strip_prefix(&[4]).filter(|rest| rest.len() == 64)?;
-        let (x, y) = coordinates.split_at(32);
-        Some(Jwk { x: base64url(x), y: base64url(y) })
+    /// Takes an uncompressed point on a curve; `None` for anything else.
+    pub fn from_uncompressed(curve: Curve, point: &[u8]) -> Option<Jwk> {
+        let length = curve.coordinate_bytes();
+        let coordinates = point.strip_prefix(&[4]).filter(|rest| rest.len() == 2 * length)?;
+        let (x, y) = coordinates.split_at(length);
+        Some(Jwk::Ec { curve, x: base64url(x), y: base64url(y) })
+    }
+
+    /// Returns the algorithm that such a key signs with (RFC 7518 §3.1, RFC 8037 §3.1).
+    pub fn algorithm(&self) -> &'static str {
+        match self {
+            Jwk::Ec { curve: Curve::P256, .. } => "ES256",
+            Jwk::Ec { curve: Curve::P384, .. } => "ES384",
+            Jwk::Rsa { .. } => "RS256",
+            Jwk::Ed25519 { .. } => "EdDSA",
+        }
     }
 
     /// Returns the key as JSON, with the members that RFC 7638 counts.
     pub fn to_json(&self) -> Value {
-        json!({ "crv": "P-256", "kty": "EC", "x": self.x, "y": self.y })
+        match self {
+            Jwk::Ec { curve, x, y } => json!({ "crv": curve.as_str(), "kty": "EC", "x": x, "y": y }),
+            Jwk::Rsa { n, e } => json!({ "e": e, "kty": "RSA", "n": n }),
+            Jwk::Ed25519 { x } => json!({ "crv": "Ed25519", "kty": "OKP", "x": x }),
+        }
     }
 
     /// Returns the thumbprint (RFC 7638 §3), base64url.
     pub fn thumbprint(&self) -> String {
         // The members in lexicographic order and without white space, as §3.3 wants.
-        let canonical = format!(r#"{{"crv":"P-256","kty":"EC","x":"{}","y":"{}"}}"#, self.x, self.y);
+        let canonical = match self {
+            Jwk::Ec { curve, x, y } => {
+                format!(r#"{{"crv":"{}","kty":"EC","x":"{x}","y":"{y}"}}"#, curve.as_str())
+            }
+            Jwk::Rsa { n, e } => format!(r#"{{"e":"{e}","kty":"RSA","n":"{n}"}}"#),
+            Jwk::Ed25519 { x } => format!(r#"{{"crv":"Ed25519","kty":"OKP","x":"{x}"}}"#),
+        };
         base64url(Sha256::digest(canonical))
     }
 }
 
 /// Who signs a request.
 #[derive(Debug, Clone, Copy)]
-pub enum Signer<'s> {
-    /// A key that has no account yet (RFC 8555 §6.2: `jwk`).
-    Key(&'s Jwk),
-    /// An account, by its URL (`kid`).
-    Account(&'s str),
+pub struct Signer<'s> {
+    /// The public half of the key.
+    pub jwk: &'s Jwk,
+    /// The account's URL (RFC 8555 §6.2: `kid`); without one the key stands for itself.
+    pub account: Option<&'s str>,
 }
 
 /// What a request carries.
@@ -59,6 +121,27 @@ pub enum Payload {
     PostAsGet,
 }
 
+/// The MACs of external account bindings (RFC 7518 §3.2).
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default)]
+#[expect(missing_docs, reason = "the names are the standard's own")]
+pub enum MacAlgorithm {
+    #[default]
+    Hs256,
+    Hs384,
+    Hs512,
+}
+
+impl MacAlgorithm {
+    /// Returns the name that a JWS carries.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            MacAlgorithm::Hs256 => "HS256",
+            MacAlgorithm::Hs384 => "HS384",
+            MacAlgorithm::Hs512 => "HS512",
+        }
+    }
+}
+
 /// A request that still has to be signed.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Unsigned {
@@ -67,12 +150,12 @@ pub struct Unsigned {
 }
 
 impl Unsigned {
-    /// Makes an ES256 request to `url` with a nonce that the authority gave.
+    /// Makes a request to `url` with a nonce that the authority gave.
     pub fn request(signer: Signer<'_>, nonce: &str, url: &str, payload: &Payload) -> Unsigned {
-        let mut protected = json!({ "alg": "ES256", "nonce": nonce, "url": url });
-        match signer {
-            Signer::Key(jwk) => protected["jwk"] = jwk.to_json(),
-            Signer::Account(kid) => protected["kid"] = kid.into(),
+        let mut protected = json!({ "alg": signer.jwk.algorithm(), "nonce": nonce, "url": url });
+        match signer.account {
+            None => protected["jwk"] = signer.jwk.to_json(),
+            Some(kid) => protected["kid"] = kid.into(),
         }
         let payload = match payload {
             Payload::Json(value) => base64url(value.to_string()),
@@ -82,10 +165,18 @@ impl Unsigned {
     }
 
     /// Makes the binding of an account key to an external account, to be signed with
-    /// HMAC-SHA-256 (RFC 8555 §7.3.4).
-    pub fn external_binding(external_id: &str, url: &str, account: &Jwk) -> Unsigned {
-        let protected = json!({ "alg": "HS256", "kid": external_id, "url": url });
+    /// the MAC (RFC 8555 §7.3.4).
+    pub fn external_binding(algorithm: MacAlgorithm, external_id: &str, url: &str, account: &Jwk) -> Unsigned {
+        let protected = json!({ "alg": algorithm.as_str(), "kid": external_id, "url": url });
         Unsigned { protected: base64url(protected.to_string()), payload: base64url(account.to_json().to_string()) }
+    }
+
+    /// Makes the inner request of a key change, to be signed with the new key
+    /// (RFC 8555 §7.3.5); the old key then signs a request that carries it.
+    pub fn key_change(new: &Jwk, url: &str, account: &str, old: &Jwk) -> Unsigned {
+        let protected = json!({ "alg": new.algorithm(), "jwk": new.to_json(), "url": url });
+        let payload = json!({ "account": account, "oldKey": old.to_json() });
+        Unsigned { protected: base64url(protected.to_string()), payload: base64url(payload.to_string()) }
     }
 
     /// Returns the bytes to sign (RFC 7515 §5.1).
@@ -109,9 +200,10 @@ mod tests {
     use super::*;
 
     #[test]
-    fn thumbprint_and_challenge_text_agree_with_an_independent_computation() {
+    fn thumbprints_and_the_challenge_text_agree_with_an_independent_computation() {
         // Coordinates of RFC 7515 appendix A.3; both digests computed with openssl.
-        let jwk = Jwk {
+        let jwk = Jwk::Ec {
+            curve: Curve::P256,
             x: "f83OJ3D2xF1Bg8vub9tLe1gHMzV76e8Tus9uPHvRVEU".into(),
             y: "x_FEzRu9m36HLN_tue659LNpXW6pCyStikYjKIWI5a0".into(),
         };
@@ -120,13 +212,20 @@ mod tests {
             dns01_text("evaGxfADs6pSRb2LAv9IZf17Dt3juxGJ-PCt92wr-oA", &jwk.thumbprint()),
             "ZaJgFtIV4WA0t2MzN7kbSk0sfRd2GZjaxRqaSTAK6lI"
         );
+        // RFC 8037 appendix A.3.
+        let jwk = Jwk::Ed25519 { x: "11qYAYKxCrfVS_7TyWQHOg7hcvPapiMlrwIaaPcHURo".into() };
+        assert_eq!(jwk.thumbprint(), "kPrK_qmxVWaYVA9wwBF6Iuo3vVzz7TxHCTwXBygrS4k");
+        // RFC 7638 §3.1.
+        let n = "0vx7agoebGcQSuuPiLJXZptN9nndrQmbXEps2aiAFbWhM78LhWx4cbbfAAtVT86zwu1RK7aPFFxuhDR1L6tSoc_BJECPebWKRXjBZCiFV4n3oknjhMstn64tZ_2W-5JsGY4Hc5n9yBXArwl93lqt7_RN5w6Cf0h4QyQ5v-65YGjQR0_FDW2QvzqY368QQMicAtaSqzs8KJZgnYb9c7d0zgdAZHzu6qMQvRL5hajrn1n91CbOpbISD08qNLyrdkt-bFTWhAI4vMQFh6WeZu0fM4lFd2NcRwr3XPksINHaQ-G_xBniIqbw0Ls1jF44-csFCur-kEgU8awapJzKnqDKgw";
+        let jwk = Jwk::Rsa { n: n.into(), e: "AQAB".into() };
+        assert_eq!(jwk.thumbprint(), "NzbLsXh8uDCcd-6MNwXF4W_7noWXFZAfHkxZsRGC9Xs");
     }
 
     #[test]
     fn a_point_of_another_form_is_no_key() {
-        assert!(Jwk::from_uncompressed(&[4; 65]).is_some());
-        for point in [&[4u8; 64][..], &[2; 33], &[5; 65], &[]] {
-            assert!(Jwk::from_uncompressed(point).is_none());
+        assert!(Jwk::from_uncompressed(Curve::P256, &[4; 65]).is_some());
+        for point in [&[4u8; 64][..], &[2; 33], &[5; 65], &[4; 97], &[]] {
+            assert!(Jwk::from_uncompressed(Curve::P256, point).is_none());
         }
     }
 }

@@ -4,7 +4,9 @@
 //! [`order::OrderFlow`] decides what to send next. Sending, signing and waiting are
 //! done by others.
 
+pub mod account;
 pub mod jws;
 pub mod objects;
 pub mod order;
 pub mod problem;
+pub mod renewal_info;

@@ -1,7 +1,8 @@
 //! What an authority answers with (RFC 8555 §7.1).
 
+use std::collections::BTreeMap;
+
 use serde::{Deserialize, Serialize};
-use serde_json::{Value, json};
 
 use super::problem::Problem;
 use crate::name::Hostname;
@@ -16,9 +17,24 @@ pub struct Directory {
     pub new_account: String,
     /// Makes orders.
     pub new_order: String,
+    /// Takes revocations.
+    pub revoke_cert: Option<String>,
+    /// Takes key changes.
+    pub key_change: Option<String>,
+    /// Gives renewal information (RFC 9773 §3).
+    pub renewal_info: Option<String>,
     /// More about the authority.
     #[serde(default)]
     pub meta: DirectoryMeta,
+}
+
+impl Directory {
+    /// Returns every URL that it names.
+    pub fn urls(&self) -> impl Iterator<Item = &str> {
+        let needed = [&self.new_nonce, &self.new_account, &self.new_order];
+        let further = [&self.revoke_cert, &self.key_change, &self.renewal_info];
+        needed.into_iter().chain(further.into_iter().flatten()).map(String::as_str)
+    }
 }
 
 /// More about an authority (RFC 8555 §9.7.6).
@@ -30,38 +46,12 @@ pub struct DirectoryMeta {
     /// Whether an account needs an external one.
     #[serde(default)]
     pub external_account_required: bool,
-}
-
-/// The states of an account (RFC 8555 §7.1.6).
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "lowercase")]
-#[expect(missing_docs, reason = "the names are the standard's own")]
-pub enum AccountStatus {
-    Valid,
-    Deactivated,
-    Revoked,
-}
-
-/// An account (RFC 8555 §7.1.2).
-#[derive(Debug, Clone, PartialEq, Eq, Deserialize)]
-pub struct Account {
-    /// Its state.
-    pub status: AccountStatus,
-    /// Where its orders are listed, where the authority has such a list.
-    pub orders: Option<String>,
-}
-
-/// Returns the payload that makes an account, or finds the one that the key has
-/// (RFC 8555 §7.3).
-pub fn new_account(contact: &[String], external_binding: Option<Value>) -> Value {
-    let mut payload = json!({ "termsOfServiceAgreed": true });
-    if !contact.is_empty() {
-        payload["contact"] = contact.into();
-    }
-    if let Some(binding) = external_binding {
-        payload["externalAccountBinding"] = binding;
-    }
-    payload
+    /// The names by which CAA records call the authority.
+    #[serde(default)]
+    pub caa_identities: Vec<String>,
+    /// The certificate profiles offered, each with a description or where to find one.
+    #[serde(default)]
+    pub profiles: BTreeMap<String, String>,
 }
 
 /// A page of an account's order list (RFC 8555 §7.1.2.1).
@@ -117,6 +107,8 @@ pub struct Order {
     pub certificate: Option<String>,
     /// Why it is invalid.
     pub error: Option<Problem>,
+    /// The certificate that it is to replace (RFC 9773 §5).
+    pub replaces: Option<String>,
 }
 
 impl Order {

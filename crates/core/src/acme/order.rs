@@ -75,6 +75,8 @@ pub struct Reply {
     pub location: Option<String>,
     /// The `Retry-After` header, made into a time.
     pub retry_at: Option<Timestamp>,
+    /// Where other chains of the same certificate are (RFC 8555 §7.4.2).
+    pub alternates: Vec<String>,
     /// The body.
     pub body: Vec<u8>,
 }
@@ -95,8 +97,26 @@ pub enum Want {
         /// What is waited for, as in "the authority to validate".
         what: &'static str,
     },
-    /// Nothing more: the chain in PEM, leaf first.
-    Done(String),
+    /// Nothing more: here it is.
+    Done(Issued),
+}
+
+/// What an order came to.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Issued {
+    /// The chain in PEM, leaf first.
+    pub chain: String,
+    /// Where other chains of the same certificate are.
+    pub alternates: Vec<String>,
+}
+
+/// What is ordered besides the names.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Terms {
+    /// The certificate profile.
+    pub profile: Option<String>,
+    /// The certificate that is replaced, by its identifier (RFC 9773 §5).
+    pub replaces: Option<String>,
 }
 
 /// Why an order came to nothing.
@@ -185,7 +205,7 @@ enum Stage {
     Finalize,
     AwaitValid,
     Download,
-    Done(String),
+    Done(Issued),
 }
 
 /// One authorization, as far as known.
@@ -208,6 +228,7 @@ struct OpenChallenge {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct OrderFlow {
     names: Vec<Hostname>,
+    terms: Terms,
     thumbprint: String,
     stage: Stage,
     url: Option<String>,
@@ -232,9 +253,10 @@ struct Patience {
 
 impl OrderFlow {
     /// Starts an order for `names` by the account whose key has this thumbprint.
-    pub fn new(names: Vec<Hostname>, thumbprint: String) -> OrderFlow {
+    pub fn new(names: Vec<Hostname>, terms: Terms, thumbprint: String) -> OrderFlow {
         OrderFlow {
             names,
+            terms,
             thumbprint,
             stage: Stage::AskOrder,
             url: None,
@@ -266,6 +288,14 @@ impl OrderFlow {
         &self.names
     }
 
+    /// Returns the authorizations that are still to be proven: what is given up with the
+    /// order (RFC 8555 §7.5.2).
+    pub fn open_authorizations(&self) -> Vec<String> {
+        let done = matches!(self.stage, Stage::Finalize | Stage::AwaitValid | Stage::Download | Stage::Done(_));
+        let open = self.proofs.iter().filter(|proof| !done && (proof.open.is_some() || !proof.read));
+        open.map(|proof| proof.url.clone()).collect()
+    }
+
     /// Says whether this run has answered a challenge of the order.
     pub fn has_responded(&self) -> bool {
         self.responded
@@ -277,7 +307,14 @@ impl OrderFlow {
         match &self.stage {
             Stage::AskOrder => {
                 let identifiers: Vec<Identifier> = self.names.iter().map(Identifier::dns).collect();
-                let payload = Payload::Json(json!({ "identifiers": identifiers }));
+                let mut order = json!({ "identifiers": identifiers });
+                if let Some(profile) = &self.terms.profile {
+                    order["profile"] = profile.as_str().into();
+                }
+                if let Some(replaces) = &self.terms.replaces {
+                    order["replaces"] = replaces.as_str().into();
+                }
+                let payload = Payload::Json(order);
                 Want::Send(vec![Call { url: None, payload, purpose: Purpose::NewOrder }])
             }
             Stage::ReadOrder => Want::Send(vec![read(&self.url, Purpose::Order { waiting: false })]),
@@ -305,7 +342,7 @@ impl OrderFlow {
             },
             Stage::AwaitValid => self.look("the authority to issue"),
             Stage::Download => Want::Send(vec![read(&self.certificate, Purpose::Certificate)]),
-            Stage::Done(chain) => Want::Done(chain.clone()),
+            Stage::Done(issued) => Want::Done(issued.clone()),
         }
     }
 
@@ -372,7 +409,7 @@ impl OrderFlow {
                 if !chain.contains("-----BEGIN CERTIFICATE-----") {
                     return Err(malformed(what, "it holds no certificate"));
                 }
-                self.stage = Stage::Done(chain);
+                self.stage = Stage::Done(Issued { chain, alternates: reply.alternates });
                 Ok(())
             }
         }

@@ -2,6 +2,7 @@
 
 use std::fmt;
 
+use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
 /// What an authority says when it refuses.
@@ -16,6 +17,9 @@ pub struct Problem {
     /// The HTTP status.
     #[serde(default)]
     pub status: Option<u16>,
+    /// When the authority may be asked again, where it says (`Retry-After`).
+    #[serde(default)]
+    pub retry_at: Option<Timestamp>,
     /// One problem for each name that it is about.
     #[serde(default)]
     pub subproblems: Vec<Subproblem>,
@@ -54,7 +58,12 @@ impl Problem {
         self.kind.strip_prefix("urn:ietf:params:acme:error:").unwrap_or_default()
     }
 
-    /// Returns what to do about it.
+    /// Says whether the authority asks to come back later.
+    pub fn is_rate_limited(&self) -> bool {
+        self.error() == "rateLimited" || self.status == Some(429)
+    }
+
+    /// Returns what to do about it, for each error type (RFC 8555 §6.7, RFC 9773 §7.4).
     pub fn remedy(&self) -> &'static str {
         match self.error() {
             "rateLimited" => "wait until the authority's limit is over, then run settle again",
@@ -63,13 +72,23 @@ impl Problem {
             "unauthorized" | "incorrectResponse" => {
                 "see whether the zone's public name servers are the ones that Pindrel updates, then run settle again"
             }
+            "badCSR" => "choose another kind of key in the certificate's table of the manifest",
+            "badPublicKey" | "badSignatureAlgorithm" => {
+                "choose another account_key in the authority's table of the manifest"
+            }
+            "badRevocationReason" => "give another reason",
+            "alreadyRevoked" => "nothing: it is revoked already",
+            "alreadyReplaced" => "run settle again: it orders without naming the certificate before",
+            "invalidProfile" => "choose a profile that the authority offers",
+            "orderNotReady" => "run settle again later: it goes on with the same order",
             "rejectedIdentifier" => "choose a name that the authority issues for, or another authority",
             "unsupportedIdentifier" => "choose an authority that issues for names of this kind",
             "externalAccountRequired" => "write external_account_key in the authority's table of the manifest",
-            "userActionRequired" => "agree to the authority's new terms, then run settle again",
-            "accountDoesNotExist" => "the account is gone: remove it from the state, then run settle again",
+            "userActionRequired" => "read the authority's new terms, then agree with: pindrel account register --agree",
+            "accountDoesNotExist" => "open another account with: pindrel account register",
             "invalidContact" | "unsupportedContact" => "correct the contact in the authority's table of the manifest",
             "connection" | "tls" | "serverInternal" => "this is the authority's side: run settle again later",
+            "badNonce" => "this is the authority's side: it refuses its own nonces; run settle again later",
             _ => "read what the authority says, correct it, then run settle again",
         }
     }
@@ -86,6 +105,9 @@ impl fmt::Display for Problem {
         for sub in &self.subproblems {
             let name = sub.identifier.as_ref().map_or("a name", |identifier| identifier.value.as_str());
             write!(f, "; {name}: {}", sub.detail.trim_end_matches('.'))?;
+        }
+        if let Some(at) = self.retry_at {
+            write!(f, "; it may be asked again at {at:.0}")?;
         }
         Ok(())
     }

@@ -16,12 +16,17 @@ pub use read::{keys, read};
 use std::net::SocketAddr;
 use std::ops::Range;
 use std::path::PathBuf;
+use std::time::Duration;
 
 use url::Url;
 
+use crate::acme::jws::MacAlgorithm;
+use crate::budget::Limit;
+use crate::delivery::{Command, Contents, FileMode};
 use crate::endpoint::{EndpointKind, Route, TlsVersion};
+use crate::facts::Origin;
 use crate::name::{DnsName, Hostname};
-use crate::values::{SecretRef, Ttl};
+use crate::values::{KeyKind, SecretRef, Ttl};
 
 /// A range of bytes in the manifest's text.
 pub type Span = Range<usize>;
@@ -42,6 +47,10 @@ pub struct Manifest {
     pub default_authority: Option<At<String>>,
     /// The TTL of alias records that say none.
     pub default_ttl: Option<Ttl>,
+    /// The kind of key of certificates that say none.
+    pub default_key: Option<KeyKind>,
+    /// How long before their end certificates that say nothing are renewed.
+    pub default_renew: Option<Duration>,
     /// `[authority.NAME]`.
     pub authorities: Vec<AuthorityEntry>,
     /// `[zone."NAME"]`.
@@ -63,7 +72,9 @@ impl Manifest {
         let external = self.authorities.iter().filter_map(|entry| entry.external_account_key.as_ref());
         let tsig = self.zones.iter().map(|entry| &entry.tsig.secret);
         let tokens = self.endpoints.iter().map(|entry| &entry.token);
-        external.map(|external| &external.secret).chain(tsig).chain(tokens)
+        let delivered = self.certificates.iter().flat_map(|entry| &entry.deliver);
+        let passwords = delivered.filter_map(|delivery| delivery.password.as_ref());
+        external.map(|external| &external.secret).chain(tsig).chain(tokens).chain(passwords)
     }
 }
 
@@ -83,6 +94,16 @@ pub struct AuthorityEntry {
     pub issued_roots: Option<At<PathBuf>>,
     /// External account binding (RFC 8555 §7.3.4).
     pub external_account_key: Option<ExternalAccountEntry>,
+    /// The authority where a new set-up is proven first.
+    pub rehearsal: Option<At<String>>,
+    /// What may be spent there.
+    pub limits: Vec<Limit>,
+    /// The kind of the account's key.
+    pub account_key: KeyKind,
+    /// The certificate profile that is ordered.
+    pub profile: Option<String>,
+    /// The name of the root that chains should lead to.
+    pub chain_root: Option<String>,
 }
 
 /// The external account that an authority asks for.
@@ -92,6 +113,8 @@ pub struct ExternalAccountEntry {
     pub id: String,
     /// Where the base64url MAC key is to be read.
     pub secret: At<SecretRef>,
+    /// The MAC.
+    pub algorithm: MacAlgorithm,
 }
 
 /// One `[zone."NAME"]`.
@@ -107,6 +130,8 @@ pub struct ZoneEntry {
     pub resolvers: Vec<SocketAddr>,
     /// The key that signs updates.
     pub tsig: TsigEntry,
+    /// How long to wait at least after a challenge record was made.
+    pub least_wait: Duration,
 }
 
 /// A transaction signature key (RFC 8945).
@@ -155,6 +180,45 @@ pub struct CertificateEntry {
     pub names: Vec<At<Hostname>>,
     /// Its authority, unless the default one.
     pub authority: Option<At<String>>,
+    /// The kind of its key, unless the default one.
+    pub key: Option<KeyKind>,
+    /// Whether a renewed certificate keeps its key.
+    pub reuse_key: bool,
+    /// How long before its end it is renewed.
+    pub renew: Option<Duration>,
+    /// The certificate profile that is ordered.
+    pub profile: Option<String>,
+    /// The name of the root that its chain should lead to.
+    pub chain_root: Option<String>,
+    /// Who issues it.
+    pub issued_by: Origin,
+    /// For one that is bought: PEM file of roots where it must end.
+    pub issued_roots: Option<At<PathBuf>>,
+    /// The files that it is written to.
+    pub deliver: Vec<DeliveryEntry>,
+    /// What is run once the files are written.
+    pub after: Vec<Command>,
+    /// Words that lists can be filtered by.
+    pub labels: Vec<String>,
+    /// A note for people.
+    pub note: Option<String>,
+}
+
+/// One file that a certificate is written to.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct DeliveryEntry {
+    /// The file, relative to the manifest's folder.
+    pub file: PathBuf,
+    /// What it holds.
+    pub contents: Contents,
+    /// Its permission bits.
+    pub mode: FileMode,
+    /// The user that it belongs to.
+    pub owner: Option<String>,
+    /// The group that it belongs to.
+    pub group: Option<String>,
+    /// What opens a PKCS#12 file.
+    pub password: Option<At<SecretRef>>,
 }
 
 /// One `[hostname."NAME"]`.
@@ -180,6 +244,10 @@ pub struct HostnameEntry {
     pub expect: Option<Expectation>,
     /// The label that a wildcard is asked under.
     pub probe_as: Option<At<String>>,
+    /// Words that lists can be filtered by.
+    pub labels: Vec<String>,
+    /// A note for people.
+    pub note: Option<String>,
 }
 
 /// What the HTTP answer must be like.

@@ -4,47 +4,101 @@ use std::collections::HashMap;
 use std::net::{IpAddr, SocketAddr};
 use std::path::PathBuf;
 use std::str::FromStr;
+use std::time::Duration;
 
 use toml::de::{DeTable, DeValue};
 use url::Url;
 
 use super::section::{Section, parse};
 use super::{
-    At, AuthorityEntry, CertificateEntry, Diagnostics, EndpointEntry, Expectation, ExternalAccountEntry, HostnameEntry,
-    Manifest, TsigAlgorithm, TsigEntry, ZoneEntry,
+    At, AuthorityEntry, CertificateEntry, DeliveryEntry, Diagnostics, EndpointEntry, Expectation, ExternalAccountEntry,
+    HostnameEntry, Manifest, TsigAlgorithm, TsigEntry, ZoneEntry,
 };
+use crate::acme::jws::MacAlgorithm;
+use crate::budget::{LONGEST_WITHIN_SECS, Limit, Per, Spending, usual_reserve};
+use crate::delivery::{Command, Contents, FileMode, Piece};
 use crate::endpoint::{Route, TlsVersion};
+use crate::facts::Origin;
 use crate::name::{DnsName, Hostname};
-use crate::values::SecretRef;
+use crate::values::{KeyKind, SecretRef, parse_duration};
 
 /// The version of the manifest that this Pindrel reads.
 const MANIFEST_VERSION: &str = "1";
 
 const ROOT_KEYS: &[&str] = &["manifest", "defaults", "authority", "zone", "endpoint", "certificate", "hostname"];
-const DEFAULTS_KEYS: &[&str] = &["authority", "ttl"];
-const AUTHORITY_KEYS: &[&str] =
-    &["directory", "contact", "agree_to_terms", "api_roots", "issued_roots", "external_account_key"];
-const ZONE_KEYS: &[&str] = &["driver", "servers", "parents", "tsig", "resolvers"];
+const DEFAULTS_KEYS: &[&str] = &["authority", "ttl", "key", "renew"];
+const AUTHORITY_KEYS: &[&str] = &[
+    "directory",
+    "contact",
+    "agree_to_terms",
+    "api_roots",
+    "issued_roots",
+    "external_account_key",
+    "account_key",
+    "rehearsal",
+    "limits",
+    "profile",
+    "chain_root",
+];
+const LIMIT_KEYS: &[&str] = &["count", "of", "per", "within", "reserve"];
+const ZONE_KEYS: &[&str] = &["driver", "servers", "parents", "tsig", "resolvers", "least_wait"];
 const TSIG_KEYS: &[&str] = &["name", "algorithm", "secret"];
 const ENDPOINT_KEYS: &[&str] = &["kind", "driver", "id", "url", "token", "api_roots"];
-const CERTIFICATE_KEYS: &[&str] = &["names", "key", "authority"];
-const HOSTNAME_KEYS: &[&str] =
-    &["endpoint", "routes", "also", "expect", "certificate", "authority", "ttl", "minimum_tls", "probe_as"];
+const CERTIFICATE_KEYS: &[&str] = &[
+    "names",
+    "key",
+    "authority",
+    "reuse_key",
+    "renew",
+    "profile",
+    "chain_root",
+    "issued_by",
+    "issued_roots",
+    "deliver",
+    "after",
+    "labels",
+    "note",
+];
+const DELIVER_KEYS: &[&str] = &["file", "holds", "mode", "owner", "group", "password"];
+const AFTER_KEYS: &[&str] = &["run", "within"];
+const HOSTNAME_KEYS: &[&str] = &[
+    "endpoint",
+    "routes",
+    "also",
+    "expect",
+    "certificate",
+    "authority",
+    "ttl",
+    "minimum_tls",
+    "probe_as",
+    "labels",
+    "note",
+];
 const ROUTE_KEYS: &[&str] = &["prefix", "service", "release"];
 const EXPECT_KEYS: &[&str] = &["path", "status", "body"];
-const EXTERNAL_KEYS: &[&str] = &["id", "secret"];
+const EXTERNAL_KEYS: &[&str] = &["id", "secret", "algorithm"];
+
+/// How long a command may take unless the manifest says.
+const USUAL_WITHIN: Duration = Duration::from_secs(300);
+/// The longest time that a command may be given.
+const LONGEST_COMMAND: Duration = Duration::from_secs(3600);
+/// The most names of one certificate.
+const MOST_NAMES: usize = 100;
 
 /// Returns the keys that each table of a manifest may hold, by the table's name.
-pub fn keys() -> [(&'static str, &'static [&'static str]); 11] {
+pub fn keys() -> [(&'static str, &'static [&'static str]); 14] {
     [
         ("manifest", ROOT_KEYS),
         ("defaults", DEFAULTS_KEYS),
         ("authority", AUTHORITY_KEYS),
         ("external_account_key", EXTERNAL_KEYS),
+        ("limit", LIMIT_KEYS),
         ("zone", ZONE_KEYS),
         ("tsig", TSIG_KEYS),
         ("endpoint", ENDPOINT_KEYS),
         ("certificate", CERTIFICATE_KEYS),
+        ("deliver", DELIVER_KEYS),
+        ("after", AFTER_KEYS),
         ("hostname", HOSTNAME_KEYS),
         ("route", ROUTE_KEYS),
         ("expect", EXPECT_KEYS),
@@ -55,6 +109,8 @@ const NAME_HELP: &str = "write a full name of letters, digits and hyphens, such 
 const ADDRESS_HELP: &str = "write an address with a port, such as \"127.0.0.1:53\" or \"[::1]:53\"";
 const TTL_HELP: &str = "write a whole number with s, m, h or d, such as \"10m\"";
 const URL_HELP: &str = "write an https:// URL";
+const SPAN_HELP: &str = "write a whole number with s, m, h or d, such as \"30d\"";
+const KEY_HELP: &str = "write \"ecdsa-p256\", \"ecdsa-p384\", \"rsa-2048\", \"rsa-3072\" or \"rsa-4096\"";
 
 /// Reads a manifest; mistakes are added to `problems`, and what could be read comes
 /// back whether or not there were any.
@@ -70,6 +126,8 @@ pub fn read(text: &str, problems: &mut Diagnostics) -> Manifest {
     if let Some(defaults) = root.inner("defaults", DEFAULTS_KEYS, problems) {
         manifest.default_authority = defaults.text("authority", problems).map(owned);
         manifest.default_ttl = defaults.parsed("ttl", TTL_HELP, problems).map(|ttl| ttl.value);
+        manifest.default_key = read_certificate_key(&defaults, problems);
+        manifest.default_renew = read_span(&defaults, "renew", problems);
     }
     for (name, section) in root.named("authority", AUTHORITY_KEYS, problems) {
         let called = name.value.to_owned();
@@ -160,8 +218,16 @@ fn read_authority(name: At<&str>, section: &Section<'_>, problems: &mut Diagnost
     let external = section.inner("external_account_key", EXTERNAL_KEYS, problems).and_then(|key| {
         let id = key.needed_text("id", "\"observatory-1\"", problems);
         let secret = read_secret(&key, "secret", "EAB_SECRET", problems);
-        Some(ExternalAccountEntry { id: id?.value.to_owned(), secret: secret? })
+        let algorithm = key
+            .parsed("algorithm", "write \"hmac-sha256\", \"hmac-sha384\" or \"hmac-sha512\"", problems)
+            .map_or(MacAlgorithm::Hs256, |algorithm| algorithm.value);
+        Some(ExternalAccountEntry { id: id?.value.to_owned(), secret: secret?, algorithm })
     });
+    let limits = section.inner_list("limits", LIMIT_KEYS, problems);
+    let limits = limits.iter().filter_map(|limit| read_limit(limit, problems)).collect();
+    let account_key = section
+        .parsed("account_key", "write \"ecdsa-p256\", \"ecdsa-p384\", \"rsa-2048\" or \"ed25519\"", problems)
+        .map_or(KeyKind::default(), |kind| kind.value);
     Some(AuthorityEntry {
         name: owned(name),
         directory: directory?,
@@ -169,7 +235,77 @@ fn read_authority(name: At<&str>, section: &Section<'_>, problems: &mut Diagnost
         api_roots: read_path(section, "api_roots", problems),
         issued_roots: read_path(section, "issued_roots", problems),
         external_account_key: external,
+        rehearsal: section.text("rehearsal", problems).map(owned),
+        limits,
+        account_key,
+        profile: section.text("profile", problems).map(|text| text.value.to_owned()),
+        chain_root: section.text("chain_root", problems).map(|text| text.value.to_owned()),
     })
+}
+
+fn read_limit(section: &Section<'_>, problems: &mut Diagnostics) -> Option<Limit> {
+    for (key, example) in
+        [("count", "50"), ("of", "\"certificate\""), ("per", "\"registered-domain\""), ("within", "\"7d\"")]
+    {
+        if section.value(key).is_none() {
+            section.missing(key, example, problems);
+        }
+    }
+    let count = section.number("count", 1..=1_000_000, problems);
+    let of = section.parsed::<Spending>("of", "write \"failed-validation\", \"order\" or \"certificate\"", problems);
+    let per =
+        section.parsed::<Per>("per", "write \"hostname\", \"registered-domain\", \"names\" or \"account\"", problems);
+    let reserve = section.number("reserve", 0..=1_000_000, problems);
+    let span = section.value("within").map(|value| value.span());
+    let within_secs = read_span(section, "within", problems)?.as_secs();
+    let (count, of, per) = (count?, of?.value, per?.value);
+    if !(1..=LONGEST_WITHIN_SECS).contains(&within_secs) {
+        let days = LONGEST_WITHIN_SECS / 86_400;
+        let message = format!("a limit looks back at least a second and at most {days} days");
+        problems.report("bad-value", span.unwrap_or_default(), message, SPAN_HELP);
+        return None;
+    }
+    if let Some(reserve) = &reserve
+        && reserve.value >= count.value
+    {
+        problems.report(
+            "bad-value",
+            reserve.span.clone(),
+            "the reserve for renewals leaves nothing for new certificates",
+            format!("write a reserve below {}", count.value),
+        );
+    }
+    let reserve = reserve.map_or(usual_reserve(of, count.value), |reserve| reserve.value);
+    Some(Limit { count: count.value, of, per, within_secs, reserve })
+}
+
+fn read_span(section: &Section<'_>, key: &str, problems: &mut Diagnostics) -> Option<Duration> {
+    section.parsed::<DurationText>(key, SPAN_HELP, problems).map(|span| span.value.0)
+}
+
+/// A duration with its unit, as in `30d`.
+struct DurationText(Duration);
+
+impl FromStr for DurationText {
+    type Err = crate::values::ValueError;
+
+    fn from_str(text: &str) -> Result<Self, Self::Err> {
+        parse_duration(text).map(DurationText)
+    }
+}
+
+fn read_certificate_key(section: &Section<'_>, problems: &mut Diagnostics) -> Option<KeyKind> {
+    let kind = section.parsed::<KeyKind>("key", KEY_HELP, problems)?;
+    if KeyKind::FOR_CERTIFICATES.contains(&kind.value) {
+        return Some(kind.value);
+    }
+    problems.report(
+        "bad-value",
+        kind.span,
+        format!("no authority issues for a key of the kind {}", kind.value),
+        KEY_HELP,
+    );
+    None
 }
 
 fn read_zone(name: At<&str>, section: &Section<'_>, problems: &mut Diagnostics) -> Option<ZoneEntry> {
@@ -197,7 +333,8 @@ fn read_zone(name: At<&str>, section: &Section<'_>, problems: &mut Diagnostics) 
         };
         Some(TsigEntry { name: name?.value, algorithm: algorithm?, secret: secret? })
     });
-    Some(ZoneEntry { name: name?, servers, parents, resolvers, tsig: tsig? })
+    let least_wait = read_span(section, "least_wait", problems).unwrap_or_default();
+    Some(ZoneEntry { name: name?, servers, parents, resolvers, tsig: tsig?, least_wait })
 }
 
 fn report_repeated_zones(zones: &[ZoneEntry], problems: &mut Diagnostics) {
@@ -236,18 +373,90 @@ fn read_certificate(name: At<&str>, section: &Section<'_>, problems: &mut Diagno
     if texts.is_empty() && section.value("names").is_none_or(|value| value.get_ref().is_array()) {
         section.missing("names", "[\"api.larkfield.example\"]", problems);
     }
-    let names = texts.into_iter().filter_map(|name| parse_name(name, problems)).collect();
-    if let Some(key) = section.text("key", problems)
-        && key.value != "ecdsa-p256"
-    {
+    if let Some(over) = texts.get(MOST_NAMES) {
         problems.report(
             "bad-value",
-            key.span,
-            format!("\"{}\" is no kind of key that this Pindrel makes", key.value),
-            "write \"ecdsa-p256\", or leave the key out",
+            over.span.clone(),
+            format!("a certificate has at most {MOST_NAMES} names, and this one has {}", texts.len()),
+            "declare a second certificate for the rest",
         );
     }
-    Some(CertificateEntry { name: owned(name), names, authority: section.text("authority", problems).map(owned) })
+    let names = texts.into_iter().filter_map(|name| parse_name(name, problems)).collect();
+    let deliver = section.inner_list("deliver", DELIVER_KEYS, problems);
+    let after = section.inner_list("after", AFTER_KEYS, problems);
+    let truth = |key: &str, problems: &mut Diagnostics| section.truth(key, problems).is_some_and(|truth| truth.value);
+    let plain = |key: &str, problems: &mut Diagnostics| section.text(key, problems).map(|text| text.value.to_owned());
+    let issued_by = section
+        .parsed::<Origin>("issued_by", "write \"authority\", \"elsewhere\" or \"self\"", problems)
+        .map_or(Origin::Authority, |origin| origin.value);
+    let authority = section.text("authority", problems).map(owned);
+    if let (Some(authority), Origin::Elsewhere | Origin::SelfSigned) = (&authority, issued_by) {
+        problems.report(
+            "bad-value",
+            authority.span.clone(),
+            format!("a certificate that is issued by \"{issued_by}\" has no ACME authority"),
+            "take authority away, or issued_by",
+        );
+    }
+    Some(CertificateEntry {
+        name: owned(name),
+        names,
+        authority,
+        key: read_certificate_key(section, problems),
+        reuse_key: truth("reuse_key", problems),
+        renew: read_span(section, "renew", problems),
+        profile: plain("profile", problems),
+        chain_root: plain("chain_root", problems),
+        issued_by,
+        issued_roots: read_path(section, "issued_roots", problems),
+        deliver: deliver.iter().filter_map(|entry| read_delivery(entry, problems)).collect(),
+        after: after.iter().filter_map(|entry| read_command(entry, problems)).collect(),
+        labels: read_labels(section, problems),
+        note: plain("note", problems),
+    })
+}
+
+fn read_labels(section: &Section<'_>, problems: &mut Diagnostics) -> Vec<String> {
+    section.texts("labels", problems).into_iter().map(|label| label.value.to_owned()).collect()
+}
+
+fn read_delivery(section: &Section<'_>, problems: &mut Diagnostics) -> Option<DeliveryEntry> {
+    let file = section.needed_text("file", "\"tls/chain.pem\"", problems);
+    let holds = section.texts("holds", problems);
+    if holds.is_empty() && section.value("holds").is_none_or(|value| value.get_ref().is_array()) {
+        section.missing("holds", "[\"leaf\", \"intermediates\"]", problems);
+    }
+    let password = section.value("password").and_then(|_| read_secret(section, "password", "P12_PASSWORD", problems));
+    let contents = if holds.iter().any(|piece| piece.value == "pkcs12") {
+        if let [_, more, ..] = holds.as_slice() {
+            let message = "a PKCS#12 file holds key and chain already, and nothing besides";
+            problems.report("bad-value", more.span.clone(), message, "write holds = [\"pkcs12\"]");
+        }
+        if section.value("password").is_none() {
+            section.missing("password", "\"env:P12_PASSWORD\"", problems);
+        }
+        Contents::Pkcs12
+    } else {
+        let help = "write \"key\", \"leaf\", \"intermediates\" or, alone, \"pkcs12\"";
+        let pieces = holds.into_iter().filter_map(|piece| parse::<Piece>(piece, help, problems));
+        Contents::Pem(pieces.map(|piece| piece.value).collect())
+    };
+    let mode = section
+        .parsed::<FileMode>("mode", "write three or four octal digits, such as \"0640\"", problems)
+        .map_or_else(|| contents.usual_mode(), |mode| mode.value);
+    let plain = |key: &str, problems: &mut Diagnostics| section.text(key, problems).map(|text| text.value.to_owned());
+    let (owner, group) = (plain("owner", problems), plain("group", problems));
+    Some(DeliveryEntry { file: PathBuf::from(file?.value), contents, mode, owner, group, password })
+}
+
+fn read_command(section: &Section<'_>, problems: &mut Diagnostics) -> Option<Command> {
+    let run: Vec<String> = section.texts("run", problems).into_iter().map(|word| word.value.to_owned()).collect();
+    if run.first().is_none_or(String::is_empty) && section.value("run").is_none_or(|value| value.get_ref().is_array()) {
+        section.missing("run", "[\"systemctl\", \"reload\", \"edge\"]", problems);
+    }
+    let within =
+        read_span(section, "within", problems).unwrap_or(USUAL_WITHIN).clamp(Duration::from_secs(1), LONGEST_COMMAND);
+    (!run.is_empty()).then_some(Command { run, within })
 }
 
 fn read_hostname(name: At<&str>, section: &Section<'_>, problems: &mut Diagnostics) -> Option<HostnameEntry> {
@@ -278,6 +487,8 @@ fn read_hostname(name: At<&str>, section: &Section<'_>, problems: &mut Diagnosti
             .map_or(TlsVersion::V1_2, |version| version.value),
         expect,
         probe_as: probe_as.map(owned),
+        labels: read_labels(section, problems),
+        note: section.text("note", problems).map(|text| text.value.to_owned()),
     })
 }
 
@@ -436,6 +647,19 @@ where
 
 fn owned(text: At<&str>) -> At<String> {
     At { value: text.value.to_owned(), span: text.span }
+}
+
+impl FromStr for MacAlgorithm {
+    type Err = String;
+
+    fn from_str(text: &str) -> Result<Self, String> {
+        match text.to_ascii_lowercase().as_str() {
+            "hmac-sha256" => Ok(MacAlgorithm::Hs256),
+            "hmac-sha384" => Ok(MacAlgorithm::Hs384),
+            "hmac-sha512" => Ok(MacAlgorithm::Hs512),
+            _ => Err(format!("\"{text}\" is no MAC of an external account")),
+        }
+    }
 }
 
 impl FromStr for TsigAlgorithm {

@@ -139,6 +139,32 @@ impl<'t> Section<'t> {
         }
     }
 
+    /// Reads a whole number within a range.
+    pub(super) fn number(
+        &self,
+        key: &str,
+        range: std::ops::RangeInclusive<u32>,
+        problems: &mut Diagnostics,
+    ) -> Option<At<u32>> {
+        let value = self.value(key)?;
+        let DeValue::Integer(number) = value.get_ref() else {
+            self.wrong_type(key, "a whole number", value, problems);
+            return None;
+        };
+        match number.as_str().parse().ok().filter(|number| range.contains(number)) {
+            Some(number) => Some(At { value: number, span: value.span() }),
+            None => {
+                problems.report(
+                    "bad-value",
+                    value.span(),
+                    format!("\"{key}\" is out of range"),
+                    format!("write a whole number from {} to {}", range.start(), range.end()),
+                );
+                None
+            }
+        }
+    }
+
     /// Reads a list of texts; an absent key is an empty list.
     pub(super) fn texts(&self, key: &str, problems: &mut Diagnostics) -> Vec<At<&'t str>> {
         let Some(value) = self.value(key) else { return Vec::new() };
@@ -254,6 +280,7 @@ fn example_of(wanted: &str) -> &'static str {
         "a text" => "\"…\"",
         "true or false" => "true",
         "a list of texts" => "[\"…\"]",
+        "a whole number" => "5",
         _ => "[{ … }]",
     }
 }

@@ -1,48 +1,147 @@
-//! `certificate`: valid, not due, covering the name, from the wanted authority.
+//! `certificate`: valid, not due, covering the names, from where the manifest says, and
+//! where it should be.
 
 use jiff::Timestamp;
 
-use super::{Known, Pin, PinReport, PinState};
+use super::{Pin, PinReport, PinState};
+use crate::delivery::Undelivered;
+use crate::desired::{Desired, WantedCertificate};
+use crate::facts::{HeldCertificate, Origin};
 use crate::findings::{Code, Finding};
 
-pub(super) fn judge(known: Known<'_>, now: Timestamp) -> PinReport {
-    let wanted = known.desired.certificate(known.wanted.certificate);
-    let authority = known.desired.authority(wanted.authority);
-    let hostname = &known.wanted.hostname;
-    let Some(held) = known.certificate else {
-        let says = format!("no certificate covers {hostname} yet");
-        let finding = Finding::new(Code::CertificateMissing, Pin::Certificate, says, "run settle: it issues one");
-        return PinReport::new(PinState::Loose, Some(now), "none yet").because(finding);
-    };
-    let describe = |state, detail: String| PinReport {
-        expires: Some(held.not_after),
-        renew_at: Some(held.renew_at()),
-        sha256: Some(held.sha256),
-        ..PinReport::new(state, Some(now), detail)
-    };
-    let lacking: Vec<&str> =
-        wanted.names.iter().filter(|name| !held.names.contains(name)).map(|name| name.as_str()).collect();
-    if held.authority != authority.directory.as_str() || !lacking.is_empty() {
-        let says = if lacking.is_empty() {
-            format!("the certificate of {hostname} is from another authority than [authority.{}]", authority.name)
-        } else {
-            format!("the certificate \"{}\" does not cover {}", wanted.name, lacking.join(", "))
+/// What a certificate is judged by.
+pub(super) struct Judging<'j> {
+    pub(super) desired: &'j Desired,
+    pub(super) wanted: &'j WantedCertificate,
+    pub(super) held: Option<&'j HeldCertificate>,
+    pub(super) undelivered: Option<&'j Undelivered>,
+}
+
+impl Judging<'_> {
+    pub(super) fn judge(&self, now: Timestamp) -> PinReport {
+        let Some(held) = self.held else { return self.missing(now) };
+        let report = |state, detail: String| PinReport {
+            expires: Some(held.not_after),
+            renew_at: Some(held.due_at(self.wanted.terms.renewal)),
+            sha256: Some(held.sha256),
+            ..PinReport::new(state, Some(now), detail)
         };
-        let finding = Finding::new(Code::CertificateDiffers, Pin::Certificate, says, "run settle: it issues a new one");
-        return describe(PinState::Loose, "not the wanted one".into()).because(finding);
+        let days = days_between(now, held.not_after);
+        if let Some(says) = self.difference(held) {
+            let (state, remedy) = self.mend("issues a new one");
+            let finding = Finding::new(Code::CertificateDiffers, Pin::Certificate, says, remedy);
+            return report(state, "not the wanted one".into()).because(finding);
+        }
+        if now >= held.not_after {
+            let ago = days_between(held.not_after, now);
+            let says = format!("the certificate {} expired {ago} days ago", self.named());
+            let (state, remedy) = self.mend("issues a new one");
+            let finding = Finding::new(Code::CertificateExpired, Pin::Certificate, says, remedy);
+            return report(state, "expired".into()).because(finding);
+        }
+        if let Some(why) = &held.replace {
+            let says = format!("the certificate {} is to be replaced: {why}", self.named());
+            let (state, remedy) = self.mend("issues a new one");
+            let finding = Finding::new(Code::CertificateReplaced, Pin::Certificate, says, remedy);
+            return report(state, "to be replaced".into()).because(finding);
+        }
+        if now >= held.due_at(self.wanted.terms.renewal) {
+            let says = format!("the certificate {} has {days} days left and is due", self.named());
+            let (state, remedy) = self.mend("renews it");
+            let code = if state == PinState::Blocked { Code::CertificateAwaited } else { Code::CertificateDue };
+            let finding = Finding::new(code, Pin::Certificate, says, remedy);
+            return report(state, format!("due, {days} days left")).because(finding);
+        }
+        if let Some(finding) = self.undelivered.and_then(|undelivered| self.not_delivered(undelivered)) {
+            return report(PinState::Loose, format!("{days} days left, not delivered")).because(finding);
+        }
+        let detail = match held.origin {
+            Origin::Authority => format!("{days} days left"),
+            Origin::Elsewhere => format!("{days} days left, bought elsewhere"),
+            Origin::SelfSigned => format!("{days} days left, self-signed"),
+        };
+        report(PinState::Held, detail)
     }
-    let days = days_between(now, held.not_after);
-    if now >= held.not_after {
-        let says = format!("the certificate of {hostname} expired {} days ago", days_between(held.not_after, now));
-        let finding = Finding::new(Code::CertificateExpired, Pin::Certificate, says, "run settle: it issues a new one");
-        return describe(PinState::Loose, "expired".into()).because(finding);
+
+    fn missing(&self, now: Timestamp) -> PinReport {
+        let says = format!("there is no certificate for {} yet", self.names());
+        let (state, remedy) = self.mend("issues one");
+        let code = if state == PinState::Blocked { Code::CertificateAwaited } else { Code::CertificateMissing };
+        let finding = Finding::new(code, Pin::Certificate, says, remedy);
+        PinReport::new(state, Some(now), "none yet").because(finding)
     }
-    if now >= held.renew_at() {
-        let says = format!("the certificate of {hostname} has {days} days left and is due");
-        let finding = Finding::new(Code::CertificateDue, Pin::Certificate, says, "run settle: it renews it");
-        return describe(PinState::Loose, format!("due, {days} days left")).because(finding);
+
+    /// In what the certificate differs from the manifest, if it does.
+    fn difference(&self, held: &HeldCertificate) -> Option<String> {
+        let wanted = self.wanted;
+        let covered = |name| held.names.iter().any(|own| own == name || own.covers(name));
+        let lacking: Vec<&str> = wanted.names.iter().filter(|name| !covered(name)).map(|name| name.as_str()).collect();
+        if !lacking.is_empty() {
+            return Some(format!("the certificate {} does not cover {}", self.named(), lacking.join(", ")));
+        }
+        let issued_by = wanted.terms.issued_by;
+        match (wanted.authority.map(|authority| self.desired.authority(authority)), held.origin) {
+            // One that was bought is taken over, and renewed over ACME when it is due.
+            (Some(_), Origin::Elsewhere) => {}
+            (Some(authority), Origin::Authority) if held.authority == authority.directory.as_str() => {}
+            (Some(authority), _) => {
+                return Some(format!("the certificate {} is not from [authority.{}]", self.named(), authority.name));
+            }
+            (None, origin) if origin != issued_by => {
+                return Some(format!(
+                    "the certificate {} is issued by \"{origin}\", not \"{issued_by}\"",
+                    self.named()
+                ));
+            }
+            (None, _) => {}
+        }
+        let own_key = held.origin != Origin::Elsewhere;
+        (own_key && held.key != Some(wanted.terms.key))
+            .then(|| format!("the certificate {} has a key of another kind than {}", self.named(), wanted.terms.key))
     }
-    describe(PinState::Held, format!("{days} days left"))
+
+    fn not_delivered(&self, undelivered: &Undelivered) -> Option<Finding> {
+        if let Some(file) = undelivered.files.first() {
+            let says = format!("{file} does not hold the certificate {}", self.named());
+            let finding =
+                Finding::new(Code::CertificateUndelivered, Pin::Certificate, says, "run settle: it writes it");
+            return Some(finding.seen(undelivered.files.iter().skip(1).cloned()));
+        }
+        let (command, said) = undelivered.commands.first()?;
+        let says = match said {
+            Some(said) => format!("\"{command}\" did not end well after {} was delivered: {said}", self.named()),
+            None => format!("\"{command}\" has not been run since {} was delivered", self.named()),
+        };
+        Some(Finding::new(Code::CommandFailed, Pin::Certificate, says, "run settle: it runs it again"))
+    }
+
+    /// Who mends it, and what a person is told.
+    fn mend(&self, does: &str) -> (PinState, String) {
+        match self.wanted.terms.issued_by {
+            Origin::Authority | Origin::SelfSigned => (PinState::Loose, format!("run settle: it {does}")),
+            Origin::Elsewhere => {
+                let name = &self.wanted.name;
+                let remedy = format!(
+                    "make a signing request with: pindrel cert request {name}; then bring what you get in with: pindrel cert import {name} FILES"
+                );
+                (PinState::Blocked, remedy)
+            }
+        }
+    }
+
+    fn names(&self) -> String {
+        self.wanted.names.first().map_or_else(String::new, |first| match self.wanted.names.len() {
+            1 => first.to_string(),
+            more => format!("{first} and {} more names", more - 1),
+        })
+    }
+
+    fn named(&self) -> String {
+        match self.wanted.names.first() {
+            Some(first) if first.as_str() == self.wanted.name => format!("of {first}"),
+            _ => format!("\"{}\"", self.wanted.name),
+        }
+    }
 }
 
 /// The whole days from `from` to `until`.

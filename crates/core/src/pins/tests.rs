@@ -1,17 +1,21 @@
 //! One hostname, all that can be known of it, and what follows for pins and steps.
 
+use std::collections::HashMap;
 use std::net::IpAddr;
 
 use jiff::Timestamp;
 
 use super::*;
+use crate::delivery::Undelivered;
 use crate::desired::{AuthorityId, HostnameId, resolve};
 use crate::endpoint::{CustomHostnames, Deployment, EndpointInfo, EndpointKind};
+use crate::facts::Origin;
 use crate::facts::*;
 use crate::findings::Code;
 use crate::manifest::{Diagnostics, read};
 use crate::records::{RecordData, RecordSet};
 use crate::steps::{Outlook, Planner};
+use crate::values::KeyKind;
 use crate::values::{Serial, Ttl};
 
 const MANIFEST: &str = r#"
@@ -42,6 +46,7 @@ struct Scene {
     zone: ZoneView,
     endpoint: EndpointView,
     certificate: Option<HeldCertificate>,
+    undelivered: Undelivered,
     binding: BindingView,
     alias: AliasView,
     answer: AnswerView,
@@ -104,10 +109,16 @@ impl Scene {
             certificate: Some(HeldCertificate {
                 sha256,
                 names: vec![wanted.hostname.clone()],
+                origin: Origin::Authority,
                 authority: desired.authority(AuthorityId(0)).directory.to_string(),
+                key: Some(KeyKind::EcdsaP256),
                 not_before: day(-10),
                 not_after: day(80),
+                renewal_id: None,
+                window: None,
+                replace: None,
             }),
+            undelivered: Undelivered::default(),
             binding: BindingView::Present {
                 binding: wanted.binding(sha256),
                 deployment: Deployment::Deployed,
@@ -152,11 +163,12 @@ impl Scene {
             zone: Some(&zone),
             endpoint: Some(&endpoint),
             certificate: self.certificate.as_ref(),
+            undelivered: Some(&self.undelivered),
             facts: &facts,
             ours: &self.ours,
         };
         let pins = Pins::judge(known, now());
-        let mut planner = Planner::new([AuthorityId(0)]);
+        let mut planner = Planner::new([AuthorityId(0)], HashMap::new());
         let outlook = planner.add(HostnameId(0), known, &pins);
         let actions = planner.into_steps().iter().map(|step| step.action).collect();
         (pins, outlook, actions)
@@ -227,6 +239,18 @@ const CHANGES: &[(Code, PinState, &[&str], Change)] = &[
     }),
     (Code::CertificateDiffers, PinState::Loose, &["issue", "store", "bind", "connect", "answer"], |scene| {
         scene.certificate.as_mut().unwrap().names.clear();
+    }),
+    (Code::CertificateDiffers, PinState::Loose, &["issue", "store", "bind", "connect", "answer"], |scene| {
+        scene.certificate.as_mut().unwrap().key = Some(KeyKind::Rsa2048);
+    }),
+    (Code::CertificateReplaced, PinState::Loose, &["issue", "store", "bind", "connect", "answer"], |scene| {
+        scene.certificate.as_mut().unwrap().replace = Some("it was revoked".into());
+    }),
+    (Code::CertificateUndelivered, PinState::Loose, &["deliver", "store", "bind", "connect", "answer"], |scene| {
+        scene.undelivered.files = vec!["tls/chain.pem".into()];
+    }),
+    (Code::CommandFailed, PinState::Loose, &["deliver", "store", "bind", "connect", "answer"], |scene| {
+        scene.undelivered.commands = vec![("reload".into(), Some("exit status 1".into()))];
     }),
     (Code::PlatformUnreachable, PinState::Unknown, &[], |scene| {
         scene.endpoint = EndpointView::Unreachable { why: "refused".into() }
@@ -338,7 +362,74 @@ fn each_change_is_diagnosed_and_leads_to_its_steps() {
     }
     let known: Vec<Code> = CHANGES.iter().map(|(code, ..)| *code).collect();
     let untried: Vec<&Code> = Code::ALL.iter().filter(|code| !known.contains(code)).collect();
-    assert_eq!(untried, [&Code::ALL[0]; 0]);
+    assert_eq!(untried, [&Code::CertificateAwaited], "tried below");
+}
+
+#[test]
+fn a_bought_certificate_is_a_persons_work_but_serves_until_it_ends() {
+    let desired = desired();
+    let mut bought = (*desired.certificates[0].terms).clone();
+    bought.issued_by = Origin::Elsewhere;
+    let mut desired = desired;
+    let first = &mut desired.certificates[0];
+    (first.authority, first.terms) = (None, std::sync::Arc::new(bought));
+    let mut scene = Scene::held(&desired);
+    let held = scene.certificate.as_mut().unwrap();
+    held.origin = Origin::Elsewhere;
+    held.key = None;
+    assert!(scene.look(&desired).0.held());
+
+    // Due: a finding, but what else is loose is still mended.
+    scene.certificate.as_mut().unwrap().not_before = Timestamp::from_second(now().as_second() - 400 * 86_400).unwrap();
+    scene.binding = BindingView::Absent;
+    let (pins, outlook, actions) = scene.look(&desired);
+    let finding = &pins.certificate.findings[0];
+    assert_eq!((pins.certificate.state, finding.code), (PinState::Blocked, Code::CertificateAwaited));
+    assert!(finding.remedy.contains("cert request") && finding.remedy.contains("cert import"), "{}", finding.remedy);
+    assert_eq!((outlook, actions), (Outlook::Steps, vec!["store", "bind", "connect", "answer"]));
+
+    // Absent: nothing can be done.
+    scene.certificate = None;
+    let (_, outlook, actions) = scene.look(&desired);
+    assert!(matches!(outlook, Outlook::Blocked(_)) && actions.is_empty());
+}
+
+#[test]
+fn a_new_set_up_is_rehearsed_once_before_it_is_issued() {
+    let text = r#"
+manifest = 1
+[defaults]
+authority = "main"
+[authority.main]
+directory = "https://a.example/directory"
+agree_to_terms = true
+rehearsal = "practice"
+[authority.practice]
+directory = "https://b.example/directory"
+agree_to_terms = true
+[zone."larkfield.example"]
+driver = "rfc2136"
+tsig = { name = "k.", secret = "env:S" }
+[certificate.stations]
+names = ["*.stations.larkfield.example"]
+"#;
+    let mut problems = crate::manifest::Diagnostics::default();
+    let desired = crate::desired::resolve(crate::manifest::read(text, &mut problems), &mut problems);
+    assert!(problems.is_empty());
+    let id = desired.unused_certificates()[0];
+    let report = judge_certificate(&desired, desired.certificate(id), None, None, now());
+    let plan = |rehearsals: HashMap<_, _>| {
+        let mut planner = Planner::new([], rehearsals);
+        assert_eq!(planner.add_certificate(&desired, id, &report), Outlook::Steps);
+        let steps = planner.into_steps();
+        steps.iter().map(|step| (step.action, step.target.clone(), step.after.clone())).collect::<Vec<_>>()
+    };
+    let steps = plan([(id, id)].into());
+    let actions: Vec<&str> = steps.iter().map(|step| step.0).collect();
+    assert_eq!(actions, ["register", "register", "rehearse", "issue"]);
+    assert!(steps[0].1.contains("practice") && steps[1].1.contains("main"));
+    assert_eq!((steps[2].2.as_slice(), steps[3].2.as_slice()), (&[1, 2][..], &[3][..]));
+    assert_eq!(plan(HashMap::new()).iter().map(|step| step.0).collect::<Vec<_>>(), ["register", "issue"]);
 }
 
 #[test]
@@ -374,7 +465,7 @@ fn the_apex_gets_addresses_and_the_rest_a_cname() {
 fn the_order_of_steps_protects_traffic_and_shares_what_is_shared() {
     let desired = desired();
     let scene = Scene { certificate: None, binding: BindingView::Absent, ..Scene::held(&desired) };
-    let mut planner = Planner::new([]);
+    let mut planner = Planner::new([], HashMap::new());
     for id in desired.hostname_ids() {
         let endpoint = Fact { seen: now(), value: scene.endpoint.clone() };
         let facts = HostnameFacts::default();
@@ -385,6 +476,7 @@ fn the_order_of_steps_protects_traffic_and_shares_what_is_shared() {
             zone: None,
             endpoint: Some(&endpoint),
             certificate: None,
+            undelivered: None,
             facts: &facts,
             ours: &ours,
         };

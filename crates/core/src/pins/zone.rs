@@ -16,7 +16,7 @@ pub(super) fn judge(known: Known<'_>) -> PinReport {
     report
 }
 
-fn judge_view(zone: &Zone, view: &ZoneView) -> PinReport {
+pub(super) fn judge_view(zone: &Zone, view: &ZoneView) -> PinReport {
     let findings: Vec<Finding> =
         [server_outage(zone, view), delegation(zone, view), servers(zone, view), signatures(zone, view)]
             .into_iter()

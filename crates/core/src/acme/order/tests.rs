@@ -25,8 +25,8 @@ fn order(status: &str, authorizations: usize) -> Result<Reply, Problem> {
 fn reply(body: &Value) -> Result<Reply, Problem> {
     Ok(Reply {
         location: Some("https://a.example/order/1".into()),
-        retry_at: None,
         body: body.to_string().into_bytes(),
+        ..Reply::default()
     })
 }
 
@@ -56,8 +56,11 @@ fn sends(flow: &OrderFlow) -> Vec<Purpose> {
 
 #[test]
 fn a_base_name_and_its_wildcard_take_nine_requests_and_two_values_at_one_name() {
-    let mut flow =
-        OrderFlow::new(names(&["stations.larkfield.example", "*.stations.larkfield.example"]), "print".into());
+    let mut flow = OrderFlow::new(
+        names(&["stations.larkfield.example", "*.stations.larkfield.example"]),
+        Terms::default(),
+        "print".into(),
+    );
     let mut requests = 0;
     let mut send = |flow: &mut OrderFlow, replies: Vec<(Purpose, Result<Reply, Problem>)>| {
         assert_eq!(sends(flow), replies.iter().map(|(purpose, _)| *purpose).collect::<Vec<_>>());
@@ -106,7 +109,9 @@ fn after_a_kill_it_reads_before_it_posts() {
         (("valid", None), "certificate"),
     ];
     for ((order_status, challenge), expected) in table {
-        let saved = serde_json::to_string(&OrderFlow::new(names(&["api.larkfield.example"]), "print".into())).unwrap();
+        let saved =
+            serde_json::to_string(&OrderFlow::new(names(&["api.larkfield.example"]), Terms::default(), "print".into()))
+                .unwrap();
         let restored: OrderFlow = serde_json::from_str(&saved).unwrap();
         let mut flow = restored.resume("https://a.example/order/1".into());
         assert_eq!(sends(&flow), [Purpose::Order { waiting: false }]);
@@ -129,7 +134,7 @@ fn after_a_kill_it_reads_before_it_posts() {
 }
 
 fn waiting_flow() -> OrderFlow {
-    let mut flow = OrderFlow::new(names(&["api.larkfield.example"]), "print".into());
+    let mut flow = OrderFlow::new(names(&["api.larkfield.example"]), Terms::default(), "print".into());
     flow.replied(Purpose::NewOrder, order("pending", 1), at(0)).unwrap();
     let pending = authorization("api.larkfield.example", false, "pending", "pending");
     flow.replied(Purpose::Authorization(0), pending, at(0)).unwrap();
@@ -209,7 +214,7 @@ fn a_faulty_authority_is_told() {
         ),
     ];
     for (purpose, reply, says) in table {
-        let mut flow = OrderFlow::new(names(&["api.larkfield.example"]), "print".into());
+        let mut flow = OrderFlow::new(names(&["api.larkfield.example"]), Terms::default(), "print".into());
         if purpose != Purpose::NewOrder {
             flow.replied(Purpose::NewOrder, order("pending", 1), at(0)).unwrap();
         }
@@ -223,7 +228,7 @@ proptest! {
     /// and no challenge that was answered is answered again.
     #[test]
     fn no_authority_can_make_it_panic_or_post_twice(script in prop::collection::vec((0usize..7, 0usize..9, 0usize..3), 1..40)) {
-        let mut flow = OrderFlow::new(names(&["api.larkfield.example"]), "print".into());
+        let mut flow = OrderFlow::new(names(&["api.larkfield.example"]), Terms::default(), "print".into());
         let mut answered = 0;
         for (purpose, reply_kind, n) in script {
             let purpose = [
