@@ -1,27 +1,33 @@
-//! What an authority issued: read, and checked before anything is given to an endpoint.
+//! A certificate with those above it: read, and checked before anything is given to an
+//! endpoint.
 
 use jiff::Timestamp;
+use pindrel_core::acme::renewal_info::certificate_id;
 use pindrel_core::name::Hostname;
 use pindrel_core::values::Fingerprint;
 use rustls_pki_types::pem::PemObject;
 use rustls_pki_types::{CertificateDer, ServerName, TrustAnchor, UnixTime};
 use webpki::{EndEntityCert, KeyUsage};
-use x509_parser::prelude::{FromDer, GeneralName, X509Certificate};
+use x509_parser::prelude::{FromDer, X509Certificate};
+
+use crate::details::{Details, details};
+use crate::pem;
 
 /// How far an authority's clock may be ahead of ours.
 const CLOCK_SKEW_SECS: i64 = 300;
+/// The most certificates of one chain.
+const MOST_CERTIFICATES: usize = 16;
 
 /// A certificate with those above it, leaf first.
 #[derive(Debug, Clone)]
 pub struct Chain {
     certificates: Vec<CertificateDer<'static>>,
     names: Vec<Hostname>,
-    not_before: Timestamp,
-    not_after: Timestamp,
+    leaf: Details,
     public_key: Vec<u8>,
 }
 
-/// Why a chain is not what was ordered.
+/// Why a chain is not what it should be.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[non_exhaustive]
 pub enum ChainError {
@@ -40,6 +46,12 @@ pub enum ChainError {
     /// It does not lead to a trusted root.
     #[error("it does not end at a trusted root: {0}")]
     Untrusted(String),
+    /// A certificate that leads to a root is not there.
+    #[error("the intermediate certificate \"{0}\" is missing, and no trusted root has that name")]
+    IntermediateMissing(String),
+    /// A key or signature is too weak.
+    #[error("{0}")]
+    Weak(String),
 }
 
 impl Chain {
@@ -48,31 +60,33 @@ impl Chain {
     /// # Errors
     /// [`ChainError::Unreadable`].
     pub fn from_pem(pem: &str) -> Result<Chain, ChainError> {
-        let unreadable = |why: &dyn std::fmt::Display| ChainError::Unreadable(why.to_string());
-        let certificates: Vec<CertificateDer<'static>> = CertificateDer::pem_slice_iter(pem.as_bytes())
-            .collect::<Result<_, _>>()
-            .map_err(|error| unreadable(&error))?;
-        let leaf = certificates.first().ok_or_else(|| unreadable(&"there is no certificate in it"))?;
-        let (_, parsed) = X509Certificate::from_der(leaf).map_err(|error| unreadable(&error))?;
-        let alternative = parsed.subject_alternative_name().map_err(|error| unreadable(&error))?;
-        let names = alternative.iter().flat_map(|extension| &extension.value.general_names);
-        let names = names.filter_map(|name| match name {
-            GeneralName::DNSName(name) => name.parse().ok(),
-            _ => None,
-        });
-        let time = |seconds| Timestamp::from_second(seconds).map_err(|error| unreadable(&error));
+        let certificates: Result<Vec<_>, _> = CertificateDer::pem_slice_iter(pem.as_bytes()).collect();
+        Chain::from_der(certificates.map_err(|error| ChainError::Unreadable(error.to_string()))?)
+    }
+
+    /// Takes certificates in DER, leaf first.
+    ///
+    /// # Errors
+    /// [`ChainError::Unreadable`].
+    pub fn from_der(certificates: Vec<CertificateDer<'static>>) -> Result<Chain, ChainError> {
+        let unreadable = |why: &str| ChainError::Unreadable(why.to_owned());
+        if certificates.len() > MOST_CERTIFICATES {
+            return Err(unreadable("it has too many certificates"));
+        }
+        let first = certificates.first().ok_or_else(|| unreadable("there is no certificate in it"))?;
+        let leaf = details(first)?;
+        let (_, parsed) = X509Certificate::from_der(first).map_err(|error| unreadable(&error.to_string()))?;
         Ok(Chain {
-            names: names.collect(),
-            not_before: time(parsed.validity().not_before.timestamp())?,
-            not_after: time(parsed.validity().not_after.timestamp())?,
+            names: leaf.names.iter().filter_map(|name| name.parse().ok()).collect(),
             public_key: parsed.public_key().raw.to_vec(),
+            leaf,
             certificates,
         })
     }
 
     /// Returns the fingerprint of the leaf.
     pub fn fingerprint(&self) -> Fingerprint {
-        Fingerprint::of(&self.certificates[0])
+        self.leaf.sha256
     }
 
     /// Returns the names that the leaf covers.
@@ -80,14 +94,38 @@ impl Chain {
         &self.names
     }
 
-    /// Returns from when the leaf is valid.
-    pub fn not_before(&self) -> Timestamp {
-        self.not_before
+    /// Returns what the leaf says.
+    pub fn leaf(&self) -> &Details {
+        &self.leaf
     }
 
-    /// Returns until when the leaf is valid.
-    pub fn not_after(&self) -> Timestamp {
-        self.not_after
+    /// Returns the SubjectPublicKeyInfo of the leaf in DER.
+    pub fn public_key(&self) -> &[u8] {
+        &self.public_key
+    }
+
+    /// Returns the certificates in DER, leaf first.
+    pub fn certificates(&self) -> &[CertificateDer<'static>] {
+        &self.certificates
+    }
+
+    /// Returns the chain in PEM, leaf first.
+    pub fn pem(&self) -> String {
+        self.certificates.iter().map(|certificate| pem::encode("CERTIFICATE", certificate)).collect()
+    }
+
+    /// Returns the name by which its authority gives renewal information on it
+    /// (RFC 9773 §4.1); `None` where the leaf names no authority key.
+    pub fn certificate_id(&self) -> Option<String> {
+        let authority = self.leaf.authority_key_id.as_ref()?;
+        Some(certificate_id(authority, &self.leaf.raw_serial))
+    }
+
+    /// Returns the name of whoever issued the last certificate: the root that the chain
+    /// leads to, in the notation of RFC 4514.
+    pub fn root_name(&self) -> String {
+        let last = self.certificates.last().and_then(|last| details(last).ok());
+        last.map_or_else(|| self.leaf.issuer.clone(), |last| last.issuer)
     }
 
     /// Checks that the leaf is for `public_key` (a SubjectPublicKeyInfo in DER), covers
@@ -105,17 +143,35 @@ impl Chain {
         if self.public_key != public_key {
             return Err(ChainError::OtherKey);
         }
-        if let Some(missing) = names.iter().find(|name| !self.names.contains(name)) {
+        if let Some(missing) = names.iter().find(|name| !self.names.iter().any(|own| own.covers(name) || own == *name))
+        {
             return Err(ChainError::NameMissing(missing.clone()));
         }
-        let starts = self.not_before.as_second() - CLOCK_SKEW_SECS;
-        if now.as_second() < starts || now >= self.not_after {
-            return Err(ChainError::NotNow(self.not_before, self.not_after));
+        let (not_before, not_after) = (self.leaf.not_before, self.leaf.not_after);
+        if now.as_second() < not_before.as_second() - CLOCK_SKEW_SECS || now >= not_after {
+            return Err(ChainError::NotNow(not_before, not_after));
         }
-        let untrusted = |error: webpki::Error| ChainError::Untrusted(error.to_string());
+        for certificate in &self.certificates {
+            if let Some(weakness) = details(certificate)?.weakness {
+                return Err(ChainError::Weak(weakness));
+            }
+        }
+        self.verify_path(names, roots, now.max(not_before))
+    }
+
+    fn verify_path(
+        &self,
+        names: &[Hostname],
+        roots: &[TrustAnchor<'static>],
+        moment: Timestamp,
+    ) -> Result<(), ChainError> {
+        let untrusted = |error: webpki::Error| match error {
+            webpki::Error::UnknownIssuer => ChainError::IntermediateMissing(self.root_name()),
+            other => ChainError::Untrusted(other.to_string()),
+        };
         let leaf = EndEntityCert::try_from(&self.certificates[0]).map_err(untrusted)?;
-        let moment = now.max(self.not_before).as_second();
-        let time = UnixTime::since_unix_epoch(std::time::Duration::from_secs(moment.try_into().unwrap_or(0)));
+        let seconds = u64::try_from(moment.as_second()).unwrap_or(0);
+        let time = UnixTime::since_unix_epoch(std::time::Duration::from_secs(seconds));
         leaf.verify_for_usage(
             webpki::ALL_VERIFICATION_ALGS,
             roots,

@@ -5,14 +5,18 @@
 //! Private keys leave it only sealed ([`seal`]) or on their way to an endpoint.
 
 mod account;
+pub mod bundle;
 mod certificate;
 mod chain;
+mod details;
+pub mod pem;
 pub mod roots;
 mod seal;
 
-pub use account::{AccountKey, hmac_sha256};
+pub use account::{AccountKey, external_mac};
 pub use certificate::CertificateKey;
 pub use chain::{Chain, ChainError};
+pub use details::{Details, Extension, details};
 pub use seal::{SealError, Sealed, SealingKey};
 
 /// Why a key could not be made or used.
@@ -25,6 +29,9 @@ pub enum KeyError {
     /// The system gave no randomness, or a signature failed.
     #[error("the cryptographic library could not {0}")]
     Failed(&'static str),
+    /// A key that came from elsewhere cannot be used.
+    #[error("{0}")]
+    Foreign(String),
     /// A certificate signing request could not be built.
     #[error("the signing request could not be built")]
     Request(#[source] rcgen::Error),

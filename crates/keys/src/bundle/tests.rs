@@ -1,0 +1,143 @@
+use jiff::Timestamp;
+use pindrel_core::values::KeyKind;
+use proptest::prelude::*;
+use rcgen::{BasicConstraints, CertificateParams, DnType, IsCa, Issuer, KeyPair};
+
+use super::*;
+use crate::roots;
+
+/// A root, an intermediate below it, and a leaf below that with its key.
+struct World {
+    root: String,
+    intermediate: String,
+    leaf: String,
+    key: CertificateKey,
+}
+
+fn authority(name: &str) -> CertificateParams {
+    let mut params = CertificateParams::new(Vec::new()).unwrap();
+    params.distinguished_name.push(DnType::CommonName, name);
+    params.is_ca = IsCa::Ca(BasicConstraints::Unconstrained);
+    params
+}
+
+fn world() -> World {
+    let root_key = KeyPair::generate().unwrap();
+    let root = authority("Larkfield test root").self_signed(&root_key).unwrap().pem();
+    let root_issuer = Issuer::new(authority("Larkfield test root"), root_key);
+    let middle_key = KeyPair::generate().unwrap();
+    let mut params = authority("Larkfield test intermediate");
+    params.use_authority_key_identifier_extension = true;
+    let intermediate = params.signed_by(&middle_key, &root_issuer).unwrap().pem();
+    let middle = Issuer::new(params, middle_key);
+    let key = CertificateKey::generate(KeyKind::EcdsaP256).unwrap();
+    let mut params = CertificateParams::new(vec!["plates.larkfield.example".to_owned()]).unwrap();
+    params.use_authority_key_identifier_extension = true;
+    let pair = KeyPair::from_pem(key.pem().expose_secret()).unwrap();
+    let leaf = params.signed_by(&pair, &middle).unwrap().pem();
+    World { root, intermediate, leaf, key }
+}
+
+fn file(name: &str, bytes: impl Into<Vec<u8>>) -> LooseFile {
+    LooseFile { name: name.into(), bytes: bytes.into() }
+}
+
+fn der(pem: &str) -> Vec<u8> {
+    CertificateDer::from_pem_slice(pem.as_bytes()).unwrap().to_vec()
+}
+
+#[test]
+fn loose_files_in_any_order_and_form_make_one_chain() {
+    let world = world();
+    let files = [
+        file("root.crt", world.root.clone()),
+        file("leaf.der", der(&world.leaf)),
+        file("middle.pem", format!("{}{}", world.intermediate, world.root)),
+        file("server.key", world.key.pem().expose_secret().to_owned()),
+    ];
+    let names = ["plates.larkfield.example".parse().unwrap()];
+    let trusted = roots::from_pem(world.root.as_bytes()).unwrap();
+    for turn in 0..files.len() {
+        let mut files = files.to_vec();
+        files.rotate_left(turn);
+        let bundle = Bundle::assemble(&files, None, None).unwrap();
+        assert_eq!(bundle.chain.certificates().len(), 2, "leaf and intermediate, without the root");
+        assert!(bundle.key.is_some());
+        assert!(bundle.left_out.iter().any(|said| said.contains("root")), "{:?}", bundle.left_out);
+        bundle.chain.verify(&world.key.public_key(), &names, &trusted, Timestamp::now()).unwrap();
+    }
+}
+
+#[test]
+fn each_refusal_says_which_file_and_why() {
+    let world = world();
+    let other = CertificateKey::generate(KeyKind::EcdsaP256).unwrap();
+    let table: Vec<(Vec<LooseFile>, &str)> = vec![
+        (vec![file("notes.txt", "hello")], "notes.txt holds neither"),
+        (vec![file("root.pem", world.root.clone())], "an authority's"),
+        (
+            vec![file("a.pem", world.leaf.clone()), file("b.key", other.pem().expose_secret().to_owned())],
+            "the private key in b.key belongs to none of the certificates in a.pem",
+        ),
+        (
+            vec![file("a.pem", world.leaf.clone()), file("torn.pem", world.intermediate.replace("MII", "XXX"))],
+            "torn.pem",
+        ),
+    ];
+    for (files, says) in table {
+        let error = Bundle::assemble(&files, None, None).unwrap_err().to_string();
+        assert!(error.contains(says), "{says}: {error}");
+    }
+    // Without its intermediate the chain says which one is missing.
+    let bundle =
+        Bundle::assemble(&[file("leaf.pem", world.leaf.clone())], Some(("the state", &world.key)), None).unwrap();
+    let trusted = roots::from_pem(world.root.as_bytes()).unwrap();
+    let error = bundle.chain.verify(&world.key.public_key(), &[], &trusted, Timestamp::now()).unwrap_err();
+    assert_eq!(error, ChainError::IntermediateMissing("CN=Larkfield test intermediate".into()));
+}
+
+#[test]
+fn pkcs12_goes_out_and_comes_in_with_the_right_password_only() {
+    let world = world();
+    let bundle = Bundle::assemble(
+        &[file("all.pem", format!("{}{}{}", world.leaf, world.intermediate, world.key.pem().expose_secret()))],
+        None,
+        None,
+    )
+    .unwrap();
+    let packed = pkcs12(&bundle.chain, &world.key, "plates", &"right".to_owned().into()).unwrap();
+    let packed = [file("plates.p12", packed)];
+    let again = Bundle::assemble(&packed, None, Some(&"right".to_owned().into())).unwrap();
+    assert_eq!(again.chain.pem(), bundle.chain.pem());
+    assert_eq!(again.key.unwrap().public_key(), world.key.public_key());
+    for (password, says) in [(None, "needs a password"), (Some("wrong"), "does not open")] {
+        let password = password.map(|text| SecretString::from(text.to_owned()));
+        let error = Bundle::assemble(&packed, None, password.as_ref()).unwrap_err().to_string();
+        assert!(error.contains("plates.p12") && error.contains(says), "{error}");
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(200))]
+
+    /// No bytes make it panic, however near they are to a real file.
+    #[test]
+    fn torn_files_are_refused_without_a_panic(cut in 0usize..2000, flips in proptest::collection::vec((0usize..2000, any::<u8>()), 0..6)) {
+        thread_local!(static FILES: [Vec<u8>; 3] = {
+            let world = world();
+            let chain = Chain::from_pem(&format!("{}{}", world.leaf, world.intermediate)).unwrap();
+            [der(&world.leaf), chain.pem().into_bytes(), world.key.pkcs8().to_vec()]
+        });
+        FILES.with(|files| {
+            for bytes in files {
+                let mut torn = bytes[..bytes.len().min(cut)].to_vec();
+                for (at, value) in &flips {
+                    if let Some(byte) = torn.get_mut(*at) {
+                        *byte = *value;
+                    }
+                }
+                let _ = Bundle::assemble(&[file("torn", torn)], None, None);
+            }
+        });
+    }
+}
