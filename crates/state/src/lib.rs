@@ -7,17 +7,19 @@
 //!
 //! One process changes a state at a time: [`Lock`] says who.
 
+mod certificates;
 mod journal;
+mod ledger;
 mod lock;
 mod rows;
 mod sqlite;
 mod stop;
 
+pub use certificates::{CertificateBook, CertificateRow, CommandRun, OrderEnd, SigningRequestRow};
 pub use journal::{Entry, Moment};
+pub use ledger::{Hold, Ledger, SpendingRow};
 pub use lock::{Lock, LockError};
-pub use rows::{
-    AccountRow, CertificateRow, ChallengeRow, HostnameRow, HostnameSummary, OrderPhase, OrderRow, SealedBytes,
-};
+pub use rows::{AccountRow, ChallengeRow, HostnameRow, HostnameSummary, OrderPhase, OrderRow, SealedBytes};
 pub use sqlite::SqliteState;
 
 use std::path::PathBuf;
@@ -68,7 +70,7 @@ pub enum StateError {
 }
 
 /// What the engine asks of a state.
-pub trait State: Send + Sync {
+pub trait State: CertificateBook + Ledger + Send + Sync {
     /// Returns a single value, such as the sealing check.
     ///
     /// # Errors
@@ -81,12 +83,6 @@ pub trait State: Send + Sync {
     fn account(&self, authority: &str) -> Result<Option<AccountRow>, StateError>;
     /// Keeps an account, in the place of an earlier one.
     fn keep_account(&self, row: &AccountRow) -> Result<(), StateError>;
-
-    /// Returns the present certificate of a name in the manifest.
-    fn certificate(&self, name: &str) -> Result<Option<CertificateRow>, StateError>;
-    /// Keeps a certificate as the present one and ends its order in the same
-    /// transaction; the one before stays as history.
-    fn keep_certificate(&self, row: &CertificateRow, order: i64) -> Result<(), StateError>;
 
     /// Returns the order of a certificate that has not ended.
     fn open_order(&self, certificate: &str) -> Result<Option<OrderRow>, StateError>;

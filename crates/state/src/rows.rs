@@ -1,8 +1,9 @@
 //! The rows of the state as values.
 
 use jiff::Timestamp;
+use pindrel_core::acme::account::AccountStatus;
 use pindrel_core::acme::order::ChallengeRecord;
-use pindrel_core::facts::{HeldCertificate, HostnameFacts, Ours};
+use pindrel_core::facts::{HostnameFacts, Ours};
 use pindrel_core::name::{DnsName, Hostname};
 
 /// A sealed secret as it lies in a row.
@@ -25,19 +26,14 @@ pub struct AccountRow {
     pub url: Option<String>,
     /// Where its orders are listed, where the authority says so.
     pub orders: Option<String>,
-}
-
-/// A certificate that was issued.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct CertificateRow {
-    /// Its name in the manifest.
-    pub name: String,
-    /// What it is.
-    pub held: HeldCertificate,
-    /// The chain in PEM, leaf first.
-    pub chain: String,
-    /// The private key in PKCS#8, sealed.
-    pub key: SealedBytes,
+    /// Its state, as the authority said last.
+    pub status: AccountStatus,
+    /// The contacts that the authority was told.
+    pub contact: Vec<String>,
+    /// The terms of service that were agreed to.
+    pub terms: Option<String>,
+    /// The key that a change under way leads to, sealed.
+    pub next_key: Option<SealedBytes>,
 }
 
 /// How far an order has got, as far as the state knows.
@@ -92,6 +88,10 @@ pub struct OrderRow {
     pub key: SealedBytes,
     /// When it was asked for.
     pub begun: Timestamp,
+    /// The certificate that it replaces (RFC 9773 §5).
+    pub replaces: Option<String>,
+    /// What went wrong with it.
+    pub says: Option<String>,
 }
 
 /// A challenge record that Pindrel put, or is about to put, into a zone.

@@ -1,26 +1,31 @@
 //! The state in one SQLite file.
 
+mod certificates;
+mod ledger;
+
 use std::path::Path;
 use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
 use jiff::Timestamp;
+use pindrel_core::acme::account::AccountStatus;
 use pindrel_core::acme::order::ChallengeRecord;
-use pindrel_core::facts::{EndpointView, Fact, HeldCertificate, Ours, ZoneView};
+use pindrel_core::facts::{EndpointView, Fact, Ours, ZoneView};
 use pindrel_core::name::{DnsName, Hostname};
 use rusqlite::{Connection, OptionalExtension as _, Params, Row, named_params, params};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 
 use crate::journal::Entry;
-use crate::rows::{
-    AccountRow, CertificateRow, ChallengeRow, HostnameRow, HostnameSummary, OrderPhase, OrderRow, SealedBytes,
-};
+use crate::rows::{AccountRow, ChallengeRow, HostnameRow, HostnameSummary, OrderPhase, OrderRow, SealedBytes};
 use crate::{State, StateError, stop};
 
 /// Each element brings the schema one version further; never change one that was
 /// released.
-const MIGRATIONS: &[&str] = &[include_str!("schema/1.sql")];
+const MIGRATIONS: &[&str] = &[include_str!("schema/1.sql"), include_str!("schema/2.sql")];
+
+/// Finds the certificates for which there is something to do.
+const TO_SEE_TO: &str = "SELECT name FROM certificates WHERE present AND next_at <= ?1";
 
 /// How long a write waits for another process's write.
 const BUSY: Duration = Duration::from_secs(5);
@@ -133,6 +138,10 @@ fn time(table: &'static str, seconds: i64) -> Result<Timestamp, StateError> {
     Timestamp::from_second(seconds).map_err(|error| StateError::Torn { table, why: error.to_string() })
 }
 
+fn optional_time(table: &'static str, seconds: Option<i64>) -> Result<Option<Timestamp>, StateError> {
+    seconds.map(|seconds| time(table, seconds)).transpose()
+}
+
 impl State for SqliteState {
     fn value(&self, key: &str) -> Result<Option<SealedBytes>, StateError> {
         self.one("read a value", "SELECT key_id, bytes FROM sealed_values WHERE name = ?1", [key], |row| {
@@ -146,77 +155,50 @@ impl State for SqliteState {
     }
 
     fn account(&self, authority: &str) -> Result<Option<AccountRow>, StateError> {
-        let sql = "SELECT authority, key_id, key, url, orders FROM accounts WHERE authority = ?1";
-        self.one("read an account", sql, [authority], |row| {
-            Ok(AccountRow {
+        let sql = "SELECT authority, key_id, key, url, orders, status, contact, terms, next_key_id, next_key
+                   FROM accounts WHERE authority = ?1";
+        let found = self.one("read an account", sql, [authority], |row| {
+            let next: (Option<String>, Option<Vec<u8>>) = (row.get("next_key_id")?, row.get("next_key")?);
+            let account = AccountRow {
                 authority: row.get("authority")?,
                 key: sealed(row, "key_id", "key")?,
                 url: row.get("url")?,
                 orders: row.get("orders")?,
-            })
-        })
+                status: AccountStatus::Valid,
+                contact: Vec::new(),
+                terms: row.get("terms")?,
+                next_key: next.0.zip(next.1).map(|(key_id, bytes)| SealedBytes { key_id, bytes }),
+            };
+            Ok((account, row.get::<_, String>("status")?, row.get::<_, String>("contact")?))
+        })?;
+        let Some((account, status, contact)) = found else { return Ok(None) };
+        let status = read_json("accounts", &format!("{status:?}"))?;
+        Ok(Some(AccountRow { status, contact: read_json("accounts", &contact)?, ..account }))
     }
 
     fn keep_account(&self, row: &AccountRow) -> Result<(), StateError> {
-        let sql = "INSERT OR REPLACE INTO accounts (authority, key_id, key, url, orders) VALUES (?1, ?2, ?3, ?4, ?5)";
-        let values = params![row.authority, row.key.key_id, row.key.bytes, row.url, row.orders];
+        let sql = "INSERT OR REPLACE INTO accounts
+                   (authority, key_id, key, url, orders, status, contact, terms, next_key_id, next_key)
+                   VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10)";
+        let contact = write_json("accounts", &row.contact)?;
+        let next = row.next_key.as_ref();
+        let values = params![
+            row.authority,
+            row.key.key_id,
+            row.key.bytes,
+            row.url,
+            row.orders,
+            row.status.as_str(),
+            contact,
+            row.terms,
+            next.map(|key| &key.key_id),
+            next.map(|key| &key.bytes),
+        ];
         self.execute("keep an account", sql, values).map(drop)
     }
 
-    fn certificate(&self, name: &str) -> Result<Option<CertificateRow>, StateError> {
-        let sql = "SELECT name, sha256, names, authority, not_before, not_after, chain, key_id, key
-                   FROM certificates WHERE name = ?1 AND present";
-        let found = self.one("read a certificate", sql, [name], |row| {
-            let texts: (String, String, String) = (row.get("sha256")?, row.get("names")?, row.get("authority")?);
-            let times: (i64, i64) = (row.get("not_before")?, row.get("not_after")?);
-            let key = sealed(row, "key_id", "key")?;
-            Ok((texts, times, row.get("name")?, row.get("chain")?, key))
-        })?;
-        let Some(((sha256, names, authority), (not_before, not_after), name, chain, key)) = found else {
-            return Ok(None);
-        };
-        let table = "certificates";
-        let torn = |error: pindrel_core::values::ValueError| StateError::Torn { table, why: error.to_string() };
-        let held = HeldCertificate {
-            sha256: sha256.parse().map_err(torn)?,
-            names: read_json(table, &names)?,
-            authority,
-            not_before: time(table, not_before)?,
-            not_after: time(table, not_after)?,
-        };
-        Ok(Some(CertificateRow { name, held, chain, key }))
-    }
-
-    fn keep_certificate(&self, row: &CertificateRow, order: i64) -> Result<(), StateError> {
-        let names = write_json("certificates", &row.held.names)?;
-        let mut connection = self.connection();
-        let mut run = || {
-            let transaction = connection.transaction()?;
-            transaction.execute("UPDATE certificates SET present = 0 WHERE name = ?1 AND present", [&row.name])?;
-            transaction.execute(
-                "INSERT INTO certificates (name, present, sha256, names, authority, not_before, not_after, chain, key_id, key)
-                 VALUES (:name, 1, :sha256, :names, :authority, :not_before, :not_after, :chain, :key_id, :key)",
-                named_params! {
-                    ":name": row.name,
-                    ":sha256": row.held.sha256.to_string(),
-                    ":names": names,
-                    ":authority": row.held.authority,
-                    ":not_before": row.held.not_before.as_second(),
-                    ":not_after": row.held.not_after.as_second(),
-                    ":chain": row.chain,
-                    ":key_id": row.key.key_id,
-                    ":key": row.key.bytes,
-                },
-            )?;
-            transaction
-                .execute("UPDATE orders SET phase = ?1 WHERE id = ?2", params![OrderPhase::Done.as_str(), order])?;
-            transaction.commit()
-        };
-        run().map_err(|source| StateError::Failed { doing: "keep a certificate", source })
-    }
-
     fn open_order(&self, certificate: &str) -> Result<Option<OrderRow>, StateError> {
-        let sql = "SELECT id, certificate, authority, names, url, phase, key_id, key, begun FROM orders
+        let sql = "SELECT id, certificate, authority, names, url, phase, key_id, key, begun, replaces, says FROM orders
                    WHERE certificate = ?1 AND phase IN ('asked', 'open') ORDER BY id DESC LIMIT 1";
         let found = self.one("read an order", sql, [certificate], |row| {
             let (names, phase, begun): (String, String, i64) =
@@ -230,6 +212,8 @@ impl State for SqliteState {
                 phase: OrderPhase::from_str(&phase).unwrap_or(OrderPhase::Asked),
                 key: sealed(row, "key_id", "key")?,
                 begun: Timestamp::UNIX_EPOCH,
+                replaces: row.get("replaces")?,
+                says: row.get("says")?,
             };
             Ok((order, names, begun))
         })?;
@@ -244,9 +228,11 @@ impl State for SqliteState {
         let run = || {
             connection
                 .prepare_cached(
-                    "INSERT INTO orders (id, certificate, authority, names, url, phase, key_id, key, begun)
-                 VALUES (:id, :certificate, :authority, :names, :url, :phase, :key_id, :key, :begun)
-                 ON CONFLICT (id) DO UPDATE SET url = excluded.url, phase = excluded.phase
+                    "INSERT INTO orders (id, certificate, authority, names, url, phase, key_id, key, begun, replaces, says)
+                 VALUES (:id, :certificate, :authority, :names, :url, :phase, :key_id, :key, :begun, :replaces, :says)
+                 ON CONFLICT (id) DO UPDATE SET url = excluded.url, phase = excluded.phase,
+                    replaces = excluded.replaces, says = excluded.says,
+                    ended = CASE WHEN excluded.phase IN ('asked', 'open') THEN NULL ELSE unixepoch() END
                  RETURNING id",
                 )?
                 .query_row(
@@ -260,6 +246,8 @@ impl State for SqliteState {
                         ":key_id": row.key.key_id,
                         ":key": row.key.bytes,
                         ":begun": row.begun.as_second(),
+                        ":replaces": row.replaces,
+                        ":says": row.says,
                     },
                     |row| row.get(0),
                 )

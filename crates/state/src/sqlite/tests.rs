@@ -1,4 +1,40 @@
+use jiff::SignedDuration;
+use pindrel_core::budget::{Per, Spending};
+use pindrel_core::facts::{HeldCertificate, Origin};
+use pindrel_core::renewal::RenewalWindow;
+use pindrel_core::values::{Fingerprint, KeyKind};
+
 use super::*;
+use crate::{CertificateBook as _, CertificateRow, Ledger as _, SpendingRow};
+
+fn at(seconds: i64) -> Timestamp {
+    Timestamp::from_second(seconds).unwrap()
+}
+
+fn row(name: &str, seed: &[u8], renew_at: i64) -> CertificateRow {
+    let held = HeldCertificate {
+        sha256: Fingerprint::of(seed),
+        names: vec!["api.larkfield.example".parse().unwrap()],
+        origin: Origin::Authority,
+        authority: "https://authority.example/directory".into(),
+        key: Some(KeyKind::EcdsaP256),
+        not_before: at(1_000),
+        not_after: at(2_000),
+        renewal_id: None,
+        window: None,
+        replace: None,
+    };
+    let key = SealedBytes { key_id: "k".into(), bytes: vec![1, 2, 3] };
+    CertificateRow {
+        name: name.into(),
+        held,
+        chain: "pem".into(),
+        key,
+        renew_at: at(renew_at),
+        kept: at(1_000),
+        revoked: None,
+    }
+}
 
 #[test]
 fn a_newer_schema_is_refused_and_left_alone() {
@@ -37,7 +73,9 @@ fn a_new_certificate_takes_the_place_of_the_old_one_and_ends_its_order() {
         url: None,
         phase: OrderPhase::Asked,
         key: key.clone(),
-        begun: Timestamp::from_second(1_000).unwrap(),
+        begun: at(1_000),
+        replaces: None,
+        says: None,
     };
     let id = state.keep_order(&order).unwrap();
     let open = OrderRow { id, url: Some("https://authority.example/order/1".into()), phase: OrderPhase::Open, ..order };
@@ -51,14 +89,7 @@ fn a_new_certificate_takes_the_place_of_the_old_one_and_ends_its_order() {
     assert_eq!(state.standing_challenge_records(None).unwrap(), [], "the order is still open");
 
     for byte in [b"first", b"again"] {
-        let held = HeldCertificate {
-            sha256: pindrel_core::values::Fingerprint::of(byte),
-            names: open.names.clone(),
-            authority: open.authority.clone(),
-            not_before: Timestamp::from_second(1_000).unwrap(),
-            not_after: Timestamp::from_second(2_000).unwrap(),
-        };
-        let row = CertificateRow { name: "api".into(), held, chain: "pem".into(), key: key.clone() };
+        let row = row("api", byte, 1_600);
         state.keep_certificate(&row, id).unwrap();
         assert_eq!(state.certificate("api").unwrap(), Some(row));
     }
@@ -66,4 +97,74 @@ fn a_new_certificate_takes_the_place_of_the_old_one_and_ends_its_order() {
     assert_eq!(state.standing_challenge_records(None).unwrap(), std::slice::from_ref(&left));
     state.forget_challenge_record(&left).unwrap();
     assert_eq!(state.standing_challenge_records(None).unwrap(), []);
+}
+
+#[test]
+fn only_what_there_is_to_do_is_read_and_by_an_index() {
+    let folder = tempfile::tempdir().unwrap();
+    let state = SqliteState::open(&folder.path().join("state.sqlite")).unwrap();
+    for (name, renew_at) in [("due", 500), ("later", 5_000), ("asked", 5_000)] {
+        state.keep_certificate(&row(name, name.as_bytes(), renew_at), 0).unwrap();
+    }
+    let mut asked = state.certificate("asked").unwrap().unwrap();
+    let look_again = at(900);
+    asked.held.window = Some(RenewalWindow { start: at(4_000), end: at(6_000), explanation: None, look_again });
+    state.update_certificate(&asked).unwrap();
+    assert_eq!(state.certificate("asked").unwrap(), Some(asked));
+    assert_eq!(state.certificates_to_see_to(at(800)).unwrap(), ["due"]);
+    assert_eq!(state.certificates_to_see_to(at(900)).unwrap(), ["due", "asked"]);
+    // A former certificate is nothing to see to.
+    state.keep_certificate(&row("due", b"renewed", 5_000), 0).unwrap();
+    assert_eq!(state.certificates_to_see_to(at(900)).unwrap(), ["asked"]);
+    assert_eq!(state.certificate_history("due").unwrap().len(), 2);
+
+    let plan: String =
+        state.connection().query_row(&format!("EXPLAIN QUERY PLAN {TO_SEE_TO}"), [0], |row| row.get("detail")).unwrap();
+    assert!(plan.contains("USING INDEX next_certificate"), "{plan}");
+}
+
+#[test]
+fn a_state_of_version_one_is_brought_further_with_what_it_holds() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("state.sqlite");
+    let old = Connection::open(&path).unwrap();
+    old.execute_batch(MIGRATIONS[0]).unwrap();
+    old.execute_batch(
+        "INSERT INTO certificates VALUES (1, 'api', 1, printf('%064d', 1), '[\"api.larkfield.example\"]', 'https://a.example/d', 0, 900, 'pem', 'k', x'00');
+         INSERT INTO accounts VALUES ('https://a.example/d', 'k', x'00', 'https://a.example/1', NULL);
+         PRAGMA user_version = 1;",
+    )
+    .unwrap();
+    drop(old);
+    let state = SqliteState::open(&path).unwrap();
+    let row = state.certificate("api").unwrap().unwrap();
+    assert_eq!((row.renew_at, row.held.origin, row.held.key), (at(600), Origin::Authority, Some(KeyKind::EcdsaP256)));
+    let account = state.account("https://a.example/d").unwrap().unwrap();
+    assert_eq!((account.url.as_deref(), account.next_key), (Some("https://a.example/1"), None));
+}
+
+#[test]
+fn what_is_spent_counts_for_its_subject_and_can_be_taken_back() {
+    let folder = tempfile::tempdir().unwrap();
+    let state = SqliteState::open(&folder.path().join("state.sqlite")).unwrap();
+    let authority = "https://authority.example/directory";
+    let spend = |subject: &str, seconds: i64, order: i64| SpendingRow {
+        authority: authority.into(),
+        of: Spending::Certificate,
+        per: Per::RegisteredDomain,
+        subject: subject.into(),
+        at: at(seconds),
+        order,
+    };
+    state
+        .spend(&[spend("larkfield.example", 10, 1), spend("other.example", 20, 1), spend("larkfield.example", 30, 2)])
+        .unwrap();
+    let spent = |since| {
+        state.spent(authority, Spending::Certificate, Per::RegisteredDomain, "larkfield.example", at(since)).unwrap()
+    };
+    assert_eq!((spent(0).len(), spent(10).len()), (2, 1));
+    state.unspend(2, Spending::Certificate).unwrap();
+    assert_eq!(spent(0), [at(10)]);
+    state.forget_spent(at(0).checked_add(SignedDuration::from_secs(15)).unwrap()).unwrap();
+    assert_eq!(spent(0), []);
 }

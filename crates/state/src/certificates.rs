@@ -1,0 +1,120 @@
+//! The book of certificates: present and former ones, their orders' ends, what follows
+//! them, and the keys that wait for one.
+
+use jiff::Timestamp;
+use pindrel_core::facts::HeldCertificate;
+use pindrel_core::name::Hostname;
+use pindrel_core::values::Fingerprint;
+
+use crate::StateError;
+use crate::rows::{OrderPhase, SealedBytes};
+
+/// A certificate with its chain and its key.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct CertificateRow {
+    /// Its name in the manifest.
+    pub name: String,
+    /// What it is.
+    pub held: HeldCertificate,
+    /// The chain in PEM, leaf first.
+    pub chain: String,
+    /// The private key in PKCS#8, sealed.
+    pub key: SealedBytes,
+    /// When it is due.
+    pub renew_at: Timestamp,
+    /// When it was kept first.
+    pub kept: Timestamp,
+    /// When it was revoked.
+    pub revoked: Option<Timestamp>,
+}
+
+impl CertificateRow {
+    /// Returns when there is something to do for it: when it is due, or earlier, when
+    /// its authority may be asked for advice again.
+    pub fn next_at(&self) -> Timestamp {
+        let look = match (&self.held.window, &self.held.renewal_id) {
+            (Some(window), _) => Some(window.look_again),
+            (None, Some(_)) => Some(self.kept),
+            (None, None) => None,
+        };
+        look.map_or(self.renew_at, |look| look.min(self.renew_at))
+    }
+}
+
+/// How an order ended, or stands.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct OrderEnd {
+    /// How far it got.
+    pub phase: OrderPhase,
+    /// When it ended; when it was asked for where it has not.
+    pub at: Timestamp,
+    /// What went wrong.
+    pub says: Option<String>,
+}
+
+/// How a command went that follows a certificate.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct CommandRun {
+    /// The certificate's name in the manifest.
+    pub certificate: String,
+    /// The command, as it is shown.
+    pub command: String,
+    /// The certificate that it was run for.
+    pub sha256: Fingerprint,
+    /// When it ended.
+    pub at: Timestamp,
+    /// Whether it ended with status 0 in time.
+    pub ended_well: bool,
+    /// The end of what it said, or how it failed.
+    pub says: Option<String>,
+}
+
+/// A key that waits for a certificate to be bought.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct SigningRequestRow {
+    /// The certificate's name in the manifest.
+    pub certificate: String,
+    /// The names requested.
+    pub names: Vec<Hostname>,
+    /// When it was made.
+    pub at: Timestamp,
+    /// The private key in PKCS#8, sealed.
+    pub key: SealedBytes,
+}
+
+/// What a state knows of certificates.
+pub trait CertificateBook {
+    /// Returns the present certificate of a name in the manifest.
+    ///
+    /// # Errors
+    /// [`StateError`], here and in every other method: the state cannot be read or written.
+    fn certificate(&self, name: &str) -> Result<Option<CertificateRow>, StateError>;
+    /// Returns all certificates that a name has had, the newest first.
+    fn certificate_history(&self, name: &str) -> Result<Vec<CertificateRow>, StateError>;
+    /// Returns all present certificates, by name.
+    fn certificates(&self) -> Result<Vec<CertificateRow>, StateError>;
+    /// Keeps a certificate as the present one and ends its order (none: zero) in the
+    /// same transaction; the one before stays as history.
+    fn keep_certificate(&self, row: &CertificateRow, order: i64) -> Result<(), StateError>;
+    /// Changes what may change of a certificate that is kept: the authority's advice,
+    /// whether it is to be replaced or was revoked, and when it is due.
+    fn update_certificate(&self, row: &CertificateRow) -> Result<(), StateError>;
+    /// Returns the names of the present certificates for which there is something to do
+    /// at `now`. Costs what there is to do, not what there is.
+    fn certificates_to_see_to(&self, now: Timestamp) -> Result<Vec<String>, StateError>;
+
+    /// Returns how the last order for a certificate ended.
+    fn last_order(&self, certificate: &str) -> Result<Option<OrderEnd>, StateError>;
+
+    /// Returns how the commands went that follow a certificate.
+    fn command_runs(&self, certificate: &str) -> Result<Vec<CommandRun>, StateError>;
+    /// Keeps how a command went, in the place of the time before.
+    fn keep_command_run(&self, run: &CommandRun) -> Result<(), StateError>;
+
+    /// Returns the key that waits for a certificate.
+    fn signing_request(&self, certificate: &str) -> Result<Option<SigningRequestRow>, StateError>;
+    /// Keeps a key that waits, in the place of one before.
+    fn keep_signing_request(&self, row: &SigningRequestRow) -> Result<(), StateError>;
+    /// Forgets a key that need not wait any more.
+    fn forget_signing_request(&self, certificate: &str) -> Result<(), StateError>;
+}
