@@ -10,10 +10,13 @@ use std::sync::{Mutex, PoisonError};
 use std::time::Duration;
 
 use jiff::Timestamp;
-use pindrel_core::acme::jws::{Jwk, Payload, Signer, Unsigned};
-use pindrel_core::acme::objects::{Account, AccountStatus, Directory, OrderList, new_account};
+use pindrel_core::acme::account::{self, Account, AccountStatus};
+use pindrel_core::acme::jws::{Jwk, Payload, Signer, Unsigned, base64url};
+use pindrel_core::acme::objects::{Directory, OrderList};
 use pindrel_core::acme::order::Reply;
 use pindrel_core::acme::problem::Problem;
+use pindrel_core::acme::renewal_info;
+use pindrel_core::renewal::RenewalWindow;
 use pindrel_http::{Client, HttpError, Method, Response, header};
 use serde_json::Value;
 use url::{Origin, Url};
@@ -28,6 +31,10 @@ const LONGEST_BUSY_SECS: i64 = 60;
 const MOST_NONCES: usize = 64;
 /// The most pages of an order list that are read.
 const MOST_PAGES: usize = 50;
+/// When renewal information is asked for again where the authority does not say, and
+/// how far from that its wish may lie, in seconds (RFC 9773 §4.3.2).
+const ASK_AGAIN_SECS: i64 = 6 * 3600;
+const ASK_AGAIN_BOUNDS_SECS: (i64, i64) = (60, 86_400);
 
 /// Why the authority could not be asked.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -55,6 +62,14 @@ pub enum TransportError {
     /// The account is closed.
     #[error("the account {0} is closed at the authority")]
     Closed(String),
+    /// The authority does not offer this.
+    #[error("{url} does not offer {what}")]
+    NotOffered {
+        /// The directory.
+        url: String,
+        /// What was asked for.
+        what: &'static str,
+    },
     /// The key cannot sign.
     #[error("the account key cannot sign: {0}")]
     Signing(String),
@@ -75,6 +90,7 @@ impl TransportError {
             TransportError::Refused { problem, .. } => problem.remedy().into(),
             TransportError::Malformed { .. } => "see whether the directory URL is really an ACME authority's".into(),
             TransportError::Closed(_) => "name another authority, or remove the account from the state".into(),
+            TransportError::NotOffered { .. } => "choose an authority that offers it, or do without".into(),
             TransportError::Signing(_) => "restore the state from its backup".into(),
         }
     }
@@ -84,7 +100,7 @@ impl TransportError {
 pub trait RequestSigner: Send + Sync {
     /// Returns the public half of the account key.
     fn jwk(&self) -> &Jwk;
-    /// Signs as ES256.
+    /// Signs with the algorithm that the key's JWK names.
     ///
     /// # Errors
     /// A part of a sentence that says why not.
@@ -96,8 +112,12 @@ pub trait RequestSigner: Send + Sync {
 pub struct Registered {
     /// Its URL, which signs in the place of the key.
     pub url: String,
+    /// Its state.
+    pub status: AccountStatus,
     /// Where its orders are listed, where the authority says so.
     pub orders: Option<String>,
+    /// Its contacts, where the authority shows them.
+    pub contact: Option<Vec<String>>,
 }
 
 /// A connection to one authority.
@@ -120,8 +140,7 @@ impl Authority {
         let client = Client::new(url.clone(), roots)?;
         let response = client.send(Method::GET, url.clone(), |request| request).await?;
         if !response.status.is_success() {
-            let problem = Problem::read(response.status.as_u16(), &response.body);
-            return Err(TransportError::Refused { what: "its directory", problem });
+            return Err(TransportError::Refused { what: "its directory", problem: problem_of(&response) });
         }
         let malformed = |why: String| TransportError::Malformed { url: url.to_string(), why };
         let directory: Directory =
@@ -129,7 +148,7 @@ impl Authority {
         // The directory is named by the manifest, so what it names is of known origin;
         // whatever comes later must stay within.
         let mut origins = vec![url.origin()];
-        for named in [&directory.new_nonce, &directory.new_account, &directory.new_order] {
+        for named in directory.urls() {
             let named = Url::parse(named).ok().filter(|named| named.scheme() == "https");
             origins
                 .push(named.ok_or_else(|| malformed("the directory names a URL that is not https".into()))?.origin());
@@ -169,22 +188,130 @@ impl Authority {
         contact: &[String],
         external_binding: Option<Value>,
     ) -> Result<Registered, TransportError> {
-        let payload = Payload::Json(new_account(contact, external_binding));
+        let registered = self.new_account(signer, account::make(contact, external_binding)).await?;
+        registered.map_err(|problem| TransportError::Refused { what: "an account", problem })
+    }
+
+    /// Finds the account of a key (RFC 8555 §7.3.1); `None` where it has none.
+    ///
+    /// # Errors
+    /// [`TransportError`].
+    pub async fn find(&self, signer: &dyn RequestSigner) -> Result<Option<Registered>, TransportError> {
+        match self.new_account(signer, account::find()).await? {
+            Ok(found) => Ok(Some(found)),
+            Err(problem) if problem.error() == "accountDoesNotExist" => Ok(None),
+            Err(problem) => Err(TransportError::Refused { what: "to look for an account", problem }),
+        }
+    }
+
+    async fn new_account(
+        &self,
+        signer: &dyn RequestSigner,
+        payload: Value,
+    ) -> Result<Result<Registered, Problem>, TransportError> {
         let url = self.directory.new_account.clone();
-        let response = self.exchange(signer, None, &url, &payload).await?;
+        let response = self.exchange(signer, None, &url, &Payload::Json(payload)).await?;
         if !response.status.is_success() {
-            let problem = Problem::read(response.status.as_u16(), &response.body);
-            return Err(TransportError::Refused { what: "an account", problem });
+            return Ok(Err(problem_of(&response)));
         }
-        let malformed = |why: String| TransportError::Malformed { url: url.clone(), why };
-        let account: Account = serde_json::from_slice(&response.body).map_err(|error| malformed(error.to_string()))?;
-        let location =
-            response.header(header::LOCATION).ok_or_else(|| malformed("an account without a Location".into()))?;
-        let location = self.client.permits(&self.origins, location)?.to_string();
-        if account.status != AccountStatus::Valid {
-            return Err(TransportError::Closed(location));
+        let location = response.header(header::LOCATION).map(str::to_owned);
+        let location = location.ok_or_else(|| malformed(&url, "an account without a Location"))?;
+        let location = self.client.permits(&self.origins, &location)?.to_string();
+        let found = registered(&url, location, &response)?;
+        if found.status == AccountStatus::Valid { Ok(Ok(found)) } else { Err(TransportError::Closed(found.url)) }
+    }
+
+    /// Reads an account, or changes it where `change` says what (RFC 8555 §7.3.2, §7.3.6).
+    ///
+    /// # Errors
+    /// [`TransportError`].
+    pub async fn account(
+        &self,
+        signer: &dyn RequestSigner,
+        url: &str,
+        change: Option<Value>,
+    ) -> Result<Registered, TransportError> {
+        let what = if change.is_some() { "to change the account" } else { "to show the account" };
+        let payload = change.map_or(Payload::PostAsGet, Payload::Json);
+        let response = self.exchange(signer, Some(url), url, &payload).await?;
+        if !response.status.is_success() {
+            return Err(TransportError::Refused { what, problem: problem_of(&response) });
         }
-        Ok(Registered { url: location, orders: account.orders })
+        registered(url, url.to_owned(), &response)
+    }
+
+    /// Has an account signed for by another key (RFC 8555 §7.3.5).
+    ///
+    /// # Errors
+    /// [`TransportError`].
+    pub async fn change_key(
+        &self,
+        old: &dyn RequestSigner,
+        new: &dyn RequestSigner,
+        account: &str,
+    ) -> Result<(), TransportError> {
+        let url = self.offered(&self.directory.key_change, "key changes")?;
+        let inner = Unsigned::key_change(new.jwk(), url, account, old.jwk());
+        let signature = new.sign(&inner.to_sign()).map_err(TransportError::Signing)?;
+        let payload = Payload::Json(inner.signed(&signature));
+        let response = self.exchange(old, Some(account), url, &payload).await?;
+        if response.status.is_success() {
+            return Ok(());
+        }
+        Err(TransportError::Refused { what: "the key change", problem: problem_of(&response) })
+    }
+
+    /// Revokes a certificate (RFC 8555 §7.6), signed for by an account or, without one,
+    /// by the certificate's own key.
+    ///
+    /// # Errors
+    /// [`TransportError`]; one that is revoked already is none.
+    pub async fn revoke(
+        &self,
+        signer: &dyn RequestSigner,
+        account: Option<&str>,
+        certificate: &[u8],
+        reason: u8,
+    ) -> Result<(), TransportError> {
+        let url = self.offered(&self.directory.revoke_cert, "revocation")?;
+        let payload = serde_json::json!({ "certificate": base64url(certificate), "reason": reason });
+        let response = self.exchange(signer, account, url, &Payload::Json(payload)).await?;
+        let problem = (!response.status.is_success()).then(|| problem_of(&response));
+        match problem {
+            Some(problem) if problem.error() != "alreadyRevoked" => {
+                Err(TransportError::Refused { what: "the revocation", problem })
+            }
+            _ => Ok(()),
+        }
+    }
+
+    /// Says whether the authority gives renewal information.
+    pub fn advises(&self) -> bool {
+        self.directory.renewal_info.is_some()
+    }
+
+    /// Asks, unsigned, when a certificate should be renewed (RFC 9773 §4.1).
+    ///
+    /// # Errors
+    /// [`TransportError`].
+    pub async fn renewal_info(&self, certificate_id: &str) -> Result<RenewalWindow, TransportError> {
+        let base = self.offered(&self.directory.renewal_info, "renewal information")?;
+        let url = format!("{}/{certificate_id}", base.trim_end_matches('/'));
+        let target = self.client.permits(&self.origins, &url)?;
+        let response = self.client.send(Method::GET, target, |request| request).await?;
+        if !response.status.is_success() {
+            return Err(TransportError::Refused { what: "renewal information", problem: problem_of(&response) });
+        }
+        let now = Timestamp::now();
+        let (soonest, latest) = ASK_AGAIN_BOUNDS_SECS;
+        let wish = response.retry_at(now).map_or(ASK_AGAIN_SECS, |at| at.as_second() - now.as_second());
+        let look_again = now.checked_add(jiff::SignedDuration::from_secs(wish.clamp(soonest, latest))).unwrap_or(now);
+        renewal_info::read(&response.body, look_again).map_err(|why| malformed(&url, &why))
+    }
+
+    fn offered<'a>(&'a self, url: &'a Option<String>, what: &'static str) -> Result<&'a str, TransportError> {
+        let directory = || self.client.base().to_string();
+        url.as_deref().ok_or_else(|| TransportError::NotOffered { url: directory(), what })
     }
 
     /// Sends a request of an account; a refusal by the authority is the inner error.
@@ -201,10 +328,11 @@ impl Authority {
         let url = url.unwrap_or(&self.directory.new_order);
         let response = self.exchange(signer, Some(account), url, payload).await?;
         if !response.status.is_success() {
-            return Ok(Err(Problem::read(response.status.as_u16(), &response.body)));
+            return Ok(Err(problem_of(&response)));
         }
         let location = response.header(header::LOCATION).map(str::to_owned);
-        Ok(Ok(Reply { location, retry_at: response.retry_at(Timestamp::now()), body: response.body }))
+        let alternates = response.links("alternate").map(str::to_owned).collect();
+        Ok(Ok(Reply { location, retry_at: response.retry_at(Timestamp::now()), alternates, body: response.body }))
     }
 
     /// Reads the URLs of an account's orders, page by page (RFC 8555 §7.1.2.1).
@@ -223,8 +351,7 @@ impl Authority {
             let Some(url) = page else { break };
             let response = self.exchange(signer, Some(account), &url, &Payload::PostAsGet).await?;
             if !response.status.is_success() {
-                let problem = Problem::read(response.status.as_u16(), &response.body);
-                return Err(TransportError::Refused { what: "the list of orders", problem });
+                return Err(TransportError::Refused { what: "the list of orders", problem: problem_of(&response) });
             }
             let list: OrderList = serde_json::from_slice(&response.body)
                 .map_err(|error| TransportError::Malformed { url: url.clone(), why: error.to_string() })?;
@@ -247,7 +374,7 @@ impl Authority {
         let mut busy_tries = 0;
         loop {
             let nonce = self.nonce().await?;
-            let who = account.map_or(Signer::Key(signer.jwk()), Signer::Account);
+            let who = Signer { jwk: signer.jwk(), account };
             let unsigned = Unsigned::request(who, &nonce, target.as_str(), payload);
             let signature = signer.sign(&unsigned.to_sign()).map_err(TransportError::Signing)?;
             let body = unsigned.signed(&signature).to_string();
@@ -298,6 +425,22 @@ impl Authority {
             nonces.push_back(nonce.to_owned());
         }
     }
+}
+
+/// The problem that a refusal carries, with the time at which to ask again.
+fn problem_of(response: &Response) -> Problem {
+    let retry_at = response.retry_at(Timestamp::now());
+    Problem { retry_at, ..Problem::read(response.status.as_u16(), &response.body) }
+}
+
+fn malformed(url: &str, why: &str) -> TransportError {
+    TransportError::Malformed { url: url.to_owned(), why: why.to_owned() }
+}
+
+fn registered(asked: &str, url: String, response: &Response) -> Result<Registered, TransportError> {
+    let account: Account =
+        serde_json::from_slice(&response.body).map_err(|error| malformed(asked, &error.to_string()))?;
+    Ok(Registered { url, status: account.status, orders: account.orders, contact: account.contact })
 }
 
 /// How long a busy authority asks to wait, if that is within a run's patience.

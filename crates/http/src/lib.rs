@@ -95,11 +95,16 @@ impl Response {
 
     /// Returns the URL of the next page (RFC 8288, `rel="next"`).
     pub fn next_page(&self) -> Option<&str> {
+        self.links("next").next()
+    }
+
+    /// Returns the targets of all links with this relation (RFC 8288 §3).
+    pub fn links(&self, relation: &str) -> impl Iterator<Item = &str> {
+        let wanted = [format!("rel=\"{relation}\""), format!("rel={relation}")];
         let links = self.headers.get_all(LINK).iter().filter_map(|value| value.to_str().ok());
-        links.flat_map(|value| value.split(',')).find_map(|link| {
+        links.flat_map(|value| value.split(',')).filter_map(move |link| {
             let (target, params) = link.trim().strip_prefix('<')?.split_once('>')?;
-            let is_next = params.split(';').any(|param| matches!(param.trim(), "rel=\"next\"" | "rel=next"));
-            is_next.then_some(target)
+            params.split(';').any(|param| wanted.iter().any(|wanted| param.trim() == wanted)).then_some(target)
         })
     }
 }
@@ -243,6 +248,7 @@ mod tests {
     fn the_next_page_is_found_among_other_links() {
         let page = response(&[("link", "</a>; rel=\"index\", <https://x.example/b?p=2>;rel=\"next\"")]);
         assert_eq!(page.next_page(), Some("https://x.example/b?p=2"));
+        assert_eq!(page.links("index").collect::<Vec<_>>(), ["/a"]);
         assert_eq!(response(&[("link", "<unfinished; rel=next")]).next_page(), None);
     }
 
