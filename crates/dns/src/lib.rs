@@ -1,10 +1,13 @@
 //! DNS as Pindrel needs it: looking at authoritative servers and resolvers, and
 //! changing zones.
 //!
-//! [`lookup`] reads, [`discover`] finds a zone's servers and its delegation, and
+//! [`lookup`] reads, [`discover`] finds a zone's servers and its delegation, [`caa`] who may
+//! issue, [`challenge`] where a challenge record belongs, and
 //! [`ZoneDriver`] changes records; [`Rfc2136`] is the driver for dynamic update.
 //! Wire messages stay inside this crate: what comes out are the core's values.
 
+pub mod caa;
+pub mod challenge;
 pub mod discover;
 pub mod lookup;
 mod update;

@@ -1,0 +1,99 @@
+//! Looking CAA records up as an authority does: from the name upwards to the root
+//! (RFC 8659 §3).
+
+use std::net::SocketAddr;
+
+use hickory_proto::op::{Message, ResponseCode};
+use hickory_proto::rr::{RData, RecordType as WireType};
+use pindrel_core::caa::{CaaRecord, CaaSet};
+use pindrel_core::name::DnsName;
+
+use crate::wire::{Ask, LookupError, ask, core_name};
+
+/// Where questions about a name go.
+#[derive(Debug, Clone, Copy)]
+pub struct Servers<'s> {
+    /// The apex of the zone that the name lies in.
+    pub apex: &'s DnsName,
+    /// The zone's authoritative servers. They are asked for names within the zone: a
+    /// resolver would keep in mind that a name does not exist yet.
+    pub zone: &'s [SocketAddr],
+    /// Servers of the zone above.
+    pub parents: &'s [SocketAddr],
+    /// Resolvers, for all else.
+    pub resolvers: &'s [SocketAddr],
+}
+
+/// Returns the set that counts for a name, if there is any.
+///
+/// # Errors
+/// [`LookupError`] when the zone's own servers do not say: an authority would refuse.
+pub async fn set(name: &DnsName, servers: Servers<'_>) -> Result<Option<CaaSet>, LookupError> {
+    let mut at = Some(name.clone());
+    while let Some(owner) = at {
+        let records =
+            if owner.is_within(servers.apex) { within(&owner, servers).await? } else { above(&owner, servers).await };
+        if !records.is_empty() {
+            return Ok(Some(CaaSet { owner, records }));
+        }
+        at = owner.parent();
+    }
+    Ok(None)
+}
+
+async fn within(owner: &DnsName, servers: Servers<'_>) -> Result<Vec<CaaRecord>, LookupError> {
+    let answer = first_answer(servers.zone, owner, Ask::default()).await?;
+    match answer.metadata.response_code {
+        ResponseCode::NoError | ResponseCode::NXDomain => {}
+        code => return Err(LookupError::Code(code.to_str().to_owned())),
+    }
+    let found = records(&answer);
+    // An alias leads out of the zone: the records of its target count (RFC 8659 §3).
+    let target = answer.answers.iter().rev().find_map(|record| match &record.data {
+        RData::CNAME(target) => core_name(&target.0),
+        _ => None,
+    });
+    match target {
+        Some(target) if found.is_empty() && !target.is_within(servers.apex) => {
+            Ok(through_resolvers(&target, servers).await.unwrap_or_default())
+        }
+        _ => Ok(found),
+    }
+}
+
+/// Above the zone little is to be expected, and who does not answer there says nothing.
+async fn above(owner: &DnsName, servers: Servers<'_>) -> Vec<CaaRecord> {
+    let from_parent = first_answer(servers.parents, owner, Ask::default()).await;
+    match from_parent {
+        Ok(answer) if answer.metadata.authoritative => records(&answer),
+        _ => through_resolvers(owner, servers).await.unwrap_or_default(),
+    }
+}
+
+async fn through_resolvers(owner: &DnsName, servers: Servers<'_>) -> Result<Vec<CaaRecord>, LookupError> {
+    let how = Ask { recursion: true, ..Ask::default() };
+    Ok(records(&first_answer(servers.resolvers, owner, how).await?))
+}
+
+async fn first_answer(servers: &[SocketAddr], owner: &DnsName, how: Ask) -> Result<Message, LookupError> {
+    let mut failed = LookupError::Unreachable("no server is known".into());
+    for server in servers {
+        match ask(*server, owner, WireType::CAA, how).await {
+            Ok(answer) => return Ok(answer),
+            Err(error) => failed = error,
+        }
+    }
+    Err(failed)
+}
+
+fn records(answer: &Message) -> Vec<CaaRecord> {
+    let found = answer.answers.iter().filter_map(|record| match &record.data {
+        RData::CAA(caa) => Some(CaaRecord {
+            critical: caa.issuer_critical,
+            tag: caa.tag.to_ascii_lowercase(),
+            value: String::from_utf8_lossy(&caa.value).into_owned(),
+        }),
+        _ => None,
+    });
+    found.collect()
+}
