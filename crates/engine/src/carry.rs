@@ -3,22 +3,16 @@
 use std::time::{Duration, Instant};
 
 use jiff::Timestamp;
-use pindrel_core::acme::jws::Unsigned;
-use pindrel_core::desired::{AuthorityId, CertificateId, EndpointId, HostnameId};
+use pindrel_core::desired::{CertificateId, EndpointId, HostnameId};
 use pindrel_core::endpoint::{Deployment, EndpointInfo};
 use pindrel_core::facts::{AliasView, BindingView, EndpointView, Fact, Met, ServedView};
 use pindrel_core::name::Hostname;
 use pindrel_core::pins::{Pin, PinState};
 use pindrel_core::records::{AliasChange, RecordSet, in_words, same_data};
 use pindrel_core::steps::{Step, Work};
-use pindrel_keys::{AccountKey, CertificateKey, hmac_sha256};
-use pindrel_state::AccountRow;
-use secrecy::ExposeSecret as _;
-use serde_json::Value;
 
+use crate::Engine;
 use crate::error::StepFailure;
-use crate::issue::Signing;
-use crate::{Engine, secrets};
 
 /// How long a platform may take to deploy a binding.
 const DEPLOY_PATIENCE: Duration = Duration::from_secs(3600);
@@ -60,7 +54,9 @@ impl Engine {
     pub(crate) async fn carry(&self, step: &Step) -> Result<(), StepFailure> {
         match step.work {
             Work::Register(authority) => self.register(authority).await,
+            Work::Rehearse(certificate) => self.rehearse(certificate, &step.hostname).await,
             Work::Issue(certificate) => self.issue(certificate, &step.hostname).await,
+            Work::Deliver(certificate) => self.deliver(certificate, &step.hostname).await,
             Work::Store(certificate, endpoint) => self.store(certificate, endpoint).await,
             Work::Bind(hostname) => self.bind(hostname).await,
             Work::Connect(hostname) => self.connect(hostname).await,
@@ -69,60 +65,13 @@ impl Engine {
         }
     }
 
-    /// The account key is sealed before the authority hears of it, and asking twice
-    /// with the same key finds the same account (RFC 8555 §7.3.1).
-    async fn register(&self, id: AuthorityId) -> Result<(), StepFailure> {
-        let wanted = self.desired.authority(id);
-        let directory = wanted.directory.as_str();
-        let authority = self.world.authority(&self.desired, id).await?;
-        let row_name = account_row(directory);
-        let (key, sealed) = match self.state.account(directory)? {
-            Some(row) => (AccountKey::from_pkcs8(self.vault.unseal(&row_name, &row.key)?.expose_secret())?, row.key),
-            None => {
-                let key = AccountKey::generate()?;
-                let sealed = self.vault.seal(&row_name, key.pkcs8())?;
-                let row = AccountRow { authority: directory.into(), key: sealed.clone(), url: None, orders: None };
-                self.state.keep_account(&row)?;
-                (key, sealed)
-            }
-        };
-        let binding = self.external_binding(id, &key, &authority.directory().new_account)?;
-        if binding.is_none() && authority.directory().meta.external_account_required {
-            return Err(StepFailure::new(
-                format!("the authority {directory} opens accounts only for those who have one with it elsewhere"),
-                format!("write external_account_key in [authority.{}]", wanted.name),
-            ));
-        }
-        let registered = authority.register(&Signing(&key), &wanted.contact, binding).await?;
-        let row = AccountRow {
-            authority: directory.into(),
-            key: sealed,
-            url: Some(registered.url),
-            orders: registered.orders,
-        };
-        Ok(self.state.keep_account(&row)?)
-    }
-
-    fn external_binding(&self, id: AuthorityId, key: &AccountKey, url: &str) -> Result<Option<Value>, StepFailure> {
-        let Some(external) = &self.desired.authority(id).external_account_key else { return Ok(None) };
-        let secret = secrets::read(&external.secret, self.world.folder())
-            .map_err(|why| StepFailure::secret(&external.secret, &why))?;
-        let encoded = secret.expose_secret().trim_end_matches('=').replace('+', "-").replace('/', "_");
-        let mac = base64::Engine::decode(&base64::engine::general_purpose::URL_SAFE_NO_PAD, encoded)
-            .map_err(|_| StepFailure::secret(&external.secret, "it is not base64url"))?;
-        let unsigned = Unsigned::external_binding(&external.id, url, key.jwk());
-        let signature = hmac_sha256(&mac, &unsigned.to_sign());
-        Ok(Some(unsigned.signed(&signature)))
-    }
-
     async fn store(&self, certificate: CertificateId, endpoint: EndpointId) -> Result<(), StepFailure> {
         let name = &self.desired.certificate(certificate).name;
         let row = self.state.certificate(name)?;
         let row = row.ok_or_else(|| {
             StepFailure::new(format!("there is no certificate \"{name}\" in the state"), "run settle again")
         })?;
-        let key = self.vault.unseal(&key_row(name, &row.held.authority), &row.key)?;
-        let key = CertificateKey::from_pkcs8(key.expose_secret())?;
+        let key = self.certificate_key(&row)?;
         let info = self.listed(endpoint)?;
         let platform = self.world.platform(&self.desired, endpoint)?;
         Ok(platform.put_certificate(&info.certificate_site, row.held.sha256, &row.chain, key.pem()).await?)
@@ -314,11 +263,6 @@ impl Engine {
             self.waits.sleep(wait).await;
         }
     }
-}
-
-/// The row that an account key is sealed for.
-pub(crate) fn account_row(directory: &str) -> String {
-    format!("account/{directory}")
 }
 
 /// The row that a certificate key is sealed for: the same for the order and for the

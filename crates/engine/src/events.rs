@@ -102,10 +102,12 @@ impl Event {
 /// What came of a run.
 #[derive(Debug, Clone, Default, PartialEq, Serialize)]
 pub struct Summary {
-    /// How many hostnames are held.
+    /// How many hostnames are held, with the certificates that none of them uses.
     pub held: usize,
     /// How many there are.
     pub total: usize,
+    /// How many of these are certificates that no hostname uses.
+    pub certificates: usize,
     /// For how many something failed.
     pub failed: usize,
     /// How many steps were taken.

@@ -4,56 +4,46 @@
 //! before the order, the order before its challenges, the challenge records before
 //! they are put into a zone.
 
-use std::collections::BTreeMap;
-use std::sync::Arc;
-use std::sync::atomic::Ordering;
+use std::sync::atomic::Ordering as Atomic;
 use std::time::Duration;
 
 use futures::StreamExt as _;
 use futures::stream;
 use jiff::Timestamp;
-use pindrel_acme::{Authority, RequestSigner, TransportError};
-use pindrel_core::acme::jws::{Jwk, Payload};
+use pindrel_acme::TransportError;
+use pindrel_core::acme::account::deactivate;
+use pindrel_core::acme::jws::Payload;
 use pindrel_core::acme::objects::{Order, OrderStatus};
-use pindrel_core::acme::order::{Call, ChallengeRecord, OrderError, OrderFlow, Purpose, Want};
-use pindrel_core::desired::{CertificateId, ZoneId};
-use pindrel_core::facts::HeldCertificate;
-use pindrel_core::name::{DnsName, Hostname};
-use pindrel_dns::lookup;
-use pindrel_keys::{AccountKey, CertificateKey, Chain};
-use pindrel_state::{AccountRow, CertificateRow, ChallengeRow, Moment, OrderPhase, OrderRow};
+use pindrel_core::acme::order::{Call, Issued, OrderError, OrderFlow, Purpose, Terms, Want};
+use pindrel_core::desired::{AuthorityId, CertificateId};
+use pindrel_core::facts::{HeldCertificate, KEY_COMPROMISED, Origin};
+use pindrel_core::name::Hostname;
+use pindrel_keys::{CertificateKey, Chain};
+use pindrel_state::{CertificateRow, Moment, OrderPhase, OrderRow, SealedBytes};
 use secrecy::ExposeSecret as _;
 
-use crate::carry::{Pace, account_row, key_row, names};
-use crate::error::{EngineError, StepFailure};
+use crate::account::{Account, Signing};
+use crate::carry::{key_row, names};
+use crate::error::StepFailure;
 use crate::{Engine, Event};
 
 /// How many requests of one order may be under way at once.
 const REQUESTS_AT_ONCE: usize = 8;
 /// The most orders that are read to find one whose answer was lost.
 const MOST_ORDERS_READ: usize = 200;
-/// How long the servers of a zone may take to give up a challenge record.
-const CLEAR_PATIENCE: Duration = Duration::from_secs(60);
+/// The most chains that are looked at to find the wanted root.
+const MOST_CHAINS: usize = 8;
+/// How long a self-signed certificate is valid, in days.
+const SELF_SIGNED_DAYS: i64 = 30;
 
-/// Lets an account key sign for the transport.
-pub(crate) struct Signing<'k>(pub(crate) &'k AccountKey);
-
-impl RequestSigner for Signing<'_> {
-    fn jwk(&self) -> &Jwk {
-        self.0.jwk()
-    }
-
-    fn sign(&self, message: &[u8]) -> Result<Vec<u8>, String> {
-        self.0.sign(message).map_err(|error| error.to_string())
-    }
-}
-
-/// An account with all that its orders need.
-struct Account {
-    authority: Arc<Authority>,
-    key: AccountKey,
-    row: AccountRow,
-    url: String,
+/// What is ordered, where, and for whom.
+pub(crate) struct Ordering {
+    pub(crate) certificate: CertificateId,
+    pub(crate) authority: AuthorityId,
+    /// The hostname that is told about the progress.
+    pub(crate) hostname: Hostname,
+    /// Whether this only proves that it can be done.
+    pub(crate) rehearsal: bool,
 }
 
 /// How an attempt at an order ended early.
@@ -65,6 +55,8 @@ enum Ended {
     /// The authority knows no such order any more, or it is invalid: it was not made
     /// by this run, so another is worth asking for.
     Stale,
+    /// Another order replaces the predecessor already (RFC 9773 §5).
+    AlreadyReplaced,
 }
 
 impl<E: Into<StepFailure>> From<E> for Ended {
@@ -75,56 +67,115 @@ impl<E: Into<StepFailure>> From<E> for Ended {
 
 impl Engine {
     pub(crate) async fn issue(&self, id: CertificateId, hostname: &Hostname) -> Result<(), StepFailure> {
-        let account = self.account(id).await?;
-        if let Some(order) = self.unfinished(id, &account).await? {
-            match self.pursue(id, hostname, &account, order, true).await {
+        let Some(authority) = self.desired.certificate(id).authority else { return self.sign_oneself(id) };
+        let account = self.account(authority).await?;
+        let ordering = Ordering { certificate: id, authority, hostname: hostname.clone(), rehearsal: false };
+        self.order(&ordering, &account).await
+    }
+
+    /// Brings an order to its certificate: one that an earlier run left, else a new one.
+    pub(crate) async fn order(&self, ordering: &Ordering, account: &Account) -> Result<(), StepFailure> {
+        if let Some(order) = self.unfinished(ordering, account).await? {
+            match self.pursue(ordering, account, order, true).await {
                 Err(Ended::Stale) => {}
                 other => return other.map_err(Ended::into_failure),
             }
         }
-        let order = self.new_order(id)?;
-        self.pursue(id, hostname, &account, order, false).await.map_err(Ended::into_failure)
+        self.preflight(ordering.certificate, ordering.authority, account).await?;
+        let order = self.new_order(ordering, account)?;
+        let Err(ended) = self.pursue(ordering, account, order.clone(), false).await else { return Ok(()) };
+        let Ended::AlreadyReplaced = ended else { return Err(ended.into_failure()) };
+        self.order_again(ordering, account, order).await.map_err(Ended::into_failure)
     }
 
-    async fn account(&self, id: CertificateId) -> Result<Account, StepFailure> {
-        let wanted = self.desired.certificate(id).authority;
-        let directory = self.desired.authority(wanted).directory.as_str();
-        let authority = self.world.authority(&self.desired, wanted).await?;
-        let row = self.state.account(directory)?.and_then(|row| row.url.clone().map(|url| (row, url)));
-        let (row, url) =
-            row.ok_or_else(|| StepFailure::new(format!("there is no account at {directory}"), "run settle again"))?;
-        let key = AccountKey::from_pkcs8(self.vault.unseal(&account_row(directory), &row.key)?.expose_secret())?;
-        Ok(Account { authority, key, row, url })
+    /// The authority says that another order replaces the predecessor: that order is one
+    /// whose answer was lost, or the new one is made without naming the predecessor.
+    async fn order_again(&self, ordering: &Ordering, account: &Account, mut order: OrderRow) -> Result<(), Ended> {
+        if let Some(url) = self.find_order(&order, account).await? {
+            let says = format!("an order for {} whose answer was lost is taken up again: {url}", names(&order.names));
+            self.listener.on(Event::Note { says });
+            (order.url, order.phase) = (Some(url), OrderPhase::Open);
+            self.state.keep_order(&order)?;
+            return self.pursue(ordering, account, order, true).await;
+        }
+        let says = format!(
+            "{} says that the certificate of {} is replaced already, and lists no such order: it is ordered without naming the one before",
+            order.authority,
+            names(&order.names)
+        );
+        self.listener.on(Event::Note { says });
+        let (id, replaces) = (0, None);
+        order = OrderRow { id, replaces, url: None, phase: OrderPhase::Asked, says: None, ..order };
+        order.id = self.state.keep_order(&order)?;
+        self.pursue(ordering, account, order, false).await
     }
 
-    /// Makes the row of a new order, with a new key that is sealed before the order is
-    /// asked for.
-    fn new_order(&self, id: CertificateId) -> Result<OrderRow, StepFailure> {
-        let wanted = self.desired.certificate(id);
-        let directory = self.desired.authority(wanted.authority).directory.to_string();
-        let key = self.vault.seal(&key_row(&wanted.name, &directory), CertificateKey::generate()?.pkcs8())?;
+    /// Makes the row of a new order, with its key sealed before the order is asked for,
+    /// within the authority's limits.
+    fn new_order(&self, ordering: &Ordering, account: &Account) -> Result<OrderRow, StepFailure> {
+        let wanted = self.desired.certificate(ordering.certificate);
+        let directory = self.desired.authority(ordering.authority).directory.to_string();
+        let held = self.state.certificate(&wanted.name)?.filter(|_| !ordering.rehearsal);
+        let name = self.order_name(ordering);
+        let own = held.as_ref().filter(|row| row.held.origin == Origin::Authority && row.held.authority == directory);
+        let replaces = own.and_then(|row| row.held.renewal_id.clone()).filter(|_| account.authority.advises());
         let mut row = OrderRow {
             id: 0,
-            certificate: wanted.name.clone(),
+            key: self.order_key_for(ordering, held.as_ref(), &key_row(&name, &directory))?,
+            certificate: name,
             authority: directory,
             names: wanted.names.clone(),
             url: None,
             phase: OrderPhase::Asked,
-            key,
             begun: Timestamp::now(),
+            replaces,
+            says: None,
         };
         row.id = self.state.keep_order(&row)?;
+        let renewal = own.is_some_and(|row| row.held.not_after > Timestamp::now());
+        if let Err(failure) = self.spend_order(ordering.authority, &row, renewal) {
+            row.phase = OrderPhase::Failed;
+            row.says = Some(failure.says.clone());
+            self.state.keep_order(&row)?;
+            return Err(failure);
+        }
         Ok(row)
+    }
+
+    /// A new key, or the present one where the manifest keeps it; never one that was
+    /// compromised.
+    fn order_key_for(
+        &self,
+        ordering: &Ordering,
+        held: Option<&CertificateRow>,
+        row: &str,
+    ) -> Result<SealedBytes, StepFailure> {
+        let terms = &self.desired.certificate(ordering.certificate).terms;
+        let kept = held.filter(|held| {
+            let compromised = held.held.replace.as_deref() == Some(KEY_COMPROMISED);
+            terms.reuse_key && held.held.key == Some(terms.key) && !compromised
+        });
+        let key = match kept {
+            Some(kept) => self.certificate_key(kept)?,
+            None => CertificateKey::generate(terms.key)?,
+        };
+        Ok(self.vault.seal(row, key.pkcs8())?)
+    }
+
+    /// The name under which an order is kept: a rehearsal never meets the real ones.
+    fn order_name(&self, ordering: &Ordering) -> String {
+        let name = &self.desired.certificate(ordering.certificate).name;
+        if ordering.rehearsal { format!("rehearsal of {name}") } else { name.clone() }
     }
 
     /// Returns the order that an earlier run did not bring to its end, if it is still of
     /// use.
-    async fn unfinished(&self, id: CertificateId, account: &Account) -> Result<Option<OrderRow>, StepFailure> {
-        let wanted = self.desired.certificate(id);
-        let Some(mut row) = self.state.open_order(&wanted.name)? else { return Ok(None) };
-        let directory = self.desired.authority(wanted.authority).directory.as_str();
-        if row.names != wanted.names || row.authority != directory {
+    async fn unfinished(&self, ordering: &Ordering, account: &Account) -> Result<Option<OrderRow>, StepFailure> {
+        let Some(mut row) = self.state.open_order(&self.order_name(ordering))? else { return Ok(None) };
+        let directory = self.desired.authority(ordering.authority).directory.as_str();
+        if row.names != self.desired.certificate(ordering.certificate).names || row.authority != directory {
             row.phase = OrderPhase::Failed;
+            row.says = Some("the manifest wants another one by now".into());
             self.state.keep_order(&row)?;
             return Ok(None);
         }
@@ -135,7 +186,7 @@ impl Engine {
             row.phase = if row.url.is_some() { OrderPhase::Open } else { OrderPhase::Lost };
             self.state.keep_order(&row)?;
             if row.url.is_none() {
-                self.lost_orders.fetch_add(1, Ordering::Relaxed);
+                self.lost_orders.fetch_add(1, Atomic::Relaxed);
                 let says = format!(
                     "the answer to an order for {} was lost with the run before, and {} lists no such order: it is counted as spent, and another is made",
                     names(&row.names),
@@ -149,7 +200,7 @@ impl Engine {
     }
 
     async fn find_order(&self, row: &OrderRow, account: &Account) -> Result<Option<String>, StepFailure> {
-        let Some(list) = &account.row.orders else { return Ok(None) };
+        let Some(list) = &account.orders else { return Ok(None) };
         let signing = Signing(&account.key);
         let urls = account.authority.order_urls(&signing, &account.url, list).await?;
         // The newest stand at the end.
@@ -159,7 +210,8 @@ impl Engine {
             }
             let reply = account.authority.send(&signing, &account.url, Some(&url), &Payload::PostAsGet).await?;
             let order: Option<Order> = reply.ok().and_then(|reply| serde_json::from_slice(&reply.body).ok());
-            if order.is_some_and(|order| order.status != OrderStatus::Invalid && order.is_for(&row.names)) {
+            let unfinished = |order: &Order| !matches!(order.status, OrderStatus::Invalid | OrderStatus::Valid);
+            if order.is_some_and(|order| unfinished(&order) && order.is_for(&row.names)) {
                 return Ok(Some(url));
             }
         }
@@ -169,20 +221,23 @@ impl Engine {
     /// Brings one order to its certificate.
     async fn pursue(
         &self,
-        id: CertificateId,
-        hostname: &Hostname,
+        ordering: &Ordering,
         account: &Account,
         mut row: OrderRow,
         resumed: bool,
     ) -> Result<(), Ended> {
-        let mut flow = OrderFlow::new(row.names.clone(), account.key.jwk().thumbprint());
+        let profile = self.profile(ordering.certificate, ordering.authority).map(str::to_owned);
+        let terms = Terms { profile: profile.filter(|_| !ordering.rehearsal), replaces: row.replaces.clone() };
+        let mut flow = OrderFlow::new(row.names.clone(), terms, account.key.jwk().thumbprint());
         if let Some(url) = &row.url {
             flow = flow.resume(url.clone());
         }
-        let result = self.drive(id, hostname, account, &mut row, &mut flow, resumed).await;
+        let result = self.drive(ordering, account, &mut row, &mut flow, resumed).await;
         if !matches!(result, Ok(()) | Err(Ended::Paused(_))) {
             row.phase = OrderPhase::Failed;
             self.state.keep_order(&row)?;
+            self.take_back_certificate(&row)?;
+            self.give_up(account, &flow).await;
         }
         if !matches!(result, Err(Ended::Paused(_))) {
             self.take_back(&row).await?;
@@ -190,15 +245,27 @@ impl Engine {
         result
     }
 
+    /// Deactivates the authorizations of an order that is given up (RFC 8555 §7.5.2), so
+    /// that they count against no limit. Nothing depends on whether that succeeds.
+    async fn give_up(&self, account: &Account, flow: &OrderFlow) {
+        let signing = Signing(&account.key);
+        let payload = Payload::Json(deactivate());
+        for url in flow.open_authorizations() {
+            let result = account.authority.send(&signing, &account.url, Some(&url), &payload).await;
+            tracing::debug!(?result, url, "authorization given up");
+        }
+    }
+
     async fn drive(
         &self,
-        id: CertificateId,
-        hostname: &Hostname,
+        ordering: &Ordering,
         account: &Account,
         row: &mut OrderRow,
         flow: &mut OrderFlow,
         resumed: bool,
     ) -> Result<(), Ended> {
+        let hostname = &ordering.hostname;
+        let action = if ordering.rehearsal { "rehearse" } else { "issue" };
         loop {
             match flow.want() {
                 Want::Send(calls) => self.send(account, row, flow, calls, resumed).await?,
@@ -211,12 +278,12 @@ impl Engine {
                     flow.signing_request(&key.signing_request(&row.names).map_err(StepFailure::from)?);
                 }
                 Want::Wait { until, what } => {
-                    self.tell_waiting(hostname, "issue", what);
+                    self.tell_waiting(hostname, action, what);
                     let millis = until.as_millisecond() - Timestamp::now().as_millisecond();
                     self.waits.sleep(Duration::from_millis(u64::try_from(millis).unwrap_or(0))).await;
                     flow.waited();
                 }
-                Want::Done(chain) => return self.accept(id, row, chain),
+                Want::Done(issued) => return self.accept(ordering, account, row, issued).await,
             }
         }
     }
@@ -242,7 +309,7 @@ impl Engine {
             self.journal(Moment::Begun, action, subject.clone(), detail.clone())?;
         }
         let waiting = calls.iter().filter(|call| matches!(call.purpose, Purpose::Order { waiting: true })).count();
-        self.waiting_requests.fetch_add(waiting as u64, Ordering::Relaxed);
+        self.waiting_requests.fetch_add(waiting as u64, Atomic::Relaxed);
         let mut replies = stream::iter(calls)
             .map(|call| async move {
                 let signing = Signing(&account.key);
@@ -263,8 +330,20 @@ impl Engine {
                 row.phase = OrderPhase::Open;
                 self.state.keep_order(row)?;
             }
-            // An order of an earlier run that has gone bad since says nothing about a new one.
-            told.map_err(|error| ended(error, purpose, resumed && !flow.has_responded()))?;
+            if let Err(error) = told {
+                row.says = Some(error.to_string());
+                match &error {
+                    OrderError::Refused { problem, .. } | OrderError::Invalid(problem) => self.respect(row, problem)?,
+                    OrderError::Validation(failed) => {
+                        let names: Vec<String> = failed.iter().map(|failed| failed.name.clone()).collect();
+                        self.spend_failures(row, &names)?;
+                    }
+                    _ => {}
+                }
+                // An order of an earlier run that has gone bad since says nothing about a new one.
+                let of_an_earlier_run = resumed && !flow.has_responded();
+                return Err(ended(error, purpose, row.replaces.is_some(), of_an_earlier_run));
+            }
         }
         if let Some(action) = entry {
             self.journal(Moment::Ended, action, subject, row.url.clone().unwrap_or(detail))?;
@@ -272,112 +351,75 @@ impl Engine {
         Ok(())
     }
 
-    /// Puts the challenge records into their zones, and waits until every
-    /// authoritative server gives them.
-    async fn publish(
+    /// Checks what was issued, and keeps it; a rehearsal's is only checked.
+    async fn accept(
         &self,
-        hostname: &Hostname,
-        row: &OrderRow,
-        records: &[ChallengeRecord],
-    ) -> Result<(), StepFailure> {
-        let mut zones: BTreeMap<ZoneId, Vec<ChallengeRecord>> = BTreeMap::new();
-        for record in records {
-            zones.entry(self.challenge_zone(record)?).or_default().push(record.clone());
-        }
-        for (zone, records) in &zones {
-            let name = &self.desired.zone(*zone).name;
-            let rows: Vec<ChallengeRow> =
-                records.iter().map(|record| ChallengeRow { zone: name.clone(), record: record.clone() }).collect();
-            self.state.note_challenge_records(row.id, &rows)?;
-        }
-        self.journal(Moment::Begun, "challenge-put", row.certificate.clone(), names(&row.names))?;
-        for (zone, records) in &zones {
-            let servers = self.zone_servers(*zone);
-            self.world.zone_driver(&self.desired, *zone, &servers)?.add_challenges(records).await?;
-            self.await_challenges(hostname, &servers, records).await?;
-        }
-        self.journal(Moment::Ended, "challenge-put", row.certificate.clone(), names(&row.names))
-    }
-
-    fn challenge_zone(&self, record: &ChallengeRecord) -> Result<ZoneId, StepFailure> {
-        let zones = self.desired.zones.iter().zip(0u32..).filter(|(zone, _)| record.name.is_within(&zone.name));
-        let longest = zones.max_by_key(|(zone, _)| zone.name.as_str().len());
-        longest.map(|(_, id)| ZoneId(id)).ok_or_else(|| {
-            StepFailure::new(format!("{} lies in no zone of the manifest", record.name), "add its zone to the manifest")
-        })
-    }
-
-    /// Waits until every server gives every record, naming who lags.
-    async fn await_challenges(
-        &self,
-        hostname: &Hostname,
-        servers: &[std::net::SocketAddr],
-        records: &[ChallengeRecord],
-    ) -> Result<(), StepFailure> {
-        let mut pace = Pace::new(self.transfer_patience);
-        let mut left: Vec<std::net::SocketAddr> = servers.to_vec();
-        loop {
-            let mut lagging = Vec::new();
-            let mut why = Vec::new();
-            for server in left {
-                for record in records {
-                    match lookup::gives_challenge(server, record).await {
-                        Ok(true) => continue,
-                        Ok(false) => why.push(server.to_string()),
-                        Err(error) => why.push(format!("{server} ({error})")),
-                    }
-                    lagging.push(server);
-                    break;
-                }
-            }
-            if lagging.is_empty() {
-                return Ok(());
-            }
-            let Some(wait) = pace.next() else {
-                return Err(StepFailure::new(
-                    format!("{} never gave the challenge record {}", why.join(" and "), records[0].name),
-                    "see why that server does not transfer the zone, then run settle again",
-                ));
-            };
-            self.tell_waiting(hostname, "issue", format!("{} to give the challenge record", why.join(" and ")));
-            self.waits.sleep(wait).await;
-            left = lagging;
-        }
-    }
-
-    /// Checks what was issued, and keeps it.
-    fn accept(&self, id: CertificateId, row: &OrderRow, chain_pem: String) -> Result<(), Ended> {
-        let wanted = self.desired.certificate(id);
-        let roots = self.world.issued_roots(&self.desired, wanted.authority)?;
+        ordering: &Ordering,
+        account: &Account,
+        row: &mut OrderRow,
+        issued: Issued,
+    ) -> Result<(), Ended> {
+        let roots = self.world.issued_roots(&self.desired, ordering.authority)?;
         let key = self.order_key(row)?;
+        let authority = row.authority.clone();
         let wrong = |error: pindrel_keys::ChainError| {
-            let says = format!(
-                "the certificate that {} issued for {} is not right: {error}",
-                row.authority,
-                names(&row.names)
-            );
-            Ended::Order(StepFailure::new(
-                says,
-                "tell the authority, and see that issued_roots names its roots; then run settle again",
-            ))
+            let says =
+                format!("the certificate that {authority} issued for {} is not right: {error}", names(&row.names));
+            let remedy = "tell the authority, and see that issued_roots names its roots; then run settle again";
+            Ended::Order(StepFailure::new(says, remedy))
         };
-        let chain = Chain::from_pem(&chain_pem).map_err(wrong)?;
-        chain.verify(&key.public_key(), &row.names, &roots, Timestamp::now()).map_err(wrong)?;
+        let now = Timestamp::now();
+        let chain = Chain::from_pem(&issued.chain).map_err(&wrong)?;
+        chain.verify(&key.public_key(), &row.names, &roots, now).map_err(&wrong)?;
+        if ordering.rehearsal {
+            row.phase = OrderPhase::Done;
+            self.state.keep_order(row)?;
+            return Ok(());
+        }
+        let chain = match self.wanted_root(ordering) {
+            Some(wanted) if !leads_to(&chain, wanted) => {
+                let other = self.other_chain(account, &issued.alternates, wanted, &chain).await?;
+                other.filter(|other| other.verify(&key.public_key(), &row.names, &roots, now).is_ok()).unwrap_or(chain)
+            }
+            _ => chain,
+        };
+        let advises = account.authority.advises();
         let held = HeldCertificate {
             sha256: chain.fingerprint(),
             names: chain.names().to_vec(),
+            origin: Origin::Authority,
             authority: row.authority.clone(),
-            not_before: chain.not_before(),
-            not_after: chain.not_after(),
+            key: Some(self.desired.certificate(ordering.certificate).terms.key),
+            not_before: chain.leaf().not_before,
+            not_after: chain.leaf().not_after,
+            renewal_id: chain.certificate_id().filter(|_| advises),
+            window: None,
+            replace: None,
         };
+        Ok(self.keep_issued(ordering.certificate, held, &chain, row.key.clone(), row.id)?)
+    }
+
+    /// Keeps a certificate as the present one, and judges anew what uses it.
+    pub(crate) fn keep_issued(
+        &self,
+        id: CertificateId,
+        held: HeldCertificate,
+        chain: &Chain,
+        key: SealedBytes,
+        order: i64,
+    ) -> Result<(), StepFailure> {
+        let wanted = self.desired.certificate(id);
         let kept = CertificateRow {
-            name: row.certificate.clone(),
-            held: held.clone(),
-            chain: chain_pem,
-            key: row.key.clone(),
+            name: wanted.name.clone(),
+            renew_at: held.due_at(wanted.terms.renewal),
+            held,
+            chain: chain.pem(),
+            key,
+            kept: Timestamp::now(),
+            revoked: None,
         };
-        self.state.keep_certificate(&kept, row.id)?;
-        self.memory().certificates.insert(id, Some(held));
+        self.state.keep_certificate(&kept, order)?;
+        self.take_in(id, kept)?;
         let covered: Vec<_> =
             self.desired.hostname_ids().filter(|hostname| self.desired.hostname(*hostname).certificate == id).collect();
         for hostname in covered {
@@ -388,87 +430,66 @@ impl Engine {
         Ok(())
     }
 
-    /// Takes an order's challenge records out of their zones; that they are gone from
-    /// every server is seen to at the end of the run.
-    async fn take_back(&self, row: &OrderRow) -> Result<(), StepFailure> {
-        let mut zones: BTreeMap<DnsName, Vec<ChallengeRecord>> = BTreeMap::new();
-        for standing in self.state.standing_challenge_records(Some(row.id))? {
-            zones.entry(standing.zone).or_default().push(standing.record);
-        }
-        for (zone, records) in zones {
-            self.journal(Moment::Begun, "challenge-clear", row.certificate.clone(), zone.to_string())?;
-            if let Some(id) = self.zone_named(&zone) {
-                let servers = self.zone_servers(id);
-                let driver = self.world.zone_driver(&self.desired, id, &servers)?;
-                // A failure here harms nothing yet: the end of the run tries again and tells.
-                if let Err(error) = driver.delete_challenges(&records).await {
-                    tracing::warn!(%zone, %error, "challenge records not cleared yet");
-                }
-            }
-            self.journal(Moment::Ended, "challenge-clear", row.certificate.clone(), zone.to_string())?;
-        }
-        Ok(())
+    fn wanted_root(&self, ordering: &Ordering) -> Option<&str> {
+        let own = self.desired.certificate(ordering.certificate).terms.chain_root.as_deref();
+        own.or(self.desired.authority(ordering.authority).chain_root.as_deref())
     }
 
-    fn zone_named(&self, name: &DnsName) -> Option<ZoneId> {
-        self.desired.zones.iter().position(|zone| zone.name == *name).map(|index| ZoneId(index as u32))
+    /// Looks among the other chains of a certificate for one that leads to the wanted root.
+    async fn other_chain(
+        &self,
+        account: &Account,
+        alternates: &[String],
+        wanted: &str,
+        first: &Chain,
+    ) -> Result<Option<Chain>, StepFailure> {
+        let signing = Signing(&account.key);
+        let mut offered = vec![first.root_name()];
+        for url in alternates.iter().take(MOST_CHAINS) {
+            let reply = account.authority.send(&signing, &account.url, Some(url), &Payload::PostAsGet).await?;
+            let text = reply.ok().and_then(|reply| String::from_utf8(reply.body).ok());
+            let Some(chain) = text.and_then(|text| Chain::from_pem(&text).ok()) else { continue };
+            if leads_to(&chain, wanted) {
+                return Ok(Some(chain));
+            }
+            offered.push(chain.root_name());
+        }
+        let says = format!("no chain leads to \"{wanted}\"; the first of these is used: {}", offered.join("; "));
+        self.listener.on(Event::Note { says });
+        Ok(None)
     }
 
-    /// Clears the challenge records of all orders that have ended, by exact value, and
-    /// waits until no server gives them any more.
-    pub(crate) async fn clear_leftovers(&self) -> Result<(), EngineError> {
-        let mut zones: BTreeMap<DnsName, Vec<ChallengeRow>> = BTreeMap::new();
-        for row in self.state.standing_challenge_records(None)? {
-            zones.entry(row.zone.clone()).or_default().push(row);
+    /// Makes a self-signed certificate, for a first bring-up.
+    fn sign_oneself(&self, id: CertificateId) -> Result<(), StepFailure> {
+        let wanted = self.desired.certificate(id);
+        if wanted.terms.issued_by != Origin::SelfSigned {
+            let says = format!("the certificate \"{}\" is bought elsewhere", wanted.name);
+            return Err(StepFailure::new(says, format!("bring it in with: pindrel cert import {} FILES", wanted.name)));
         }
-        for (zone, rows) in zones {
-            if let Err(failure) = self.clear_zone(&zone, &rows).await {
-                let says = format!("challenge records of {zone} are still to be cleared: {}", failure.says);
-                self.listener.on(Event::Note { says });
-            }
-        }
-        Ok(())
+        let key = CertificateKey::generate(wanted.terms.key)?;
+        let pem = key.self_signed(&wanted.names, Timestamp::now(), SELF_SIGNED_DAYS)?;
+        let chain = Chain::from_pem(&pem).map_err(|error| StepFailure::new(error.to_string(), "report this fault"))?;
+        let held = HeldCertificate {
+            sha256: chain.fingerprint(),
+            names: chain.names().to_vec(),
+            origin: Origin::SelfSigned,
+            authority: String::new(),
+            key: Some(wanted.terms.key),
+            not_before: chain.leaf().not_before,
+            not_after: chain.leaf().not_after,
+            renewal_id: None,
+            window: None,
+            replace: None,
+        };
+        let sealed = self.vault.seal(&key_row(&wanted.name, ""), key.pkcs8())?;
+        self.keep_issued(id, held, &chain, sealed, 0)
     }
+}
 
-    async fn clear_zone(&self, zone: &DnsName, rows: &[ChallengeRow]) -> Result<(), StepFailure> {
-        let id = self
-            .zone_named(zone)
-            .ok_or_else(|| StepFailure::new("the zone is not in the manifest any more", "add it"))?;
-        let known = self.memory().zones.contains_key(&id);
-        if !known && let Some(fact) = self.state.zone(zone)? {
-            self.memory().zones.insert(id, fact);
-        }
-        let _working = self.waits.work();
-        let servers = self.zone_servers(id);
-        let driver = self.world.zone_driver(&self.desired, id, &servers)?;
-        let records: Vec<ChallengeRecord> = rows.iter().map(|row| row.record.clone()).collect();
-        driver.delete_challenges(&records).await?;
-        let mut pace = Pace::new(CLEAR_PATIENCE);
-        let mut left: Vec<&ChallengeRow> = rows.iter().collect();
-        loop {
-            let mut standing = Vec::new();
-            for row in left {
-                let mut gone = true;
-                for server in &servers {
-                    gone = gone && matches!(lookup::gives_challenge(*server, &row.record).await, Ok(false));
-                }
-                if gone {
-                    self.state.forget_challenge_record(row)?;
-                } else {
-                    standing.push(row);
-                }
-            }
-            if standing.is_empty() {
-                return Ok(());
-            }
-            let wait = pace.next().ok_or_else(|| {
-                let says = format!("a server still gives {}", standing[0].record.name);
-                StepFailure::new(says, "run settle again")
-            })?;
-            self.waits.sleep(wait).await;
-            left = standing;
-        }
-    }
+/// Says whether a chain leads to the root of that name: its common name, or all of it.
+fn leads_to(chain: &Chain, wanted: &str) -> bool {
+    let name = chain.root_name();
+    name == wanted || name.split(", ").any(|part| part.strip_prefix("CN=") == Some(wanted))
 }
 
 impl Ended {
@@ -476,6 +497,9 @@ impl Ended {
         match self {
             Ended::Order(failure) | Ended::Paused(failure) => failure,
             Ended::Stale => StepFailure::new("the authority does not know the order any more", "run settle again"),
+            Ended::AlreadyReplaced => {
+                StepFailure::new("the authority says that the certificate is replaced already", "run settle again")
+            }
         }
     }
 }
@@ -498,8 +522,11 @@ fn not_sent(purpose: Purpose, error: TransportError) -> Ended {
     if never_made { Ended::Order(failure) } else { Ended::Paused(failure) }
 }
 
-fn ended(error: OrderError, purpose: Purpose, of_an_earlier_run: bool) -> Ended {
+fn ended(error: OrderError, purpose: Purpose, replaces: bool, of_an_earlier_run: bool) -> Ended {
     match error {
+        OrderError::Refused { problem, .. } if replaces && problem.error() == "alreadyReplaced" => {
+            Ended::AlreadyReplaced
+        }
         error if error.is_passing() && purpose != Purpose::NewOrder => Ended::Paused(error.into()),
         OrderError::Refused { .. } | OrderError::Invalid(_) | OrderError::Validation(_) if of_an_earlier_run => {
             Ended::Stale

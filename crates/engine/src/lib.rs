@@ -10,22 +10,36 @@
 //! [`Engine::status`] looks and judges, [`Engine::plan`] says what would be done, and
 //! [`Engine::settle`] does it. Nothing here prints: a [`Listener`] is told.
 
+mod account;
+mod advice;
+mod budget;
 mod carry;
+mod certificates;
+mod challenge;
+mod deliver;
 mod error;
 mod events;
 mod home;
 mod issue;
 mod look;
+mod preflight;
+mod rehearse;
 pub mod secrets;
 mod settle;
 mod waits;
 mod world;
 
+pub use account::{AccountReport, Registration, read_account_key};
+pub use certificates::{
+    Brought, CertificateDetails, CertificateReport, CertificateUse, ExportForm, Former, RevocationKey, RevokeReason,
+};
 pub use error::{EngineError, StepFailure};
 pub use events::{Event, Listener, Summary};
 pub use home::Home;
-pub use pindrel_state::{Lock, LockError};
-pub use settle::{Plan, Stuck};
+pub use pindrel_keys::AccountKey;
+pub use pindrel_keys::bundle::LooseFile;
+pub use pindrel_state::{Lock, LockError, OrderEnd, OrderPhase};
+pub use settle::{Aim, Plan, Scope, Stuck};
 
 use std::collections::HashMap;
 use std::path::PathBuf;
@@ -34,12 +48,16 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
 use jiff::Timestamp;
-use pindrel_core::desired::{CertificateId, Desired, EndpointId, HostnameId, ZoneId};
+use pindrel_core::delivery::Undelivered;
+use pindrel_core::desired::{AuthorityId, CertificateId, Desired, EndpointId, HostnameId, ZoneId};
 use pindrel_core::facts::{EndpointView, Fact, HeldCertificate, HostnameFacts, Ours, ZoneView};
-use pindrel_core::name::Hostname;
+use pindrel_core::name::{DnsName, Hostname};
 use pindrel_core::pins::{Known, Pins};
 use pindrel_state::{HostnameRow, State};
+use tokio::sync::OnceCell;
 
+use crate::account::Account;
+use crate::challenge::Place;
 use crate::secrets::Vault;
 use crate::waits::Waits;
 use crate::world::World;
@@ -75,6 +93,12 @@ pub struct Engine {
     waits: Waits,
     waiting_requests: AtomicU64,
     lost_orders: AtomicU64,
+    /// The accounts that orders are made with.
+    accounts: Mutex<HashMap<AuthorityId, Arc<OnceCell<Arc<Account>>>>>,
+    /// Whether the servers of every zone are known.
+    zones_known: OnceCell<()>,
+    /// Held while an order is checked against its limits and counted.
+    spending: Mutex<()>,
     known: Mutex<Memory>,
 }
 
@@ -84,6 +108,9 @@ struct Memory {
     zones: HashMap<ZoneId, Fact<ZoneView>>,
     endpoints: HashMap<EndpointId, Fact<EndpointView>>,
     certificates: HashMap<CertificateId, Option<HeldCertificate>>,
+    undelivered: HashMap<CertificateId, Undelivered>,
+    /// Where the challenge records of a name belong.
+    places: HashMap<DnsName, Place>,
     hostnames: HashMap<HostnameId, Remembered>,
 }
 
@@ -102,6 +129,10 @@ pub struct HostnameReport {
     pub endpoints: Vec<String>,
     /// The judgement of each pin.
     pub pins: Pins,
+    /// Words to filter by.
+    pub labels: Vec<String>,
+    /// A note for people.
+    pub note: Option<String>,
 }
 
 /// How all hostnames stand.
@@ -133,6 +164,9 @@ impl Engine {
             waits: Waits::default(),
             waiting_requests: AtomicU64::new(0),
             lost_orders: AtomicU64::new(0),
+            accounts: Mutex::default(),
+            zones_known: OnceCell::new(),
+            spending: Mutex::default(),
             known: Mutex::default(),
         })
     }
@@ -155,6 +189,8 @@ impl Engine {
                 hostname: wanted.hostname.clone(),
                 endpoints: vec![self.desired.endpoint(wanted.endpoint).name.clone()],
                 pins: self.judge(*id, at),
+                labels: wanted.labels.clone(),
+                note: wanted.note.clone(),
             }
         });
         Ok(Report { at, hostnames: hostnames.collect() })
@@ -180,6 +216,7 @@ impl Engine {
             zone: memory.zones.get(&wanted.zone),
             endpoint: memory.endpoints.get(&wanted.endpoint),
             certificate: memory.certificates.get(&wanted.certificate).and_then(Option::as_ref),
+            undelivered: memory.undelivered.get(&wanted.certificate),
             facts: &remembered.facts,
             ours: &remembered.ours,
         })
@@ -212,7 +249,9 @@ impl Engine {
                 wanted: self.desired.digests().of(id),
                 held: pins.held(),
                 seen_secs: oldest.unwrap_or(0),
-                due_secs: certificate.map_or(0, |held| held.renew_at().as_second()),
+                due_secs: certificate.map_or(0, |held| {
+                    held.due_at(self.desired.certificate(wanted.certificate).terms.renewal).as_second()
+                }),
                 facts: remembered.facts,
                 ours: remembered.ours,
             }

@@ -1,23 +1,24 @@
 //! Looking at the world: zones, endpoints, bindings, aliases, answers.
 
-use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::net::SocketAddr;
 
 use futures::StreamExt as _;
 use futures::future::join_all;
 use futures::stream;
 use jiff::Timestamp;
-use pindrel_core::desired::{EndpointId, HostnameId, ZoneId};
+use pindrel_core::delivery::Undelivered;
+use pindrel_core::desired::{CertificateId, EndpointId, HostnameId, ZoneId};
 use pindrel_core::endpoint::{Deployment, EndpointInfo};
 use pindrel_core::facts::{
-    AliasView, AnswerView, BindingView, EndpointView, Fact, Met, ResolverAnswer, ServedView, is_fresh,
+    AliasView, AnswerView, BindingView, EndpointView, Fact, Met, Origin, ResolverAnswer, ServedView, is_fresh,
 };
 use pindrel_core::name::DnsName;
 use pindrel_core::records::same_data;
 use pindrel_dns::discover;
 use pindrel_dns::lookup::{self, Resolved};
 use pindrel_edge::{EdgeError, Platform};
-use pindrel_probe::{ProbeError, served_certificate};
+use pindrel_probe::{ProbeError, Trust, served_certificate};
 
 use crate::error::{EngineError, StepFailure};
 use crate::{Engine, Event, Remembered};
@@ -28,8 +29,12 @@ const MOST_IDS: usize = 20;
 impl Engine {
     /// Looks at every hostname of the scope that is not known to be held by fresh
     /// facts, and returns those. What is known to be held costs one small row.
-    pub(crate) async fn survey_open(&self, scope: &[HostnameId]) -> Result<Vec<HostnameId>, EngineError> {
-        let open = self.open_ones(scope)?;
+    pub(crate) async fn survey_open(
+        &self,
+        scope: &[HostnameId],
+        see_to: &HashSet<CertificateId>,
+    ) -> Result<Vec<HostnameId>, EngineError> {
+        let open = self.open_ones(scope, see_to)?;
         self.listener.on(Event::Looking { hostnames: open.len(), total: scope.len() });
         self.remember(&open)?;
         self.look(&open).await?;
@@ -42,7 +47,7 @@ impl Engine {
         self.look(&stale).await
     }
 
-    fn open_ones(&self, scope: &[HostnameId]) -> Result<Vec<HostnameId>, EngineError> {
+    fn open_ones(&self, scope: &[HostnameId], see_to: &HashSet<CertificateId>) -> Result<Vec<HostnameId>, EngineError> {
         let now = Timestamp::now();
         let ids: HashMap<&str, HostnameId> =
             scope.iter().map(|id| (self.desired.hostname(*id).hostname.as_str(), *id)).collect();
@@ -54,6 +59,7 @@ impl Engine {
             settled[id.0 as usize] = summary.held
                 && now.as_second() < summary.due_secs
                 && is_fresh(seen, now, self.max_age_secs)
+                && !see_to.contains(&self.desired.hostname(*id).certificate)
                 && summary.wanted == digests.of(*id);
         })?;
         Ok(scope.iter().copied().filter(|id| !settled[id.0 as usize]).collect())
@@ -79,12 +85,7 @@ impl Engine {
                 row.map_or_else(Remembered::default, |row| Remembered { facts: row.facts, ours: row.ours });
             self.memory().hostnames.insert(*id, remembered);
 
-            let known = self.memory().certificates.contains_key(&wanted.certificate);
-            if !known {
-                let name = &self.desired.certificate(wanted.certificate).name;
-                let held = self.state.certificate(name)?.map(|row| row.held);
-                self.memory().certificates.insert(wanted.certificate, held);
-            }
+            self.remember_certificate(wanted.certificate)?;
             let known = self.memory().zones.contains_key(&wanted.zone);
             if !known && let Some(fact) = self.state.zone(&self.desired.zone(wanted.zone).name)? {
                 self.memory().zones.insert(wanted.zone, fact);
@@ -96,6 +97,29 @@ impl Engine {
             }
         }
         Ok(stale)
+    }
+
+    /// Reads from the state, once a run, what is known of a certificate.
+    pub(crate) fn remember_certificate(&self, id: CertificateId) -> Result<(), EngineError> {
+        let known = self.memory().certificates.contains_key(&id);
+        if known {
+            return Ok(());
+        }
+        match self.state.certificate(&self.desired.certificate(id).name)? {
+            None => {
+                self.memory().certificates.insert(id, None);
+            }
+            Some(row) => {
+                if let Err(failure) = self.take_in(id, row.clone()) {
+                    // Whether it is delivered cannot be seen: the step that delivers says why.
+                    let undelivered = Undelivered { files: vec![failure.says], ..Undelivered::default() };
+                    let mut memory = self.memory();
+                    memory.certificates.insert(id, Some(row.held));
+                    memory.undelivered.insert(id, undelivered);
+                }
+            }
+        }
+        Ok(())
     }
 
     /// Looks at some hostnames and at all that they share.
@@ -113,7 +137,7 @@ impl Engine {
         looks.collect::<Vec<_>>().await.into_iter().collect()
     }
 
-    async fn look_at_zone(&self, id: ZoneId) -> Result<(), EngineError> {
+    pub(crate) async fn look_at_zone(&self, id: ZoneId) -> Result<(), EngineError> {
         let zone = self.desired.zone(id);
         let resolvers = self.world.resolvers(&self.desired, id);
         let value = discover::zone(&zone.name, &zone.servers, &zone.parents, resolvers).await;
@@ -214,8 +238,7 @@ impl Engine {
     /// than the present certificate is what is told.
     pub(crate) async fn see_served(&self, id: HostnameId, endpoint: &EndpointInfo) -> ServedView {
         let wanted = self.desired.hostname(id);
-        let authority = self.desired.certificate(wanted.certificate).authority;
-        let trust = match self.world.trust(&self.desired, authority) {
+        let trust = match self.trust(wanted.certificate) {
             Ok(trust) => trust,
             Err(StepFailure { says, .. }) => return ServedView::Nothing { why: says },
         };
@@ -260,8 +283,7 @@ impl Engine {
         };
         let port = self.endpoint_info(id).map_or(443, |endpoint| endpoint.port);
         let address = SocketAddr::new(addresses[0], port);
-        let authority = self.desired.certificate(wanted.certificate).authority;
-        let trust = match self.world.trust(&self.desired, authority) {
+        let trust = match self.trust(wanted.certificate) {
             Ok(trust) => trust,
             Err(failure) => return Met::Unverified { address, sha256: None, why: failure.says },
         };
@@ -281,6 +303,21 @@ impl Engine {
             Err(ProbeError::Unverified { sha256, why }) => Met::Unverified { address, sha256, why },
             Err(ProbeError::NoAnswer { sha256, why }) => Met::NoAnswer { address, sha256, why },
             Err(other) => Met::NotConnected { address, why: other.to_string() },
+        }
+    }
+
+    /// What a client of a certificate trusts: the roots of whoever issued it.
+    fn trust(&self, id: CertificateId) -> Result<Trust, StepFailure> {
+        let wanted = self.desired.certificate(id);
+        let held = self.memory().certificates.get(&id).cloned().flatten();
+        // One that was bought before the authority issues is trusted as it was bought.
+        match (held.as_ref().map(|held| held.origin), wanted.authority) {
+            (Some(Origin::SelfSigned), _) => {
+                let row = self.state.certificate(&wanted.name)?;
+                self.world.trust_itself(row.map_or_else(String::new, |row| row.chain))
+            }
+            (Some(Origin::Authority) | None, Some(authority)) => self.world.trust(&self.desired, authority),
+            _ => self.world.trust_roots(wanted.terms.issued_roots.as_ref()),
         }
     }
 

@@ -1,6 +1,6 @@
 //! A whole run: look, decide, carry out, verify, sum up.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet, HashSet};
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use std::time::Instant;
@@ -8,10 +8,11 @@ use std::time::Instant;
 use futures::FutureExt as _;
 use futures::future::{BoxFuture, Shared, join_all};
 use jiff::Timestamp;
-use pindrel_core::desired::{AuthorityId, HostnameId};
-use pindrel_core::findings::Finding;
+use pindrel_core::acme::account::AccountStatus;
+use pindrel_core::desired::{AuthorityId, CertificateId, Desired, HostnameId};
+use pindrel_core::findings::{Code, Finding};
 use pindrel_core::name::Hostname;
-use pindrel_core::pins::Pin;
+use pindrel_core::pins::{Pin, PinReport, PinState, Pins, judge_certificate};
 use pindrel_core::steps::{Outlook, Planner, Step, Work};
 use pindrel_state::{Entry, Moment};
 use tokio::sync::Semaphore;
@@ -26,10 +27,12 @@ pub struct Plan {
     pub steps: Vec<Step>,
     /// The hostnames that no step, or not all, can bring further.
     pub stuck: Vec<Stuck>,
-    /// How many hostnames there are.
+    /// How many hostnames there are, with the certificates that none of them uses.
     pub total: usize,
     /// How many of them are held already.
     pub held: usize,
+    /// How many of them are certificates that no hostname uses.
+    pub certificates: usize,
 }
 
 /// A hostname that waits for a person or for something that is down.
@@ -43,8 +46,60 @@ pub struct Stuck {
     pub findings: Vec<Finding>,
 }
 
-/// The steps of a run, and what lies ahead of each hostname.
-type Decided = (Vec<Step>, Vec<(HostnameId, Outlook)>);
+/// What a run is to see to.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Scope {
+    /// These hostnames, with all that they need.
+    pub hostnames: Vec<HostnameId>,
+    /// These certificates besides: those that no hostname uses.
+    pub certificates: Vec<CertificateId>,
+}
+
+impl Scope {
+    /// All of a manifest.
+    pub fn all(desired: &Desired) -> Scope {
+        Scope { hostnames: desired.hostname_ids().collect(), certificates: desired.unused_certificates() }
+    }
+
+    /// One certificate with all hostnames that use it.
+    pub fn of_certificates(desired: &Desired, ids: &[CertificateId]) -> Scope {
+        let uses = |id: &HostnameId| ids.contains(&desired.hostname(*id).certificate);
+        let unused = desired.unused_certificates();
+        Scope {
+            hostnames: desired.hostname_ids().filter(uses).collect(),
+            certificates: ids.iter().copied().filter(|id| unused.contains(id)).collect(),
+        }
+    }
+}
+
+/// How many things a run sees to, and how many of them are certificates that it names by
+/// themselves.
+fn sizes(scope: &Scope, aim: Aim, looked_at: usize) -> (usize, usize) {
+    match aim {
+        Aim::Hold => (scope.hostnames.len() + scope.certificates.len(), scope.certificates.len()),
+        Aim::Rehearse => (looked_at, looked_at),
+    }
+}
+
+/// How far a run goes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Aim {
+    /// Everything is held.
+    #[default]
+    Hold,
+    /// Every set-up is proven at its practice authority; nothing else is done.
+    Rehearse,
+}
+
+/// What a step or an outlook is about.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+enum Subject {
+    Hostname(HostnameId),
+    Certificate(CertificateId),
+}
+
+/// The steps of a run, and what lies ahead of each subject.
+type Decided = (Vec<Step>, Vec<(Subject, Outlook)>);
 type Outcome = Result<(), Arc<StepFailure>>;
 type Running<'r> = Shared<BoxFuture<'r, Outcome>>;
 
@@ -53,19 +108,22 @@ impl Engine {
     ///
     /// # Errors
     /// [`EngineError`] when the state cannot be read or written.
-    pub async fn plan(&self, scope: &[HostnameId]) -> Result<Plan, EngineError> {
-        let open = self.survey_open(scope).await?;
-        let (steps, outlooks) = self.decide(&open)?;
+    pub async fn plan(&self, scope: &Scope, aim: Aim) -> Result<Plan, EngineError> {
+        let see_to = self.due_certificates()?;
+        let open = self.survey_open(&scope.hostnames, &see_to).await?;
+        let (steps, outlooks) = self.decide(&open, &scope.certificates, aim).await?;
         let held = outlooks.iter().filter(|(_, outlook)| *outlook == Outlook::Held).count();
-        let stuck = outlooks.into_iter().filter_map(|(id, outlook)| {
-            let hostname = self.desired.hostname(id).hostname.clone();
+        let looked_at = outlooks.len();
+        let stuck = outlooks.into_iter().filter_map(|(subject, outlook)| {
+            let hostname = self.name_of(subject);
             match outlook {
                 Outlook::Blocked(findings) => Some(Stuck { hostname, outage: false, findings }),
                 Outlook::Outage(findings) => Some(Stuck { hostname, outage: true, findings }),
                 Outlook::Held | Outlook::Steps => None,
             }
         });
-        Ok(Plan { stuck: stuck.collect(), steps, total: scope.len(), held: scope.len() - open.len() + held })
+        let (total, certificates) = sizes(scope, aim, looked_at);
+        Ok(Plan { stuck: stuck.collect(), steps, total, held: total - looked_at + held, certificates })
     }
 
     /// Brings the world to the manifest for some hostnames, and verifies it.
@@ -73,49 +131,61 @@ impl Engine {
     /// # Errors
     /// [`EngineError`] when the state cannot be read or written; what fails in the
     /// world is told to the listener and counted in the summary.
-    pub async fn settle(&self, scope: &[HostnameId]) -> Result<Summary, EngineError> {
+    pub async fn settle(&self, scope: &Scope, aim: Aim) -> Result<Summary, EngineError> {
         let begun = Instant::now();
-        let open = self.survey_open(scope).await?;
-        let (steps, outlooks) = self.decide(&open)?;
+        self.forget_old_spendings()?;
+        let see_to = self.take_advice().await?;
+        let open = self.survey_open(&scope.hostnames, &see_to).await?;
+        let (steps, outlooks) = self.decide(&open, &scope.certificates, aim).await?;
         self.listener.on(Event::Planned { steps: steps.len() });
 
         let outcomes = self.take(&steps).await;
         self.clear_leftovers().await?;
 
-        let mut failures: BTreeMap<HostnameId, Arc<StepFailure>> = BTreeMap::new();
+        let mut failures: BTreeMap<Subject, Arc<StepFailure>> = BTreeMap::new();
         for (step, outcome) in steps.iter().zip(&outcomes) {
-            if let (Some(id), Err(failure)) = (hostname_of(step.work), outcome) {
-                failures.entry(id).or_insert_with(|| failure.clone());
+            let Err(failure) = outcome else { continue };
+            for subject in self.subjects_of(step.work, aim, &scope.certificates) {
+                failures.entry(subject).or_insert_with(|| failure.clone());
             }
         }
         let now = Timestamp::now();
-        let mut held = scope.len() - open.len();
+        let (total, certificates) = sizes(scope, aim, outlooks.len());
+        let mut held = total - outlooks.len();
         let mut failed = 0;
-        for (id, outlook) in &outlooks {
-            let hostname = self.desired.hostname(*id).hostname.clone();
+        for (subject, outlook) in &outlooks {
+            let hostname = self.name_of(*subject);
             let stuck = |failed: bool, says: &str, remedy: &str| {
                 let (says, remedy) = (says.to_owned(), remedy.to_owned());
                 self.listener.on(Event::Stuck { hostname: hostname.clone(), failed, says, remedy });
             };
-            let pins = self.judge(*id, now);
-            if let Some(failure) = failures.get(id) {
+            if let Some(failure) = failures.get(subject) {
                 failed += 1;
                 stuck(true, &failure.says, &failure.remedy);
-            } else if let Outlook::Outage(findings) = outlook {
+                continue;
+            }
+            if let Outlook::Outage(findings) = outlook {
                 failed += 1;
                 findings.iter().for_each(|finding| stuck(true, &finding.says, &finding.remedy));
-            } else if pins.held() {
-                held += 1;
-            } else {
-                let loose = pins
-                    .findings()
-                    .filter(|finding| finding.pin != Pin::Answer || pins.findings().all(|f| f.pin == Pin::Answer));
-                loose.for_each(|finding| stuck(false, &finding.says, &finding.remedy));
+                continue;
             }
+            let loose = match (aim, subject) {
+                (Aim::Rehearse, _) => Vec::new(),
+                (Aim::Hold, Subject::Hostname(id)) => told(&self.judge(*id, now)),
+                (Aim::Hold, Subject::Certificate(id)) => {
+                    let report = self.judge_certificate(*id, now);
+                    if report.state == PinState::Held { Vec::new() } else { report.findings }
+                }
+            };
+            if loose.is_empty() {
+                held += 1;
+            }
+            loose.iter().for_each(|finding| stuck(false, &finding.says, &finding.remedy));
         }
         let summary = Summary {
             held,
-            total: scope.len(),
+            total,
+            certificates,
             failed,
             steps: steps.len(),
             seconds: begun.elapsed().as_secs_f64(),
@@ -128,25 +198,101 @@ impl Engine {
         Ok(summary)
     }
 
-    fn decide(&self, open: &[HostnameId]) -> Result<Decided, EngineError> {
-        let mut accounts = Vec::new();
-        for (authority, id) in
-            self.desired.authorities.iter().zip(0u32..).map(|(authority, id)| (authority, AuthorityId(id)))
-        {
-            let account = if open.is_empty() { None } else { self.state.account(authority.directory.as_str())? };
-            if account.is_some_and(|account| account.url.is_some()) {
-                accounts.push(id);
-            }
+    async fn decide(
+        &self,
+        open: &[HostnameId],
+        certificates: &[CertificateId],
+        aim: Aim,
+    ) -> Result<Decided, EngineError> {
+        for id in certificates {
+            self.remember_certificate(*id)?;
         }
         let now = Timestamp::now();
-        let mut planner = Planner::new(accounts);
-        let mut outlooks = Vec::with_capacity(open.len());
+        let mut wanting: BTreeSet<CertificateId> = BTreeSet::new();
+        let used = open.iter().map(|id| self.desired.hostname(*id).certificate);
+        for id in used.chain(certificates.iter().copied()) {
+            let wants = aim == Aim::Rehearse || self.judge_certificate(id, now).state != PinState::Held;
+            if wants {
+                wanting.insert(id);
+            }
+        }
+        let rehearsals = self.rehearsals(&wanting).await?;
+        let mut planner = Planner::new(self.known_accounts(!wanting.is_empty())?, rehearsals);
+        let mut outlooks = Vec::with_capacity(open.len() + certificates.len());
+        if aim == Aim::Rehearse {
+            for id in wanting {
+                let steps = planner.add_rehearsal(&self.desired, id);
+                let outlook = if steps { Outlook::Steps } else { Outlook::Held };
+                outlooks.push((Subject::Certificate(id), outlook));
+            }
+            return Ok((planner.into_steps(), outlooks));
+        }
         for id in open {
             let pins = self.judge(*id, now);
             let outlook = self.with_known(*id, |known| planner.add(*id, known, &pins));
-            outlooks.push((*id, outlook));
+            outlooks.push((Subject::Hostname(*id), outlook));
+        }
+        for id in certificates {
+            let report = self.judge_certificate(*id, now);
+            outlooks.push((Subject::Certificate(*id), planner.add_certificate(&self.desired, *id, &report)));
         }
         Ok((planner.into_steps(), outlooks))
+    }
+
+    fn known_accounts(&self, needed: bool) -> Result<Vec<AuthorityId>, EngineError> {
+        let mut accounts = Vec::new();
+        for (authority, id) in self.desired.authorities.iter().zip(0u32..).filter(|_| needed) {
+            let account = self.state.account(authority.directory.as_str())?;
+            if account.is_some_and(|account| account.url.is_some() && account.status == AccountStatus::Valid) {
+                accounts.push(AuthorityId(id));
+            }
+        }
+        Ok(accounts)
+    }
+
+    /// The certificates of the manifest that are due or have advice to be asked for.
+    fn due_certificates(&self) -> Result<HashSet<CertificateId>, EngineError> {
+        let names: HashSet<String> = self.state.certificates_to_see_to(Timestamp::now())?.into_iter().collect();
+        let due = |id: &CertificateId| names.contains(&self.desired.certificate(*id).name);
+        Ok(if names.is_empty() { HashSet::new() } else { self.desired.certificate_ids().filter(due).collect() })
+    }
+
+    /// Judges a certificate by what this run knows.
+    pub(crate) fn judge_certificate(&self, id: CertificateId, now: Timestamp) -> PinReport {
+        let memory = self.memory();
+        let held = memory.certificates.get(&id).and_then(Option::as_ref);
+        judge_certificate(&self.desired, self.desired.certificate(id), held, memory.undelivered.get(&id), now)
+    }
+
+    /// The name that a subject is told under.
+    fn name_of(&self, subject: Subject) -> Hostname {
+        match subject {
+            Subject::Hostname(id) => self.desired.hostname(id).hostname.clone(),
+            Subject::Certificate(id) => self.desired.certificate(id).names[0].clone(),
+        }
+    }
+
+    /// Whom a failed step is told about. A failure of a step that hostnames share reaches
+    /// them by the steps of their own that need it.
+    fn subjects_of(&self, work: Work, aim: Aim, certificates: &[CertificateId]) -> Vec<Subject> {
+        match work {
+            Work::Bind(id) | Work::Connect(id) | Work::Alias(id) | Work::Answer(id) => vec![Subject::Hostname(id)],
+            Work::Rehearse(id) | Work::Issue(id) | Work::Deliver(id) => {
+                let told = aim == Aim::Rehearse || certificates.contains(&id);
+                if told { vec![Subject::Certificate(id)] } else { Vec::new() }
+            }
+            Work::Register(authority) => {
+                let at = |id: &CertificateId| {
+                    let own = self.desired.certificate(*id).authority;
+                    own == Some(authority)
+                        || own.and_then(|own| self.desired.authority(own).rehearsal) == Some(authority)
+                };
+                let all =
+                    if aim == Aim::Rehearse { self.desired.certificate_ids().collect() } else { certificates.to_vec() };
+                all.into_iter().filter(at).map(Subject::Certificate).collect()
+            }
+            Work::Store(..) => Vec::new(),
+        }
     }
 
     /// Takes all steps, each as soon as those before it have ended well, under the
@@ -214,11 +360,18 @@ impl Engine {
     }
 }
 
-/// The hostname that a step is for, unless hostnames share it: a failure of a shared
-/// step reaches them by the steps of their own that need it.
-fn hostname_of(work: Work) -> Option<HostnameId> {
-    match work {
-        Work::Register(_) | Work::Issue(_) | Work::Store(..) => None,
-        Work::Bind(id) | Work::Connect(id) | Work::Alias(id) | Work::Answer(id) => Some(id),
+/// What is told of pins that are not held: not the answer where something before it is
+/// the cause.
+fn told(pins: &Pins) -> Vec<Finding> {
+    let only_answer = pins.findings().all(|finding| finding.pin == Pin::Answer);
+    if pins.held() {
+        return Vec::new();
     }
+    let told = pins.findings().filter(|finding| only_answer || finding.pin != Pin::Answer);
+    let mut told: Vec<Finding> = told.cloned().collect();
+    if told.is_empty() {
+        let says = "not everything of it could be looked at";
+        told.push(Finding::new(Code::AnswerUnresolved, Pin::Answer, says, "run settle again"));
+    }
+    told
 }

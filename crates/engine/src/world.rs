@@ -100,6 +100,30 @@ impl World {
         Ok(trust)
     }
 
+    /// The roots where a bought certificate must end: a PEM file's, else the system's.
+    pub(crate) fn bought_roots(&self, path: Option<&PathBuf>) -> Result<Vec<TrustAnchor<'static>>, StepFailure> {
+        match self.pem(&path.cloned())? {
+            None => Ok(roots::public()),
+            Some(pem) => roots::from_pem(&pem).map_err(|why| {
+                let shown = path.map_or_else(String::new, |path| path.display().to_string());
+                let says = format!("{shown} cannot be used: {why}");
+                StepFailure::new(says, "put the PEM file of the roots where the manifest says")
+            }),
+        }
+    }
+
+    /// What a client of a bought certificate trusts.
+    pub(crate) fn trust_roots(&self, path: Option<&PathBuf>) -> Result<Trust, StepFailure> {
+        Trust::new(self.bought_roots(path)?)
+            .map_err(|why| StepFailure::new(why, "name issued_roots in the certificate's table"))
+    }
+
+    /// What a client of a self-signed certificate trusts: that very one.
+    pub(crate) fn trust_itself(&self, pem: String) -> Result<Trust, StepFailure> {
+        let itself = roots::from_pem(pem.as_bytes()).and_then(Trust::new);
+        itself.map_err(|why| StepFailure::new(why, "run settle again: it makes another one"))
+    }
+
     pub(crate) fn platform(&self, desired: &Desired, id: EndpointId) -> Result<Arc<dyn Platform>, StepFailure> {
         if let Some(platform) = self.platforms.lock().unwrap_or_else(PoisonError::into_inner).get(&id) {
             return Ok(platform.clone());

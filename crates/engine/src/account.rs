@@ -1,0 +1,421 @@
+//! Accounts at authorities: opened, found, changed, given another key, closed.
+
+use std::sync::{Arc, PoisonError};
+
+use pindrel_acme::{Authority, Registered, RequestSigner, TransportError};
+use pindrel_core::acme::account::{self, AccountStatus};
+use pindrel_core::acme::jws::{Jwk, Unsigned};
+use pindrel_core::desired::AuthorityId;
+use pindrel_core::values::KeyKind;
+use pindrel_keys::{AccountKey, KeyError, external_mac};
+use pindrel_state::{AccountRow, Moment};
+use secrecy::{ExposeSecret as _, SecretString};
+use serde_json::Value;
+
+use crate::error::{EngineError, StepFailure};
+use crate::{Engine, Event, secrets};
+
+/// Lets an account key sign for the transport.
+pub(crate) struct Signing<'k>(pub(crate) &'k AccountKey);
+
+impl RequestSigner for Signing<'_> {
+    fn jwk(&self) -> &Jwk {
+        self.0.jwk()
+    }
+
+    fn sign(&self, message: &[u8]) -> Result<Vec<u8>, String> {
+        self.0.sign(message).map_err(|error| error.to_string())
+    }
+}
+
+/// An account with all that its orders need.
+pub(crate) struct Account {
+    pub(crate) authority: Arc<Authority>,
+    pub(crate) key: AccountKey,
+    pub(crate) url: String,
+    pub(crate) orders: Option<String>,
+}
+
+/// What is known of an account.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct AccountReport {
+    /// The authority's name in the manifest.
+    pub authority: String,
+    /// The directory URL.
+    pub directory: String,
+    /// The account's URL; `None` where there is none yet.
+    pub url: Option<String>,
+    /// Its state, as the authority said last.
+    pub status: Option<AccountStatus>,
+    /// Its contacts.
+    pub contact: Vec<String>,
+    /// The kind of its key.
+    pub key: Option<KeyKind>,
+    /// The thumbprint of its key (RFC 7638), base64url.
+    pub thumbprint: Option<String>,
+    /// The terms of service that were agreed to.
+    pub terms: Option<String>,
+    /// The terms that the authority names now, where they are others.
+    pub new_terms: Option<String>,
+    /// Whether a change of its key is not confirmed yet.
+    pub key_change_pending: bool,
+    /// Why the authority could not be asked.
+    pub unreachable: Option<String>,
+}
+
+/// How an account is opened.
+#[derive(Debug, Default)]
+pub struct Registration {
+    /// A key that exists already; one is made otherwise.
+    pub key: Option<AccountKey>,
+    /// Whether to agree to terms that have changed.
+    pub agree: bool,
+}
+
+impl Engine {
+    /// The step that opens an account, or finds it.
+    pub(crate) async fn register(&self, id: AuthorityId) -> Result<(), StepFailure> {
+        self.open_account(id, Registration::default()).await.map(drop)
+    }
+
+    /// Opens an account at an authority, or finds the one that the key has; contacts
+    /// that differ from the manifest's are changed.
+    ///
+    /// # Errors
+    /// [`StepFailure`].
+    pub async fn open_account(&self, id: AuthorityId, how: Registration) -> Result<AccountReport, StepFailure> {
+        let wanted = self.desired.authority(id);
+        let directory = wanted.directory.as_str();
+        let authority = self.world.authority(&self.desired, id).await?;
+        let known = self.state.account(directory)?.filter(|row| row.status == AccountStatus::Valid);
+        let known = match known {
+            Some(row) => Some(self.confirm_key_change(&authority, row).await?),
+            None => None,
+        };
+        let (key, mut row) = match (how.key, known) {
+            (Some(key), Some(row)) if self.account_key_of(&row)?.jwk() != key.jwk() => {
+                let says = format!("there is an account at {directory} already, with another key");
+                return Err(StepFailure::new(
+                    says,
+                    "change its key with: pindrel account change-key, or close it first",
+                ));
+            }
+            (_, Some(row)) => (self.account_key_of(&row)?, row),
+            (given, None) => {
+                let key = given.map_or_else(|| AccountKey::generate(wanted.account_key), Ok)?;
+                // Sealed before the authority hears of it: asking twice with the same key
+                // finds the same account (RFC 8555 §7.3.1).
+                let row = AccountRow {
+                    authority: directory.into(),
+                    key: self.vault.seal(&account_row(directory), key.pkcs8())?,
+                    url: None,
+                    orders: None,
+                    status: AccountStatus::Valid,
+                    contact: Vec::new(),
+                    terms: None,
+                    next_key: None,
+                };
+                self.state.keep_account(&row)?;
+                (key, row)
+            }
+        };
+        let terms = authority.directory().meta.terms_of_service.clone();
+        let registered = match &row.url {
+            None => self.first_registration(id, &authority, &key).await?,
+            Some(url) => {
+                let changed = row.terms.is_some() && row.terms != terms;
+                if changed && how.agree {
+                    authority.account(&Signing(&key), url, Some(account::agree())).await?;
+                    row.terms.clone_from(&terms);
+                }
+                authority.account(&Signing(&key), url, None).await?
+            }
+        };
+        if row.url.is_none() || row.terms.is_none() {
+            row.terms = terms;
+        }
+        self.take_over(&mut row, &registered);
+        if row.contact != wanted.contact && row.status == AccountStatus::Valid {
+            let change = account::contacts(&wanted.contact);
+            let changed = authority.account(&Signing(&key), &registered.url, Some(change)).await?;
+            self.take_over(&mut row, &changed);
+            row.contact.clone_from(&wanted.contact);
+        }
+        self.state.keep_account(&row)?;
+        Ok(self.account_report(id, Some(&row), Some(&key), Some(&authority)))
+    }
+
+    async fn first_registration(
+        &self,
+        id: AuthorityId,
+        authority: &Authority,
+        key: &AccountKey,
+    ) -> Result<Registered, StepFailure> {
+        let wanted = self.desired.authority(id);
+        let meta = &authority.directory().meta;
+        let binding = self.external_binding(id, key, &authority.directory().new_account)?;
+        if binding.is_none() && meta.external_account_required {
+            // A key that came from elsewhere may have its account already.
+            return authority.find(&Signing(key)).await?.ok_or_else(|| {
+                StepFailure::new(
+                    format!(
+                        "the authority {} opens accounts only for those who have one with it elsewhere",
+                        wanted.directory
+                    ),
+                    format!("write external_account_key in [authority.{}]", wanted.name),
+                )
+            });
+        }
+        Ok(authority.register(&Signing(key), &wanted.contact, binding).await?)
+    }
+
+    fn take_over(&self, row: &mut AccountRow, registered: &Registered) {
+        row.url = Some(registered.url.clone());
+        row.status = registered.status;
+        if registered.orders.is_some() {
+            row.orders.clone_from(&registered.orders);
+        }
+        if let Some(contact) = &registered.contact {
+            row.contact.clone_from(contact);
+        }
+    }
+
+    fn external_binding(&self, id: AuthorityId, key: &AccountKey, url: &str) -> Result<Option<Value>, StepFailure> {
+        let Some(external) = &self.desired.authority(id).external_account_key else { return Ok(None) };
+        let secret = secrets::read(&external.secret, self.world.folder())
+            .map_err(|why| StepFailure::secret(&external.secret, &why))?;
+        let encoded = secret.expose_secret().trim_end_matches('=').replace('+', "-").replace('/', "_");
+        let mac = base64::Engine::decode(&base64::engine::general_purpose::URL_SAFE_NO_PAD, encoded)
+            .map_err(|_| StepFailure::secret(&external.secret, "it is not base64url"))?;
+        let unsigned = Unsigned::external_binding(external.algorithm, &external.id, url, key.jwk());
+        let signature = external_mac(external.algorithm, &mac, &unsigned.to_sign());
+        Ok(Some(unsigned.signed(&signature)))
+    }
+
+    /// The account that orders at an authority are made with; read once a run.
+    pub(crate) async fn account(&self, id: AuthorityId) -> Result<Arc<Account>, StepFailure> {
+        let cell = self.accounts.lock().unwrap_or_else(PoisonError::into_inner).entry(id).or_default().clone();
+        cell.get_or_try_init(async || self.read_account(id).await.map(Arc::new)).await.cloned()
+    }
+
+    async fn read_account(&self, id: AuthorityId) -> Result<Account, StepFailure> {
+        let wanted = self.desired.authority(id);
+        let directory = wanted.directory.as_str();
+        let authority = self.world.authority(&self.desired, id).await?;
+        let none = || {
+            let says = format!("there is no open account at {directory}");
+            StepFailure::new(says, format!("open one with: pindrel account register {}", wanted.name))
+        };
+        let row = self.state.account(directory)?.filter(|row| row.status == AccountStatus::Valid).ok_or_else(none)?;
+        let mut row = self.confirm_key_change(&authority, row).await?;
+        let url = row.url.clone().ok_or_else(none)?;
+        let key = self.account_key_of(&row)?;
+        if row.contact != wanted.contact {
+            let change = account::contacts(&wanted.contact);
+            let changed = authority.account(&Signing(&key), &url, Some(change)).await?;
+            self.take_over(&mut row, &changed);
+            row.contact.clone_from(&wanted.contact);
+            self.state.keep_account(&row)?;
+        }
+        let terms = &authority.directory().meta.terms_of_service;
+        if let (Some(agreed), Some(new)) = (&row.terms, terms)
+            && agreed != new
+        {
+            let says = format!(
+                "the terms of service of {directory} have changed to {new}; once read, agree with: pindrel account register {} --agree",
+                wanted.name
+            );
+            self.listener.on(Event::Note { says });
+        }
+        Ok(Account { authority, key, url, orders: row.orders })
+    }
+
+    fn account_key_of(&self, row: &AccountRow) -> Result<AccountKey, StepFailure> {
+        let pkcs8 = self.vault.unseal(&account_row(&row.authority), &row.key)?;
+        Ok(AccountKey::from_pkcs8(pkcs8.expose_secret())?)
+    }
+
+    /// Returns what is known of the account at each authority; each is asked, unless
+    /// there is none.
+    ///
+    /// # Errors
+    /// [`EngineError`] when the state cannot be read.
+    pub async fn account_reports(&self, ids: &[AuthorityId]) -> Result<Vec<AccountReport>, EngineError> {
+        let mut reports = Vec::with_capacity(ids.len());
+        for id in ids {
+            let row = self.state.account(self.desired.authority(*id).directory.as_str())?;
+            let Some(mut row) = row else {
+                reports.push(self.account_report(*id, None, None, None));
+                continue;
+            };
+            match self.ask_account(*id, &mut row).await {
+                Ok((key, authority)) => {
+                    reports.push(self.account_report(*id, Some(&row), Some(&key), Some(&authority)));
+                }
+                Err(failure) => {
+                    let key = self.account_key_of(&row).ok();
+                    let report = self.account_report(*id, Some(&row), key.as_ref(), None);
+                    reports.push(AccountReport { unreachable: Some(failure.says), ..report });
+                }
+            }
+        }
+        Ok(reports)
+    }
+
+    async fn ask_account(
+        &self,
+        id: AuthorityId,
+        row: &mut AccountRow,
+    ) -> Result<(AccountKey, Arc<Authority>), StepFailure> {
+        let key = self.account_key_of(row)?;
+        let authority = self.world.authority(&self.desired, id).await?;
+        if let (Some(url), AccountStatus::Valid) = (row.url.clone(), row.status) {
+            let shown = authority.account(&Signing(&key), &url, None).await?;
+            self.take_over(row, &shown);
+        }
+        Ok((key, authority))
+    }
+
+    fn account_report(
+        &self,
+        id: AuthorityId,
+        row: Option<&AccountRow>,
+        key: Option<&AccountKey>,
+        authority: Option<&Authority>,
+    ) -> AccountReport {
+        let wanted = self.desired.authority(id);
+        let terms = row.and_then(|row| row.terms.clone());
+        let named = authority.and_then(|authority| authority.directory().meta.terms_of_service.clone());
+        AccountReport {
+            authority: wanted.name.clone(),
+            directory: wanted.directory.to_string(),
+            url: row.and_then(|row| row.url.clone()),
+            status: row.map(|row| row.status),
+            contact: row.map_or_else(Vec::new, |row| row.contact.clone()),
+            key: key.map(AccountKey::kind),
+            thumbprint: key.map(|key| key.jwk().thumbprint()),
+            new_terms: named.filter(|named| terms.as_ref().is_some_and(|terms| terms != named)),
+            terms,
+            key_change_pending: row.is_some_and(|row| row.next_key.is_some()),
+            unreachable: None,
+        }
+    }
+
+    /// Returns the account's private key, to be taken elsewhere.
+    ///
+    /// # Errors
+    /// [`StepFailure`].
+    pub fn take_out_account_key(&self, id: AuthorityId, as_jwk: bool) -> Result<SecretString, StepFailure> {
+        let directory = self.desired.authority(id).directory.as_str();
+        let row = self.state.account(directory)?;
+        let row =
+            row.ok_or_else(|| StepFailure::new(format!("there is no account at {directory}"), "open one first"))?;
+        let key = self.account_key_of(&row)?;
+        if as_jwk { Ok(key.private_jwk()?) } else { Ok(key.pem()) }
+    }
+
+    /// Gives an account another key. Both keys are kept until the authority confirms.
+    ///
+    /// # Errors
+    /// [`StepFailure`].
+    pub async fn change_account_key(
+        &self,
+        id: AuthorityId,
+        given: Option<AccountKey>,
+    ) -> Result<AccountReport, StepFailure> {
+        let wanted = self.desired.authority(id);
+        let directory = wanted.directory.as_str();
+        let account = self.account(id).await?;
+        let mut row = self.state.account(directory)?.ok_or_else(|| no_account(directory))?;
+        let new = given.map_or_else(|| AccountKey::generate(wanted.account_key), Ok)?;
+        row.next_key = Some(self.vault.seal(&next_key_row(directory), new.pkcs8())?);
+        self.state.keep_account(&row)?;
+        self.journal(Moment::Begun, "account-change-key", directory.into(), account.url.clone())?;
+        match account.authority.change_key(&Signing(&account.key), &Signing(&new), &account.url).await {
+            Ok(()) => {}
+            Err(error) if error.may_have_acted() => {
+                // Which of both keys counts is found out by asking, now or at the next run.
+                row = self.confirm_key_change(&account.authority, row).await?;
+                if self.account_key_of(&row)?.jwk() != new.jwk() {
+                    return Err(error.into());
+                }
+            }
+            Err(error) => {
+                row.next_key = None;
+                self.state.keep_account(&row)?;
+                self.journal(Moment::Failed, "account-change-key", directory.into(), error.to_string())?;
+                return Err(error.into());
+            }
+        }
+        self.take_next_key(&mut row, &new)?;
+        self.journal(Moment::Ended, "account-change-key", directory.into(), account.url.clone())?;
+        self.accounts.lock().unwrap_or_else(PoisonError::into_inner).remove(&id);
+        Ok(self.account_report(id, Some(&row), Some(&new), Some(&account.authority)))
+    }
+
+    fn take_next_key(&self, row: &mut AccountRow, new: &AccountKey) -> Result<(), StepFailure> {
+        row.key = self.vault.seal(&account_row(&row.authority), new.pkcs8())?;
+        row.next_key = None;
+        Ok(self.state.keep_account(row)?)
+    }
+
+    /// Finds out whether a key change that was under way has come about.
+    async fn confirm_key_change(&self, authority: &Authority, mut row: AccountRow) -> Result<AccountRow, StepFailure> {
+        let Some(next) = row.next_key.clone() else { return Ok(row) };
+        let pkcs8 = self.vault.unseal(&next_key_row(&row.authority), &next)?;
+        let new = AccountKey::from_pkcs8(pkcs8.expose_secret())?;
+        let found = authority.find(&Signing(&new)).await?;
+        if found.is_some_and(|found| Some(&found.url) == row.url.as_ref()) {
+            self.take_next_key(&mut row, &new)?;
+        } else {
+            row.next_key = None;
+            self.state.keep_account(&row)?;
+        }
+        Ok(row)
+    }
+
+    /// Closes an account for good.
+    ///
+    /// # Errors
+    /// [`StepFailure`].
+    pub async fn close_account(&self, id: AuthorityId) -> Result<AccountReport, StepFailure> {
+        let directory = self.desired.authority(id).directory.as_str();
+        let account = self.account(id).await?;
+        let mut row = self.state.account(directory)?.ok_or_else(|| no_account(directory))?;
+        self.journal(Moment::Begun, "account-close", directory.into(), account.url.clone())?;
+        let closed = account.authority.account(&Signing(&account.key), &account.url, Some(account::deactivate())).await;
+        match closed {
+            Ok(closed) => self.take_over(&mut row, &closed),
+            // One that is closed already answers as one that may not be used.
+            Err(TransportError::Refused { problem, .. }) if problem.status == Some(401) => {}
+            Err(error) => return Err(error.into()),
+        }
+        row.status = AccountStatus::Deactivated;
+        self.state.keep_account(&row)?;
+        self.journal(Moment::Ended, "account-close", directory.into(), account.url.clone())?;
+        self.accounts.lock().unwrap_or_else(PoisonError::into_inner).remove(&id);
+        Ok(self.account_report(id, Some(&row), Some(&account.key), Some(&account.authority)))
+    }
+}
+
+fn no_account(directory: &str) -> StepFailure {
+    StepFailure::new(format!("there is no account at {directory}"), "open one with: pindrel account register")
+}
+
+/// The row that an account key is sealed for.
+fn account_row(directory: &str) -> String {
+    format!("account/{directory}")
+}
+
+/// The row that the key of a change under way is sealed for.
+fn next_key_row(directory: &str) -> String {
+    format!("next account/{directory}")
+}
+
+/// Reads an account key out of a file: PEM or JWK.
+///
+/// # Errors
+/// [`KeyError::Foreign`] says what is wrong with it.
+pub fn read_account_key(text: &SecretString) -> Result<AccountKey, KeyError> {
+    AccountKey::from_text(text)
+}

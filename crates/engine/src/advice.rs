@@ -1,0 +1,89 @@
+//! Renewal information: asked for when an authority may be asked, and no earlier
+//! (RFC 9773).
+
+use std::collections::{BTreeMap, HashSet};
+
+use futures::StreamExt as _;
+use futures::stream;
+use jiff::Timestamp;
+use pindrel_core::desired::{AuthorityId, CertificateId};
+use pindrel_state::CertificateRow;
+
+use crate::error::{EngineError, StepFailure};
+use crate::{Engine, Event};
+
+impl Engine {
+    /// Asks for advice on the certificates of the manifest for which it is time; returns
+    /// the certificates that are due, or whose advice has changed.
+    pub(crate) async fn take_advice(&self) -> Result<HashSet<CertificateId>, EngineError> {
+        let now = Timestamp::now();
+        let names = self.state.certificates_to_see_to(now)?;
+        let mut seen_to = HashSet::new();
+        if names.is_empty() {
+            return Ok(seen_to);
+        }
+        let names: HashSet<String> = names.into_iter().collect();
+        let mut to_ask: BTreeMap<AuthorityId, Vec<(CertificateId, CertificateRow)>> = BTreeMap::new();
+        for id in self.desired.certificate_ids() {
+            let wanted = self.desired.certificate(id);
+            if !names.contains(&wanted.name) {
+                continue;
+            }
+            seen_to.insert(id);
+            let Some(row) = self.state.certificate(&wanted.name)? else { continue };
+            let same = wanted
+                .authority
+                .filter(|authority| self.desired.authority(*authority).directory.as_str() == row.held.authority);
+            let may_ask = row.held.window.as_ref().is_none_or(|window| window.look_again <= now);
+            if let (Some(authority), Some(_), true) = (same, &row.held.renewal_id, may_ask) {
+                to_ask.entry(authority).or_default().push((id, row));
+            }
+        }
+        for (authority, rows) in to_ask {
+            if let Err(failure) = self.ask_all(authority, rows).await {
+                // Without advice the manifest's rule holds: nothing stops for want of it.
+                let says = format!(
+                    "no renewal information from {}: {}",
+                    self.desired.authority(authority).directory,
+                    failure.says
+                );
+                self.listener.on(Event::Note { says });
+            }
+        }
+        Ok(seen_to)
+    }
+
+    async fn ask_all(&self, id: AuthorityId, rows: Vec<(CertificateId, CertificateRow)>) -> Result<(), StepFailure> {
+        let authority = self.world.authority(&self.desired, id).await?;
+        if !authority.advises() {
+            return Ok(());
+        }
+        let asked = stream::iter(rows).map(|(certificate, row)| {
+            let authority = authority.clone();
+            async move {
+                let renewal_id = row.held.renewal_id.clone().unwrap_or_default();
+                (certificate, row, authority.renewal_info(&renewal_id).await)
+            }
+        });
+        let mut asked = asked.buffer_unordered(self.at_once);
+        while let Some((certificate, mut row, answer)) = asked.next().await {
+            // The first that fails stands for all: an authority that is down is not asked
+            // a thousand times.
+            let window = answer?;
+            row.held.window = Some(window);
+            row.renew_at = row.held.due_at(self.desired.certificate(certificate).terms.renewal);
+            self.state.update_certificate(&row)?;
+            self.take_in(certificate, row)?;
+        }
+        Ok(())
+    }
+
+    /// Remembers a certificate as the present one.
+    pub(crate) fn take_in(&self, id: CertificateId, row: CertificateRow) -> Result<(), StepFailure> {
+        let undelivered = self.see_undelivered(id, &row)?;
+        let mut memory = self.memory();
+        memory.certificates.insert(id, Some(row.held));
+        memory.undelivered.insert(id, undelivered);
+        Ok(())
+    }
+}
