@@ -96,6 +96,12 @@ pub(crate) enum Command {
     Settle(commands::settle::SettleArgs),
     Status(commands::status::StatusArgs),
     #[command(subcommand)]
+    Cert(commands::cert::CertCommand),
+    #[command(subcommand)]
+    Account(commands::account::AccountCommand),
+    #[command(subcommand)]
+    Adopt(commands::adopt::AdoptCommand),
+    #[command(subcommand)]
     Sandbox(commands::sandbox::SandboxCommand),
     Demo(commands::demo::DemoArgs),
     Schema(commands::schema::SchemaArgs),

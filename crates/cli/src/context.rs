@@ -8,7 +8,7 @@ use pindrel_core::desired::{Desired, HostnameId, resolve};
 use pindrel_core::manifest::{At, Diagnostic, Diagnostics, Manifest, read};
 use pindrel_core::name::Hostname;
 use pindrel_core::values::SecretRef;
-use pindrel_engine::{Engine, Home, Listener, Setup, secrets};
+use pindrel_engine::{Engine, Home, Listener, Lock, Scope, Setup, secrets};
 use secrecy::SecretString;
 
 use crate::args::{Color, Common, Format, LogFormat};
@@ -22,6 +22,9 @@ pub(crate) const AT_ONCE: u64 = 32;
 /// otherwise, in seconds.
 pub(crate) const PATIENCE_SECS: u64 = 600;
 
+/// How long a second run waits for the first.
+pub(crate) const LOCK_PATIENCE: Duration = Duration::from_secs(10);
+
 /// What bounds one run.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct Limits {
@@ -34,6 +37,11 @@ pub(crate) struct Limits {
 }
 
 impl Limits {
+    /// The usual numbers.
+    pub(crate) fn usual() -> Limits {
+        Limits::new(60, AT_ONCE, PATIENCE_SECS)
+    }
+
     /// Takes the numbers as typed.
     pub(crate) fn new(max_age_secs: u64, at_once: u64, patience_secs: u64) -> Limits {
         let at_once = usize::try_from(at_once).unwrap_or(usize::MAX);
@@ -162,7 +170,8 @@ impl Context {
         let folder = self.folder();
         let authorities = manifest.authorities.iter().flat_map(|entry| [&entry.api_roots, &entry.issued_roots]);
         let endpoints = manifest.endpoints.iter().map(|entry| &entry.api_roots);
-        for At { value, span } in authorities.chain(endpoints).flatten() {
+        let bought = manifest.certificates.iter().map(|entry| &entry.issued_roots);
+        for At { value, span } in authorities.chain(endpoints).chain(bought).flatten() {
             if let Err(why) = secrets::read_roots(&folder.join(value)) {
                 let message = format!("{} cannot be used: {why}", value.display());
                 let help = "name a PEM file of root certificates; paths are relative to the manifest's folder";
@@ -181,6 +190,24 @@ impl Context {
         Ok(path.into())
     }
 
+    /// Makes an engine for looking at what the state knows; the manifest's warnings are
+    /// told.
+    pub(crate) fn engine(&self) -> Result<(Engine, Arc<dyn Listener>), CliError> {
+        let loaded = self.load()?;
+        crate::output::diagnostics::warn(&loaded.mistakes);
+        let listener: Arc<dyn Listener> = Arc::new(crate::output::notes::Notes);
+        Ok((loaded.engine(self.home()?, Limits::usual(), listener.clone())?, listener))
+    }
+
+    /// Makes an engine for changing what the state knows, once nobody else does.
+    pub(crate) fn locked_engine(&self, who: &str) -> Result<(Engine, Lock), CliError> {
+        let loaded = self.load()?;
+        crate::output::diagnostics::warn(&loaded.mistakes);
+        let home = self.home()?;
+        let lock = home.lock(who, LOCK_PATIENCE)?;
+        Ok((loaded.engine(home, Limits::usual(), Arc::new(crate::output::notes::Notes))?, lock))
+    }
+
     /// Opens the state.
     pub(crate) fn home(&self) -> Result<Home, CliError> {
         let given = std::env::var("PINDREL_SEALING_KEY").ok().map(SecretString::from);
@@ -189,8 +216,17 @@ impl Context {
 }
 
 impl Loaded {
+    /// Returns the hostnames that were asked for; or all, with the certificates that none
+    /// of them uses.
+    pub(crate) fn scope(&self, only: &[Hostname]) -> Result<Scope, CliError> {
+        if only.is_empty() {
+            return Ok(Scope::all(&self.desired));
+        }
+        Ok(Scope { hostnames: self.hostnames(only)?, certificates: Vec::new() })
+    }
+
     /// Returns the hostnames that were asked for, or all.
-    pub(crate) fn scope(&self, only: &[Hostname]) -> Result<Vec<HostnameId>, CliError> {
+    pub(crate) fn hostnames(&self, only: &[Hostname]) -> Result<Vec<HostnameId>, CliError> {
         if only.is_empty() {
             return Ok(self.desired.hostname_ids().collect());
         }

@@ -3,7 +3,7 @@
 use std::process::ExitCode;
 
 use pindrel_core::manifest::Diagnostic;
-use pindrel_engine::{EngineError, LockError};
+use pindrel_engine::{EngineError, LockError, StepFailure};
 
 /// How the program ends. The table in `docs/exit-status.md` says the same.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -56,6 +56,9 @@ pub(crate) enum CliError {
     /// The state cannot be used.
     #[error(transparent)]
     Engine(#[from] EngineError),
+    /// What was asked for could not be done.
+    #[error("{}", .0.says)]
+    Step(StepFailure),
     /// Another run has the state.
     #[error(transparent)]
     Lock(#[from] LockError),
@@ -88,6 +91,12 @@ pub(crate) struct Mistakes {
     pub(crate) warnings: Vec<Diagnostic>,
 }
 
+impl From<StepFailure> for CliError {
+    fn from(failure: StepFailure) -> CliError {
+        CliError::Step(failure)
+    }
+}
+
 impl CliError {
     /// Returns the exit status.
     pub(crate) fn status(&self) -> Status {
@@ -95,6 +104,7 @@ impl CliError {
             CliError::Manifest(_) | CliError::Usage { .. } => Status::Wrong,
             CliError::File { .. }
             | CliError::Engine(_)
+            | CliError::Step(_)
             | CliError::Lock(_)
             | CliError::Sandbox { .. }
             | CliError::Output(_)
@@ -109,6 +119,7 @@ impl CliError {
             CliError::Usage { remedy, .. } | CliError::Sandbox { remedy, .. } => remedy,
             CliError::File { .. } => "see that the path is right and this user may use it",
             CliError::Engine(error) => error.remedy(),
+            CliError::Step(failure) => &failure.remedy,
             CliError::Lock(LockError::Held { .. }) => "wait until that run has ended, then run it again",
             CliError::Lock(_) => "see that the folder of the state can be written",
             CliError::Output(_) => "see that the disk is not full",

@@ -1,5 +1,8 @@
 //! One file a command.
 
+pub(crate) mod account;
+pub(crate) mod adopt;
+pub(crate) mod cert;
 pub(crate) mod check;
 pub(crate) mod completions;
 pub(crate) mod demo;
@@ -20,6 +23,9 @@ pub(crate) fn run(context: &Context, command: Command) -> Result<Status, CliErro
         Command::Init(args) => init::run(context, &args),
         Command::Check(args) => check::run(context, &args),
         Command::Settle(args) => settle::run(context, &args),
+        Command::Cert(command) => cert::run(context, &command),
+        Command::Account(command) => account::run(context, &command),
+        Command::Adopt(command) => adopt::run(context, &command),
         Command::Status(args) => status::run(context, &args),
         Command::Sandbox(command) => sandbox::run(context, command),
         Command::Demo(args) => demo::run(context, &args),

@@ -25,6 +25,12 @@ pub(crate) enum Described {
     Steps,
     /// One line of what `settle --format json` writes
     Event,
+    /// What `cert list --format json` writes
+    CertList,
+    /// What `cert show --format json` writes
+    CertShow,
+    /// What `account show --format json` writes
+    Account,
 }
 
 pub(crate) fn run(context: &Context, args: &SchemaArgs) -> Result<Status, CliError> {
@@ -35,6 +41,9 @@ pub(crate) fn run(context: &Context, args: &SchemaArgs) -> Result<Status, CliErr
         Described::Status => include_str!("../schemas/status.json"),
         Described::Steps => include_str!("../schemas/steps.json"),
         Described::Event => include_str!("../schemas/event.json"),
+        Described::CertList => include_str!("../schemas/cert-list.json"),
+        Described::CertShow => include_str!("../schemas/cert-show.json"),
+        Described::Account => include_str!("../schemas/account.json"),
     };
     std::io::Write::write_all(&mut std::io::stdout(), text.as_bytes())?;
     Ok(Status::Done)

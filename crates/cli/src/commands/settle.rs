@@ -1,18 +1,15 @@
 //! `pindrel settle`
 
 use std::sync::Arc;
-use std::time::Duration;
 
 use clap::Args;
 use pindrel_core::name::Hostname;
-use pindrel_engine::Summary;
+use pindrel_engine::{Aim, Engine, Scope, Summary};
 
-use crate::context::{AT_ONCE, Context, Limits, PATIENCE_SECS, block_on};
+use crate::context::{AT_ONCE, Context, LOCK_PATIENCE, Limits, PATIENCE_SECS, block_on};
 use crate::error::{CliError, Status};
 use crate::output;
-
-/// How long a second run waits for the first.
-const LOCK_PATIENCE: Duration = Duration::from_secs(10);
+use crate::output::progress::Progress;
 
 /// Bring the world to the manifest, and verify it
 ///
@@ -28,6 +25,10 @@ pub(crate) struct SettleArgs {
     /// List the steps in their order, with the reason for each, and take none
     #[arg(long)]
     pub(crate) dry_run: bool,
+
+    /// Only prove new set-ups at the practice authorities, and issue nothing for real
+    #[arg(long)]
+    pub(crate) rehearse: bool,
 
     /// See to this hostname only; may be repeated
     #[arg(long, value_name = "HOSTNAME")]
@@ -48,7 +49,14 @@ pub(crate) struct SettleArgs {
 
 impl Default for SettleArgs {
     fn default() -> Self {
-        SettleArgs { dry_run: false, only: Vec::new(), max_age: 60, at_once: AT_ONCE, patience: PATIENCE_SECS }
+        SettleArgs {
+            dry_run: false,
+            rehearse: false,
+            only: Vec::new(),
+            max_age: 60,
+            at_once: AT_ONCE,
+            patience: PATIENCE_SECS,
+        }
     }
 }
 
@@ -63,9 +71,10 @@ pub(crate) async fn settle(context: &Context, args: &SettleArgs) -> Result<Statu
     let scope = loaded.scope(&args.only)?;
     let home = context.home()?;
     let limits = Limits::new(args.max_age, args.at_once, args.patience);
+    let aim = if args.rehearse { Aim::Rehearse } else { Aim::Hold };
     if args.dry_run {
         let engine = loaded.engine(home, limits, Arc::new(()))?;
-        let plan = engine.plan(&scope).await?;
+        let plan = engine.plan(&scope, aim).await?;
         output::steps::print(context, &plan)?;
         return Ok(match (plan.stuck.iter().any(|stuck| stuck.outage), plan.held == plan.total) {
             (true, _) => Status::Failed,
@@ -76,8 +85,33 @@ pub(crate) async fn settle(context: &Context, args: &SettleArgs) -> Result<Statu
     let _lock = home.lock("settle", LOCK_PATIENCE)?;
     let progress = output::progress::start(context, &loaded.desired, &scope);
     let engine = loaded.engine(home, limits, progress.listener())?;
+    carry_out(&engine, &scope, aim, &progress).await
+}
+
+/// Prepares a run by `prepare`, which says what it is to see to, and carries it out: what
+/// `cert renew` and `cert revoke` do.
+pub(crate) async fn with(
+    context: &Context,
+    who: &str,
+    prepare: impl AsyncFnOnce(&Engine) -> Result<Scope, CliError>,
+) -> Result<Status, CliError> {
+    context.refuse_csv()?;
+    let loaded = context.load()?;
+    output::diagnostics::warn(&loaded.mistakes);
+    let home = context.home()?;
+    let _lock = home.lock(who, LOCK_PATIENCE)?;
+    let progress = output::progress::start(context, &loaded.desired, &Scope::all(&loaded.desired));
+    let engine = loaded.engine(home, Limits::usual(), progress.listener())?;
+    let scope = prepare(&engine).await?;
+    if scope == Scope::default() {
+        return Ok(Status::Done);
+    }
+    carry_out(&engine, &scope, Aim::Hold, &progress).await
+}
+
+async fn carry_out(engine: &Engine, scope: &Scope, aim: Aim, progress: &Progress) -> Result<Status, CliError> {
     let summary = tokio::select! {
-        summary = engine.settle(&scope) => summary?,
+        summary = engine.settle(scope, aim) => summary?,
         _ = tokio::signal::ctrl_c() => {
             progress.abandon();
             return Err(CliError::Interrupted);

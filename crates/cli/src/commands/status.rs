@@ -21,6 +21,10 @@ pub(crate) struct StatusArgs {
     #[arg(long, value_name = "HOSTNAME")]
     pub(crate) only: Vec<Hostname>,
 
+    /// Show only hostnames with this label; may be repeated, and then all must be there
+    #[arg(long, value_name = "LABEL")]
+    pub(crate) label: Vec<String>,
+
     /// Look again at what was seen longer ago than this many seconds
     #[arg(long, value_name = "SECONDS", default_value_t = 60, env = "PINDREL_MAX_AGE")]
     pub(crate) max_age: u64,
@@ -28,7 +32,7 @@ pub(crate) struct StatusArgs {
 
 impl Default for StatusArgs {
     fn default() -> Self {
-        StatusArgs { only: Vec::new(), max_age: 60 }
+        StatusArgs { only: Vec::new(), label: Vec::new(), max_age: 60 }
     }
 }
 
@@ -39,7 +43,8 @@ pub(crate) fn run(context: &Context, args: &StatusArgs) -> Result<Status, CliErr
 pub(crate) async fn status(context: &Context, args: &StatusArgs) -> Result<Status, CliError> {
     let loaded = context.load()?;
     output::diagnostics::warn(&loaded.mistakes);
-    let scope = loaded.scope(&args.only)?;
+    let mut scope = loaded.hostnames(&args.only)?;
+    scope.retain(|id| args.label.iter().all(|label| loaded.desired.hostname(*id).labels.contains(label)));
     let engine = loaded.engine(context.home()?, Limits::new(args.max_age, AT_ONCE, PATIENCE_SECS), Arc::new(()))?;
     let report = engine.status(&scope).await?;
     output::status::print(context, &report)?;

@@ -1,8 +1,11 @@
 //! How results are written: one module for each, all formats in it.
 
+pub(crate) mod account;
+pub(crate) mod certificates;
 pub(crate) mod demo;
 pub(crate) mod diagnostics;
 pub(crate) mod errors;
+pub(crate) mod notes;
 pub(crate) mod progress;
 pub(crate) mod sandbox;
 pub(crate) mod status;
@@ -25,9 +28,34 @@ pub(crate) fn json(value: &impl Serialize) -> Result<(), CliError> {
     Ok(out.write_all(b"\n")?)
 }
 
+/// Writes a list as comma-separated values.
+pub(crate) fn csv<const N: usize>(heads: &[&str; N], rows: impl Iterator<Item = [String; N]>) -> Result<(), CliError> {
+    let failed = |error: csv::Error| match error.into_kind() {
+        csv::ErrorKind::Io(error) => CliError::Output(error),
+        other => CliError::Output(std::io::Error::other(format!("{other:?}"))),
+    };
+    let mut out = csv::Writer::from_writer(std::io::stdout().lock());
+    out.write_record(heads).map_err(failed)?;
+    for row in rows {
+        out.write_record(&row).map_err(failed)?;
+    }
+    Ok(out.flush()?)
+}
+
 /// Writes a number with its noun: `1 hostname`, `4 hostnames`.
 pub(crate) fn count(number: usize, noun: &str) -> String {
     if number == 1 { format!("1 {noun}") } else { format!("{number} {noun}s") }
+}
+
+/// Writes what a run sees to: `4 hostnames`, `4 hostnames and 1 certificate`.
+pub(crate) fn things(total: usize, certificates: usize) -> String {
+    match (total - certificates.min(total), certificates) {
+        (hostnames, 0) => count(hostnames, "hostname"),
+        (0, certificates) => count(certificates, "certificate"),
+        (hostnames, certificates) => {
+            format!("{} and {}", count(hostnames, "hostname"), count(certificates, "certificate"))
+        }
+    }
 }
 
 /// Writes a span of time in its largest unit: `12 s`, `5 m`, `3 h`, `40 d`.

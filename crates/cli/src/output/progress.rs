@@ -7,12 +7,12 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
 use indicatif::{MultiProgress, ProgressBar, ProgressStyle};
-use pindrel_core::desired::{Desired, HostnameId};
+use pindrel_core::desired::Desired;
 use pindrel_core::name::Hostname;
 use pindrel_core::pins::{Pin, PinState};
-use pindrel_engine::{Event, Listener, Summary};
+use pindrel_engine::{Event, Listener, Scope, Summary};
 
-use super::{count, style};
+use super::{count, style, things};
 use crate::args::Format;
 use crate::context::Context;
 use crate::error::CliError;
@@ -38,8 +38,9 @@ trait Display: Listener {
 }
 
 /// Chooses the display by the format and the terminal.
-pub(crate) fn start(context: &Context, desired: &Desired, scope: &[HostnameId]) -> Progress {
-    let names = || scope.iter().map(|id| desired.hostname(*id).hostname.clone());
+pub(crate) fn start(context: &Context, desired: &Desired, scope: &Scope) -> Progress {
+    let hostnames = scope.hostnames.iter().map(|id| &desired.hostname(*id).hostname);
+    let names = || hostnames.chain(scope.certificates.iter().filter_map(|id| desired.certificate(*id).names.first()));
     let live = std::io::stderr().is_terminal() && !context.quiet;
     let display: Arc<dyn Display> = match context.format {
         Format::Json => Arc::new(JsonLines),
@@ -175,9 +176,11 @@ impl Display for Text {
 }
 
 fn sentence(summary: &Summary) -> String {
-    let Summary { held, total, failed, steps, seconds, waited_seconds, acme_requests, lost_orders, .. } = summary;
+    let Summary {
+        held, total, failed, steps, seconds, waited_seconds, acme_requests, lost_orders, certificates, ..
+    } = summary;
     let colour = if held == total { style::GOOD } else { style::UNDERWAY };
-    let sum = style::paint(colour, format_args!("{held} of {} held", count(*total, "hostname")));
+    let sum = style::paint(colour, format_args!("{held} of {} held", things(*total, *certificates)));
     let mut text = match steps {
         0 if held == total => format!("Nothing to do: {sum}."),
         0 => format!("{sum}."),

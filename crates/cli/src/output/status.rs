@@ -4,7 +4,7 @@ use std::io::Write as _;
 
 use comfy_table::{Attribute, Cell, CellAlignment, Color, ContentArrangement, Table, presets};
 use jiff::Timestamp;
-use pindrel_core::pins::{PinReport, PinState, Pins};
+use pindrel_core::pins::{Pin, PinReport, PinState, Pins};
 use pindrel_engine::{HostnameReport, Report};
 use serde::Serialize;
 
@@ -30,6 +30,10 @@ struct Row<'r> {
     /// No check of health is made without one in the manifest.
     health: &'static str,
     held: bool,
+    #[serde(skip_serializing_if = "<[String]>::is_empty")]
+    labels: &'r [String],
+    #[serde(skip_serializing_if = "Option::is_none")]
+    note: Option<&'r str>,
 }
 
 /// Writes how the hostnames stand.
@@ -52,6 +56,8 @@ fn print_json(report: &Report) -> Result<(), CliError> {
         pins: &row.pins,
         health: "unknown",
         held: row.pins.held(),
+        labels: &row.labels,
+        note: row.note.as_deref(),
     });
     super::json(&Document {
         version: VERSION,
@@ -63,23 +69,15 @@ fn print_json(report: &Report) -> Result<(), CliError> {
 }
 
 fn print_csv(report: &Report) -> Result<(), CliError> {
-    let mut out = csv::Writer::from_writer(std::io::stdout().lock());
-    let failed = |error: csv::Error| match error.into_kind() {
-        csv::ErrorKind::Io(error) => CliError::Output(error),
-        other => CliError::Output(std::io::Error::other(format!("{other:?}"))),
-    };
     let heads = ["hostname", "endpoints", "zone", "certificate", "binding", "alias", "answer", "expires", "held"];
-    out.write_record(heads).map_err(failed)?;
-    for row in &report.hostnames {
-        let states = row.pins.iter().map(|(_, pin)| pin.state.as_str().to_owned());
+    let rows = report.hostnames.iter().map(|row| {
+        let state = |pin: Pin| row.pins.get(pin).state.as_str().to_owned();
         let expires = row.pins.certificate.expires.map_or(String::new(), |expires| expires.to_string());
-        let record = [row.hostname.to_string(), row.endpoints.join(" ")]
-            .into_iter()
-            .chain(states)
-            .chain([expires, row.pins.held().to_string()]);
-        out.write_record(record.collect::<Vec<_>>()).map_err(failed)?;
-    }
-    Ok(out.flush()?)
+        let [zone, certificate, binding, alias, answer] = Pin::ALL.map(state);
+        let (hostname, endpoints) = (row.hostname.to_string(), row.endpoints.join(" "));
+        [hostname, endpoints, zone, certificate, binding, alias, answer, expires, row.pins.held().to_string()]
+    });
+    super::csv(&heads, rows)
 }
 
 fn print_text(report: &Report) -> Result<(), CliError> {
@@ -137,6 +135,9 @@ fn pin_cell(pin: &PinReport) -> Cell {
 }
 
 fn print_findings(out: &mut impl std::io::Write, row: &HostnameReport) -> Result<(), CliError> {
+    if let Some(note) = &row.note {
+        writeln!(out, "  {} {}", style::paint(style::STRONG, &row.hostname), style::paint(style::FAINT, note))?;
+    }
     for (pin, report) in row.pins.iter() {
         let mark = style::paint(style::of(report.state), report.state.mark());
         for finding in &report.findings {

@@ -5,7 +5,7 @@ use std::io::Write as _;
 use pindrel_engine::Plan;
 use serde_json::json;
 
-use super::{VERSION, count, style};
+use super::{VERSION, count, style, things};
 use crate::args::Format;
 use crate::context::Context;
 use crate::error::CliError;
@@ -47,15 +47,15 @@ pub(crate) fn print(context: &Context, plan: &Plan) -> Result<(), CliError> {
     }
     match plan.steps.len() {
         0 if plan.held == plan.total => {
-            writeln!(out, "Nothing to do: {} of {} held.", plan.held, count(plan.total, "hostname"))?
+            writeln!(out, "Nothing to do: {} of {} held.", plan.held, things(plan.total, plan.certificates))?
         }
-        0 => writeln!(out, "No step can be taken: {} of {} held.", plan.held, count(plan.total, "hostname"))?,
+        0 => writeln!(out, "No step can be taken: {} of {} held.", plan.held, things(plan.total, plan.certificates))?,
         n => writeln!(
             out,
             "{} to take; {} of {} held. Nothing was changed.",
             count(n, "step"),
             plan.held,
-            count(plan.total, "hostname")
+            things(plan.total, plan.certificates)
         )?,
     }
     Ok(())

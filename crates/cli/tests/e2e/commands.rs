@@ -58,6 +58,9 @@ const TABLES: &[(&str, &str)] = &[
     ("defaults", "/properties/defaults"),
     ("authority", "/$defs/authority"),
     ("external_account_key", "/$defs/external_account_key"),
+    ("limit", "/$defs/limit"),
+    ("deliver", "/$defs/deliver"),
+    ("after", "/$defs/after"),
     ("zone", "/$defs/zone"),
     ("tsig", "/$defs/tsig"),
     ("endpoint", "/$defs/endpoint"),
@@ -85,7 +88,7 @@ fn the_schema_of_the_manifest_knows_the_same_keys_and_accepts_the_demo() {
     assert_fits(&schema("manifest"), &demo);
 }
 
-fn pindrel_core_keys() -> [(&'static str, &'static [&'static str]); 11] {
+fn pindrel_core_keys() -> [(&'static str, &'static [&'static str]); 14] {
     pindrel_core::manifest::keys()
 }
 

@@ -1,0 +1,32 @@
+//! `pindrel account change-key`
+
+use std::path::PathBuf;
+
+use clap::Args;
+
+use super::{authority, read_key};
+use crate::context::{Context, block_on};
+use crate::error::{CliError, Status};
+use crate::output;
+
+/// Give an account another key
+///
+/// Both keys are kept until the authority has confirmed the change.
+#[derive(Debug, Args)]
+pub(crate) struct ChangeKeyArgs {
+    /// The authority's name in the manifest; may be left out where there is one
+    authority: Option<String>,
+
+    /// Use this private key (PEM or JWK), not a new one
+    #[arg(long, value_name = "PATH")]
+    key: Option<PathBuf>,
+}
+
+pub(super) fn run(context: &Context, args: &ChangeKeyArgs) -> Result<Status, CliError> {
+    let key = args.key.as_deref().map(read_key).transpose()?;
+    let (engine, _lock) = context.locked_engine("account change-key")?;
+    let id = authority(engine.desired(), args.authority.as_deref())?;
+    let report = block_on(async { Ok(engine.change_account_key(id, key).await?) })?;
+    output::account::print(context, &[report])?;
+    Ok(Status::Done)
+}

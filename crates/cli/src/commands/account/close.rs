@@ -1,0 +1,36 @@
+//! `pindrel account close`
+
+use clap::Args;
+
+use super::authority;
+use crate::context::{Context, block_on};
+use crate::error::{CliError, Status};
+use crate::output;
+
+/// Close an account for good
+///
+/// Certificates stay valid, but nothing can be ordered or revoked with the account any
+/// more. The next settle opens another one.
+#[derive(Debug, Args)]
+pub(crate) struct CloseArgs {
+    /// The authority's name in the manifest
+    authority: String,
+
+    /// Say that it is meant: an account that is closed cannot be opened again
+    #[arg(long)]
+    for_good: bool,
+}
+
+pub(super) fn run(context: &Context, args: &CloseArgs) -> Result<Status, CliError> {
+    if !args.for_good {
+        return Err(CliError::Usage {
+            says: "an account that is closed cannot be opened again".into(),
+            remedy: format!("if it is meant: pindrel account close {} --for-good", args.authority),
+        });
+    }
+    let (engine, _lock) = context.locked_engine("account close")?;
+    let id = authority(engine.desired(), Some(&args.authority))?;
+    let report = block_on(async { Ok(engine.close_account(id).await?) })?;
+    output::account::print(context, &[report])?;
+    Ok(Status::Done)
+}

@@ -1,0 +1,51 @@
+//! `pindrel cert import`
+
+use std::path::PathBuf;
+
+use clap::Args;
+use pindrel_core::values::SecretRef;
+
+use super::{named, read_files, read_password, secret_place};
+use crate::context::Context;
+use crate::error::{CliError, Status};
+use crate::output;
+
+/// Bring in a certificate that was bought, out of loose files in any order
+///
+/// PEM, DER and PKCS#12 are read. The leaf is found, the chain put in order, a root left
+/// out; key, names, validity and strength are checked against the manifest.
+#[derive(Debug, Args)]
+pub(crate) struct ImportArgs {
+    /// The certificate's name in the manifest, or a hostname that uses it
+    name: String,
+
+    /// The files: certificate, intermediates, key, or all in one
+    #[arg(required = true, value_name = "FILE")]
+    files: Vec<PathBuf>,
+
+    /// Where the password of a PKCS#12 file is: env:NAME or file:PATH
+    #[arg(long, value_name = "WHERE", value_parser = secret_place)]
+    password: Option<SecretRef>,
+}
+
+pub(super) fn run(context: &Context, args: &ImportArgs) -> Result<Status, CliError> {
+    bring_in(context, "cert import", &args.name, &args.files, args.password.as_ref())
+}
+
+/// Brings a certificate in; `adopt` does the same with one that exists.
+pub(crate) fn bring_in(
+    context: &Context,
+    who: &str,
+    name: &str,
+    files: &[PathBuf],
+    password: Option<&SecretRef>,
+) -> Result<Status, CliError> {
+    context.refuse_csv()?;
+    let files = read_files(files)?;
+    let password = read_password(password)?;
+    let (engine, _lock) = context.locked_engine(who)?;
+    let id = named(engine.desired(), name)?;
+    let brought = engine.import(id, &files, password.as_ref())?;
+    output::certificates::print_brought(context, engine.desired(), id, &brought)?;
+    Ok(Status::Done)
+}

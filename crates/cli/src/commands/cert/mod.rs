@@ -1,0 +1,91 @@
+//! `pindrel cert`
+
+mod export;
+mod import;
+mod list;
+mod renew;
+mod request;
+mod revoke;
+mod show;
+
+use std::path::{Path, PathBuf};
+
+use clap::Subcommand;
+use pindrel_core::desired::{CertificateId, Desired};
+use pindrel_core::values::SecretRef;
+use pindrel_engine::{LooseFile, secrets};
+use secrecy::SecretString;
+
+use crate::context::Context;
+use crate::error::{CliError, Status};
+
+pub(crate) use import::bring_in;
+pub(crate) use list::{ListArgs, list};
+
+/// The longest file of a certificate that is read.
+const MAX_FILE_BYTES: u64 = 1 << 20;
+
+/// Look after certificates: list, show, request, import, export, renew, revoke
+#[derive(Debug, Subcommand)]
+pub(crate) enum CertCommand {
+    List(list::ListArgs),
+    Show(show::ShowArgs),
+    Request(request::RequestArgs),
+    Import(import::ImportArgs),
+    Export(export::ExportArgs),
+    Renew(renew::RenewArgs),
+    Revoke(revoke::RevokeArgs),
+}
+
+pub(crate) fn run(context: &Context, command: &CertCommand) -> Result<Status, CliError> {
+    match command {
+        CertCommand::List(args) => list::run(context, args),
+        CertCommand::Show(args) => show::run(context, args),
+        CertCommand::Request(args) => request::run(context, args),
+        CertCommand::Import(args) => import::run(context, args),
+        CertCommand::Export(args) => export::run(context, args),
+        CertCommand::Renew(args) => renew::run(context, args),
+        CertCommand::Revoke(args) => revoke::run(context, args),
+    }
+}
+
+/// Finds a certificate by its name in the manifest, or by a hostname that uses it.
+pub(crate) fn named(desired: &Desired, name: &str) -> Result<CertificateId, CliError> {
+    let by_hostname = || {
+        let used = desired.hostnames.iter().find(|wanted| wanted.hostname.as_str().eq_ignore_ascii_case(name));
+        used.map(|wanted| wanted.certificate)
+    };
+    desired.certificate_named(name).or_else(by_hostname).ok_or_else(|| CliError::Usage {
+        says: format!("the manifest has no certificate and no hostname \"{name}\""),
+        remedy: "see the names with: pindrel cert list".into(),
+    })
+}
+
+/// Reads the files of a certificate.
+fn read_files(paths: &[PathBuf]) -> Result<Vec<LooseFile>, CliError> {
+    let read = |path: &PathBuf| {
+        let failed = |error: std::io::Error| CliError::file(path, "read", &error);
+        let length = std::fs::metadata(path).map_err(failed)?.len();
+        if length > MAX_FILE_BYTES {
+            return Err(failed(std::io::Error::other(format!("{length} bytes are too many for a certificate"))));
+        }
+        Ok(LooseFile { name: path.display().to_string(), bytes: std::fs::read(path).map_err(failed)? })
+    };
+    paths.iter().map(read).collect()
+}
+
+/// Reads a password from where an option says it is.
+fn read_password(reference: Option<&SecretRef>) -> Result<Option<SecretString>, CliError> {
+    let read = |reference: &SecretRef| {
+        secrets::read(reference, Path::new("")).map_err(|why| CliError::Usage {
+            says: format!("the password at {reference} cannot be read: {why}"),
+            remedy: "give env:NAME of a variable that is set, or file:PATH of a file that is there".into(),
+        })
+    };
+    reference.map(read).transpose()
+}
+
+/// Reads where a secret is; the text itself is never repeated.
+pub(crate) fn secret_place(text: &str) -> Result<SecretRef, String> {
+    text.parse().map_err(|_| "say where it is, as env:NAME or file:PATH, not what it is".to_owned())
+}

@@ -1,0 +1,36 @@
+//! `pindrel cert request`
+
+use std::path::PathBuf;
+
+use clap::Args;
+
+use super::named;
+use crate::context::Context;
+use crate::error::{CliError, Status};
+use crate::output;
+
+/// Make a key and a signing request for a certificate that is bought
+///
+/// The key stays sealed in the state; the request (PKCS#10, PEM) is what the seller
+/// wants. Bring what comes back in with: pindrel cert import
+#[derive(Debug, Args)]
+pub(crate) struct RequestArgs {
+    /// The certificate's name in the manifest
+    name: String,
+
+    /// Write the request to this file, not to standard output
+    #[arg(long, value_name = "PATH")]
+    out: Option<PathBuf>,
+}
+
+pub(super) fn run(context: &Context, args: &RequestArgs) -> Result<Status, CliError> {
+    context.refuse_csv()?;
+    let (engine, _lock) = context.locked_engine("cert request")?;
+    let id = named(engine.desired(), &args.name)?;
+    let pem = engine.request(id)?;
+    if let Some(path) = &args.out {
+        std::fs::write(path, &pem).map_err(|error| CliError::file(path, "written", &error))?;
+    }
+    output::certificates::print_request(context, &engine.desired().certificate(id).name, &pem, args.out.as_deref())?;
+    Ok(Status::Done)
+}

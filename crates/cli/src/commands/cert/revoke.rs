@@ -1,0 +1,72 @@
+//! `pindrel cert revoke`
+
+use clap::{Args, ValueEnum};
+use pindrel_engine::{RevocationKey, RevokeReason, Scope};
+
+use super::named;
+use crate::commands::settle;
+use crate::context::{Context, block_on};
+use crate::error::{CliError, Status};
+use crate::output;
+
+/// Revoke a certificate, and replace it at once
+///
+/// After a key compromise the next certificate always has a new key, whatever the
+/// manifest says of keys.
+#[derive(Debug, Args)]
+pub(crate) struct RevokeArgs {
+    /// The certificate's name in the manifest, or a hostname that uses it
+    name: String,
+
+    /// Why (RFC 5280 §5.3.1)
+    #[arg(long, value_name = "REASON", default_value = "unspecified")]
+    reason: Reason,
+
+    /// Which key signs for it
+    #[arg(long, value_name = "KEY", default_value = "account")]
+    by: By,
+
+    /// Do not replace it: the next settle will not either, until it is due
+    #[arg(long)]
+    no_replacement: bool,
+}
+
+/// Why a certificate is revoked.
+#[derive(Debug, Clone, Copy, ValueEnum)]
+enum Reason {
+    Unspecified,
+    KeyCompromise,
+    AffiliationChanged,
+    Superseded,
+    CessationOfOperation,
+}
+
+/// Which key signs for a revocation.
+#[derive(Debug, Clone, Copy, ValueEnum)]
+enum By {
+    /// The account's key
+    Account,
+    /// The certificate's own key
+    Certificate,
+}
+
+pub(super) fn run(context: &Context, args: &RevokeArgs) -> Result<Status, CliError> {
+    let reason = match args.reason {
+        Reason::Unspecified => RevokeReason::Unspecified,
+        Reason::KeyCompromise => RevokeReason::KeyCompromise,
+        Reason::AffiliationChanged => RevokeReason::AffiliationChanged,
+        Reason::Superseded => RevokeReason::Superseded,
+        Reason::CessationOfOperation => RevokeReason::CessationOfOperation,
+    };
+    let by = match args.by {
+        By::Account => RevocationKey::Account,
+        By::Certificate => RevocationKey::Certificate,
+    };
+    block_on(settle::with(context, "cert revoke", async |engine| {
+        let id = named(engine.desired(), &args.name)?;
+        let sha256 = engine.revoke(id, reason, by, !args.no_replacement).await?;
+        output::certificates::say_revoked(context, &engine.desired().certificate(id).name, sha256)?;
+        let replace = !args.no_replacement || reason == RevokeReason::KeyCompromise;
+        Ok(if replace { Scope::of_certificates(engine.desired(), &[id]) } else { Scope::default() })
+    }))
+}

@@ -1,0 +1,16 @@
+//! What a command that shows no progress has to tell all the same.
+
+use std::io::Write as _;
+
+use pindrel_engine::{Event, Listener};
+
+/// Tells notes, each as a line on standard error.
+pub(crate) struct Notes;
+
+impl Listener for Notes {
+    fn on(&self, event: Event) {
+        if let Event::Note { says } = event {
+            let _ = writeln!(anstream::stderr(), "note: {says}");
+        }
+    }
+}
