@@ -14,6 +14,7 @@ use hyper::{Request, header};
 use hyper_util::rt::TokioIo;
 use pindrel_core::name::Hostname;
 use pindrel_core::values::Fingerprint;
+use rustls::client::Resumption;
 use rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier};
 use rustls::crypto::CryptoProvider;
 use rustls::crypto::aws_lc_rs::default_provider;
@@ -91,12 +92,16 @@ impl Trust {
         // The direct probe asks which certificate is served, and compares its fingerprint
         // with the one that was put there: it must see a wrong one to name it. Nothing but
         // the handshake goes over such a connection.
-        let tolerant = versions()
+        let mut tolerant = versions()
             .map_err(|error| error.to_string())?
             .dangerous()
             .with_custom_certificate_verifier(Arc::new(AnyCertificate { provider: provider.clone() }))
             .with_no_client_auth();
         let mut config = config;
+        // A resumed session shows the certificate of the first one: after a renewal that
+        // would be the old one, whatever is served by now.
+        config.resumption = Resumption::disabled();
+        tolerant.resumption = Resumption::disabled();
         config.alpn_protocols = vec![b"http/1.1".to_vec()];
         Ok(Trust { config: Arc::new(config), tolerant: Arc::new(tolerant) })
     }

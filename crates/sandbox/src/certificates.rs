@@ -5,9 +5,11 @@ use std::net::IpAddr;
 use std::sync::Arc;
 
 use aws_lc_rs::rand::{SecureRandom as _, SystemRandom};
+use base64::Engine as _;
+use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use rcgen::{
     BasicConstraints, CertificateParams, CertificateSigningRequestParams, DnType, ExtendedKeyUsagePurpose, IsCa,
-    KeyPair, KeyUsagePurpose, SanType, SerialNumber,
+    KeyPair, KeyUsagePurpose, PublicKeyData as _, SanType, SerialNumber,
 };
 use rustls::ServerConfig;
 use rustls::crypto::aws_lc_rs::default_provider;
@@ -20,6 +22,28 @@ const OWN_DAYS: i64 = 30;
 pub(crate) struct Issuer {
     issuer: rcgen::Issuer<'static, KeyPair>,
     pem: String,
+    key_id: Vec<u8>,
+}
+
+/// What the authority issued.
+pub(crate) struct Issued {
+    pub(crate) pem: String,
+    pub(crate) der: Vec<u8>,
+    /// The certified key, as a point or as PKCS#1.
+    pub(crate) public_key: Vec<u8>,
+    /// Its identifier (RFC 9773 §4.1).
+    pub(crate) id: String,
+    pub(crate) not_before_secs: i64,
+    pub(crate) not_after_secs: i64,
+}
+
+/// What can be wrong with an issued certificate.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Wrong {
+    /// It is for another key.
+    Key,
+    /// It lacks its last name.
+    Names,
 }
 
 impl Issuer {
@@ -27,14 +51,18 @@ impl Issuer {
         let key = KeyPair::generate()?;
         let params = authority_params(name, BasicConstraints::Unconstrained)?;
         let pem = params.self_signed(&key)?.pem();
-        Ok(Issuer { issuer: rcgen::Issuer::new(params, key), pem })
+        let key_id = params.key_identifier(&key);
+        Ok(Issuer { issuer: rcgen::Issuer::new(params, key), pem, key_id })
     }
 
-    pub(crate) fn intermediate(&self, name: &str) -> Result<Issuer, rcgen::Error> {
+    /// Makes an intermediate, certified by this root and, as PEM alone, by another one.
+    pub(crate) fn intermediate(&self, name: &str, other: &Issuer) -> Result<(Issuer, String), rcgen::Error> {
         let key = KeyPair::generate()?;
         let params = authority_params(name, BasicConstraints::Constrained(0))?;
         let pem = params.signed_by(&key, &self.issuer)?.pem();
-        Ok(Issuer { issuer: rcgen::Issuer::new(params, key), pem })
+        let crossed = params.signed_by(&key, &other.issuer)?.pem();
+        let key_id = params.key_identifier(&key);
+        Ok((Issuer { issuer: rcgen::Issuer::new(params, key), pem, key_id }, crossed))
     }
 
     pub(crate) fn pem(&self) -> String {
@@ -44,19 +72,39 @@ impl Issuer {
     /// Issues for a signing request; only its key and names are taken over.
     pub(crate) fn issue(
         &self,
-        mut request: CertificateSigningRequestParams,
-        days: i64,
-    ) -> Result<String, rcgen::Error> {
-        let names = std::mem::take(&mut request.params.subject_alt_names);
-        request.params = CertificateParams::default();
-        request.params.subject_alt_names = names;
-        request.params.distinguished_name = rcgen::DistinguishedName::new();
-        request.params.serial_number = Some(SerialNumber::from_slice(&random_bytes::<12>()));
-        request.params.key_usages = vec![KeyUsagePurpose::DigitalSignature];
-        request.params.extended_key_usages = vec![ExtendedKeyUsagePurpose::ServerAuth];
-        request.params.use_authority_key_identifier_extension = true;
-        validity(&mut request.params, days);
-        Ok(request.signed_by(&self.issuer)?.pem())
+        request: CertificateSigningRequestParams,
+        lifetime_secs: i64,
+        wrong: Option<Wrong>,
+    ) -> Result<Issued, rcgen::Error> {
+        let mut names = request.params.subject_alt_names;
+        if wrong == Some(Wrong::Names) {
+            names.pop();
+        }
+        let mut serial = random_bytes::<12>();
+        // A positive number without a leading zero, so that its DER is these very bytes.
+        serial[0] = serial[0] & 0x3f | 0x40;
+        let mut params = CertificateParams::default();
+        params.subject_alt_names = names;
+        params.distinguished_name = rcgen::DistinguishedName::new();
+        params.serial_number = Some(SerialNumber::from_slice(&serial));
+        params.key_usages = vec![KeyUsagePurpose::DigitalSignature];
+        params.extended_key_usages = vec![ExtendedKeyUsagePurpose::ServerAuth];
+        params.use_authority_key_identifier_extension = true;
+        let (not_before_secs, not_after_secs) = validity(&mut params, lifetime_secs);
+        let public_key = request.public_key.der_bytes().to_vec();
+        let certificate = match wrong {
+            Some(Wrong::Key) => params.signed_by(&KeyPair::generate()?, &self.issuer)?,
+            _ => params.signed_by(&request.public_key, &self.issuer)?,
+        };
+        let id = format!("{}.{}", URL_SAFE_NO_PAD.encode(&self.key_id), URL_SAFE_NO_PAD.encode(serial));
+        Ok(Issued {
+            pem: certificate.pem(),
+            der: certificate.der().to_vec(),
+            public_key,
+            id,
+            not_before_secs,
+            not_after_secs,
+        })
     }
 
     /// Makes a TLS configuration for a server of the sandbox itself.
@@ -81,7 +129,7 @@ impl Issuer {
         let mut params = CertificateParams::new(names.iter().map(|name| (*name).to_owned()).collect::<Vec<_>>())?;
         params.subject_alt_names.push(SanType::IpAddress(address));
         params.extended_key_usages = vec![ExtendedKeyUsagePurpose::ServerAuth];
-        validity(&mut params, OWN_DAYS);
+        validity(&mut params, OWN_DAYS * 86_400);
         let certificate = params.signed_by(&key, &self.issuer)?;
         let key = PrivateKeyDer::try_from(key.serialize_der()).map_err(|_| rcgen::Error::CouldNotParseKeyPair)?;
         Ok((certificate.der().clone(), key))
@@ -95,18 +143,21 @@ fn authority_params(name: &str, constraints: BasicConstraints) -> Result<Certifi
     params.is_ca = IsCa::Ca(constraints);
     params.key_usages = vec![KeyUsagePurpose::KeyCertSign, KeyUsagePurpose::CrlSign];
     // Longer than anything that it issues.
-    validity(&mut params, 3650);
+    validity(&mut params, 3650 * 86_400);
     Ok(params)
 }
 
-fn validity(params: &mut CertificateParams, days: i64) {
+/// Sets from and until when, and returns both in seconds since 1970.
+fn validity(params: &mut CertificateParams, lifetime_secs: i64) -> (i64, i64) {
     let now = jiff::Timestamp::now().as_second();
     let moment = |seconds: i64| {
         rcgen::date_time_ymd(1970, 1, 1) + std::time::Duration::from_secs(u64::try_from(seconds).unwrap_or(0))
     };
-    // A minute of the past, for clients whose clocks are a little behind.
-    params.not_before = moment(now - 60);
-    params.not_after = moment(now - 60 + days * 86_400);
+    // A little of the past, for clients whose clocks are a little behind.
+    let from = now - (lifetime_secs / 20).min(60);
+    params.not_before = moment(from);
+    params.not_after = moment(from + lifetime_secs);
+    (from, from + lifetime_secs)
 }
 
 pub(crate) fn random_bytes<const N: usize>() -> [u8; N] {

@@ -10,8 +10,14 @@ use crate::{Listing, Sandbox, SandboxError};
 
 /// The socket's name in the folder.
 pub const SOCKET: &str = "control.sock";
+/// What is answered to what was done.
+const DONE: &str = "done";
+/// What is answered to what makes no sense.
+const UNKNOWN: &str = "unknown";
 /// How long an answer may take.
 const PATIENCE: Duration = Duration::from_secs(5);
+/// The longest question.
+const MAX_QUESTION: u64 = 512;
 /// The longest answer.
 const MAX_ANSWER: u64 = 64 * 1024;
 
@@ -26,14 +32,18 @@ pub async fn until_told_to_stop(sandbox: &Sandbox) -> Result<(), SandboxError> {
         let Ok((stream, _)) = listener.accept().await else { continue };
         let mut stream = BufReader::new(stream);
         let mut line = String::new();
-        let read = tokio::time::timeout(PATIENCE, (&mut stream).take(64).read_line(&mut line)).await;
+        let read = tokio::time::timeout(PATIENCE, (&mut stream).take(MAX_QUESTION).read_line(&mut line)).await;
         if !matches!(read, Ok(Ok(_))) {
             continue;
         }
-        let answer = match line.trim() {
-            "list" => serde_json::to_string(sandbox.listing()).unwrap_or_default(),
-            "stop" => "stopping".into(),
-            _ => "unknown".into(),
+        let answer = match line.trim().split_once(' ').unwrap_or((line.trim(), "")) {
+            ("list", _) => serde_json::to_string(sandbox.listing()).unwrap_or_default(),
+            ("stop", _) => "stopping".into(),
+            ("break", word) => switched(sandbox.switch(word, true)),
+            ("mend", "") => switched(sandbox.faults().iter().all(|word| sandbox.switch(word, false))),
+            ("mend", word) => switched(sandbox.switch(word, false)),
+            ("faults", _) => sandbox.faults().join(" "),
+            _ => UNKNOWN.into(),
         };
         let _ = stream.write_all(format!("{answer}\n").as_bytes()).await;
         if line.trim() == "stop" {
@@ -50,6 +60,37 @@ pub async fn list(folder: &Path) -> Option<Listing> {
 /// Asks the sandbox in that folder to stop; says whether there was one.
 pub async fn stop(folder: &Path) -> bool {
     ask(folder, "stop").await.is_some()
+}
+
+fn switched(known: bool) -> String {
+    if known { DONE.into() } else { UNKNOWN.into() }
+}
+
+/// What came of switching a fault.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Switched {
+    /// It is done.
+    Done,
+    /// There is no such fault.
+    NoSuchFault,
+    /// No sandbox runs in that folder.
+    NoSandbox,
+}
+
+/// Switches a fault of the sandbox in that folder on; or off, all of them where `word` is
+/// empty.
+pub async fn switch(folder: &Path, word: &str, on: bool) -> Switched {
+    let verb = if on { "break" } else { "mend" };
+    match ask(folder, &format!("{verb} {word}")).await.as_deref().map(str::trim) {
+        Some(DONE) => Switched::Done,
+        Some(_) => Switched::NoSuchFault,
+        None => Switched::NoSandbox,
+    }
+}
+
+/// Returns the faults that are on in the sandbox in that folder.
+pub async fn faults(folder: &Path) -> Option<Vec<String>> {
+    Some(ask(folder, "faults").await?.split_whitespace().map(str::to_owned).collect())
 }
 
 async fn ask(folder: &Path, what: &str) -> Option<String> {

@@ -31,7 +31,7 @@ use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
 
-use crate::authority::Authority;
+use crate::authority::{Authority, ExternalAccount};
 use crate::certificates::Issuer;
 use crate::dns::resolver::Resolver;
 use crate::dns::server::DnsServer;
@@ -52,13 +52,23 @@ pub const ENDPOINT_PORT: u16 = 8443;
 /// demo manifest is written for it.
 pub const DEFAULT_NET: &str = "127.47.0";
 
+/// What a client needs, in the sandbox's folder.
+const FILES: [&str; 6] =
+    ["api-root.pem", "issuing-root.pem", "practice-root.pem", "tsig.secret", "edge.token", "sandbox.json"];
+
 /// How long the stand-ins may take to stop.
 const STOP_PATIENCE: Duration = Duration::from_secs(2);
 
 /// The zones that the sandbox serves besides the platform's own.
 pub const ZONE: &str = "larkfield.example";
+/// A zone that challenges may be delegated into.
+pub const VALIDATION_ZONE: &str = "validation.test";
 /// The zone of the platform's generated default names.
 pub const EDGE_ZONE: &str = "edge.test";
+/// The name by which CAA records call the authority.
+pub const IDENTITY: &str = "authority.sandbox.test";
+/// The name by which CAA records call the authority for practice.
+pub const PRACTICE_IDENTITY: &str = "practice.sandbox.test";
 /// The name of the key that may update the zones.
 pub const TSIG_NAME: &str = "pindrel";
 
@@ -106,6 +116,10 @@ pub struct Options {
     pub refuse_nonces: u8,
     /// Whether the authority lists an account's orders.
     pub order_list: bool,
+    /// The external account that accounts must be bound to, if any.
+    pub external_account: Option<ExternalAccount>,
+    /// How long certificates last, whatever their profile says.
+    pub lifetime: Option<Duration>,
 }
 
 impl Default for Options {
@@ -116,6 +130,8 @@ impl Default for Options {
             deploy: Duration::from_millis(600),
             refuse_nonces: 5,
             order_list: true,
+            external_account: None,
+            lifetime: None,
         }
     }
 }
@@ -129,6 +145,8 @@ pub struct Listing {
     pub net: String,
     /// The authority's ACME directory.
     pub directory: String,
+    /// The ACME directory of the authority for practice.
+    pub practice: String,
     /// The server of `example` and `test`, which delegates.
     pub parent: SocketAddr,
     /// The server that takes updates.
@@ -165,9 +183,11 @@ pub struct Sandbox {
     secondary: Arc<DnsServer>,
     parent: Arc<DnsServer>,
     authority: Arc<Authority>,
+    practice: Arc<Authority>,
     platform: Arc<Platform>,
     stop: Stop,
     net: Arc<Net>,
+    faults: std::sync::Mutex<Vec<String>>,
 }
 
 impl Sandbox {
@@ -183,14 +203,16 @@ impl Sandbox {
 
         let api_root = Issuer::root("Sandbox API root")?;
         let issuing_root = Issuer::root("Sandbox issuing root")?;
+        let other_root = Issuer::root("Sandbox other root")?;
+        let practice_root = Issuer::root("Sandbox practice root")?;
         let secret = dns::tsig::new_secret();
         let token = certificates::random_hex(16);
 
         let platform = Platform::new(&net, options.deploy, token.clone(), &api_root)?;
         let zones = |servers: [IpAddr; 2]| {
-            [ZONE, EDGE_ZONE].map(|name| Zone::with_servers(name, servers, options.negative_ttl))
+            [ZONE, EDGE_ZONE, VALIDATION_ZONE].map(|name| Zone::with_servers(name, servers, options.negative_ttl))
         };
-        let [mut larkfield, mut edge] = zones([primary_ip, secondary_ip]);
+        let [mut larkfield, mut edge, validation] = zones([primary_ip, secondary_ip]);
         larkfield.add_text("larkfield.example", 300, "Larkfield Sky Survey");
         for endpoint in platform.listed() {
             edge.add_address(&endpoint.default_name, 30, endpoint.address.ip());
@@ -199,15 +221,16 @@ impl Sandbox {
             ["example", "test"].map(|name| Zone::with_servers(name, [parent_ip, parent_ip], options.negative_ttl));
         above[0].delegate(ZONE, [primary_ip, secondary_ip]);
         above[1].delegate(EDGE_ZONE, [primary_ip, secondary_ip]);
+        above[1].delegate(VALIDATION_ZONE, [primary_ip, secondary_ip]);
 
         let parent = DnsServer::new(above.into(), None);
-        let secondary = DnsServer::new(vec![larkfield.clone(), edge.clone()], None);
+        let secondary = DnsServer::new(vec![larkfield.clone(), edge.clone(), validation.clone()], None);
         let updates = dns::server::Updates {
             key: dns::tsig::key(TSIG_NAME, &secret),
             follower: secondary.clone(),
             lag: options.lag,
         };
-        let primary = DnsServer::new(vec![larkfield, edge], Some(updates));
+        let primary = DnsServer::new(vec![larkfield, edge, validation], Some(updates));
         for (server, ip) in [(&parent, parent_ip), (&primary, primary_ip), (&secondary, secondary_ip)] {
             dns::server::serve(server.clone(), SocketAddr::new(ip, DNS_PORT), &stop).await?;
         }
@@ -216,14 +239,27 @@ impl Sandbox {
 
         let authority_address = SocketAddr::new(net.address(6), AUTHORITY_PORT);
         let validators = vec![SocketAddr::new(primary_ip, DNS_PORT), SocketAddr::new(secondary_ip, DNS_PORT)];
-        let authority = Authority::new(authority_address, &issuing_root, validators, &options)?;
+        let authority =
+            Authority::new(authority_address, IDENTITY, &issuing_root, &other_root, validators.clone(), &options)?;
         authority::serve(authority.clone(), authority_address, &api_root, &stop).await?;
+        let practice_address = SocketAddr::new(net.address(8), AUTHORITY_PORT);
+        let for_practice = Options { external_account: None, lifetime: None, ..options };
+        let practice = Authority::new(
+            practice_address,
+            PRACTICE_IDENTITY,
+            &practice_root,
+            &practice_root,
+            validators,
+            &for_practice,
+        )?;
+        authority::serve(practice.clone(), practice_address, &api_root, &stop).await?;
         platform::serve(platform.clone(), &api_root, &stop).await?;
 
         let listing = Listing {
             process: std::process::id(),
             net: net.prefix(),
             directory: format!("https://{authority_address}/directory"),
+            practice: format!("https://{practice_address}/directory"),
             parent: SocketAddr::new(parent_ip, DNS_PORT),
             primary: SocketAddr::new(primary_ip, DNS_PORT),
             secondary: SocketAddr::new(secondary_ip, DNS_PORT),
@@ -233,13 +269,26 @@ impl Sandbox {
         };
         let files = [
             ("api-root.pem", api_root.pem()),
-            ("issuing-root.pem", issuing_root.pem()),
+            ("issuing-root.pem", format!("{}{}", issuing_root.pem(), other_root.pem())),
+            ("practice-root.pem", practice_root.pem()),
             ("tsig.secret", secret),
             ("edge.token", token),
             ("sandbox.json", serde_json::to_string_pretty(&listing).unwrap_or_default()),
         ];
         write_files(folder, &files)?;
-        Ok(Sandbox { folder: folder.to_owned(), listing, primary, secondary, parent, authority, platform, stop, net })
+        Ok(Sandbox {
+            folder: folder.to_owned(),
+            listing,
+            primary,
+            secondary,
+            parent,
+            authority,
+            practice,
+            platform,
+            stop,
+            net,
+            faults: std::sync::Mutex::default(),
+        })
     }
 
     /// Returns where everything is.
@@ -272,9 +321,45 @@ impl Sandbox {
         &self.authority
     }
 
+    /// Returns the authority for practice.
+    pub fn practice(&self) -> &Authority {
+        &self.practice
+    }
+
     /// Returns the platform.
     pub fn platform(&self) -> &Platform {
         &self.platform
+    }
+
+    /// Switches a fault on or off, by its word; says whether there is such a fault.
+    pub fn switch(&self, word: &str, on: bool) -> bool {
+        match word {
+            "secondary-silent" => self.secondary.silence(on),
+            "secondary-frozen" => self.secondary.freeze(on),
+            "parent-silent" => self.parent.silence(on),
+            "platform-down" => self.platform.silence(on),
+            authority => match authority::Fault::from_word(authority) {
+                Some(fault) => self.authority.switch(fault, on),
+                None => return false,
+            },
+        }
+        let mut faults = self.faults.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        faults.retain(|known| known != word);
+        if on {
+            faults.push(word.to_owned());
+        }
+        true
+    }
+
+    /// Returns the words of the faults that were switched on and not off again.
+    pub fn faults(&self) -> Vec<String> {
+        self.faults.lock().unwrap_or_else(std::sync::PoisonError::into_inner).clone()
+    }
+
+    /// Returns the words of all faults that there are.
+    pub fn fault_words() -> Vec<&'static str> {
+        let others = ["secondary-silent", "secondary-frozen", "parent-silent", "platform-down"];
+        authority::Fault::words().into_iter().chain(others).collect()
     }
 
     /// Stops all stand-ins, waits until they have, and removes what they wrote.
@@ -291,7 +376,7 @@ impl Sandbox {
 impl Drop for Sandbox {
     fn drop(&mut self) {
         self.stop.now();
-        for name in ["api-root.pem", "issuing-root.pem", "tsig.secret", "edge.token", "sandbox.json", control::SOCKET] {
+        for name in FILES.into_iter().chain([control::SOCKET]) {
             let _ = std::fs::remove_file(self.folder.join(name));
         }
         let _ = std::fs::remove_dir(&self.folder);

@@ -2,7 +2,7 @@
 
 use std::fmt::Write as _;
 
-use pindrel_sandbox::Listing;
+use pindrel_sandbox::{Listing, VALIDATION_ZONE};
 
 /// The text of a manifest under construction.
 #[derive(Debug, Clone, Default)]
@@ -69,6 +69,50 @@ api_roots = \"sandbox/api-root.pem\"
     #[must_use]
     pub fn hostname(mut self, hostname: &str, endpoint: &str, more: &str) -> ManifestText {
         let _ = write!(self.text, "\n[hostname.\"{hostname}\"]\nendpoint = \"{endpoint}\"\n{more}\n");
+        self
+    }
+
+    /// Adds the sandbox's zone that challenges may be delegated into.
+    #[must_use]
+    pub fn validation_zone(mut self, listing: &Listing) -> ManifestText {
+        let _ = write!(
+            self.text,
+            "
+[zone.\"{VALIDATION_ZONE}\"]
+driver = \"rfc2136\"
+servers = [\"{}\", \"{}\"]
+parents = [\"{}\"]
+resolvers = [\"{}\"]
+tsig = {{ name = \"pindrel.\", secret = \"file:sandbox/tsig.secret\" }}
+",
+            listing.primary, listing.secondary, listing.parent, listing.resolver
+        );
+        self
+    }
+
+    /// Has the sandbox's authority rehearsed at the one for practice.
+    #[must_use]
+    pub fn rehearsed(mut self, listing: &Listing) -> ManifestText {
+        self.text = self.text.replace("[authority.main]\n", "[authority.main]\nrehearsal = \"practice\"\n");
+        self.text = self.text.replace("manifest = 1\n", "manifest = 1\ndefaults.authority = \"main\"\n");
+        let _ = write!(
+            self.text,
+            "
+[authority.practice]
+directory = \"{}\"
+agree_to_terms = true
+api_roots = \"sandbox/api-root.pem\"
+issued_roots = \"sandbox/practice-root.pem\"
+",
+            listing.practice
+        );
+        self
+    }
+
+    /// Adds lines to the table of the authority.
+    #[must_use]
+    pub fn authority(mut self, lines: &str) -> ManifestText {
+        self.text = self.text.replace("[authority.main]\n", &format!("[authority.main]\n{lines}\n"));
         self
     }
 

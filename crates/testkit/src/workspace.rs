@@ -75,6 +75,12 @@ impl Workspace {
         made.unwrap_or_else(|error| panic!("{} cannot be written: {error}", path.display()));
     }
 
+    /// Reads a file.
+    pub fn read(&self, name: &str) -> String {
+        let path = self.path().join(name);
+        std::fs::read_to_string(&path).unwrap_or_else(|error| panic!("{} cannot be read: {error}", path.display()))
+    }
+
     /// Sets a variable for all later runs.
     pub fn set(&mut self, name: &str, value: &str) {
         self.env.retain(|(known, _)| known != name);

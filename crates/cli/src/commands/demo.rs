@@ -7,7 +7,7 @@ use std::path::Path;
 use clap::Args;
 use pindrel_sandbox::{DEFAULT_NET, Options, Sandbox};
 
-use crate::commands::{check, sandbox, settle, status};
+use crate::commands::{cert, check, sandbox, settle, status};
 use crate::context::{Context, block_on};
 use crate::error::{CliError, Status};
 use crate::output::demo as say;
@@ -71,6 +71,10 @@ async fn show(context: &Context, folder: &Path) -> Result<(Sandbox, Status), Cli
     settle::settle(&context, &settle::SettleArgs::default()).await?;
     say::step("settle", "A second time there is nothing to do.")?;
     settle::settle(&context, &settle::SettleArgs::default()).await?;
+    say::step("cert renew api.larkfield.example", "A renewal, long before it is due: issued, bound, and seen served.")?;
+    cert::renew(&context, "api.larkfield.example").await?;
+    say::step("cert list", "The certificates:")?;
+    cert::list(&context, &cert::ListArgs::default())?;
     say::step("status", "How it stands now:")?;
     let status = status::status(&context, &status::StatusArgs::default()).await?;
     Ok((sandbox, status))

@@ -4,7 +4,8 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use clap::{Args, Subcommand};
-use pindrel_sandbox::{Options, Sandbox, SandboxError, control};
+use pindrel_sandbox::control::{self, Switched};
+use pindrel_sandbox::{Options, Sandbox, SandboxError};
 
 use crate::context::{Context, block_on};
 use crate::error::{CliError, Status};
@@ -21,8 +22,32 @@ pub(crate) enum SandboxCommand {
     Up(UpArgs),
     /// Stop the stand-ins of a folder
     Down(FolderArgs),
-    /// Show where the stand-ins of a folder listen
+    /// Show where the stand-ins of a folder listen, and what is broken
     List(FolderArgs),
+    /// Break something, to see what happens
+    Break(FaultArgs),
+    /// Mend what was broken; all of it without a name
+    Mend(MendArgs),
+}
+
+/// What to break.
+#[derive(Debug, Args)]
+pub(crate) struct FaultArgs {
+    /// The fault; a wrong word lists all that there are
+    fault: String,
+
+    #[command(flatten)]
+    place: FolderArgs,
+}
+
+/// What to mend.
+#[derive(Debug, Args)]
+pub(crate) struct MendArgs {
+    /// The fault; all without it
+    fault: Option<String>,
+
+    #[command(flatten)]
+    place: FolderArgs,
 }
 
 /// Where a sandbox keeps what its clients need.
@@ -54,6 +79,10 @@ pub(crate) fn run(context: &Context, command: SandboxCommand) -> Result<Status, 
         SandboxCommand::Up(args) => block_on(up(context, &args)),
         SandboxCommand::Down(args) => block_on(down(&args.folder)),
         SandboxCommand::List(args) => block_on(list(context, &args.folder)),
+        SandboxCommand::Break(args) => block_on(switch(&args.place.folder, &args.fault, true)),
+        SandboxCommand::Mend(args) => {
+            block_on(switch(&args.place.folder, args.fault.as_deref().unwrap_or_default(), false))
+        }
     }
 }
 
@@ -77,7 +106,7 @@ async fn up(context: &Context, args: &UpArgs) -> Result<Status, CliError> {
         ..Options::default()
     };
     let sandbox = Sandbox::start(folder, options).await.map_err(|error| failed(&error))?;
-    output::sandbox::print(context, folder, sandbox.listing())?;
+    output::sandbox::print(context, folder, sandbox.listing(), &[])?;
     if !context.quiet {
         output::sandbox::say_how_to_stop(folder)?;
     }
@@ -109,6 +138,18 @@ async fn down(folder: &Path) -> Result<Status, CliError> {
 
 async fn list(context: &Context, folder: &Path) -> Result<Status, CliError> {
     let listing = control::list(folder).await.ok_or_else(|| absent(folder))?;
-    output::sandbox::print(context, folder, &listing)?;
+    let faults = control::faults(folder).await.unwrap_or_default();
+    output::sandbox::print(context, folder, &listing, &faults)?;
     Ok(Status::Done)
+}
+
+async fn switch(folder: &Path, fault: &str, on: bool) -> Result<Status, CliError> {
+    match control::switch(folder, fault, on).await {
+        Switched::Done => Ok(Status::Done),
+        Switched::NoSandbox => Err(absent(folder)),
+        Switched::NoSuchFault => Err(CliError::Usage {
+            says: format!("there is no fault \"{fault}\""),
+            remedy: format!("there are: {}", Sandbox::fault_words().join(", ")),
+        }),
+    }
 }

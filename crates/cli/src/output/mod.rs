@@ -47,13 +47,15 @@ pub(crate) fn count(number: usize, noun: &str) -> String {
     if number == 1 { format!("1 {noun}") } else { format!("{number} {noun}s") }
 }
 
-/// Writes what a run sees to: `4 hostnames`, `4 hostnames and 1 certificate`.
-pub(crate) fn things(total: usize, certificates: usize) -> String {
-    match (total - certificates.min(total), certificates) {
-        (hostnames, 0) => count(hostnames, "hostname"),
-        (0, certificates) => count(certificates, "certificate"),
+/// Writes how much of what a run sees to is held: `4 of 4 hostnames held`, or
+/// `5 of 5 held (4 hostnames and 1 certificate)`.
+pub(crate) fn held_of(held: usize, total: usize, certificates: usize) -> String {
+    match (total.saturating_sub(certificates), certificates) {
+        (hostnames, 0) => format!("{held} of {} held", count(hostnames, "hostname")),
+        (0, certificates) => format!("{held} of {} held", count(certificates, "certificate")),
         (hostnames, certificates) => {
-            format!("{} and {}", count(hostnames, "hostname"), count(certificates, "certificate"))
+            let (hostnames, certificates) = (count(hostnames, "hostname"), count(certificates, "certificate"));
+            format!("{held} of {total} held ({hostnames} and {certificates})")
         }
     }
 }

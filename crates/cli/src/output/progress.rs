@@ -12,7 +12,7 @@ use pindrel_core::name::Hostname;
 use pindrel_core::pins::{Pin, PinState};
 use pindrel_engine::{Event, Listener, Scope, Summary};
 
-use super::{count, style, things};
+use super::{count, held_of, style};
 use crate::args::Format;
 use crate::context::Context;
 use crate::error::CliError;
@@ -180,7 +180,7 @@ fn sentence(summary: &Summary) -> String {
         held, total, failed, steps, seconds, waited_seconds, acme_requests, lost_orders, certificates, ..
     } = summary;
     let colour = if held == total { style::GOOD } else { style::UNDERWAY };
-    let sum = style::paint(colour, format_args!("{held} of {} held", things(*total, *certificates)));
+    let sum = style::paint(colour, held_of(*held, *total, *certificates));
     let mut text = match steps {
         0 if held == total => format!("Nothing to do: {sum}."),
         0 => format!("{sum}."),

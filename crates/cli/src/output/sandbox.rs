@@ -14,20 +14,22 @@ use crate::error::CliError;
 #[derive(Serialize)]
 struct Document<'l> {
     version: u32,
+    faults: &'l [String],
     #[serde(flatten)]
     listing: &'l Listing,
 }
 
 /// Writes where everything is.
-pub(crate) fn print(context: &Context, folder: &Path, listing: &Listing) -> Result<(), CliError> {
+pub(crate) fn print(context: &Context, folder: &Path, listing: &Listing, faults: &[String]) -> Result<(), CliError> {
     if context.format == Format::Json {
-        return super::json(&Document { version: VERSION, listing });
+        return super::json(&Document { version: VERSION, faults, listing });
     }
     let mut out = anstream::stdout();
     let mut line = |what: &str, place: &str, more: &str| {
         writeln!(out, "{:14}{place:42}{}", what, style::paint(style::FAINT, more))
     };
     line("authority", &listing.directory, "an ACME directory")?;
+    line("practice", &listing.practice, "an ACME directory for rehearsals")?;
     line("parent", &listing.parent.to_string(), "delegates example. and test.")?;
     line("primary", &listing.primary.to_string(), &format!("serves {ZONE}, takes updates with the key {TSIG_NAME}."))?;
     line("secondary", &listing.secondary.to_string(), "lags behind the primary")?;
@@ -38,6 +40,9 @@ pub(crate) fn print(context: &Context, folder: &Path, listing: &Listing) -> Resu
         line(&what, &endpoint.default_name, &format!("{} at {}", endpoint.kind, endpoint.address))?;
     }
     line("folder", &folder.display().to_string(), "roots, tsig.secret, edge.token, sandbox.json")?;
+    for fault in faults {
+        line("broken", fault, "mended with: pindrel sandbox mend")?;
+    }
     Ok(())
 }
 

@@ -5,7 +5,7 @@ use std::io::Write as _;
 use pindrel_engine::Plan;
 use serde_json::json;
 
-use super::{VERSION, count, style, things};
+use super::{VERSION, count, held_of, style};
 use crate::args::Format;
 use crate::context::Context;
 use crate::error::CliError;
@@ -45,18 +45,11 @@ pub(crate) fn print(context: &Context, plan: &Plan) -> Result<(), CliError> {
             writeln!(out, "  {} {}", style::paint(style::FAINT, "→"), finding.remedy)?;
         }
     }
+    let held = held_of(plan.held, plan.total, plan.certificates);
     match plan.steps.len() {
-        0 if plan.held == plan.total => {
-            writeln!(out, "Nothing to do: {} of {} held.", plan.held, things(plan.total, plan.certificates))?
-        }
-        0 => writeln!(out, "No step can be taken: {} of {} held.", plan.held, things(plan.total, plan.certificates))?,
-        n => writeln!(
-            out,
-            "{} to take; {} of {} held. Nothing was changed.",
-            count(n, "step"),
-            plan.held,
-            things(plan.total, plan.certificates)
-        )?,
+        0 if plan.held == plan.total => writeln!(out, "Nothing to do: {held}.")?,
+        0 => writeln!(out, "No step can be taken: {held}.")?,
+        n => writeln!(out, "{} to take; {held}. Nothing was changed.", count(n, "step"))?,
     }
     Ok(())
 }

@@ -3,6 +3,7 @@
 
 #![allow(clippy::unwrap_used, reason = "what cannot be set up fails the test")]
 
+mod accounts;
 mod commands;
 mod faults;
 mod kill;

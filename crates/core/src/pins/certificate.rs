@@ -132,7 +132,7 @@ impl Judging<'_> {
     fn names(&self) -> String {
         self.wanted.names.first().map_or_else(String::new, |first| match self.wanted.names.len() {
             1 => first.to_string(),
-            more => format!("{first} and {} more names", more - 1),
+            more => format!("{first} and {} more", more - 1),
         })
     }
 

@@ -6,7 +6,7 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
 use hickory_proto::op::{Edns, Message, MessageType, OpCode, ResponseCode};
-use hickory_proto::rr::rdata::CNAME;
+use hickory_proto::rr::rdata::{CAA, CNAME};
 use hickory_proto::rr::{Name, RData, RecordType, TSigner};
 
 use super::update;
@@ -60,6 +60,15 @@ impl DnsServer {
     pub fn add_alias(&self, owner: &str, target: &str) {
         let (owner, target) = (name(owner), name(target));
         self.change(&owner, |zone| zone.add(owner.clone(), 300, RData::CNAME(CNAME(target))));
+    }
+
+    /// Adds a CAA record by hand, here and nowhere else.
+    pub fn add_caa(&self, owner: &str, tag: &str, value: &str) {
+        let owner = name(owner);
+        let mut data = CAA::new_issue(false, None, Vec::new());
+        data.tag = tag.to_owned();
+        data.value = value.as_bytes().to_vec();
+        self.change(&owner, |zone| zone.add(owner.clone(), 60, RData::CAA(data)));
     }
 
     /// Adds an address record by hand, here and nowhere else.

@@ -21,6 +21,7 @@ use crate::error::{CliError, Status};
 
 pub(crate) use import::bring_in;
 pub(crate) use list::{ListArgs, list};
+pub(crate) use renew::renew;
 
 /// The longest file of a certificate that is read.
 const MAX_FILE_BYTES: u64 = 1 << 20;

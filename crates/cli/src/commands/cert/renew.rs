@@ -25,15 +25,24 @@ pub(crate) struct RenewArgs {
 }
 
 pub(super) fn run(context: &Context, args: &RenewArgs) -> Result<Status, CliError> {
-    let ids = |desired: &pindrel_core::desired::Desired| -> Result<Vec<CertificateId>, CliError> {
-        if args.all {
-            return Ok(desired.certificate_ids().filter(|id| desired.certificate(*id).authority.is_some()).collect());
-        }
-        args.names.iter().map(|name| named(desired, name)).collect()
-    };
-    block_on(settle::with(context, "cert renew", async |engine| {
-        let ids = ids(engine.desired())?;
+    block_on(renew_all(context, args))
+}
+
+/// Renews one certificate.
+pub(crate) async fn renew(context: &Context, name: &str) -> Result<Status, CliError> {
+    renew_all(context, &RenewArgs { names: vec![name.to_owned()], all: false }).await
+}
+
+async fn renew_all(context: &Context, args: &RenewArgs) -> Result<Status, CliError> {
+    settle::with(context, "cert renew", async |engine| {
+        let desired = engine.desired();
+        let ids = if args.all {
+            desired.certificate_ids().filter(|id| desired.certificate(*id).authority.is_some()).collect()
+        } else {
+            args.names.iter().map(|name| named(desired, name)).collect::<Result<Vec<CertificateId>, _>>()?
+        };
         engine.ask_for_renewal(&ids)?;
-        Ok(Scope::of_certificates(engine.desired(), &ids))
-    }))
+        Ok(Scope::of_certificates(desired, &ids))
+    })
+    .await
 }
