@@ -138,7 +138,7 @@ impl Authority {
     /// [`TransportError`].
     pub async fn connect(url: Url, roots: Option<&[u8]>) -> Result<Authority, TransportError> {
         let client = Client::new(url.clone(), roots)?;
-        let response = client.send(Method::GET, url.clone(), |request| request).await?;
+        let response = patiently(&client, Method::GET, &url).await?;
         if !response.status.is_success() {
             return Err(TransportError::Refused { what: "its directory", problem: problem_of(&response) });
         }
@@ -298,7 +298,7 @@ impl Authority {
         let base = self.offered(&self.directory.renewal_info, "renewal information")?;
         let url = format!("{}/{certificate_id}", base.trim_end_matches('/'));
         let target = self.client.permits(&self.origins, &url)?;
-        let response = self.client.send(Method::GET, target, |request| request).await?;
+        let response = patiently(&self.client, Method::GET, &target).await?;
         if !response.status.is_success() {
             return Err(TransportError::Refused { what: "renewal information", problem: problem_of(&response) });
         }
@@ -410,9 +410,12 @@ impl Authority {
             return Ok(nonce);
         }
         let url = self.client.permits(&self.origins, &self.directory.new_nonce)?;
-        let response = self.client.send(Method::HEAD, url.clone(), |request| request).await?;
+        let response = patiently(&self.client, Method::HEAD, &url).await?;
+        if !response.status.is_success() {
+            return Err(TransportError::Refused { what: "a nonce", problem: problem_of(&response) });
+        }
         let nonce = response.header("replay-nonce").map(str::to_owned);
-        nonce.ok_or_else(|| TransportError::Malformed { url: url.to_string(), why: "it gives no Replay-Nonce".into() })
+        nonce.ok_or_else(|| malformed(url.as_str(), "it gives no Replay-Nonce"))
     }
 
     fn keep_nonce(&self, response: &Response) {
@@ -424,6 +427,19 @@ impl Authority {
             }
             nonces.push_back(nonce.to_owned());
         }
+    }
+}
+
+/// Sends an unsigned request, waiting where the authority is busy.
+async fn patiently(client: &Client, method: Method, url: &Url) -> Result<Response, TransportError> {
+    let mut tries = 0;
+    loop {
+        let response = client.send(method.clone(), url.clone(), |request| request).await?;
+        let busy = matches!(response.status.as_u16(), 429 | 503) && tries < BUSY_TRIES;
+        let Some(wait) = busy_wait(&response).filter(|_| busy) else { return Ok(response) };
+        tries += 1;
+        tracing::info!(%url, ?wait, "the authority asks to wait");
+        tokio::time::sleep(wait).await;
     }
 }
 

@@ -6,6 +6,7 @@
 mod accounts;
 mod commands;
 mod faults;
+mod issuing;
 mod kill;
 mod manifest;
 mod real;

@@ -6,7 +6,7 @@ use std::sync::{Mutex, PoisonError};
 /// A fault of the authority.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Fault {
-    /// Nine of ten good nonces are refused.
+    /// Seven of ten good nonces are refused.
     Nonces,
     /// Every new order is refused with 429 and a `Retry-After` of an hour.
     Limit,

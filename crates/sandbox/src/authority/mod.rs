@@ -220,7 +220,7 @@ impl Authority {
     fn take_nonce(&self, nonce: &str) -> bool {
         let known = self.inner().nonces.remove(nonce);
         let [dice] = random_bytes::<1>();
-        let refused = if self.faults.has(&Fault::Nonces) { 90 } else { u16::from(self.refuse_nonces) };
+        let refused = if self.faults.has(&Fault::Nonces) { 70 } else { u16::from(self.refuse_nonces) };
         known && u16::from(dice) * 100 >= refused * 256
     }
 

@@ -116,7 +116,11 @@ impl DnsServer {
             return;
         }
         if let Some(zone) = self.zones().iter_mut().find(|zone| zone.name == changed.name) {
-            *zone = changed;
+            // Two changes close together may arrive in the other order.
+            let ahead = changed.serial().wrapping_sub(zone.serial());
+            if ahead < u32::MAX / 2 {
+                *zone = changed;
+            }
         }
     }
 

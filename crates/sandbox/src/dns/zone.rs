@@ -109,6 +109,13 @@ impl Zone {
         self.records(&self.name, RecordType::SOA).pop()
     }
 
+    pub(crate) fn serial(&self) -> u32 {
+        match self.soa().map(|record| record.data) {
+            Some(RData::SOA(soa)) => soa.serial,
+            _ => 0,
+        }
+    }
+
     /// Counts a change.
     pub(crate) fn raise_serial(&mut self) {
         let set = self.sets.get_mut(&self.name).and_then(|sets| sets.get_mut(&RecordType::SOA));

@@ -1,0 +1,278 @@
+//! What happens around an order: delegated challenges, CAA, rehearsal, budgets, the
+//! authority's faults.
+
+use std::time::{Duration, Instant};
+
+use pindrel_sandbox::authority::Fault;
+use pindrel_sandbox::{IDENTITY, Listing, PRACTICE_IDENTITY, Sandbox};
+use pindrel_testkit::{ManifestText, Workspace};
+
+use crate::{one_name, quick, sandboxed};
+
+/// A certificate that no endpoint takes: the shortest way to an order.
+fn certificate(name: &str, names: &[&str], more: &str) -> String {
+    format!("\n[certificate.{name}]\nnames = {names:?}\n{more}\n")
+}
+
+fn on_both(sandbox: &Sandbox, change: impl Fn(&pindrel_sandbox::dns::server::DnsServer)) {
+    change(sandbox.primary());
+    change(sandbox.secondary());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_delegated_challenge_goes_where_its_aliases_lead() {
+    let (workspace, sandbox) = sandboxed(quick(), |manifest, listing| {
+        manifest.validation_zone(listing).with(&certificate(
+            "api",
+            &["api.larkfield.example", "*.api.larkfield.example"],
+            "",
+        ))
+    })
+    .await;
+    on_both(&sandbox, |server| {
+        server.add_alias("_acme-challenge.api.larkfield.example", "hop.larkfield.example");
+        server.add_alias("hop.larkfield.example", "api.validation.test");
+    });
+    workspace.run(&["settle"]).ended(0);
+    assert_eq!(sandbox.authority().issued(), (1, 0));
+    for name in ["_acme-challenge.api.larkfield.example", "api.validation.test"] {
+        on_both(&sandbox, |server| assert_eq!(server.texts(name), [""; 0], "{name}"));
+    }
+}
+
+/// Aliases that lead nowhere, and what is said of them.
+const NOWHERE: [(&str, &str); 2] = [
+    ("_acme-challenge.api.larkfield.example", "lead in a circle"),
+    ("api.elsewhere.test", "ends at api.elsewhere.test, which lies in no zone of the manifest"),
+];
+
+#[tokio::test(flavor = "multi_thread")]
+async fn aliases_that_lead_nowhere_are_found_before_anything_is_ordered() {
+    for (target, says) in NOWHERE {
+        let (workspace, sandbox) =
+            sandboxed(quick(), |manifest, _| manifest.with(&certificate("api", &["api.larkfield.example"], ""))).await;
+        on_both(&sandbox, |server| {
+            server.add_alias("_acme-challenge.api.larkfield.example", "hop.larkfield.example");
+            server.add_alias("hop.larkfield.example", target);
+        });
+        let ran = workspace.run(&["settle"]).ended(1);
+        assert!(ran.stdout.contains(says), "{}", ran.stdout);
+        assert_eq!(sandbox.authority().orders_for(&["api.larkfield.example"]), 0);
+    }
+}
+
+/// CAA records, whether a wildcard is wanted, and what is said before the order, if
+/// anything.
+const CAA: [(&str, &str, bool, Option<&str>); 6] = [
+    ("issue", "other.test", false, Some("allow other.test, not authority.sandbox.test")),
+    ("issue", ";", false, Some("allow nobody")),
+    ("issuewild", ";", true, Some("add to larkfield.example: CAA 0 issuewild \"authority.sandbox.test\"")),
+    ("issue", "authority.sandbox.test; validationmethods=http-01", false, Some("validate by http-01 only")),
+    ("issue", "authority.sandbox.test; accounturi=https://elsewhere.test/1", false, Some("for another account only")),
+    ("issue", "authority.sandbox.test; validationmethods=dns-01", false, None),
+];
+
+#[tokio::test(flavor = "multi_thread")]
+async fn caa_that_would_refuse_is_known_before_an_attempt_is_spent() {
+    for (tag, value, wildcard, says) in CAA {
+        let name = if wildcard { "*.api.larkfield.example" } else { "api.larkfield.example" };
+        let (workspace, sandbox) =
+            sandboxed(quick(), |manifest, _| manifest.with(&certificate("api", &[name], ""))).await;
+        on_both(&sandbox, |server| server.add_caa("larkfield.example", tag, value));
+        let ran = workspace.run(&["settle"]);
+        let orders = sandbox.authority().orders_for(&[name]);
+        match says {
+            Some(says) => {
+                assert!(ran.status == 1 && orders == 0 && ran.stdout.contains(says), "{value}: {}", ran.stdout)
+            }
+            None => assert!(ran.status == 0 && orders == 1, "{value}: {}", ran.stdout),
+        }
+    }
+}
+
+fn tenants(manifest: ManifestText, listing: &Listing) -> ManifestText {
+    let manifest = manifest.rehearsed(listing);
+    (0..6).fold(manifest, |manifest, n| {
+        manifest.with(&certificate(&format!("t{n}"), &[&format!("t{n}.larkfield.example")], ""))
+    })
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_set_up_is_rehearsed_once_for_all_its_tenants_and_leaves_nothing_behind() {
+    let (workspace, sandbox) = sandboxed(quick(), tenants).await;
+    let ran = workspace.run(&["settle", "--rehearse"]).ended(0);
+    assert!(ran.stdout.contains("3 steps"), "two accounts and one rehearsal: {}", ran.stdout);
+    assert_eq!((sandbox.practice().issued(), sandbox.authority().issued()), ((1, 0), (0, 0)));
+    assert_eq!(workspace.run(&["settle", "--rehearse", "--dry-run"]).ended(0).stdout.contains("Nothing to do"), true);
+    workspace.run(&["settle"]).ended(0);
+    assert_eq!((sandbox.practice().issued(), sandbox.authority().issued()), ((1, 0), (6, 0)));
+    let listed = workspace.run(&["cert", "list", "--format", "json"]).ended(0).json();
+    let listed = listed["certificates"].as_array().unwrap();
+    assert!(listed.len() == 6 && listed.iter().all(|row| row["from"] == "main"), "{listed:?}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_rehearsal_that_fails_keeps_the_real_authority_from_hearing_of_it() {
+    let (workspace, sandbox) = sandboxed(quick(), tenants).await;
+    for n in 0..6 {
+        sandbox.practice().switch(Fault::Validation(format!("t{n}.larkfield.example")), true);
+    }
+    let ran = workspace.run(&["settle"]).ended(1);
+    assert!(ran.stdout.contains("is made to fail") && ran.stdout.contains("6 failed"), "{}", ran.stdout);
+    assert_eq!(sandbox.authority().orders_for(&["t0.larkfield.example"]), 0);
+    sandbox.practice().mend();
+    workspace.run(&["settle"]).ended(0);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn caa_that_bars_only_the_practice_authority_skips_the_rehearsal() {
+    let (workspace, sandbox) = sandboxed(quick(), tenants).await;
+    on_both(&sandbox, |server| server.add_caa("larkfield.example", "issue", IDENTITY));
+    let ran = workspace.run(&["settle"]).ended(0);
+    assert!(ran.stderr.contains("is skipped") && ran.stderr.contains(PRACTICE_IDENTITY), "{}", ran.stderr);
+    assert_eq!((sandbox.practice().issued(), sandbox.authority().issued()), ((0, 0), (6, 0)));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn pindrel_stops_before_a_limit_keeps_a_reserve_and_says_when_it_may_go_on() {
+    let limits =
+        "limits = [{ count = 4, of = \"certificate\", per = \"registered-domain\", within = \"7d\", reserve = 2 }]";
+    let (workspace, sandbox) = sandboxed(quick(), |manifest, _| {
+        let manifest = manifest.authority(limits);
+        (0..3).fold(manifest, |manifest, n| {
+            manifest.with(&certificate(&format!("t{n}"), &[&format!("t{n}.larkfield.example")], ""))
+        })
+    })
+    .await;
+    let ran = workspace.run(&["settle"]).ended(1);
+    let says = "allows 4 certificates for a registered domain within 7 days (larkfield.example), and 2 are spent; 2 of them are kept for renewals";
+    assert!(ran.stdout.contains(says) && ran.stdout.contains("it may go on at 20"), "{}", ran.stdout);
+    assert_eq!(sandbox.authority().issued().0, 2);
+    // The reserve is there for renewals, up to the limit itself.
+    let issued = workspace.run(&["cert", "list", "--format", "json"]).json();
+    let held = |row: &&serde_json::Value| row["state"] == "held";
+    let first =
+        issued["certificates"].as_array().unwrap().iter().find(held).unwrap()["name"].as_str().unwrap().to_owned();
+    workspace.run(&["cert", "renew", &first]).ended(0);
+    workspace.run(&["cert", "renew", &first]).ended(0);
+    let ran = workspace.run(&["cert", "renew", &first]).ended(1);
+    assert!(ran.stdout.contains("and 4 are spent: Pindrel stops before the limit"), "{}", ran.stdout);
+    assert_eq!(sandbox.authority().issued().0, 4);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_authoritys_own_word_counts_more_than_any_limit() {
+    let (workspace, sandbox) =
+        sandboxed(quick(), |manifest, _| manifest.with(&certificate("api", &["api.larkfield.example"], ""))).await;
+    sandbox.authority().switch(Fault::Limit, true);
+    let ran = workspace.run(&["settle"]).ended(1);
+    assert!(ran.stdout.contains("rateLimited") && ran.stdout.contains("it may be asked again at 20"), "{}", ran.stdout);
+    sandbox.authority().mend();
+    let before = sandbox.authority().requests();
+    let ran = workspace.run(&["settle"]).ended(1);
+    assert!(ran.stdout.contains("wants to hear nothing of it until 20"), "{}", ran.stdout);
+    assert_eq!(sandbox.authority().requests(), before, "nothing was asked");
+}
+
+/// A fault, whether the first run gets through all the same, and what it says if not.
+const FAULTS: [(&str, Option<&str>); 9] = [
+    ("nonces", None),
+    ("busy", None),
+    ("slow-validation", None),
+    ("dropped", Some("gave no whole response")),
+    ("half", Some("gave no whole response")),
+    ("down", Some("503")),
+    ("other-key", Some("its key is not the one that Pindrel made")),
+    ("missing-name", Some("it does not cover")),
+    (
+        "validation=b.larkfield.example",
+        Some("could not validate b.larkfield.example (unauthorized: b.larkfield.example is made to fail)"),
+    ),
+];
+
+#[tokio::test(flavor = "multi_thread")]
+async fn every_fault_of_the_authority_ends_in_bounded_time_is_told_and_is_overcome() {
+    for (fault, says) in FAULTS {
+        let (workspace, sandbox) = sandboxed(quick(), |manifest, _| {
+            manifest.with(&certificate("pair", &["a.larkfield.example", "b.larkfield.example"], ""))
+        })
+        .await;
+        assert!(sandbox.switch(fault, true));
+        let begun = Instant::now();
+        let ran = workspace.run(&["settle"]);
+        assert!(begun.elapsed() < Duration::from_secs(90), "{fault}");
+        match says {
+            None => assert_eq!(ran.status, 0, "{fault}: {}", ran.stdout),
+            Some(says) => {
+                assert_eq!(ran.status, 1, "{fault}: {}", ran.stdout);
+                assert!(ran.stdout.contains(says) && ran.stdout.contains('→'), "{fault}: {}", ran.stdout);
+            }
+        }
+        assert!(sandbox.switch(fault, false));
+        workspace.run(&["settle"]).ended(0);
+        for name in ["a", "b"] {
+            on_both(&sandbox, |server| {
+                assert_eq!(server.texts(&format!("_acme-challenge.{name}.larkfield.example")), [""; 0], "{fault}");
+            });
+        }
+        if fault.starts_with("validation") {
+            // The name that did not fail was given up with its order.
+            assert_eq!(sandbox.authority().deactivated(), 1, "{fault}");
+        }
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_hundred_names_keys_of_every_kind_profiles_and_other_roots() {
+    let many: Vec<String> = (0..100).map(|n| format!("n{n}.larkfield.example")).collect();
+    let many: Vec<&str> = many.iter().map(String::as_str).collect();
+    let (workspace, sandbox) = sandboxed(quick(), |manifest, _| {
+        let kinds = ["ecdsa-p256", "ecdsa-p384", "rsa-2048", "rsa-3072"].map(|kind| {
+            certificate(kind, &[&format!("{kind}.larkfield.example")], &format!("key = {kind:?}\nprofile = \"week\""))
+        });
+        manifest.with(&certificate("many", &many, "chain_root = \"no such root\"")).with(&kinds.concat())
+    })
+    .await;
+    let ran = workspace.run(&["settle"]).ended(0);
+    assert!(ran.stderr.contains("no chain leads to \"no such root\""), "{}", ran.stderr);
+    assert_eq!(sandbox.authority().orders_for(&many), 1);
+    for kind in ["ecdsa-p256", "ecdsa-p384", "rsa-2048", "rsa-3072"] {
+        let shown = workspace.run(&["cert", "show", kind, "--format", "json"]).ended(0).json();
+        assert_eq!((&shown["key"], &shown["days_left"]), (&kind.into(), &5.into()), "{kind}");
+    }
+    // The other chain of the same certificate, by the name of its root.
+    let roots = workspace.run(&["cert", "show", "many", "--format", "json"]).ended(0).json();
+    let other = ran.stderr.split("CN=Sandbox other root").nth(1).unwrap().split([';', '\n', ',']).next().unwrap();
+    let other = format!("Sandbox other root{other}");
+    assert!(!roots["root"].as_str().unwrap().contains(&other));
+    edit(&workspace, "no such root", &other);
+    workspace.run(&["cert", "renew", "many"]).ended(0);
+    let shown = workspace.run(&["cert", "show", "many", "--format", "json"]).ended(0).json();
+    assert!(shown["root"].as_str().unwrap().contains(&other), "{}", shown["root"]);
+    edit(&workspace, "profile = \"week\"", "profile = \"decade\"");
+    let ran = workspace.run(&["cert", "renew", "rsa-2048"]).ended(1);
+    assert!(
+        ran.stdout.contains("offers no profile \"decade\"") && ran.stdout.contains("month, season, week"),
+        "{}",
+        ran.stdout
+    );
+}
+
+fn edit(workspace: &Workspace, written: &str, instead: &str) {
+    workspace.write("pindrel.toml", &workspace.read("pindrel.toml").replace(written, instead));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_least_wait_is_kept_before_the_challenge_is_answered() {
+    let (workspace, _sandbox) = sandboxed(quick(), |manifest, listing| {
+        let text = one_name(manifest, listing)
+            .text()
+            .replace("driver = \"rfc2136\"", "driver = \"rfc2136\"\nleast_wait = \"3s\"");
+        ManifestText::default().with(&text)
+    })
+    .await;
+    let ran = workspace.run(&["settle", "--format", "json"]).ended(0);
+    let waited = |event: &serde_json::Value| event["what"] == "the least wait of 3 s to be over";
+    assert!(ran.events().iter().any(waited), "{}", ran.stdout);
+    assert!(ran.summary()["seconds"].as_f64().unwrap() > 3.0);
+}
