@@ -291,6 +291,7 @@ impl Engine {
         Ok(())
     }
 
+    /// Marks a certificate to be replaced by the next settle.
     fn replace(&self, id: CertificateId, mut row: CertificateRow, why: &str) -> Result<(), StepFailure> {
         if row.held.replace.as_deref() != Some(KEY_COMPROMISED) {
             row.held.replace = Some(why.to_owned());
@@ -314,41 +315,66 @@ impl Engine {
     ) -> Result<Fingerprint, StepFailure> {
         let wanted = self.desired.certificate(id);
         let mut row = self.state.certificate(&wanted.name)?.ok_or_else(|| unknown(&wanted.name))?;
+        // Known before the authority hears of it: what is stopped half-way is gone on with,
+        // and a compromised key is never used again.
+        row.revoking = Some(reason.code());
+        if reason == RevokeReason::KeyCompromise {
+            row.held.replace = Some(KEY_COMPROMISED.into());
+        } else if replace {
+            row.held.replace = Some("it was revoked".into());
+        }
+        row.renew_at = row.held.due_at(wanted.terms.renewal);
+        self.state.update_certificate(&row)?;
+        let sha256 = row.held.sha256;
+        self.revoke_row(row.clone(), by).await?;
+        row.revoking = None;
+        self.take_in(id, row)?;
+        Ok(sha256)
+    }
+
+    /// Asks the authority to revoke, and notes that it has; one that is revoked already is
+    /// as good.
+    async fn revoke_row(&self, mut row: CertificateRow, by: RevocationKey) -> Result<(), StepFailure> {
         let directory = row.held.authority.clone();
         let authority = self.desired.authorities.iter().position(|authority| authority.directory.as_str() == directory);
         let Some(authority) = authority.filter(|_| row.held.origin == Origin::Authority) else {
-            let says = format!("the certificate \"{}\" is from no authority of the manifest", wanted.name);
+            row.revoking = None;
+            self.state.update_certificate(&row)?;
+            let says = format!("the certificate \"{}\" is from no authority of the manifest", row.name);
             return Err(StepFailure::new(says, "have it revoked where it was issued"));
         };
         let authority = pindrel_core::desired::AuthorityId(authority as u32);
         let (chain, key) = self.chain_and_key(&row)?;
         let leaf = &chain.certificates()[0];
-        self.journal(Moment::Begun, "certificate-revoke", wanted.name.clone(), row.held.sha256.to_string())?;
-        if reason == RevokeReason::KeyCompromise {
-            // Known before the authority hears of it: the key is never used again.
-            row.held.replace = Some(KEY_COMPROMISED.into());
-            self.state.update_certificate(&row)?;
-        }
+        let reason = row.revoking.unwrap_or(0);
+        self.journal(Moment::Begun, "certificate-revoke", row.name.clone(), row.held.sha256.to_string())?;
         match by {
             RevocationKey::Account => {
                 let account = self.account(authority).await?;
-                account.authority.revoke(&Signing(&account.key), Some(&account.url), leaf, reason.code()).await?;
+                account.authority.revoke(&Signing(&account.key), Some(&account.url), leaf, reason).await?;
             }
             RevocationKey::Certificate => {
                 let connected = self.world.authority(&self.desired, authority).await?;
                 let signer = key.request_signer()?;
                 let signer: &dyn RequestSigner = &Signing(&signer);
-                connected.revoke(signer, None, leaf, reason.code()).await?;
+                connected.revoke(signer, None, leaf, reason).await?;
             }
         }
-        row.revoked = Some(Timestamp::now());
+        (row.revoked, row.revoking) = (Some(Timestamp::now()), None);
         self.state.update_certificate(&row)?;
-        self.journal(Moment::Ended, "certificate-revoke", wanted.name.clone(), row.held.sha256.to_string())?;
-        let sha256 = row.held.sha256;
-        if replace || reason == RevokeReason::KeyCompromise {
-            self.replace(id, row, "it was revoked")?;
+        self.journal(Moment::Ended, "certificate-revoke", row.name.clone(), row.held.sha256.to_string())
+    }
+
+    /// Goes on with revocations that an earlier run did not see confirmed.
+    pub(crate) async fn finish_revocations(&self) -> Result<(), EngineError> {
+        for row in self.state.certificates_to_revoke()? {
+            let name = row.name.clone();
+            if let Err(failure) = self.revoke_row(row, RevocationKey::Account).await {
+                let says = format!("the certificate \"{name}\" is still to be revoked: {}", failure.says);
+                self.listener.on(crate::Event::Note { says });
+            }
         }
-        Ok(sha256)
+        Ok(())
     }
 
     /// Makes a key and a signing request for a certificate that is bought; the key stays

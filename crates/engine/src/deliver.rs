@@ -5,6 +5,7 @@ use std::io::{Read as _, Write as _};
 use std::os::unix::fs::{PermissionsExt as _, chown};
 use std::path::{Path, PathBuf};
 use std::process::Stdio;
+use std::sync::{Arc, Mutex, PoisonError};
 
 use jiff::Timestamp;
 use nix::sys::signal::{Signal, killpg};
@@ -17,6 +18,7 @@ use pindrel_keys::{CertificateKey, Chain, pem};
 use pindrel_state::{CertificateRow, CommandRun, Moment};
 use secrecy::{ExposeSecret as _, SecretString};
 use tokio::io::AsyncReadExt as _;
+use tokio::task::JoinHandle;
 use tokio::time::timeout;
 use zeroize::Zeroizing;
 
@@ -27,8 +29,10 @@ use crate::{Engine, secrets};
 const MAX_FILE_BYTES: u64 = 1 << 20;
 /// How much of what a command says is kept: its end.
 const KEPT_OUTPUT: usize = 2000;
-/// The most output of a command that is read.
-const MAX_OUTPUT: u64 = 1 << 20;
+/// The most output of a command that is held while it runs.
+const MAX_OUTPUT: usize = 16 * 1024;
+/// How long the output of a command that has ended may take to end too.
+const OUTPUT_PATIENCE: std::time::Duration = std::time::Duration::from_millis(300);
 /// How long a command that must end may take to end by itself.
 const TERM_PATIENCE: std::time::Duration = std::time::Duration::from_secs(2);
 
@@ -189,17 +193,15 @@ impl Engine {
             .spawn()
             .map_err(|error| format!("cannot be started: {}", secrets::plain(&error)))?;
         let group = child.id().and_then(|id| i32::try_from(id).ok()).map(Pid::from_raw);
-        let (out, err) = (child.stdout.take(), child.stderr.take());
-        let reading = async { futures::join!(read_output(out), read_output(err)) };
-        let ended = timeout(command.within, async { futures::join!(child.wait(), reading) }).await;
-        let Ok((status, (out, err))) = ended else {
+        let said = [read_output(child.stderr.take()), read_output(child.stdout.take())];
+        let Ok(status) = timeout(command.within, child.wait()).await else {
             end_group(group, Signal::SIGTERM);
             let _ = timeout(TERM_PATIENCE, child.wait()).await;
             end_group(group, Signal::SIGKILL);
             return Err(format!("did not end within {} s and was ended", command.within.as_secs()));
         };
-        let said = [err, out].into_iter().find(|text| !text.trim().is_empty()).unwrap_or_default();
-        let said = last_part(said.trim());
+        let said = said.map(|output| output.finish());
+        let said = futures::future::join_all(said).await.into_iter().find(|text| !text.is_empty()).unwrap_or_default();
         match status {
             Ok(status) if status.success() => Ok(said),
             Ok(status) => {
@@ -220,15 +222,39 @@ fn end_group(group: Option<Pid>, signal: Signal) {
     }
 }
 
-async fn read_output(stream: Option<impl tokio::io::AsyncRead + Unpin>) -> String {
-    let mut bytes = Vec::new();
-    if let Some(stream) = stream {
-        let mut bounded = stream.take(MAX_OUTPUT);
-        let _ = bounded.read_to_end(&mut bytes).await;
-        // The rest is read and dropped, or the command would wait for its reader.
-        let _ = tokio::io::copy(&mut bounded.into_inner(), &mut tokio::io::sink()).await;
+/// What a command says, while it is read.
+struct Output {
+    kept: Arc<Mutex<Vec<u8>>>,
+    reading: JoinHandle<()>,
+}
+
+fn read_output(stream: Option<impl tokio::io::AsyncRead + Unpin + Send + 'static>) -> Output {
+    let kept = Arc::new(Mutex::new(Vec::new()));
+    let keeping = kept.clone();
+    let reading = tokio::spawn(async move {
+        let Some(mut stream) = stream else { return };
+        let mut chunk = vec![0; 4096];
+        while let Ok(length @ 1..) = stream.read(&mut chunk).await {
+            let mut kept = keeping.lock().unwrap_or_else(PoisonError::into_inner);
+            kept.extend_from_slice(&chunk[..length]);
+            let over = kept.len().saturating_sub(MAX_OUTPUT);
+            kept.drain(..over);
+        }
+    });
+    Output { kept, reading }
+}
+
+impl Output {
+    /// The end of what was said. What a command left running may hold its output open for
+    /// ever; the command has ended all the same.
+    async fn finish(self) -> String {
+        let Output { kept, mut reading } = self;
+        let _ = timeout(OUTPUT_PATIENCE, &mut reading).await;
+        reading.abort();
+        let bytes = std::mem::take(&mut *kept.lock().unwrap_or_else(PoisonError::into_inner));
+        let text: String = String::from_utf8_lossy(&bytes).chars().filter(|c| !c.is_control() || *c == '\n').collect();
+        last_part(text.trim())
     }
-    String::from_utf8_lossy(&bytes).chars().filter(|c| !c.is_control() || *c == '\n').collect()
 }
 
 fn last_part(text: &str) -> String {

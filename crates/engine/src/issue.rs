@@ -417,6 +417,7 @@ impl Engine {
             key,
             kept: Timestamp::now(),
             revoked: None,
+            revoking: None,
         };
         self.state.keep_certificate(&kept, order)?;
         self.take_in(id, kept)?;

@@ -134,6 +134,7 @@ impl Engine {
     pub async fn settle(&self, scope: &Scope, aim: Aim) -> Result<Summary, EngineError> {
         let begun = Instant::now();
         self.forget_old_spendings()?;
+        self.finish_revocations().await?;
         let see_to = self.take_advice().await?;
         let open = self.survey_open(&scope.hostnames, &see_to).await?;
         let (steps, outlooks) = self.decide(&open, &scope.certificates, aim).await?;

@@ -26,6 +26,8 @@ pub struct CertificateRow {
     pub kept: Timestamp,
     /// When it was revoked.
     pub revoked: Option<Timestamp>,
+    /// The reason (RFC 5280 §5.3.1) of a revocation that was begun and is not confirmed.
+    pub revoking: Option<u8>,
 }
 
 impl CertificateRow {
@@ -102,6 +104,8 @@ pub trait CertificateBook {
     /// Returns the names of the present certificates for which there is something to do
     /// at `now`. Costs what there is to do, not what there is.
     fn certificates_to_see_to(&self, now: Timestamp) -> Result<Vec<String>, StateError>;
+    /// Returns the certificates, former ones too, whose revocation is not confirmed.
+    fn certificates_to_revoke(&self) -> Result<Vec<CertificateRow>, StateError>;
 
     /// Returns how the last order for a certificate ended.
     fn last_order(&self, certificate: &str) -> Result<Option<OrderEnd>, StateError>;

@@ -7,7 +7,7 @@ use serde_json::{Value, json};
 
 use crate::{PINDREL, one_name, quick, sandboxed};
 
-fn schema(of: &str) -> jsonschema::Validator {
+pub(crate) fn schema(of: &str) -> jsonschema::Validator {
     let workspace = Workspace::new(PINDREL);
     let schema = workspace.run(&["schema", of]).ended(0).json();
     assert_eq!(schema["$schema"], "https://json-schema.org/draft/2020-12/schema");
@@ -15,7 +15,7 @@ fn schema(of: &str) -> jsonschema::Validator {
 }
 
 #[track_caller]
-fn assert_fits(schema: &jsonschema::Validator, document: &Value) {
+pub(crate) fn assert_fits(schema: &jsonschema::Validator, document: &Value) {
     let errors: Vec<String> =
         schema.iter_errors(document).map(|error| format!("{}: {error}", error.instance_path())).collect();
     assert!(errors.is_empty(), "{errors:#?}\n{document:#}");

@@ -59,6 +59,74 @@ async fn goes_on_wherever_it_was_stopped() {
     assert!(stopped[0] >= 22 && stopped[0] == stopped[1], "{stopped:?}");
 }
 
+/// A certificate that is delivered, and followed by a command.
+fn delivered(listing: &Listing, name: &str) -> ManifestText {
+    let declared = format!(
+        "\n[certificate.edge]\nnames = [\"{name}\"]\n\
+         deliver = [{{ file = \"edge.pem\", holds = [\"key\", \"leaf\", \"intermediates\"] }}]\n\
+         after = [{{ run = [\"/bin/sh\", \"-c\", \"echo run >> runs\"] }}]\n"
+    );
+    ManifestText::sandbox(listing).with(&declared)
+}
+
+/// Runs a command that is stopped at an entry, settles, and looks at everything; says
+/// whether the command was stopped at all.
+fn stop_command(sandbox: &Sandbox, command: &[&str], name: &str, stop: &str, orders: usize) -> bool {
+    let mut workspace = Workspace::new(PINDREL);
+    workspace.write("pindrel.toml", delivered(sandbox.listing(), name).text());
+    std::os::unix::fs::symlink(sandbox.folder(), workspace.path().join("sandbox")).unwrap();
+    workspace.run(&["settle", "-q"]).ended(0);
+    let shown = || workspace.run(&["cert", "show", "edge", "--format", "json"]).ended(0).json();
+    let first = shown();
+
+    workspace.set("PINDREL_STOP_AT", stop);
+    let stopped = workspace.run(command);
+    if stopped.status == 0 {
+        return false;
+    }
+    let stopped = stopped.ended(STOPPED);
+    workspace.unset("PINDREL_STOP_AT");
+    let ran = workspace.run(&["settle", "--max-age", "0"]).ended(0);
+    let place = format!("{command:?} {stop}\n{}\n{}", stopped.stderr, ran.stderr);
+    let after = workspace.run(&["cert", "show", "edge", "--format", "json"]).ended(0).json();
+    assert_ne!(after["sha256"], first["sha256"], "{place}");
+    assert_eq!(sandbox.authority().orders_for(&[name]), orders, "one order more, and no second: {place}");
+    assert!(workspace.run(&["cert", "list"]).ended(0).stdout.contains("1 of 1 certificate held"), "{place}");
+    assert_eq!(workspace.read("edge.pem").matches("BEGIN CERTIFICATE").count(), 2, "{place}");
+    // At least once for each of both certificates.
+    assert!(workspace.read("runs").lines().count() >= 2, "{place}");
+    if command.contains(&"revoke") {
+        assert!(!after["former"][0]["revoked"].is_null(), "{place}");
+    }
+    for server in [sandbox.primary(), sandbox.secondary()] {
+        assert_eq!(server.texts(&format!("_acme-challenge.{name}")), [""; 0], "{place}");
+    }
+    true
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_renewal_and_a_revocation_go_on_wherever_they_were_stopped() {
+    let (_keep, sandbox) = sandboxed(quick(), one_name).await;
+    let sandbox = std::sync::Arc::new(sandbox);
+    let commands: [(&str, &[&str]); 2] =
+        [("renew", &["cert", "renew", "edge"]), ("revoke", &["cert", "revoke", "edge", "--reason", "key-compromise"])];
+    let all = commands.map(|(what, command)| {
+        let sandbox = sandbox.clone();
+        tokio::task::spawn_blocking(move || {
+            let stops = (1..MOST_ENTRIES).take_while(|entry| {
+                // Before an entry and after the one before it are the same but for the entry.
+                let stop = format!("{entry}:{}", if entry % 2 == 0 { "before" } else { "after" });
+                stop_command(&sandbox, command, &format!("{what}-{entry}.larkfield.example"), &stop, 2)
+            });
+            stops.count()
+        })
+    });
+    let [renew, revoke] = all;
+    let counts = [renew.await.unwrap(), revoke.await.unwrap()];
+    // Issue and deliver begin and end, and so do order, challenge, file and command.
+    assert!(counts[0] >= 14 && counts[1] >= counts[0], "{counts:?}");
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn finds_an_order_whose_answer_was_lost_or_counts_it() {
     for order_list in [true, false] {

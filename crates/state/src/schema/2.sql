@@ -15,6 +15,8 @@ ALTER TABLE certificates ADD COLUMN renewal_window TEXT;
 -- Why it is to be replaced at once.
 ALTER TABLE certificates ADD COLUMN replace_why TEXT;
 ALTER TABLE certificates ADD COLUMN revoked INTEGER;
+-- The reason of a revocation that was begun and is not confirmed yet.
+ALTER TABLE certificates ADD COLUMN revoking INTEGER;
 ALTER TABLE certificates ADD COLUMN kept INTEGER NOT NULL DEFAULT 0;
 -- When it is due, and when there is anything to do for it at all: then, or earlier when
 -- the authority may be asked again.
@@ -23,6 +25,7 @@ ALTER TABLE certificates ADD COLUMN next_at INTEGER NOT NULL DEFAULT 0;
 UPDATE certificates SET renew_at = not_before + (not_after - not_before) / 3 * 2;
 UPDATE certificates SET next_at = renew_at, kept = not_before;
 CREATE INDEX next_certificate ON certificates (next_at) WHERE present;
+CREATE INDEX revoking_certificate ON certificates (id) WHERE revoking IS NOT NULL;
 CREATE INDEX certificate_by_name ON certificates (name);
 CREATE INDEX certificate_by_sha256 ON certificates (sha256);
 

@@ -12,7 +12,7 @@ use crate::rows::OrderPhase;
 
 const TABLE: &str = "certificates";
 const COLUMNS: &str = "name, sha256, names, origin, authority, key_kind, not_before, not_after, renewal_id,
-    renewal_window, replace_why, revoked, kept, renew_at, chain, key_id, key";
+    renewal_window, replace_why, revoked, revoking, kept, renew_at, chain, key_id, key";
 
 fn torn(why: impl ToString) -> StateError {
     StateError::Torn { table: TABLE, why: why.to_string() }
@@ -52,6 +52,7 @@ fn raw(row: &Row<'_>) -> rusqlite::Result<Raw> {
             renew_at: Timestamp::UNIX_EPOCH,
             kept: Timestamp::UNIX_EPOCH,
             revoked: None,
+            revoking: row.get("revoking")?,
         },
         sha256: row.get("sha256")?,
         names: row.get("names")?,
@@ -119,9 +120,9 @@ impl CertificateBook for SqliteState {
             transaction.execute("UPDATE certificates SET present = 0 WHERE name = ?1 AND present", [&row.name])?;
             transaction.execute(
                 "INSERT INTO certificates (present, next_at, name, sha256, names, origin, authority, key_kind, not_before,
-                    not_after, renewal_id, renewal_window, replace_why, revoked, kept, renew_at, chain, key_id, key)
+                    not_after, renewal_id, renewal_window, replace_why, revoked, revoking, kept, renew_at, chain, key_id, key)
                  VALUES (1, :next_at, :name, :sha256, :names, :origin, :authority, :key_kind, :not_before,
-                    :not_after, :renewal_id, :window, :replace, :revoked, :kept, :renew_at, :chain, :key_id, :key)",
+                    :not_after, :renewal_id, :window, :replace, :revoked, :revoking, :kept, :renew_at, :chain, :key_id, :key)",
                 named_params! {
                     ":next_at": row.next_at().as_second(),
                     ":name": row.name,
@@ -136,6 +137,7 @@ impl CertificateBook for SqliteState {
                     ":window": window,
                     ":replace": row.held.replace,
                     ":revoked": row.revoked.map(Timestamp::as_second),
+                    ":revoking": row.revoking,
                     ":kept": row.kept.as_second(),
                     ":renew_at": row.renew_at.as_second(),
                     ":chain": row.chain,
@@ -154,7 +156,8 @@ impl CertificateBook for SqliteState {
 
     fn update_certificate(&self, row: &CertificateRow) -> Result<(), StateError> {
         let sql =
-            "UPDATE certificates SET renewal_window = ?2, replace_why = ?3, revoked = ?4, renew_at = ?5, next_at = ?6
+            "UPDATE certificates SET renewal_window = ?2, replace_why = ?3, revoked = ?4, renew_at = ?5, next_at = ?6,
+                       revoking = ?8
                    WHERE sha256 = ?1 AND name = ?7";
         let values = params![
             row.held.sha256.to_string(),
@@ -164,6 +167,7 @@ impl CertificateBook for SqliteState {
             row.renew_at.as_second(),
             row.next_at().as_second(),
             row.name,
+            row.revoking,
         ];
         self.execute("change a certificate", sql, values).map(drop)
     }
@@ -175,6 +179,10 @@ impl CertificateBook for SqliteState {
             rows.collect::<rusqlite::Result<Vec<String>>>()
         };
         read(&self.connection()).map_err(|source| StateError::Failed { doing: "look what is due", source })
+    }
+
+    fn certificates_to_revoke(&self) -> Result<Vec<CertificateRow>, StateError> {
+        self.certificate_rows("WHERE revoking IS NOT NULL", [])
     }
 
     fn last_order(&self, certificate: &str) -> Result<Option<OrderEnd>, StateError> {

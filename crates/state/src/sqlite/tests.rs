@@ -33,6 +33,7 @@ fn row(name: &str, seed: &[u8], renew_at: i64) -> CertificateRow {
         renew_at: at(renew_at),
         kept: at(1_000),
         revoked: None,
+        revoking: None,
     }
 }
 

@@ -1,0 +1,365 @@
+//! The life of certificates: renewed, revoked, bought, delivered, listed.
+
+use std::os::unix::fs::PermissionsExt as _;
+use std::time::{Duration, Instant};
+
+use pindrel_sandbox::Options;
+use pindrel_sandbox::authority::Fault;
+use pindrel_testkit::{ManifestText, Workspace, require};
+use rcgen::{BasicConstraints, CertificateParams, CertificateSigningRequestParams, DnType, IsCa, Issuer, KeyPair};
+use serde_json::Value;
+
+use crate::{one_name, quick, sandboxed};
+
+fn shown(workspace: &Workspace, name: &str) -> Value {
+    workspace.run(&["cert", "show", name, "--format", "json"]).ended(0).json()
+}
+
+fn key_of(shown: &Value) -> &Value {
+    &shown["chain"][0]["key_sha256"]
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_renewal_replaces_its_predecessor_and_is_seen_served() {
+    let (workspace, sandbox) = sandboxed(quick(), one_name).await;
+    workspace.run(&["settle"]).ended(0);
+    let first = shown(&workspace, "api.larkfield.example");
+    let ran = workspace.run(&["cert", "renew", "api.larkfield.example", "--format", "json"]).ended(0);
+    assert_eq!(ran.summary()["held"], 1);
+    let second = shown(&workspace, "api.larkfield.example");
+    assert_ne!(first["sha256"], second["sha256"]);
+    assert_ne!(key_of(&first), key_of(&second), "a new key each time");
+    assert_eq!(second["former"][0]["sha256"], first["sha256"]);
+    assert_eq!(sandbox.authority().replacing_orders(), 1);
+    let status = workspace.run(&["status", "--format", "json", "--max-age", "0"]).ended(0).json();
+    assert_eq!(status["hostnames"][0]["pins"]["certificate"]["sha256"], second["sha256"]);
+    let again = workspace.run(&["settle", "--format", "json"]).ended(0).summary();
+    assert_eq!((&again["steps"], &again["acme_requests"]), (&0.into(), &0.into()));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_authoritys_advice_decides_and_is_asked_for_no_earlier_than_it_says() {
+    let (workspace, sandbox) = sandboxed(quick(), one_name).await;
+    workspace.run(&["settle"]).ended(0);
+    workspace.run(&["settle"]).ended(0);
+    let advised = shown(&workspace, "api.larkfield.example");
+    let window = &advised["renewal_window"];
+    let inside = window["start"].as_str() <= advised["renew_at"].as_str()
+        && advised["renew_at"].as_str() <= window["end"].as_str();
+    assert!(inside, "{advised:#}");
+    // Not asked again before its time: a certificate that should go at once stays.
+    sandbox.authority().switch(Fault::EarlyRenewal, true);
+    assert!(workspace.run(&["settle"]).ended(0).stdout.contains("Nothing to do"));
+    // A new one has not been asked about yet: it is renewed as advised.
+    workspace.run(&["cert", "renew", "--all"]).ended(0);
+    let ran = workspace.run(&["settle", "--format", "json"]).ended(0);
+    assert_eq!(sandbox.authority().issued().0, 3, "{}", ran.stdout);
+    assert!(shown(&workspace, "api.larkfield.example")["renewal_window"].is_null());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_short_lived_certificate_is_renewed_in_its_time_by_settle_alone() {
+    let options = Options { lifetime: Some(Duration::from_secs(12)), ..quick() };
+    let (workspace, sandbox) = sandboxed(options, one_name).await;
+    workspace.run(&["settle"]).ended(0);
+    let begun = Instant::now();
+    while sandbox.authority().issued().0 < 3 && begun.elapsed() < Duration::from_secs(40) {
+        std::thread::sleep(Duration::from_millis(500));
+        workspace.run(&["settle"]).ended(0);
+    }
+    assert!(sandbox.authority().issued().0 >= 3);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_order_that_was_lost_holds_the_predecessor_and_is_found_or_done_without() {
+    for order_list in [true, false] {
+        let (workspace, sandbox) = sandboxed(Options { order_list, ..quick() }, one_name).await;
+        workspace.run(&["settle"]).ended(0);
+        sandbox.authority().lose_next_order();
+        workspace.run(&["cert", "renew", "api.larkfield.example"]).ended(1);
+        let ran = workspace.run(&["settle"]).ended(0);
+        // Found in the list, the lost order is gone on with; else the authority says that
+        // another order holds the predecessor, and it is done without.
+        assert_eq!(ran.stderr.contains("without naming the one before"), !order_list, "{}", ran.stderr);
+        assert_eq!(sandbox.authority().issued().0, 2);
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_revoked_certificate_is_replaced_at_once_and_a_compromised_key_never_used_again() {
+    let (workspace, sandbox) = sandboxed(quick(), |manifest, listing| {
+        let declared = "\n[certificate.api]\nnames = [\"api.larkfield.example\"]\nreuse_key = true\n";
+        one_name(manifest, listing).with(declared)
+    })
+    .await;
+    workspace.run(&["settle"]).ended(0);
+    let first = shown(&workspace, "api");
+    workspace.run(&["cert", "revoke", "api", "--reason", "superseded"]).ended(0);
+    let second = shown(&workspace, "api");
+    assert_eq!(key_of(&first), key_of(&second), "the manifest keeps the key");
+    assert!(!second["former"][0]["revoked"].is_null());
+    let ran = workspace
+        .run(&["cert", "revoke", "api", "--reason", "key-compromise", "--by", "certificate", "--no-replacement"])
+        .ended(0);
+    assert!(ran.stdout.contains("is revoked") && ran.stdout.contains("1 of 1 hostname held"), "{}", ran.stdout);
+    let third = shown(&workspace, "api");
+    assert_ne!(key_of(&second), key_of(&third));
+    assert_eq!(sandbox.authority().issued(), (3, 2));
+    workspace.run(&["cert", "revoke", "api", "--no-replacement"]).ended(0);
+    assert_eq!(sandbox.authority().issued(), (3, 3));
+    assert!(!shown(&workspace, "api")["revoked"].is_null());
+}
+
+/// A seller of certificates: a root, and an intermediate below it.
+struct Seller {
+    root: String,
+    intermediate: String,
+    issuer: Issuer<'static, KeyPair>,
+}
+
+impl Seller {
+    fn new() -> Seller {
+        let params = |name: &str| {
+            let mut params = CertificateParams::new(Vec::new()).unwrap();
+            params.distinguished_name.push(DnType::CommonName, name);
+            params.is_ca = IsCa::Ca(BasicConstraints::Unconstrained);
+            params.use_authority_key_identifier_extension = true;
+            params
+        };
+        let root_key = KeyPair::generate().unwrap();
+        let root = params("Larkfield seller root").self_signed(&root_key).unwrap().pem();
+        let root_issuer = Issuer::new(params("Larkfield seller root"), root_key);
+        let key = KeyPair::generate().unwrap();
+        let intermediate = params("Larkfield seller intermediate").signed_by(&key, &root_issuer).unwrap().pem();
+        Seller { root, intermediate, issuer: Issuer::new(params("Larkfield seller intermediate"), key) }
+    }
+
+    fn sell(&self, request: &str, days: i64) -> String {
+        let mut request = CertificateSigningRequestParams::from_pem(request).unwrap();
+        request.params.use_authority_key_identifier_extension = true;
+        let now = std::time::SystemTime::now().into();
+        request.params.not_before = now;
+        request.params.not_after = now + Duration::from_secs(days as u64 * 86_400);
+        request.signed_by(&self.issuer).unwrap().pem()
+    }
+}
+
+const BOUGHT: &str = "
+[certificate.plates]
+names = [\"plates.larkfield.example\"]
+issued_by = \"elsewhere\"
+issued_roots = \"seller-root.pem\"
+";
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_bought_certificate_goes_from_its_request_to_an_answer_and_out_again() {
+    let seller = Seller::new();
+    let (mut workspace, sandbox) = sandboxed(quick(), |manifest, listing| {
+        manifest
+            .endpoint(listing, "plates", "distribution")
+            .hostname("plates.larkfield.example", "plates", "")
+            .with(BOUGHT)
+    })
+    .await;
+    workspace.write("seller-root.pem", &seller.root);
+    let ran = workspace.run(&["settle"]).ended(3);
+    assert!(ran.stdout.contains("pindrel cert request plates"), "{}", ran.stdout);
+
+    let request = workspace.run(&["cert", "request", "plates"]).ended(0).stdout;
+    let again = workspace.run(&["cert", "request", "plates"]).ended(0).stdout;
+    assert_eq!(request[60..180], again[60..180], "the same key, whose signature differs each time");
+    workspace.write("leaf.pem", &seller.sell(&request, 365));
+    workspace.write("middle.pem", &seller.intermediate);
+    workspace.write("root.pem", &seller.root);
+    workspace.write("notes.txt", "thank you for your order");
+    let other = KeyPair::generate().unwrap();
+    workspace.write("other.key", &other.serialize_pem());
+
+    for (files, says) in [
+        (&["leaf.pem", "notes.txt"][..], "notes.txt holds neither"),
+        (&["leaf.pem"], "the intermediate certificate \"CN=Larkfield seller intermediate\" is missing"),
+        (&["middle.pem", "root.pem"], "belongs to none of the certificates in"),
+        (&["leaf.pem", "middle.pem", "other.key"], "the private key in other.key belongs to none"),
+        (&["absent.pem"], "there is no such file"),
+    ] {
+        let args = [&["cert", "import", "plates"], files].concat();
+        let ran = workspace.run(&args).ended(1);
+        assert!(ran.stderr.contains(says) && ran.stderr.contains('→'), "{files:?}: {}", ran.stderr);
+    }
+    let ran = workspace.run(&["cert", "import", "plates", "root.pem", "middle.pem", "leaf.pem"]).ended(0);
+    assert!(ran.stdout.contains("2 certificates in its chain"), "{}", ran.stdout);
+    workspace.run(&["settle"]).ended(0);
+    assert_eq!(sandbox.authority().requests(), 0, "no authority was asked");
+    let status = workspace.run(&["status", "--format", "json", "--max-age", "0"]).ended(0).json();
+    assert!(status["hostnames"][0]["pins"]["certificate"]["detail"].as_str().unwrap().contains("bought elsewhere"));
+
+    // Out as PKCS#12, read by another program, and in again.
+    workspace.run(&["cert", "export", "plates", "--form", "key"]).ended(2);
+    workspace.set("P12_PASSWORD", "larkfield at night");
+    workspace
+        .run(&["cert", "export", "plates", "--form", "pkcs12", "--password", "env:P12_PASSWORD", "--out", "plates.p12"])
+        .ended(0);
+    let mode = std::fs::metadata(workspace.path().join("plates.p12")).unwrap().permissions().mode();
+    assert_eq!(mode & 0o777, 0o600);
+    if require("a_bought_certificate_goes_from_its_request_to_an_answer_and_out_again", &[("openssl", "openssl")]) {
+        let arguments = ["pkcs12", "-in", "plates.p12", "-passin", "env:P12_PASSWORD", "-info", "-nodes"];
+        let output = std::process::Command::new("openssl")
+            .args(arguments)
+            .env("P12_PASSWORD", "larkfield at night")
+            .current_dir(workspace.path())
+            .output()
+            .unwrap();
+        let said = String::from_utf8_lossy(&output.stderr).into_owned() + &String::from_utf8_lossy(&output.stdout);
+        assert!(said.contains("PBES2") && said.contains("AES-256-CBC") && said.contains("PRIVATE KEY"), "{said}");
+    }
+    let args = ["cert", "import", "plates", "plates.p12", "--password", "env:P12_PASSWORD"];
+    workspace.run(&args).ended(0);
+
+    // Bought again with an earlier end than the seller's rule allows: watched all the same.
+    workspace.write("short.pem", &seller.sell(&request, 1));
+    workspace.run(&["cert", "import", "plates", "short.pem", "middle.pem"]).ended(0);
+    let list = workspace.run(&["cert", "list", "--ends-within", "2d", "--format", "csv"]).ended(0).stdout;
+    assert_eq!(list.lines().count(), 2, "{list}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_certificate_that_exists_is_adopted_and_renewed_by_the_authority() {
+    let seller = Seller::new();
+    let (workspace, sandbox) = sandboxed(quick(), one_name).await;
+    let key = KeyPair::generate().unwrap();
+    let request =
+        CertificateParams::new(vec!["api.larkfield.example".to_owned()]).unwrap().serialize_request(&key).unwrap();
+    // The authority's roots must know the seller for as long as its certificate is used.
+    let roots = workspace.read("sandbox/issuing-root.pem") + &seller.root;
+    workspace.write("sandbox/issuing-root.pem", &roots);
+    workspace
+        .write("all.pem", &(seller.sell(&request.pem().unwrap(), 90) + &seller.intermediate + &key.serialize_pem()));
+    workspace.write("pindrel.toml", ManifestText::default().with(&workspace.read("pindrel.toml")).with("\n[certificate.api]\nnames = [\"api.larkfield.example\"]\nissued_roots = \"sandbox/issuing-root.pem\"\n").text());
+    workspace.run(&["adopt", "certificate", "api.larkfield.example", "all.pem"]).ended(0);
+    workspace.run(&["settle"]).ended(0);
+    assert_eq!(sandbox.authority().issued().0, 0, "it is used as it is");
+    workspace.run(&["cert", "renew", "api"]).ended(0);
+    assert_eq!(sandbox.authority().issued().0, 1);
+    assert_eq!(shown(&workspace, "api")["from"], "main");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_self_signed_certificate_brings_a_name_up_and_is_marked_as_such() {
+    let (workspace, sandbox) = sandboxed(quick(), |manifest, listing| {
+        one_name(manifest, listing)
+            .with("\n[certificate.api]\nnames = [\"api.larkfield.example\"]\nissued_by = \"self\"\n")
+    })
+    .await;
+    workspace.run(&["settle"]).ended(0);
+    let status = workspace.run(&["status", "--format", "json"]).ended(0).json();
+    assert!(status["hostnames"][0]["pins"]["certificate"]["detail"].as_str().unwrap().contains("self-signed"));
+    assert_eq!(sandbox.authority().requests(), 0);
+    // Then the real one, by taking one line away.
+    workspace.write("pindrel.toml", &workspace.read("pindrel.toml").replace("issued_by = \"self\"\n", ""));
+    workspace.run(&["settle"]).ended(0);
+    assert_eq!(sandbox.authority().issued().0, 1);
+}
+
+const DELIVERED: &str = "
+[certificate.edge]
+names = [\"edge.larkfield.example\"]
+deliver = [
+  { file = \"tls/chain.pem\", holds = [\"leaf\", \"intermediates\"], mode = \"0640\" },
+  { file = \"tls/key.pem\", holds = [\"key\"] },
+  { file = \"tls/edge.p12\", holds = [\"pkcs12\"], password = \"env:P12_PASSWORD\" },
+]
+after = [
+  { run = [\"sh\", \"-c\", \"echo $PINDREL_CERTIFICATE >> reloads; test ! -e broken\"] },
+  { run = [\"sh\", \"-c\", \"sleep 60 & test ! -e slow || wait\"], within = \"1s\" },
+]
+";
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_certificate_is_delivered_and_held_only_once_its_commands_have_ended_well() {
+    let (mut workspace, sandbox) = sandboxed(quick(), |manifest, _| manifest.with(DELIVERED)).await;
+    workspace.set("PATH", "/usr/bin:/bin");
+    workspace.set("P12_PASSWORD", "planted-delivery-password");
+    std::fs::create_dir(workspace.path().join("tls")).unwrap();
+    workspace.write("broken", "");
+    let ran = workspace.run(&["settle", "-vvv"]).ended(1);
+    assert!(ran.stdout.contains("is written, but") && ran.stdout.contains("ended with status 1"), "{}", ran.stdout);
+    assert!(!format!("{}{}", ran.stdout, ran.stderr).contains("planted-delivery"), "no secret in any output");
+    let list = workspace.run(&["cert", "list"]).ended(0).stdout;
+    assert!(list.contains("0 of 1 certificate held") && list.contains("did not end well"), "{list}");
+
+    // The failed one is run again, the one that ended well is not; a command that takes too
+    // long is ended with all that it started.
+    std::fs::remove_file(workspace.path().join("broken")).unwrap();
+    workspace.write("slow", "");
+    workspace.run(&["settle"]).ended(0);
+    assert_eq!(workspace.read("reloads"), "edge\nedge\n");
+    workspace.run(&["settle"]).ended(0);
+    assert_eq!(workspace.read("reloads"), "edge\nedge\n", "nothing is run without a reason");
+    let begun = Instant::now();
+    let ran = workspace.run(&["cert", "renew", "edge"]).ended(1);
+    assert!(
+        begun.elapsed() < Duration::from_secs(20) && ran.stdout.contains("did not end within 1 s and was ended"),
+        "{}",
+        ran.stdout
+    );
+    std::fs::remove_file(workspace.path().join("slow")).unwrap();
+    workspace.run(&["settle"]).ended(0);
+    assert_eq!(sandbox.authority().issued().0, 2);
+
+    let modes = [("chain.pem", 0o640), ("key.pem", 0o600), ("edge.p12", 0o600)];
+    for (file, mode) in modes {
+        let path = workspace.path().join("tls").join(file);
+        assert_eq!(std::fs::metadata(path).unwrap().permissions().mode() & 0o777, mode, "{file}");
+    }
+    assert_eq!(std::fs::read_dir(workspace.path().join("tls")).unwrap().count(), 3, "no leftovers beside them");
+    let exported = workspace.run(&["cert", "export", "edge"]).ended(0).stdout;
+    assert_eq!(workspace.read("tls/chain.pem"), exported);
+
+    // What somebody changed behind its back is put right; the commands ran for this one.
+    workspace.write("tls/chain.pem", "torn");
+    workspace.run(&["settle", "--max-age", "0"]).ended(0);
+    assert_eq!(workspace.read("tls/chain.pem"), exported);
+    assert_eq!(workspace.read("reloads"), "edge\nedge\nedge\n");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn lists_filter_sort_and_fit_their_schemas() {
+    let (workspace, _sandbox) = sandboxed(quick(), |manifest, listing| {
+        one_name(manifest, listing)
+            .with("\n[certificate.b]\nnames = [\"b.larkfield.example\", \"c.larkfield.example\"]\nlabels = [\"survey\", \"night\"]\nnote = \"two at once\"\n")
+            .with("\n[certificate.a]\nnames = [\"a.larkfield.example\"]\nlabels = [\"survey\"]\nprofile = \"week\"\n")
+    })
+    .await;
+    let names = |args: &[&str]| -> Vec<String> {
+        let args = [&["cert", "list", "--format", "json"], args].concat();
+        let document = workspace.run(&args).ended(0).json();
+        crate::commands::assert_fits(&crate::commands::schema("cert-list"), &document);
+        document["certificates"]
+            .as_array()
+            .unwrap()
+            .iter()
+            .map(|row| row["name"].as_str().unwrap().to_owned())
+            .collect()
+    };
+    assert_eq!(names(&["--not-held"]).len(), 3);
+    workspace.run(&["settle"]).ended(0);
+    assert_eq!(names(&["--sort", "name"]), ["a", "api.larkfield.example", "b"]);
+    assert_eq!(names(&["--sort", "end", "--label", "survey"]), ["a", "b"]);
+    assert_eq!(names(&["--label", "survey", "--label", "night"]), ["b"]);
+    assert_eq!(names(&["--ends-within", "10d"]), ["a"]);
+    assert_eq!(names(&["--not-held"]), [""; 0]);
+    for name in ["b", "api.larkfield.example"] {
+        crate::commands::assert_fits(&crate::commands::schema("cert-show"), &shown(&workspace, name));
+    }
+    let accounts = workspace.run(&["account", "show", "--format", "json"]).ended(0).json();
+    crate::commands::assert_fits(&crate::commands::schema("account"), &accounts);
+    // One that the manifest no longer names is still shown, and said to be left over.
+    let text = workspace.read("pindrel.toml");
+    workspace.write("pindrel.toml", &text[..text.find("[certificate.a]").unwrap()]);
+    let csv = workspace.run(&["cert", "list", "--format", "csv"]).ended(0).stdout;
+    assert!(
+        csv.lines().last().unwrap().starts_with("a,a.larkfield.example,an authority,ecdsa-p256,left over,"),
+        "{csv}"
+    );
+    workspace.run(&["cert", "show", "nobody"]).ended(1);
+}
