@@ -127,12 +127,16 @@ impl Limit {
     /// Returns when one more may be spent, if not at once. `spent` holds the times of
     /// what was spent already, in any order; those too old count for nothing.
     pub fn may_go_on(&self, spent: &[Timestamp], renewal: bool, now: Timestamp) -> Option<Timestamp> {
-        let within = SignedDuration::from_secs(i64::try_from(self.within_secs).unwrap_or(i64::MAX));
-        let since = now.checked_sub(within).unwrap_or(Timestamp::MIN);
-        let mut counted: Vec<Timestamp> = spent.iter().copied().filter(|at| *at > since).collect();
-        counted.sort_unstable();
         let reserve = if renewal { 0 } else { self.reserve };
         let allowed = usize::try_from(self.count.saturating_sub(reserve).max(1)).unwrap_or(usize::MAX);
+        if spent.len() < allowed {
+            return None;
+        }
+        let within = SignedDuration::from_secs(i64::try_from(self.within_secs).unwrap_or(i64::MAX));
+        let since = now.checked_sub(within).unwrap_or(Timestamp::MIN);
+        // What lies in the future (a clock was set back) counts too.
+        let mut counted: Vec<Timestamp> = spent.iter().copied().filter(|at| *at > since).collect();
+        counted.sort_unstable();
         let over = counted.len().checked_sub(allowed)?;
         counted[over].checked_add(within).ok()
     }
@@ -189,6 +193,8 @@ mod tests {
         assert_eq!(LIMIT.may_go_on(&spent, true, at(100)), None);
         assert_eq!(LIMIT.may_go_on(&spent, false, at(100)), Some(at(3600)), "the fourth is kept for renewals");
         assert_eq!(LIMIT.may_go_on(&spent, false, at(3600)), None);
+        let set_back = LIMIT.may_go_on(&spent, false, at(-86_400));
+        assert_eq!(set_back, Some(at(3600)), "a clock that is set back opens nothing");
         assert_eq!(LIMIT.to_string(), "4 orders for the account within 1 hour");
     }
 

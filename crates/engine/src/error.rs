@@ -57,9 +57,10 @@ impl EngineError {
             EngineError::WrongSealingKey { .. } | EngineError::Seal(SealError::OtherKey { .. }) => {
                 "give the key that the state was made with: beside the state in sealing.key, or in PINDREL_SEALING_KEY"
             }
-            EngineError::SealingKey { .. } => {
+            EngineError::SealingKey { source, .. } if source.kind() == std::io::ErrorKind::NotFound => {
                 "restore sealing.key from its backup, or give the key in PINDREL_SEALING_KEY"
             }
+            EngineError::SealingKey { .. } => "see that the folder can be written and the disk is not full",
             EngineError::SealingKeyOpen { .. } => "make it its owner's alone: chmod 600",
             EngineError::Seal(_) => "restore the state and its sealing.key from the same backup",
         }

@@ -1,7 +1,6 @@
 //! Where a run's state lives on disk: the database, the key that seals its secrets,
 //! and the lock.
 
-use std::io::Write as _;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
@@ -10,8 +9,11 @@ use jiff::Timestamp;
 use pindrel_keys::SealingKey;
 use pindrel_state::{Lock, LockError, SqliteState, State};
 use secrecy::{ExposeSecret as _, SecretString};
+use zeroize::Zeroizing;
 
+use crate::deliver::replace_file;
 use crate::error::EngineError;
+use crate::secrets::CHECK_ROW;
 
 /// The name of the sealing key's file, beside the database.
 const KEY_FILE: &str = "sealing.key";
@@ -33,11 +35,14 @@ impl Home {
     /// [`EngineError`].
     pub fn open(path: &Path, given: Option<&SecretString>) -> Result<Home, EngineError> {
         let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new(".")).to_owned();
-        let is_new = !path.exists();
         let state = SqliteState::open(path)?;
         let sealing = match given {
             Some(text) => SealingKey::from_text(text)?,
-            None => SealingKey::from_text(&sealing_text(&folder.join(KEY_FILE), is_new)?)?,
+            None => {
+                // A state in which nothing is sealed yet is new, however far it got.
+                let is_new = state.value(CHECK_ROW)?.is_none();
+                SealingKey::from_text(&sealing_text(&folder.join(KEY_FILE), is_new)?)?
+            }
         };
         Ok(Home { state: Arc::new(state), sealing, folder })
     }
@@ -60,14 +65,8 @@ fn sealing_text(path: &Path, may_make: bool) -> Result<SecretString, EngineError
         }
         Err(error) if error.kind() == std::io::ErrorKind::NotFound && may_make => {
             let text = SealingKey::generate()?;
-            let mut options = std::fs::OpenOptions::new();
-            options.write(true).create_new(true);
-            #[cfg(unix)]
-            std::os::unix::fs::OpenOptionsExt::mode(&mut options, 0o600);
-            let mut file = options.open(path).map_err(failed)?;
-            file.write_all(format!("{}\n", text.expose_secret()).as_bytes())
-                .and_then(|()| file.sync_all())
-                .map_err(failed)?;
+            let line = Zeroizing::new(format!("{}\n", text.expose_secret()));
+            replace_file(path, line.as_bytes(), 0o600, (None, None)).map_err(failed)?;
             Ok(text)
         }
         Err(error) => Err(failed(error)),

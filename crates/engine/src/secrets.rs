@@ -15,7 +15,7 @@ const MAX_SECRET_BYTES: u64 = 16 * 1024;
 /// The line that `init` writes where a secret is still to be put.
 pub const PLACEHOLDER: &str = "replace-this-line-with-the-secret";
 /// The row whose opening proves the sealing key.
-const CHECK_ROW: &str = "sealing-check";
+pub(crate) const CHECK_ROW: &str = "sealing-check";
 
 /// Reads a secret; paths are relative to `folder`, and white space at the end (the
 /// line end that editors add) is left out.

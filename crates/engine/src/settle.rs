@@ -228,16 +228,29 @@ impl Engine {
             }
             return Ok((planner.into_steps(), outlooks));
         }
-        for id in open {
+        // What ends first is seen to first: where a limit bites, it bites what can wait.
+        let mut open: Vec<HostnameId> = open.to_vec();
+        open.sort_by_key(|id| self.urgency(self.desired.hostname(*id).certificate, now));
+        let mut certificates: Vec<CertificateId> = certificates.to_vec();
+        certificates.sort_by_key(|id| self.urgency(*id, now));
+        for id in &open {
             let pins = self.judge(*id, now);
             let outlook = self.with_known(*id, |known| planner.add(*id, known, &pins));
             outlooks.push((Subject::Hostname(*id), outlook));
         }
-        for id in certificates {
+        for id in &certificates {
             let report = self.judge_certificate(*id, now);
             outlooks.push((Subject::Certificate(*id), planner.add_certificate(&self.desired, *id, &report)));
         }
         Ok((planner.into_steps(), outlooks))
+    }
+
+    /// The end of a certificate that is due; what is held or new comes after all of these.
+    fn urgency(&self, id: CertificateId, now: Timestamp) -> Timestamp {
+        let memory = self.memory();
+        let held = memory.certificates.get(&id).and_then(Option::as_ref);
+        let due = held.filter(|held| now >= held.due_at(self.desired.certificate(id).terms.renewal));
+        due.map_or(Timestamp::MAX, |held| held.not_after)
     }
 
     fn known_accounts(&self, needed: bool) -> Result<Vec<AuthorityId>, EngineError> {

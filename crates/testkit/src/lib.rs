@@ -12,7 +12,7 @@ mod workspace;
 
 pub use manifest::ManifestText;
 pub use programs::{Program, missing, require};
-pub use real::{RealOptions, RealWorld, dig};
+pub use real::{EXTERNAL_ID, EXTERNAL_KEY, RealOptions, RealWorld, dig};
 pub use workspace::{Ran, Workspace};
 
 use std::time::{Duration, Instant};

@@ -26,11 +26,31 @@ pub struct RealOptions {
     /// Whether the secondary is told of changes; if not, it looks by itself every few
     /// seconds.
     pub notify: bool,
+    /// How many of a hundred valid authorizations are reused in new orders.
+    pub reuse_authorizations: u8,
+    /// How many other roots there are, each with a chain of its own.
+    pub alternate_roots: u8,
+    /// How many intermediates stand in a chain.
+    pub chain_length: u8,
+    /// Whether accounts must be bound to the external one of [`EXTERNAL_ID`].
+    pub external_account: bool,
 }
+
+/// The external account of a real authority that asks for one.
+pub const EXTERNAL_ID: &str = "observatory-1";
+/// Its MAC key, base64url.
+pub const EXTERNAL_KEY: &str = "c2FtcGxlIGV4dGVybmFsIGtleSBvZiB0aGUgdGVzdHMsIDMyIGJ5dGVz";
 
 impl Default for RealOptions {
     fn default() -> Self {
-        RealOptions { refuse_nonces: 5, notify: true }
+        RealOptions {
+            refuse_nonces: 5,
+            notify: true,
+            reuse_authorizations: 0,
+            alternate_roots: 0,
+            chain_length: 1,
+            external_account: false,
+        }
     }
 }
 
@@ -90,15 +110,19 @@ impl RealWorld {
             .tls_certs_merge(reqwest::Certificate::from_pem_bundle(authority_root.as_bytes()).unwrap_or_default())
             .build()
             .unwrap_or_else(|error| panic!("no HTTP client: {error}"));
-        let url = format!("https://{management}/roots/0");
         let mut issuing_root = String::new();
-        eventually("the authority's root", PATIENCE, async || {
-            if let Ok(response) = http.get(&url).send().await {
-                issuing_root = response.text().await.unwrap_or_default();
-            }
-            issuing_root.contains("BEGIN CERTIFICATE")
-        })
-        .await;
+        for number in 0..=options.alternate_roots {
+            let url = format!("https://{management}/roots/{number}");
+            let mut root = String::new();
+            eventually("the authority's root", PATIENCE, async || {
+                if let Ok(response) = http.get(&url).send().await {
+                    root = response.text().await.unwrap_or_default();
+                }
+                root.contains("BEGIN CERTIFICATE")
+            })
+            .await;
+            issuing_root.push_str(&root);
+        }
         Some(RealWorld {
             primary,
             secondary,
@@ -130,6 +154,22 @@ impl RealWorld {
         }
         workspace.set("TSIG_SECRET", SECRET);
         workspace
+    }
+
+    /// Adds a record to the zone with an independent tool, as somebody else would.
+    pub fn update(&self, label: &str, record_type: &str, data: &str) {
+        let lines = format!(
+            "server {} {}\nzone {ZONE}\nupdate add {label}.{ZONE}. 60 {record_type} {data}\nsend\n",
+            self.primary.ip(),
+            self.primary.port()
+        );
+        let file = self._folder.path().join("update");
+        write(&file, &lines);
+        let status = std::process::Command::new("nsupdate")
+            .args(["-y", &format!("hmac-sha256:pindrel.:{SECRET}")])
+            .arg(&file)
+            .status();
+        assert!(status.is_ok_and(|status| status.success()), "{label} could not be added");
     }
 
     /// Asks a server with an independent tool; returns the short answer.
@@ -228,7 +268,17 @@ fn named(
             ),
         );
         let conf = place.join("named.conf").display().to_string();
-        Program::start("named", &place, &["-f", "-c", &conf], &[])
+        let program = Program::start("named", &place, &["-f", "-c", &conf], &[]);
+        // The secondary's first transfer must find its primary, or it waits for long.
+        let begun = std::time::Instant::now();
+        let apex = if role == "parent" { "example" } else { ZONE };
+        while role != "secondary"
+            && begun.elapsed() < PATIENCE
+            && !dig(SocketAddr::from((Ipv4Addr::LOCALHOST, port)), apex, "SOA").contains("hostmaster")
+        {
+            std::thread::sleep(Duration::from_millis(50));
+        }
+        program
     });
     (first, second, third)
 }
@@ -273,14 +323,17 @@ fn pebble(
         "httpPort": 5002,
         "tlsPort": 5001,
         "ocspResponderURL": "",
-        "externalAccountBindingRequired": false,
+        "externalAccountBindingRequired": options.external_account,
+        "externalAccountMACKeys": { EXTERNAL_ID: EXTERNAL_KEY },
         "certificateValidityPeriod": 7_776_000,
     }});
     write(&place.join("pebble.json"), &config.to_string());
     let conf = place.join("pebble.json").display().to_string();
     let env = [
         ("PEBBLE_VA_NOSLEEP", "1".to_owned()),
-        ("PEBBLE_AUTHZREUSE", "0".to_owned()),
+        ("PEBBLE_AUTHZREUSE", options.reuse_authorizations.to_string()),
+        ("PEBBLE_ALTERNATE_ROOTS", options.alternate_roots.to_string()),
+        ("PEBBLE_CHAIN_LENGTH", options.chain_length.to_string()),
         ("PEBBLE_WFE_NONCEREJECT", options.refuse_nonces.to_string()),
     ];
     let program =

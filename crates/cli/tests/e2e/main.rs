@@ -7,6 +7,7 @@ mod accounts;
 mod certificates;
 mod commands;
 mod faults;
+mod hostile;
 mod issuing;
 mod kill;
 mod manifest;

@@ -1,6 +1,6 @@
 //! Against real DNS servers, a real resolver and a real ACME test authority.
 
-use pindrel_testkit::{RealOptions, RealWorld};
+use pindrel_testkit::{EXTERNAL_ID, EXTERNAL_KEY, RealOptions, RealWorld};
 
 use crate::PINDREL;
 
@@ -54,4 +54,85 @@ async fn waits_for_a_secondary_that_lags_behind() {
     assert!(ran.events().iter().any(lagged), "{}", ran.stdout);
     let apex = listing.endpoints[2].address.ip().to_string();
     assert_eq!(world.dig(world.secondary, "larkfield.example", "A").trim(), apex);
+}
+
+/// What this authority has not (renewal information, profiles, CAA) is proven against the
+/// sandbox's.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_strict_authority_with_all_that_it_offers() {
+    let options = RealOptions {
+        refuse_nonces: 50,
+        reuse_authorizations: 100,
+        alternate_roots: 2,
+        chain_length: 3,
+        external_account: true,
+        ..RealOptions::default()
+    };
+    let Some(world) = RealWorld::start("a_strict_authority_with_all_that_it_offers", options).await else { return };
+    let mut workspace = world.workspace(PINDREL, |manifest| {
+        let external = format!("external_account_key = {{ id = \"{EXTERNAL_ID}\", secret = \"env:EAB_SECRET\" }}");
+        manifest.authority(&external).with(
+            "\n[certificate.stations]\nnames = [\"stations.larkfield.example\", \"*.stations.larkfield.example\"]\n",
+        )
+    });
+    let plain = workspace.read("pindrel.toml");
+    workspace.set("EAB_SECRET", "d3Jvbmcgc2VjcmV0IHdyb25nIHNlY3JldCB3cm9uZyBzZWNyZXQ");
+    let ran = workspace.run(&["settle"]).ended(1);
+    assert!(ran.stdout.contains("the authority refused an account"), "{}", ran.stdout);
+    workspace.set("EAB_SECRET", EXTERNAL_KEY);
+    workspace.run(&["settle"]).ended(0);
+    let shown = |name: &str| workspace.run(&["cert", "show", name, "--format", "json"]).ended(0).json();
+    let first = shown("stations");
+    assert_eq!(first["chain"].as_array().unwrap().len(), 4, "a leaf and three intermediates");
+
+    // Valid authorizations are reused: the order is born ready, and nothing is proven again.
+    let ran = workspace.run(&["cert", "renew", "stations", "--format", "json"]).ended(0);
+    assert!(!ran.stdout.contains("challenge record"), "{}", ran.stdout);
+    assert!(ran.summary()["acme_requests"].as_u64().unwrap() <= 4, "{}", ran.stdout);
+
+    // Another root, by its name.
+    let chains: Vec<String> = (0..6)
+        .find_map(|_| {
+            workspace.write(
+                "pindrel.toml",
+                &plain.replace("[certificate.stations]", "[certificate.stations]\nchain_root = \"none\""),
+            );
+            let said = workspace.run(&["cert", "renew", "stations"]).ended(0).stderr;
+            let offered = said.split("is used: ").nth(1)?.lines().next()?;
+            Some(offered.split("; ").map(|name| name.trim_start_matches("CN=").to_owned()).collect())
+        })
+        .unwrap();
+    assert_eq!(chains.len(), 3, "{chains:?}");
+    let wanted = format!("[certificate.stations]\nchain_root = \"{}\"", chains[2]);
+    workspace.write("pindrel.toml", &plain.replace("[certificate.stations]", &wanted));
+    workspace.run(&["cert", "renew", "stations"]).ended(0);
+    assert!(shown("stations")["root"].as_str().unwrap().contains(&chains[2]));
+
+    // The account: its key changed, and closed at the end.
+    workspace.run(&["account", "change-key"]).ended(0);
+    workspace.run(&["cert", "revoke", "stations", "--by", "certificate"]).ended(0);
+    assert!(!shown("stations")["former"][0]["revoked"].is_null());
+    workspace.run(&["cert", "revoke", "stations", "--reason", "superseded", "--no-replacement"]).ended(0);
+    workspace.run(&["account", "close", "main", "--for-good"]).ended(0);
+    let account = workspace.run(&["account", "show", "--format", "json"]).ended(0).json();
+    assert_eq!(account["accounts"][0]["status"], "deactivated");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn challenges_delegated_into_a_zone_of_its_own_and_every_kind_of_key() {
+    let test = "challenges_delegated_into_a_zone_of_its_own_and_every_kind_of_key";
+    let Some(world) = RealWorld::start(test, RealOptions::default()).await else { return };
+    let workspace = world.workspace(PINDREL, |manifest| {
+        let kinds = ["ecdsa-p384", "rsa-2048", "rsa-4096"];
+        let declared = kinds
+            .map(|kind| format!("\n[certificate.{kind}]\nnames = [\"{kind}.larkfield.example\"]\nkey = \"{kind}\"\n"));
+        manifest.authority("account_key = \"ecdsa-p384\"").with(&declared.concat())
+    });
+    world.update("_acme-challenge.rsa-2048", "CNAME", "moved.larkfield.example.");
+    workspace.run(&["settle"]).ended(0);
+    let listed = workspace.run(&["cert", "list", "--format", "csv"]).ended(0).stdout;
+    for kind in ["ecdsa-p384", "rsa-2048", "rsa-4096"] {
+        assert!(listed.contains(&format!("main,{kind},held")), "{listed}");
+    }
+    assert_eq!(world.dig(world.secondary, "moved.larkfield.example", "TXT"), "");
 }
