@@ -11,12 +11,18 @@ use std::time::Duration;
 
 use jiff::Timestamp;
 use pindrel_benches::{median, program, run};
-use pindrel_testkit::{ManifestText, RealOptions, RealWorld};
+use pindrel_testkit::{ManifestText, RealOptions, RealWorld, Workspace};
 use rusqlite::Connection;
 
-const CERTIFICATES: usize = 200;
-/// Order, authorization, challenge, order, finalize, order, certificate.
-const LEAST_REQUESTS: f64 = 7.0;
+/// Hostnames with all that they need.
+const HOSTNAMES: usize = 200;
+/// Certificates alone.
+const CERTIFICATES: usize = 500;
+const NAMES: usize = 100;
+/// Order, order, finalize, order, certificate; and for each authorization its reading and
+/// the answer to its challenge.
+const LEAST_FOR_AN_ORDER: usize = 5;
+const LEAST_FOR_A_NAME: usize = 2;
 const SINGLE_RUNS: usize = 15;
 
 fn main() {
@@ -25,52 +31,92 @@ fn main() {
         let options = RealOptions { refuse_nonces: 0, ..RealOptions::default() };
         let Some(world) = RealWorld::start("issue", options).await else { return };
         let program = program();
-        many(&world, program.to_str().unwrap());
-        lateness(&world, program.to_str().unwrap()).await;
+        let program = program.to_str().unwrap();
+        let listing = world.sandbox.listing();
+        let hostnames = world.workspace(program, |manifest| {
+            let start = manifest.endpoint(listing, "catalogue", "gateway");
+            (0..HOSTNAMES).fold(start, |manifest: ManifestText, n| {
+                manifest.hostname(&format!("t{n}.larkfield.example"), "catalogue", "")
+            })
+        });
+        measure(
+            "hostnames, settled whole",
+            &hostnames,
+            Counts { orders: HOSTNAMES, names: HOSTNAMES, endpoints: HOSTNAMES },
+        );
+        let certificates = world.workspace(program, |manifest| {
+            (0..CERTIFICATES).fold(manifest, |manifest, n| {
+                manifest.with(&format!("\n[certificate.c{n}]\nnames = [\"c{n}.larkfield.example\"]\n"))
+            })
+        });
+        measure(
+            "certificates of one name",
+            &certificates,
+            Counts { orders: CERTIFICATES, names: CERTIFICATES, endpoints: 0 },
+        );
+        let large = world.workspace(program, |manifest| {
+            let names: Vec<String> = (0..NAMES).map(|n| format!("n{n}.larkfield.example")).collect();
+            manifest.with(&format!("\n[certificate.large]\nnames = {names:?}\n"))
+        });
+        measure("certificate of a hundred names", &large, Counts { orders: 1, names: NAMES, endpoints: 0 });
+        lateness(&world, program).await;
     });
 }
 
-fn many(world: &RealWorld, program: &str) {
-    let listing = world.sandbox.listing();
-    let workspace = world.workspace(program, |manifest| {
-        let start = manifest.endpoint(listing, "catalogue", "gateway");
-        (0..CERTIFICATES).fold(start, |manifest: ManifestText, n| {
-            manifest.hostname(&format!("t{n}.larkfield.example"), "catalogue", "")
-        })
-    });
+/// What a run issues.
+struct Counts {
+    orders: usize,
+    names: usize,
+    /// Hostnames that are connected to, directly and through a resolver.
+    endpoints: usize,
+}
+
+fn measure(what: &str, workspace: &Workspace, counts: Counts) {
     let (cost, text) = run(&mut workspace.command(&["settle", "--format", "json"]));
     let summary: serde_json::Value = serde_json::from_str(text.lines().last().unwrap()).unwrap();
-    assert_eq!(summary["held"], CERTIFICATES, "{summary}");
+    assert_eq!(summary["failed"], 0, "{summary}");
     let number = |key: &str| summary[key].as_f64().unwrap();
     // The account is opened once, by one more request.
-    let necessary = (number("acme_requests") - number("acme_waiting_requests") - 1.0) / CERTIFICATES as f64;
+    let necessary = number("acme_requests") - number("acme_waiting_requests") - 1.0;
+    let least = counts.orders * LEAST_FOR_AN_ORDER + counts.names * LEAST_FOR_A_NAME;
+    println!("{} {what}:", counts.orders);
     println!(
-        "{CERTIFICATES} certificates: {necessary:.2} necessary requests each ({:.2} times the least), {:.2} waiting polls each",
-        necessary / LEAST_REQUESTS,
-        number("acme_waiting_requests") / CERTIFICATES as f64
+        "  {necessary:.0} necessary requests, {:.3} times the least ({least}); {:.2} waiting polls each",
+        necessary / least as f64,
+        number("acme_waiting_requests") / counts.orders as f64
     );
+    let wall = number("seconds");
+    println!("  wall {wall:.1} s, of which {:.0} % only waiting", 100.0 * number("waited_seconds") / wall);
+    let floor = cryptography(necessary, &counts);
     println!(
-        "wall {:.1} s, of which {:.0} % only waiting",
-        number("seconds"),
-        100.0 * number("waited_seconds") / number("seconds")
-    );
-    let per_sign = seconds_per_signature();
-    // Seven requests and the signing request are signed; a new key costs about as much
-    // as a signature.
-    let floor = Duration::from_secs_f64(per_sign * 9.0 * CERTIFICATES as f64);
-    println!(
-        "processor time of the whole settle {:?}; its signatures and keys by openssl speed {floor:?}; ratio {:.1}",
+        "  processor time {:?}; its keys, signatures and handshakes by openssl speed {floor:?}; ratio {:.2}",
         cost.cpu,
         cost.cpu.as_secs_f64() / floor.as_secs_f64()
     );
 }
 
-fn seconds_per_signature() -> f64 {
-    let output = Command::new("openssl").args(["speed", "-mr", "-seconds", "1", "ecdsap256"]).output().unwrap();
+/// What the cryptography alone costs another library on this machine in this run.
+fn cryptography(requests: f64, counts: &Counts) -> Duration {
+    let [sign, verify] = speed("ecdsap256", "+F4");
+    let [exchange] = speed("ecdhx25519", "+F5");
+    // Each request is signed, each signing request too; a new key costs about a signature.
+    let signatures = requests + 2.0 * counts.orders as f64;
+    // The chain of each certificate has two signatures to be verified.
+    let verified = 2.0 * counts.orders as f64;
+    // Two connections to each endpoint: an exchange of two halves, and three signatures.
+    let handshakes = 2.0 * counts.endpoints as f64;
+    let seconds = signatures * sign + verified * verify + handshakes * (2.0 * exchange + 3.0 * verify);
+    Duration::from_secs_f64(seconds)
+}
+
+/// Seconds for each operation of one algorithm.
+fn speed<const N: usize>(algorithm: &str, line: &str) -> [f64; N] {
+    let output = Command::new("openssl").args(["speed", "-mr", "-seconds", "1", algorithm]).output().unwrap();
     let text = String::from_utf8_lossy(&output.stdout).into_owned();
-    // "+F5:index:bits:seconds per signature:seconds per verification"
-    let line = text.lines().find_map(|line| line.strip_prefix("+F")).unwrap_or_else(|| panic!("{text}"));
-    line.split(':').nth(3).unwrap().parse().unwrap()
+    // "+F4:index:bits:signatures a second:verifications a second", "+F5:index:bits:exchanges a second"
+    let found = text.lines().find(|found| found.starts_with(line)).unwrap_or_else(|| panic!("{text}"));
+    let numbers: Vec<f64> = found.split(':').skip(3).filter_map(|number| number.parse().ok()).collect();
+    std::array::from_fn(|n| 1.0 / numbers[n])
 }
 
 /// From the moment at which the last server has the TXT record, as seen from outside

@@ -8,10 +8,13 @@
 use std::process::Command;
 use std::time::{Duration, Instant};
 
+use jiff::Timestamp;
 use pindrel_benches::{Cost, median, program, run, settled_folder};
+use pindrel_state::{CertificateBook as _, SqliteState};
 use rusqlite::Connection;
 
 const RUNS: usize = 7;
+const CERTIFICATES: usize = 1_000_000;
 
 fn main() {
     let program = program();
@@ -20,6 +23,52 @@ fn main() {
     for hostnames in [10_000, 100_000] {
         dry_run(&program, hostnames);
     }
+    what_is_due();
+}
+
+/// Finds what is due among a million certificates, beside reading one row by its key.
+fn what_is_due() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("state.sqlite");
+    let state = SqliteState::open(&path).unwrap();
+    let mut connection = Connection::open(&path).unwrap();
+    let now = Timestamp::now();
+    let transaction = connection.transaction().unwrap();
+    {
+        let mut insert = transaction
+            .prepare(
+                "INSERT INTO certificates (name, present, sha256, names, authority, not_before, not_after, chain, key_id,
+                                           key, renew_at, next_at)
+                 VALUES (?1, 1, ?2, '[]', 'a', 0, 0, ?3, 'k', x'00', ?4, ?4)",
+            )
+            .unwrap();
+        let chain = "x".repeat(1500);
+        for n in 0..CERTIFICATES {
+            // One in ten thousand is due.
+            let next = now.as_second() + if n % 10_000 == 0 { -10 } else { 86_400 + n as i64 };
+            insert.execute(rusqlite::params![format!("c{n}"), format!("{n:064x}"), chain, next]).unwrap();
+        }
+    }
+    transaction.commit().unwrap();
+    let time = |work: &dyn Fn() -> usize| {
+        let times = (0..RUNS).map(|_| {
+            let begun = Instant::now();
+            assert_eq!(work(), CERTIFICATES / 10_000);
+            begun.elapsed()
+        });
+        median(times.collect()).unwrap()
+    };
+    let due = time(&|| state.certificates_to_see_to(now).unwrap().len());
+    let floor = time(&|| {
+        let mut statement = connection.prepare_cached("SELECT name FROM certificates WHERE id = ?1").unwrap();
+        let found =
+            (0..CERTIFICATES / 10_000).filter(|n| statement.query_row([(n * 10_000 + 1) as i64], |_| Ok(())).is_ok());
+        found.count()
+    });
+    println!(
+        "due among {CERTIFICATES} certificates: {due:?}; reading as many rows by their key {floor:?}, ratio {:.2}",
+        due.as_secs_f64() / floor.as_secs_f64()
+    );
 }
 
 fn start_up(program: &std::path::Path) {

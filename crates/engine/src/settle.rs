@@ -218,10 +218,11 @@ impl Engine {
             }
         }
         let rehearsals = self.rehearsals(&wanting).await?;
-        let mut planner = Planner::new(self.known_accounts(!wanting.is_empty())?, rehearsals);
+        let mut planner = Planner::new(self.known_accounts(!wanting.is_empty())?, rehearsals.clone());
         let mut outlooks = Vec::with_capacity(open.len() + certificates.len());
         if aim == Aim::Rehearse {
-            for id in wanting {
+            // One certificate stands for all of its set-up.
+            for id in wanting.into_iter().filter(|id| rehearsals.get(id).is_none_or(|proving| proving == id)) {
                 let steps = planner.add_rehearsal(&self.desired, id);
                 let outlook = if steps { Outlook::Steps } else { Outlook::Held };
                 outlooks.push((Subject::Certificate(id), outlook));

@@ -83,7 +83,7 @@ pub(crate) async fn settle(context: &Context, args: &SettleArgs) -> Result<Statu
         });
     }
     let _lock = home.lock("settle", LOCK_PATIENCE)?;
-    let progress = output::progress::start(context, &loaded.desired, &scope);
+    let progress = output::progress::start(context, &loaded.desired, &scope, aim);
     let engine = loaded.engine(home, limits, progress.listener())?;
     carry_out(&engine, &scope, aim, &progress).await
 }
@@ -100,7 +100,7 @@ pub(crate) async fn with(
     output::diagnostics::warn(&loaded.mistakes);
     let home = context.home()?;
     let _lock = home.lock(who, LOCK_PATIENCE)?;
-    let progress = output::progress::start(context, &loaded.desired, &Scope::all(&loaded.desired));
+    let progress = output::progress::start(context, &loaded.desired, &Scope::all(&loaded.desired), Aim::Hold);
     let engine = loaded.engine(home, Limits::usual(), progress.listener())?;
     let scope = prepare(&engine).await?;
     if scope == Scope::default() {

@@ -10,7 +10,7 @@ use indicatif::{MultiProgress, ProgressBar, ProgressStyle};
 use pindrel_core::desired::Desired;
 use pindrel_core::name::Hostname;
 use pindrel_core::pins::{Pin, PinState};
-use pindrel_engine::{Event, Listener, Scope, Summary};
+use pindrel_engine::{Aim, Event, Listener, Scope, Summary};
 
 use super::{count, held_of, style};
 use crate::args::Format;
@@ -38,7 +38,7 @@ trait Display: Listener {
 }
 
 /// Chooses the display by the format and the terminal.
-pub(crate) fn start(context: &Context, desired: &Desired, scope: &Scope) -> Progress {
+pub(crate) fn start(context: &Context, desired: &Desired, scope: &Scope, aim: Aim) -> Progress {
     let hostnames = scope.hostnames.iter().map(|id| &desired.hostname(*id).hostname);
     let names = || hostnames.chain(scope.certificates.iter().filter_map(|id| desired.certificate(*id).names.first()));
     let live = std::io::stderr().is_terminal() && !context.quiet;
@@ -47,6 +47,7 @@ pub(crate) fn start(context: &Context, desired: &Desired, scope: &Scope) -> Prog
         Format::Text | Format::Csv => Arc::new(Text {
             live: live.then(|| Live::new(names().map(|name| name.as_str().len()).max().unwrap_or(0))),
             plain: !live && !context.quiet,
+            aim,
             seen: Mutex::default(),
         }),
     };
@@ -101,6 +102,7 @@ impl Display for JsonLines {
 struct Text {
     live: Option<Live>,
     plain: bool,
+    aim: Aim,
     seen: Mutex<Seen>,
 }
 
@@ -170,17 +172,23 @@ impl Display for Text {
             writeln!(out, "{mark} {hostname}: {says}")?;
             writeln!(out, "  {} {remedy}", style::paint(style::FAINT, "→"))?;
         }
-        writeln!(out, "{}", sentence(summary))?;
+        writeln!(out, "{}", sentence(summary, self.aim))?;
         Ok(())
     }
 }
 
-fn sentence(summary: &Summary) -> String {
+fn sentence(summary: &Summary, aim: Aim) -> String {
     let Summary {
         held, total, failed, steps, seconds, waited_seconds, acme_requests, lost_orders, certificates, ..
     } = summary;
     let colour = if held == total { style::GOOD } else { style::UNDERWAY };
-    let sum = style::paint(colour, held_of(*held, *total, *certificates));
+    let sum = style::paint(
+        colour,
+        match aim {
+            Aim::Hold => held_of(*held, *total, *certificates),
+            Aim::Rehearse => format!("{held} of {} proven", count(*total, "set-up")),
+        },
+    );
     let mut text = match steps {
         0 if held == total => format!("Nothing to do: {sum}."),
         0 => format!("{sum}."),
