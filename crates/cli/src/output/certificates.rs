@@ -3,7 +3,7 @@
 use std::io::Write as _;
 use std::path::Path;
 
-use comfy_table::{Attribute, Cell, CellAlignment, Color, ContentArrangement, Table, presets};
+use comfy_table::{Cell, Color};
 use jiff::Timestamp;
 use pindrel_core::desired::{CertificateId, Desired};
 use pindrel_core::pins::PinState;
@@ -119,17 +119,10 @@ fn print_csv(now: Timestamp, reports: &[CertificateReport]) -> Result<(), CliErr
 }
 
 fn print_table(now: Timestamp, reports: &[CertificateReport]) -> Result<(), CliError> {
-    let mut out = anstream::stdout();
-    let mut table = Table::new();
-    table
-        .load_style(presets::NOTHING)
-        .set_content_arrangement(ContentArrangement::Disabled)
-        .force_no_tty()
-        .enforce_styling();
     let labelled = reports.iter().any(|report| !report.labels.is_empty());
     let mut heads = vec!["CERTIFICATE", "FROM", "KEY", "", "DAYS LEFT", "", "RENEW AT", "LAST ORDER", "USED"];
     heads.extend(labelled.then_some("LABELS"));
-    table.set_header(heads.iter().map(|head| Cell::new(head).add_attribute(Attribute::Bold)));
+    let mut table = super::table(&heads);
     for report in reports {
         let (color, mark) = colour(report);
         let days = days_left(now, report);
@@ -147,13 +140,8 @@ fn print_table(now: Timestamp, reports: &[CertificateReport]) -> Result<(), CliE
         cells.extend(labelled.then(|| Cell::new(report.labels.join(", "))));
         table.add_row(cells);
     }
-    if let Some(column) = table.column_mut(4) {
-        column.set_cell_alignment(CellAlignment::Right);
-    }
-    for line in table.lines() {
-        writeln!(out, "{}", line.trim_end())?;
-    }
-    writeln!(out)?;
+    super::write_table(table, &[4])?;
+    let mut out = anstream::stdout();
     for report in reports {
         print_findings(&mut out, report)?;
     }
@@ -194,12 +182,7 @@ fn uses(report: &CertificateReport) -> String {
 
 fn colour(report: &CertificateReport) -> (Color, String) {
     let Some(pin) = &report.report else { return (Color::DarkGrey, "·".into()) };
-    let color = match pin.state {
-        PinState::Held => Color::DarkGreen,
-        PinState::Working | PinState::Loose => Color::DarkYellow,
-        PinState::Blocked => Color::DarkRed,
-        PinState::Unknown => Color::DarkGrey,
-    };
+    let color = super::table_colour(pin.state);
     (color, pin.state.mark().to_string())
 }
 

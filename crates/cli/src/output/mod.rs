@@ -14,6 +14,8 @@ mod style;
 
 use std::io::Write as _;
 
+use comfy_table::{Attribute, Cell, CellAlignment, Color, ContentArrangement, Table, presets};
+use pindrel_core::pins::PinState;
 use serde::Serialize;
 
 use crate::error::CliError;
@@ -26,6 +28,42 @@ pub(crate) fn json(value: &impl Serialize) -> Result<(), CliError> {
     let mut out = std::io::stdout().lock();
     serde_json::to_writer(&mut out, value).map_err(std::io::Error::from)?;
     Ok(out.write_all(b"\n")?)
+}
+
+/// Starts a table without lines, its heads in bold.
+pub(crate) fn table(heads: &[&str]) -> Table {
+    let mut table = Table::new();
+    table
+        .load_style(presets::NOTHING)
+        .set_content_arrangement(ContentArrangement::Disabled)
+        .force_no_tty()
+        .enforce_styling()
+        .set_header(heads.iter().map(|head| Cell::new(head).add_attribute(Attribute::Bold)));
+    table
+}
+
+/// Writes a table, with the numbers of some columns flush right.
+pub(crate) fn write_table(mut table: Table, flush_right: &[usize]) -> Result<(), CliError> {
+    let mut out = anstream::stdout();
+    for column in flush_right {
+        if let Some(column) = table.column_mut(*column) {
+            column.set_cell_alignment(CellAlignment::Right);
+        }
+    }
+    for line in table.lines() {
+        writeln!(out, "{}", line.trim_end())?;
+    }
+    Ok(writeln!(out)?)
+}
+
+/// Returns the colour of a pin's state in a table.
+pub(crate) fn table_colour(state: PinState) -> Color {
+    match state {
+        PinState::Held => Color::DarkGreen,
+        PinState::Working | PinState::Loose => Color::DarkYellow,
+        PinState::Blocked => Color::DarkRed,
+        PinState::Unknown => Color::DarkGrey,
+    }
 }
 
 /// Writes a list as comma-separated values.

@@ -2,9 +2,9 @@
 
 use std::io::Write as _;
 
-use comfy_table::{Attribute, Cell, CellAlignment, Color, ContentArrangement, Table, presets};
+use comfy_table::Cell;
 use jiff::Timestamp;
-use pindrel_core::pins::{Pin, PinReport, PinState, Pins};
+use pindrel_core::pins::{Pin, PinReport, Pins};
 use pindrel_engine::{HostnameReport, Report};
 use serde::Serialize;
 
@@ -81,27 +81,13 @@ fn print_csv(report: &Report) -> Result<(), CliError> {
 }
 
 fn print_text(report: &Report) -> Result<(), CliError> {
-    let mut out = anstream::stdout();
-    let mut table = Table::new();
-    table
-        .load_style(presets::NOTHING)
-        .set_content_arrangement(ContentArrangement::Disabled)
-        .force_no_tty()
-        .enforce_styling();
     let heads = ["HOSTNAME", "ENDPOINT", "zone", "certificate", "binding", "alias", "answer", "DAYS LEFT", "SEEN"];
-    table.set_header(heads.map(|head| Cell::new(head).add_attribute(Attribute::Bold)));
+    let mut table = super::table(&heads);
     for row in &report.hostnames {
         table.add_row(cells(report.at, row));
     }
-    for column in [7, 8] {
-        if let Some(column) = table.column_mut(column) {
-            column.set_cell_alignment(CellAlignment::Right);
-        }
-    }
-    for line in table.lines() {
-        writeln!(out, "{}", line.trim_end())?;
-    }
-    writeln!(out)?;
+    super::write_table(table, &[7, 8])?;
+    let mut out = anstream::stdout();
     for row in report.hostnames.iter().filter(|row| !row.pins.held()) {
         print_findings(&mut out, row)?;
     }
@@ -125,13 +111,7 @@ fn cells(now: Timestamp, row: &HostnameReport) -> Vec<Cell> {
 }
 
 fn pin_cell(pin: &PinReport) -> Cell {
-    let color = match pin.state {
-        PinState::Held => Color::DarkGreen,
-        PinState::Working | PinState::Loose => Color::DarkYellow,
-        PinState::Blocked => Color::DarkRed,
-        PinState::Unknown => Color::DarkGrey,
-    };
-    Cell::new(format!("{} {}", pin.state.mark(), pin.state.as_str())).fg(color)
+    Cell::new(format!("{} {}", pin.state.mark(), pin.state.as_str())).fg(super::table_colour(pin.state))
 }
 
 fn print_findings(out: &mut impl std::io::Write, row: &HostnameReport) -> Result<(), CliError> {

@@ -8,6 +8,8 @@
 mod diagnostic;
 mod read;
 mod section;
+#[cfg(test)]
+mod tests;
 
 pub(crate) use diagnostic::nearest;
 pub use diagnostic::{Diagnostic, Diagnostics, LineIndex, Place};

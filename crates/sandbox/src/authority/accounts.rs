@@ -1,20 +1,19 @@
 //! Accounts (RFC 8555 §7.3).
 
-use axum::body::Bytes;
 use axum::extract::{Path, State};
-use axum::http::{HeaderMap, StatusCode, Uri, header};
+use axum::http::{StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use serde_json::{Value, json};
 
 use super::jws::{By, Key, Request, check_binding};
-use super::routes::{Answer, Shared, check, check_account};
+use super::routes::{Answer, Incoming, Shared, check, check_account};
 use super::{Account, Authority, Inner, Refusal, refuse};
 
 /// The most contacts of an account.
 const MOST_CONTACTS: usize = 10;
 
-pub(super) async fn new_account(State(authority): Shared, headers: HeaderMap, uri: Uri, body: Bytes) -> Answer {
-    let signed = check(&authority, &headers, &uri, &body)?;
+pub(super) async fn new_account(State(authority): Shared, incoming: Incoming) -> Answer {
+    let signed = check(&authority, &incoming)?;
     let By::Key(key) = &signed.by else {
         return refuse(400, "malformed", "this must be signed with a jwk");
     };
@@ -67,14 +66,8 @@ fn shown(authority: &Authority, inner: &Inner, number: usize) -> Response {
     axum::Json(value).into_response()
 }
 
-pub(super) async fn account(
-    State(authority): Shared,
-    Path(number): Path<usize>,
-    headers: HeaderMap,
-    uri: Uri,
-    body: Bytes,
-) -> Answer {
-    let (signed, account) = check_account(&authority, &headers, &uri, &body)?;
+pub(super) async fn account(State(authority): Shared, Path(number): Path<usize>, incoming: Incoming) -> Answer {
+    let (signed, account) = check_account(&authority, &incoming)?;
     if account != number {
         return refuse(403, "unauthorized", "this is another account");
     }
@@ -90,14 +83,14 @@ pub(super) async fn account(
     Ok(shown(&authority, &inner, number))
 }
 
-pub(super) async fn key_change(State(authority): Shared, headers: HeaderMap, uri: Uri, body: Bytes) -> Answer {
-    let (signed, number) = check_account(&authority, &headers, &uri, &body)?;
+pub(super) async fn key_change(State(authority): Shared, incoming: Incoming) -> Answer {
+    let (signed, number) = check_account(&authority, &incoming)?;
     let request = Request::read_inner(signed.payload()?)?;
     let By::Key(new) = &request.by else {
         return refuse(400, "malformed", "the inner request must carry the new key");
     };
     request.check(new)?;
-    if request.url != format!("{}{}", authority.base, uri.path()) {
+    if request.url != format!("{}{}", authority.base, incoming.uri.path()) {
         return refuse(400, "malformed", "the inner request is for another URL");
     }
     let change = request.payload.clone().unwrap_or_default();

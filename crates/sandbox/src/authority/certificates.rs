@@ -2,9 +2,8 @@
 
 use std::time::Duration;
 
-use axum::body::Bytes;
 use axum::extract::{Path, State};
-use axum::http::{HeaderMap, StatusCode, Uri, header};
+use axum::http::{StatusCode, header};
 use axum::response::IntoResponse;
 use jiff::{SignedDuration, Timestamp};
 use rcgen::{CertificateSigningRequestParams, PublicKeyData as _, SanType};
@@ -12,7 +11,7 @@ use serde_json::json;
 
 use super::jws::{By, Key, decode, decode_request};
 use super::orders::own_order;
-use super::routes::{Answer, Shared, check, check_account, problem};
+use super::routes::{Answer, Incoming, Shared, check, check_account, problem};
 use super::{Authority, Certificate, Fault, PROFILES, Refusal, refuse};
 use crate::certificates::Wrong;
 
@@ -23,14 +22,8 @@ const ASK_AGAIN_SECS: i64 = 6 * 3600;
 /// The reasons that are taken for a revocation (RFC 5280 §5.3.1).
 const REASONS: [u64; 5] = [0, 1, 3, 4, 5];
 
-pub(super) async fn finalize(
-    State(authority): Shared,
-    Path(number): Path<usize>,
-    headers: HeaderMap,
-    uri: Uri,
-    body: Bytes,
-) -> Answer {
-    let (signed, account) = check_account(&authority, &headers, &uri, &body)?;
+pub(super) async fn finalize(State(authority): Shared, Path(number): Path<usize>, incoming: Incoming) -> Answer {
+    let (signed, account) = check_account(&authority, &incoming)?;
     let csr = decode_request(signed.payload()?["csr"].as_str().unwrap_or_default())?;
     let mut inner = authority.inner();
     let order = own_order(&inner, number, account)?;
@@ -99,40 +92,20 @@ fn read_request(csr: Vec<u8>, names: &[String], account_key: &Key) -> Result<Cer
     Ok(request)
 }
 
-pub(super) async fn certificate(
-    State(authority): Shared,
-    Path(number): Path<usize>,
-    headers: HeaderMap,
-    uri: Uri,
-    body: Bytes,
-) -> Answer {
+pub(super) async fn certificate(State(authority): Shared, Path(number): Path<usize>, incoming: Incoming) -> Answer {
     let above = authority.intermediate.pem();
     let other = format!("<{}/other>;rel=\"alternate\"", authority.url("certificate", number));
-    chain(&authority, number, &headers, &uri, &body, &above, Some(other))
+    chain(&authority, number, &incoming, &above, Some(other))
 }
 
 /// The same certificate with a chain that leads to the other root.
-pub(super) async fn other_chain(
-    State(authority): Shared,
-    Path(number): Path<usize>,
-    headers: HeaderMap,
-    uri: Uri,
-    body: Bytes,
-) -> Answer {
+pub(super) async fn other_chain(State(authority): Shared, Path(number): Path<usize>, incoming: Incoming) -> Answer {
     let above = authority.crossed.clone();
-    chain(&authority, number, &headers, &uri, &body, &above, None)
+    chain(&authority, number, &incoming, &above, None)
 }
 
-fn chain(
-    authority: &Authority,
-    number: usize,
-    headers: &HeaderMap,
-    uri: &Uri,
-    body: &Bytes,
-    above: &str,
-    link: Option<String>,
-) -> Answer {
-    let (_, account) = check_account(authority, headers, uri, body)?;
+fn chain(authority: &Authority, number: usize, incoming: &Incoming, above: &str, link: Option<String>) -> Answer {
+    let (_, account) = check_account(authority, incoming)?;
     let inner = authority.inner();
     own_order(&inner, number, account)?;
     let Some(certificate) = inner.certificates.get(&number) else {
@@ -146,8 +119,8 @@ fn chain(
     Ok(response)
 }
 
-pub(super) async fn revoke(State(authority): Shared, headers: HeaderMap, uri: Uri, body: Bytes) -> Answer {
-    let signed = check(&authority, &headers, &uri, &body)?;
+pub(super) async fn revoke(State(authority): Shared, incoming: Incoming) -> Answer {
+    let signed = check(&authority, &incoming)?;
     let payload = signed.payload()?;
     let der = decode(payload["certificate"].as_str().unwrap_or_default())?;
     let reason = payload["reason"].as_u64().unwrap_or(0);

@@ -2,15 +2,14 @@
 
 use std::time::Duration;
 
-use axum::body::Bytes;
 use axum::extract::{Path, State};
-use axum::http::{HeaderMap, StatusCode, Uri, header};
+use axum::http::{StatusCode, header};
 use axum::response::IntoResponse;
 use jiff::Timestamp;
 use serde_json::{Value, json};
 
 use super::jws::expected_text;
-use super::routes::{Answer, Shared, broken_off, check_account};
+use super::routes::{Answer, Incoming, Shared, broken_off, check_account};
 use super::{Authority, Authorization, Fault, Inner, MOST_FAILURES, Order, PROFILES, Refusal, refuse, validation};
 use crate::certificates::random_hex;
 
@@ -59,8 +58,8 @@ fn check_failures(inner: &Inner, names: &[String]) -> Result<(), Refusal> {
     Ok(())
 }
 
-pub(super) async fn new_order(State(authority): Shared, headers: HeaderMap, uri: Uri, body: Bytes) -> Answer {
-    let (signed, account) = check_account(&authority, &headers, &uri, &body)?;
+pub(super) async fn new_order(State(authority): Shared, incoming: Incoming) -> Answer {
+    let (signed, account) = check_account(&authority, &incoming)?;
     let payload = signed.payload()?;
     let names = names_of(payload)?;
     let text = |member: &str| payload[member].as_str().map(str::to_owned);
@@ -122,14 +121,8 @@ fn check_replaced(inner: &Inner, account: usize, replaced: &str) -> Result<(), R
     Ok(())
 }
 
-pub(super) async fn orders(
-    State(authority): Shared,
-    Path(number): Path<usize>,
-    headers: HeaderMap,
-    uri: Uri,
-    body: Bytes,
-) -> Answer {
-    let (_, account) = check_account(&authority, &headers, &uri, &body)?;
+pub(super) async fn orders(State(authority): Shared, Path(number): Path<usize>, incoming: Incoming) -> Answer {
+    let (_, account) = check_account(&authority, &incoming)?;
     if account != number {
         return refuse(403, "unauthorized", "these are another account's orders");
     }
@@ -145,14 +138,8 @@ pub(super) fn own_order(inner: &Inner, number: usize, account: usize) -> Result<
     order.map_or_else(|| refuse(404, "malformed", "there is no such order"), Ok)
 }
 
-pub(super) async fn order(
-    State(authority): Shared,
-    Path(number): Path<usize>,
-    headers: HeaderMap,
-    uri: Uri,
-    body: Bytes,
-) -> Answer {
-    let (_, account) = check_account(&authority, &headers, &uri, &body)?;
+pub(super) async fn order(State(authority): Shared, Path(number): Path<usize>, incoming: Incoming) -> Answer {
+    let (_, account) = check_account(&authority, &incoming)?;
     let inner = authority.inner();
     own_order(&inner, number, account)?;
     Ok(axum::Json(authority.order_json(&inner, number)).into_response())
@@ -163,14 +150,8 @@ fn own_authorization(inner: &Inner, number: usize, account: usize) -> Result<&Au
     authorization.map_or_else(|| refuse(404, "malformed", "there is no such authorization"), Ok)
 }
 
-pub(super) async fn authorization(
-    State(authority): Shared,
-    Path(number): Path<usize>,
-    headers: HeaderMap,
-    uri: Uri,
-    body: Bytes,
-) -> Answer {
-    let (signed, account) = check_account(&authority, &headers, &uri, &body)?;
+pub(super) async fn authorization(State(authority): Shared, Path(number): Path<usize>, incoming: Incoming) -> Answer {
+    let (signed, account) = check_account(&authority, &incoming)?;
     let mut inner = authority.inner();
     let open = own_authorization(&inner, number, account)?.status;
     if signed.payload.as_ref().is_some_and(|change| change["status"] == "deactivated") {
@@ -182,14 +163,8 @@ pub(super) async fn authorization(
     Ok(axum::Json(authority.authorization_json(&inner, number)).into_response())
 }
 
-pub(super) async fn challenge(
-    State(authority): Shared,
-    Path(number): Path<usize>,
-    headers: HeaderMap,
-    uri: Uri,
-    body: Bytes,
-) -> Answer {
-    let (signed, account) = check_account(&authority, &headers, &uri, &body)?;
+pub(super) async fn challenge(State(authority): Shared, Path(number): Path<usize>, incoming: Incoming) -> Answer {
+    let (signed, account) = check_account(&authority, &incoming)?;
     let mut inner = authority.inner();
     let open = own_authorization(&inner, number, account)?;
     if signed.payload.is_some() {

@@ -5,7 +5,7 @@ use std::sync::atomic::Ordering;
 
 use axum::Router;
 use axum::body::{Body, Bytes, to_bytes};
-use axum::extract::State;
+use axum::extract::{FromRequest, State};
 use axum::http::{HeaderMap, HeaderName, StatusCode, Uri, header};
 use axum::response::{IntoResponse, Response};
 use axum::routing::{get, post};
@@ -16,8 +16,8 @@ use super::{Authority, Fault, PROFILES, Refusal, accounts, certificates, orders,
 
 /// Every how many answers a fault that strikes now and then strikes.
 const NOW_AND_THEN: u64 = 4;
-/// The longest body that is sent by halves.
-const MAX_HALVED: usize = 1 << 20;
+/// The longest body, either way.
+const MAX_BODY: usize = 1 << 20;
 
 pub(super) type Shared = State<Arc<Authority>>;
 pub(super) type Answer = Result<Response, Refusal>;
@@ -74,7 +74,7 @@ async fn every_response(
 /// Sends one part of a body, and then nothing more.
 pub(super) async fn broken_off(response: Response, part: usize) -> Response {
     let (mut parts, body) = response.into_parts();
-    let whole = to_bytes(body, MAX_HALVED).await.unwrap_or_default();
+    let whole = to_bytes(body, MAX_BODY).await.unwrap_or_default();
     let kept = whole.slice(..whole.len().checked_div(part).unwrap_or(0));
     parts.headers.remove(header::CONTENT_LENGTH);
     let torn = [Ok(kept), Err(std::io::Error::other("broken off"))];
@@ -120,7 +120,25 @@ impl Signed {
     }
 }
 
-pub(super) fn check(authority: &Authority, headers: &HeaderMap, uri: &Uri, body: &Bytes) -> Result<Signed, Refusal> {
+/// A request as it comes in, still to be checked.
+pub(super) struct Incoming {
+    headers: HeaderMap,
+    pub(super) uri: Uri,
+    body: Bytes,
+}
+
+impl<S: Send + Sync> FromRequest<S> for Incoming {
+    type Rejection = Refusal;
+
+    async fn from_request(request: axum::extract::Request, _state: &S) -> Result<Incoming, Refusal> {
+        let (parts, body) = request.into_parts();
+        let body = to_bytes(body, MAX_BODY).await.or_else(|_| refuse(400, "malformed", "the body is too long"))?;
+        Ok(Incoming { headers: parts.headers, uri: parts.uri, body })
+    }
+}
+
+pub(super) fn check(authority: &Authority, incoming: &Incoming) -> Result<Signed, Refusal> {
+    let Incoming { headers, uri, body } = incoming;
     if headers.get(header::CONTENT_TYPE).is_none_or(|value| value != "application/jose+json") {
         return refuse(415, "malformed", "the content type must be application/jose+json");
     }
@@ -154,13 +172,8 @@ pub(super) fn check(authority: &Authority, headers: &HeaderMap, uri: &Uri, body:
 }
 
 /// Checks a request that an account must have signed; returns its number too.
-pub(super) fn check_account(
-    authority: &Authority,
-    headers: &HeaderMap,
-    uri: &Uri,
-    body: &Bytes,
-) -> Result<(Signed, usize), Refusal> {
-    let signed = check(authority, headers, uri, body)?;
+pub(super) fn check_account(authority: &Authority, incoming: &Incoming) -> Result<(Signed, usize), Refusal> {
+    let signed = check(authority, incoming)?;
     match (&signed.by, signed.account) {
         (By::Account(_), Some(account)) => Ok((signed, account)),
         _ => refuse(400, "malformed", "this must be signed with a kid"),

@@ -223,6 +223,120 @@ fn a_faulty_authority_is_told() {
     }
 }
 
+/// Every error type that an authority may name (RFC 8555 §6.7, RFC 9773 §7.4), and a word
+/// of the remedy that is its own.
+const TYPES: &[(&str, &str)] = &[
+    ("accountDoesNotExist", "account register"),
+    ("alreadyReplaced", "without naming"),
+    ("alreadyRevoked", "revoked already"),
+    ("badCSR", "kind of key"),
+    ("badNonce", "its own nonces"),
+    ("badPublicKey", "account_key"),
+    ("badRevocationReason", "another reason"),
+    ("badSignatureAlgorithm", "account_key"),
+    ("caa", "CAA records"),
+    ("connection", "authority's side"),
+    ("dns", "name server"),
+    ("externalAccountRequired", "external_account_key"),
+    ("incorrectResponse", "name servers"),
+    ("invalidContact", "contact"),
+    ("invalidProfile", "profile"),
+    ("orderNotReady", "the same order"),
+    ("rateLimited", "limit is over"),
+    ("rejectedIdentifier", "another authority"),
+    ("serverInternal", "authority's side"),
+    ("tls", "authority's side"),
+    ("unauthorized", "name servers"),
+    ("unsupportedContact", "contact"),
+    ("unsupportedIdentifier", "names of this kind"),
+    ("userActionRequired", "--agree"),
+];
+
+#[test]
+fn every_error_type_is_told_with_what_was_said_and_a_remedy_of_its_own() {
+    for (kind, remedy) in TYPES {
+        let body = json!({
+            "type": format!("urn:ietf:params:acme:error:{kind}"),
+            "detail": "what the authority says.",
+            "subproblems": [{ "type": "urn:ietf:params:acme:error:dns", "detail": "no answer",
+                              "identifier": { "type": "dns", "value": "plates.larkfield.example" } }],
+        });
+        let problem = Problem::read(403, body.to_string().as_bytes());
+        let mut flow = OrderFlow::new(names(&["api.larkfield.example"]), Terms::default(), "print".into());
+        let error = flow.replied(Purpose::NewOrder, Err(problem), at(0)).unwrap_err();
+        let says = error.to_string();
+        assert!(says.contains(kind) && says.contains("what the authority says"), "{says}");
+        assert!(says.contains("plates.larkfield.example: no answer"), "{says}");
+        assert!(error.remedy().contains(remedy), "{kind}: {}", error.remedy());
+    }
+}
+
+#[test]
+fn an_order_carries_its_profile_and_whom_it_replaces() {
+    let terms = Terms { profile: Some("week".into()), replaces: Some("aYhb.AIdl".into()) };
+    let flow = OrderFlow::new(names(&["*.larkfield.example"]), terms, "print".into());
+    let Want::Send(calls) = flow.want() else { panic!("an order comes first") };
+    let Payload::Json(order) = &calls[0].payload else { panic!("an order is posted") };
+    assert_eq!(
+        *order,
+        json!({
+            "identifiers": [{ "type": "dns", "value": "*.larkfield.example" }],
+            "profile": "week", "replaces": "aYhb.AIdl",
+        })
+    );
+    let plain = OrderFlow::new(names(&["a.larkfield.example"]), Terms::default(), "print".into());
+    let Want::Send(calls) = plain.want() else { panic!("an order comes first") };
+    assert!(matches!(&calls[0].payload, Payload::Json(order) if order.as_object().unwrap().len() == 1));
+}
+
+#[test]
+fn what_is_given_up_are_the_authorizations_that_are_still_open() {
+    let mut flow =
+        OrderFlow::new(names(&["a.larkfield.example", "b.larkfield.example"]), Terms::default(), "print".into());
+    assert_eq!(flow.open_authorizations(), [""; 0]);
+    flow.replied(Purpose::NewOrder, order("pending", 2), at(0)).unwrap();
+    assert_eq!(flow.open_authorizations().len(), 2, "what was not read yet is open");
+    let valid = authorization("a.larkfield.example", false, "valid", "valid");
+    flow.replied(Purpose::Authorization(0), valid, at(0)).unwrap();
+    let pending = authorization("b.larkfield.example", false, "pending", "pending");
+    flow.replied(Purpose::Authorization(1), pending, at(0)).unwrap();
+    assert_eq!(flow.open_authorizations(), ["https://a.example/authz/1"]);
+    flow.published();
+    flow.replied(Purpose::Challenge(1), reply(&json!({})), at(0)).unwrap();
+    flow.waited();
+    flow.replied(Purpose::Order { waiting: false }, order("ready", 2), at(0)).unwrap();
+    assert_eq!(flow.open_authorizations(), [""; 0], "nothing is open once the order is ready");
+}
+
+#[test]
+fn other_chains_are_handed_on_with_the_first() {
+    let mut flow = OrderFlow::new(names(&["a.larkfield.example"]), Terms::default(), "print".into())
+        .resume("https://a.example/order/1".into());
+    flow.replied(Purpose::Order { waiting: false }, order("valid", 1), at(0)).unwrap();
+    let alternates = vec!["https://a.example/cert/1".to_owned()];
+    let told = Reply { alternates: alternates.clone(), ..chain().unwrap() };
+    flow.replied(Purpose::Certificate, Ok(told), at(0)).unwrap();
+    assert!(matches!(flow.want(), Want::Done(issued) if issued.alternates == alternates));
+}
+
+#[test]
+fn an_order_that_is_not_ready_after_all_is_read_again_once() {
+    let ready = || {
+        let mut flow = OrderFlow::new(names(&["a.larkfield.example"]), Terms::default(), "print".into())
+            .resume("https://a.example/order/1".into());
+        flow.replied(Purpose::Order { waiting: false }, order("ready", 1), at(0)).unwrap();
+        flow.signing_request(b"request");
+        flow
+    };
+    let not_ready = || Err(Problem { kind: "urn:ietf:params:acme:error:orderNotReady".into(), ..Problem::default() });
+    let mut flow = ready();
+    flow.replied(Purpose::Finalize, not_ready(), at(0)).unwrap();
+    assert_eq!(sends(&flow), [Purpose::Order { waiting: false }]);
+    flow.replied(Purpose::Order { waiting: false }, order("ready", 1), at(0)).unwrap();
+    assert_eq!(sends(&flow), [Purpose::Finalize], "the signing request is the same one");
+    assert!(flow.replied(Purpose::Finalize, not_ready(), at(0)).is_err(), "but not for ever");
+}
+
 proptest! {
     /// Whatever an authority replies to whatever, and in whatever order, nothing panics,
     /// and no challenge that was answered is answered again.

@@ -1,0 +1,312 @@
+//! Lookups against servers that are made up here: right ones, hostile ones, and ones that
+//! lead in circles.
+
+#![allow(clippy::unwrap_used, reason = "what cannot be set up fails the test")]
+
+use std::collections::HashMap;
+use std::net::{Ipv4Addr, SocketAddr};
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use hickory_proto::op::{Message, OpCode, ResponseCode};
+use hickory_proto::rr::rdata::{A, CAA, CNAME, TXT};
+use hickory_proto::rr::{Name, RData, Record, RecordType as WireType};
+use pindrel_core::acme::order::ChallengeRecord;
+use pindrel_core::name::DnsName;
+use pindrel_core::records::RecordType;
+use pindrel_dns::challenge::{self, PlaceError};
+use pindrel_dns::lookup::{self, Resolved};
+use pindrel_dns::{LookupError, caa};
+use tokio::net::UdpSocket;
+
+/// Makes the raw answers to a question, each sent in turn.
+type Answering = Arc<dyn Fn(&Message) -> Vec<Vec<u8>> + Send + Sync>;
+
+async fn server(answering: Answering) -> SocketAddr {
+    let socket = UdpSocket::bind((Ipv4Addr::LOCALHOST, 0)).await.unwrap();
+    let address = socket.local_addr().unwrap();
+    tokio::spawn(async move {
+        let mut buffer = vec![0; 4096];
+        while let Ok((length, client)) = socket.recv_from(&mut buffer).await {
+            let Ok(question) = Message::from_vec(&buffer[..length]) else { continue };
+            for answer in answering(&question) {
+                let _ = socket.send_to(&answer, client).await;
+            }
+        }
+    });
+    address
+}
+
+fn name(text: &str) -> Name {
+    let mut name = Name::from_ascii(text).unwrap();
+    name.set_fqdn(true);
+    name
+}
+
+fn core(text: &str) -> DnsName {
+    text.parse().unwrap()
+}
+
+/// An answer to a question, with authority.
+fn answer(question: &Message, code: ResponseCode, records: Vec<Record>) -> Message {
+    let mut answer = Message::response(question.metadata.id, OpCode::Query);
+    answer.metadata.authoritative = true;
+    answer.metadata.response_code = code;
+    answer.queries = question.queries.clone();
+    answer.add_answers(records);
+    answer
+}
+
+/// A server that gives these records and nothing else; aliases are followed as far as it
+/// knows them.
+async fn serving(records: Vec<(&'static str, RData)>) -> SocketAddr {
+    let mut sets: HashMap<(Name, WireType), Vec<Record>> = HashMap::new();
+    for (owner, data) in records {
+        let owner = name(owner);
+        sets.entry((owner.clone(), data.record_type())).or_default().push(Record::from_rdata(owner, 60, data));
+    }
+    server(Arc::new(move |question: &Message| {
+        let query = &question.queries[0];
+        let mut owner = query.name().to_lowercase();
+        let mut found = Vec::new();
+        for _ in 0..12 {
+            if let Some(set) = sets.get(&(owner.clone(), query.query_type())) {
+                found.extend(set.iter().cloned());
+                break;
+            }
+            let Some(alias) = sets.get(&(owner.clone(), WireType::CNAME)) else { break };
+            found.extend(alias.iter().cloned());
+            let RData::CNAME(target) = &alias[0].data else { break };
+            owner = target.0.clone();
+        }
+        let code = if found.is_empty() { ResponseCode::NXDomain } else { ResponseCode::NoError };
+        vec![answer(question, code, found).to_vec().unwrap()]
+    }))
+    .await
+}
+
+fn alias(target: &str) -> RData {
+    RData::CNAME(CNAME(name(target)))
+}
+
+fn text(text: &str) -> RData {
+    RData::TXT(TXT::new(vec![text.to_owned()]))
+}
+
+fn issue(value: &str) -> RData {
+    let mut caa = CAA::new_issue(false, None, Vec::new());
+    caa.value = value.as_bytes().to_vec();
+    RData::CAA(caa)
+}
+
+const OWNER: &str = "_acme-challenge.api.larkfield.example";
+
+fn record() -> ChallengeRecord {
+    ChallengeRecord { name: core(OWNER), text: "expected".into() }
+}
+
+#[tokio::test]
+async fn forged_and_torn_answers_are_passed_over_until_the_right_one_comes() {
+    let hostile: Answering = Arc::new(|question: &Message| {
+        let right =
+            answer(question, ResponseCode::NoError, vec![Record::from_rdata(name(OWNER), 60, text("expected"))]);
+        let mut other_id =
+            answer(question, ResponseCode::NoError, vec![Record::from_rdata(name(OWNER), 60, text("forged"))]);
+        other_id.metadata.id = question.metadata.id.wrapping_add(1);
+        let mut other_question = right.clone();
+        other_question.queries[0].set_name(name("other.larkfield.example"));
+        let mut no_response = right.clone();
+        no_response.metadata.message_type = hickory_proto::op::MessageType::Query;
+        let torn = right.to_vec().unwrap()[..20].to_vec();
+        vec![
+            vec![],
+            vec![0xff; 7],
+            torn,
+            other_id.to_vec().unwrap(),
+            other_question.to_vec().unwrap(),
+            no_response.to_vec().unwrap(),
+            right.to_vec().unwrap(),
+        ]
+    });
+    let address = server(hostile).await;
+    assert_eq!(lookup::gives_challenge(address, &record()).await, Ok(true));
+}
+
+/// What a server says, and what a lookup makes of it.
+type Case = (fn(&Message) -> Message, Result<bool, &'static str>);
+
+#[tokio::test]
+async fn each_way_of_not_answering_is_told_apart() {
+    let table: [Case; 5] = [
+        (|question| answer(question, ResponseCode::NXDomain, Vec::new()), Ok(false)),
+        (|question| answer(question, ResponseCode::NoError, Vec::new()), Ok(false)),
+        (|question| answer(question, ResponseCode::ServFail, Vec::new()), Err("Server Failure")),
+        (|question| answer(question, ResponseCode::Refused, Vec::new()), Err("Query Refused")),
+        (
+            |question| {
+                let mut answer = answer(question, ResponseCode::NoError, Vec::new());
+                answer.metadata.authoritative = false;
+                answer
+            },
+            Err("not authoritative"),
+        ),
+    ];
+    for (make, expected) in table {
+        let address = server(Arc::new(move |question: &Message| vec![make(question).to_vec().unwrap()])).await;
+        let said = lookup::gives_challenge(address, &record()).await;
+        match expected {
+            Ok(gives) => assert_eq!(said, Ok(gives)),
+            Err(says) => assert!(said.clone().is_err_and(|error| error.to_string().contains(says)), "{says}: {said:?}"),
+        }
+    }
+}
+
+#[tokio::test]
+async fn silence_ends_in_bounded_time_and_a_closed_port_at_once() {
+    let silent = server(Arc::new(|_: &Message| Vec::new())).await;
+    let begun = Instant::now();
+    let said = lookup::gives_challenge(silent, &record()).await;
+    assert!(matches!(said, Err(LookupError::TimedOut { .. })), "{said:?}");
+    assert!(begun.elapsed() < Duration::from_secs(8));
+    let closed = UdpSocket::bind((Ipv4Addr::LOCALHOST, 0)).await.unwrap().local_addr().unwrap();
+    let begun = Instant::now();
+    let said = lookup::gives_challenge(closed, &record()).await;
+    assert_eq!(said.unwrap_err().to_string(), "connection refused");
+    assert!(begun.elapsed() < Duration::from_secs(1));
+}
+
+#[tokio::test]
+async fn a_cut_answer_over_udp_needs_a_whole_one_over_tcp() {
+    let cut = server(Arc::new(|question: &Message| {
+        let mut cut = answer(question, ResponseCode::NoError, Vec::new());
+        cut.metadata.truncation = true;
+        vec![cut.to_vec().unwrap()]
+    }))
+    .await;
+    // Nothing listens there over TCP: the cut answer is not taken for the whole one.
+    assert!(lookup::gives_challenge(cut, &record()).await.is_err());
+}
+
+#[tokio::test]
+async fn a_resolver_is_followed_along_aliases_and_not_in_circles() {
+    let resolver = serving(vec![
+        ("www.larkfield.example", alias("edge.test")),
+        ("edge.test", RData::A(A(Ipv4Addr::new(127, 0, 0, 9)))),
+        ("a.larkfield.example", alias("b.larkfield.example")),
+        ("b.larkfield.example", alias("a.larkfield.example")),
+    ])
+    .await;
+    let found = lookup::resolve(resolver, &core("www.larkfield.example")).await;
+    assert_eq!(found, Resolved::Addresses(vec![Ipv4Addr::new(127, 0, 0, 9).into()]));
+    for absent in ["a.larkfield.example", "none.larkfield.example"] {
+        assert!(matches!(lookup::resolve(resolver, &core(absent)).await, Resolved::Nothing { .. }), "{absent}");
+    }
+}
+
+#[tokio::test]
+async fn several_values_at_one_name_and_several_record_types_are_kept_apart() {
+    let address = serving(vec![(OWNER, text("first")), (OWNER, text("expected")), (OWNER, text("third"))]).await;
+    assert_eq!(lookup::gives_challenge(address, &record()).await, Ok(true));
+    let other = ChallengeRecord { text: "absent".into(), ..record() };
+    assert_eq!(lookup::gives_challenge(address, &other).await, Ok(false));
+    assert_eq!(lookup::records(address, &core(OWNER), RecordType::A).await, Ok(Vec::new()));
+}
+
+#[tokio::test]
+async fn caa_is_climbed_from_the_name_to_above_the_zone() {
+    let apex = core("larkfield.example");
+    // The records of each server, and where the set that counts stands.
+    let table: [(Vec<(&'static str, RData)>, Vec<(&'static str, RData)>, Option<&str>); 5] = [
+        (vec![], vec![], None),
+        (vec![("a.b.larkfield.example", issue("x.test"))], vec![], Some("a.b.larkfield.example")),
+        (
+            vec![("b.larkfield.example", issue("x.test")), ("larkfield.example", issue("y.test"))],
+            vec![],
+            Some("b.larkfield.example"),
+        ),
+        (vec![("larkfield.example", issue("y.test"))], vec![("example", issue("z.test"))], Some("larkfield.example")),
+        (vec![], vec![("example", issue("z.test"))], Some("example")),
+    ];
+    for (zone, parent, expected) in table {
+        let (zone, parent) = ([serving(zone).await], [serving(parent).await]);
+        let servers = caa::Servers { apex: &apex, zone: &zone, parents: &parent, resolvers: &[] };
+        let found = caa::set(&core("a.b.larkfield.example"), servers).await.unwrap();
+        assert_eq!(found.map(|set| set.owner), expected.map(core));
+    }
+}
+
+#[tokio::test]
+async fn caa_of_an_alias_is_that_of_its_target_and_a_failing_zone_is_no_absence() {
+    let apex = core("larkfield.example");
+    let zone = [serving(vec![("api.larkfield.example", alias("gw.edge.test"))]).await];
+    let resolver = [serving(vec![("gw.edge.test", issue("edge.test"))]).await];
+    let servers = caa::Servers { apex: &apex, zone: &zone, parents: &[], resolvers: &resolver };
+    let found = caa::set(&core("api.larkfield.example"), servers).await.unwrap().unwrap();
+    assert_eq!(found.records[0].value, "edge.test");
+
+    let failing = server(Arc::new(|question: &Message| {
+        vec![answer(question, ResponseCode::ServFail, Vec::new()).to_vec().unwrap()]
+    }))
+    .await;
+    let zone = [failing];
+    let servers = caa::Servers { apex: &apex, zone: &zone, parents: &[], resolvers: &resolver };
+    assert!(caa::set(&core("api.larkfield.example"), servers).await.is_err(), "an authority would refuse too");
+}
+
+#[tokio::test]
+async fn a_challenge_belongs_at_the_end_of_its_aliases() {
+    let mut long: Vec<(&'static str, RData)> = Vec::new();
+    for n in 0..12 {
+        let (from, to) = (format!("h{n}.larkfield.example"), format!("h{}.larkfield.example", n + 1));
+        long.push((from.leak(), alias(&to)));
+    }
+    let zone = serving(
+        [
+            ("_acme-challenge.plain.larkfield.example", text("x")),
+            ("_acme-challenge.two.larkfield.example", alias("hop.larkfield.example")),
+            ("hop.larkfield.example", alias("two.validation.test")),
+            ("_acme-challenge.circle.larkfield.example", alias("round.larkfield.example")),
+            ("round.larkfield.example", alias("_acme-challenge.circle.larkfield.example")),
+            ("_acme-challenge.out.larkfield.example", alias("out.elsewhere.test")),
+            ("_acme-challenge.through.larkfield.example", alias("through.elsewhere.test")),
+            ("_acme-challenge.long.larkfield.example", alias("h0.larkfield.example")),
+            // What a wildcard gives is gone as soon as the record is made.
+            ("*.wild.larkfield.example", alias("parked.edge.test")),
+            ("_acme-challenge.wild.larkfield.example", alias("parked.edge.test")),
+        ]
+        .into_iter()
+        .chain(long)
+        .collect(),
+    )
+    .await;
+    let validation = serving(vec![]).await;
+    let resolver = serving(vec![("through.elsewhere.test", alias("through.validation.test"))]).await;
+    let servers_of = |at: &DnsName| {
+        if at.is_within(&core("larkfield.example")) {
+            Some(vec![zone])
+        } else {
+            at.is_within(&core("validation.test")).then(|| vec![validation])
+        }
+    };
+    let resolvers = [resolver];
+    for (label, expected) in [
+        ("plain", Ok("_acme-challenge.plain.larkfield.example")),
+        ("absent", Ok("_acme-challenge.absent.larkfield.example")),
+        ("two", Ok("two.validation.test")),
+        ("through", Ok("through.validation.test")),
+        ("wild", Ok("_acme-challenge.wild.larkfield.example")),
+        ("circle", Err("lead in a circle")),
+        ("out", Err("ends at out.elsewhere.test, which lies in no zone")),
+        ("long", Err("more than 8 aliases")),
+    ] {
+        let start = core(&format!("_acme-challenge.{label}.larkfield.example"));
+        let found: Result<DnsName, PlaceError> = challenge::place(&start, servers_of, &resolvers).await;
+        match (found, expected) {
+            (Ok(place), Ok(expected)) => assert_eq!(place, core(expected)),
+            (Err(error), Err(says)) => {
+                assert!(error.to_string().contains(says) && !error.remedy().is_empty(), "{label}: {error}");
+            }
+            (found, expected) => panic!("{label}: {found:?}, not {expected:?}"),
+        }
+    }
+}
