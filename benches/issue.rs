@@ -24,6 +24,8 @@ const NAMES: usize = 100;
 const LEAST_FOR_AN_ORDER: usize = 5;
 const LEAST_FOR_A_NAME: usize = 2;
 const SINGLE_RUNS: usize = 15;
+/// The test authority stops answering under more orders at once than this.
+const AT_ONCE: &str = "8";
 
 fn main() {
     let runtime = tokio::runtime::Runtime::new().unwrap();
@@ -72,7 +74,7 @@ struct Counts {
 }
 
 fn measure(what: &str, workspace: &Workspace, counts: Counts) {
-    let (cost, text) = run(&mut workspace.command(&["settle", "--format", "json"]));
+    let (cost, text) = run(&mut workspace.command(&["settle", "--format", "json", "--at-once", AT_ONCE]));
     let summary: serde_json::Value = serde_json::from_str(text.lines().last().unwrap()).unwrap();
     assert_eq!(summary["failed"], 0, "{summary}");
     let number = |key: &str| summary[key].as_f64().unwrap();

@@ -5,7 +5,7 @@
 //! [`RequestSigner`], so that this crate never sees a private key.
 
 use std::collections::VecDeque;
-use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::atomic::{AtomicU32, AtomicU64, Ordering};
 use std::sync::{Mutex, PoisonError};
 use std::time::Duration;
 
@@ -27,6 +27,9 @@ const NONCE_TRIES: u32 = 20;
 const BUSY_TRIES: u32 = 3;
 /// The longest wish to wait that is honoured within a run, in seconds.
 const LONGEST_BUSY_SECS: i64 = 60;
+/// How many requests in a row may get no answer before the authority is given up for this
+/// run: one that is down is not waited for a thousand times.
+const MOST_UNANSWERED: u32 = 24;
 /// The most nonces that are kept.
 const MOST_NONCES: usize = 64;
 /// The most pages of an order list that are read.
@@ -59,6 +62,12 @@ pub enum TransportError {
         /// What is wrong.
         why: String,
     },
+    /// Too many requests in a row got no answer.
+    #[error("{url} gave no answer to {MOST_UNANSWERED} requests in a row, and is not asked again in this run")]
+    GivenUp {
+        /// The directory.
+        url: String,
+    },
     /// The account is closed.
     #[error("the account {0} is closed at the authority")]
     Closed(String),
@@ -87,6 +96,7 @@ impl TransportError {
             TransportError::Http(HttpError::Roots { .. }) => "correct api_roots in the authority's table of the manifest".into(),
             TransportError::Http(HttpError::OtherOrigin { .. }) => "ask the authority why it leads elsewhere".into(),
             TransportError::Http(_) => "wait until the authority answers again, or correct its directory URL and api_roots, then run settle again".into(),
+            TransportError::GivenUp { .. } => "wait until the authority answers again, then run settle again".into(),
             TransportError::Refused { problem, .. } => problem.remedy().into(),
             TransportError::Malformed { .. } => "see whether the directory URL is really an ACME authority's".into(),
             TransportError::Closed(_) => "name another authority, or remove the account from the state".into(),
@@ -129,6 +139,7 @@ pub struct Authority {
     nonces: Mutex<VecDeque<String>>,
     signed: AtomicU64,
     nonces_refused: AtomicU64,
+    unanswered: AtomicU32,
 }
 
 impl Authority {
@@ -160,6 +171,7 @@ impl Authority {
             nonces: Mutex::default(),
             signed: AtomicU64::new(0),
             nonces_refused: AtomicU64::new(0),
+            unanswered: AtomicU32::new(0),
         })
     }
 
@@ -370,6 +382,28 @@ impl Authority {
         payload: &Payload,
     ) -> Result<Response, TransportError> {
         let target = self.client.permits(&self.origins, url)?;
+        if self.unanswered.load(Ordering::Relaxed) >= MOST_UNANSWERED {
+            return Err(TransportError::GivenUp { url: self.client.base().to_string() });
+        }
+        let result = self.exchange_now(signer, account, target, payload).await;
+        match &result {
+            Ok(_) => self.unanswered.store(0, Ordering::Relaxed),
+            Err(TransportError::Http(_)) => {
+                self.unanswered.fetch_add(1, Ordering::Relaxed);
+            }
+            Err(_) => {}
+        }
+        result
+    }
+
+    async fn exchange_now(
+        &self,
+        signer: &dyn RequestSigner,
+        account: Option<&str>,
+        target: Url,
+        payload: &Payload,
+    ) -> Result<Response, TransportError> {
+        let url = target.as_str();
         let mut nonce_tries = 0;
         let mut busy_tries = 0;
         loop {

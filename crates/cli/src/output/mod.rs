@@ -50,6 +50,9 @@ pub(crate) fn write_table(mut table: Table, flush_right: &[usize]) -> Result<(),
             column.set_cell_alignment(CellAlignment::Right);
         }
     }
+    if let Some(last) = table.column_count().checked_sub(1).and_then(|last| table.column_mut(last)) {
+        last.set_padding((1, 0));
+    }
     for line in table.lines() {
         writeln!(out, "{}", line.trim_end())?;
     }

@@ -169,3 +169,139 @@ fn what_is_spent_counts_for_its_subject_and_can_be_taken_back() {
     state.forget_spent(at(0).checked_add(SignedDuration::from_secs(15)).unwrap()).unwrap();
     assert_eq!(spent(0), []);
 }
+
+fn state() -> (tempfile::TempDir, SqliteState) {
+    let folder = tempfile::tempdir().unwrap();
+    let state = SqliteState::open(&folder.path().join("state.sqlite")).unwrap();
+    (folder, state)
+}
+
+#[test]
+fn an_account_keeps_both_its_keys_until_one_is_taken_away() {
+    let (_folder, state) = state();
+    let key = |byte: u8| SealedBytes { key_id: format!("k{byte}"), bytes: vec![byte; 4] };
+    let mut account = AccountRow {
+        authority: "https://authority.example/directory".into(),
+        key: key(1),
+        url: Some("https://authority.example/account/1".into()),
+        orders: None,
+        status: AccountStatus::Valid,
+        contact: vec!["mailto:tls@larkfield.example".into(), "mailto:night@larkfield.example".into()],
+        terms: Some("https://authority.example/terms/1".into()),
+        next_key: Some(key(2)),
+    };
+    for (next_key, status) in
+        [(Some(key(2)), AccountStatus::Valid), (None, AccountStatus::Deactivated), (None, AccountStatus::Revoked)]
+    {
+        (account.next_key, account.status) = (next_key, status);
+        state.keep_account(&account).unwrap();
+        assert_eq!(state.account(&account.authority).unwrap().as_ref(), Some(&account));
+    }
+    assert_eq!(state.account("https://other.example/").unwrap(), None);
+}
+
+#[test]
+fn how_commands_went_and_what_waits_is_kept_for_each_certificate() {
+    let (_folder, state) = state();
+    let run = |command: &str, ended_well: bool| crate::CommandRun {
+        certificate: "edge".into(),
+        command: command.into(),
+        sha256: Fingerprint::of(b"leaf"),
+        at: at(100),
+        ended_well,
+        says: (!ended_well).then(|| "exit status 1".into()),
+    };
+    state.keep_command_run(&run("reload", false)).unwrap();
+    state.keep_command_run(&run("notify", true)).unwrap();
+    state.keep_command_run(&run("reload", true)).unwrap();
+    let mut runs = state.command_runs("edge").unwrap();
+    runs.sort_by(|one, other| one.command.cmp(&other.command));
+    assert_eq!(runs, [run("notify", true), run("reload", true)]);
+    assert_eq!(state.command_runs("other").unwrap(), []);
+
+    let request = |second: i64| crate::SigningRequestRow {
+        certificate: "edge".into(),
+        names: vec!["edge.larkfield.example".parse().unwrap()],
+        at: at(second),
+        key: SealedBytes { key_id: "k".into(), bytes: vec![7] },
+    };
+    state.keep_signing_request(&request(1)).unwrap();
+    state.keep_signing_request(&request(2)).unwrap();
+    assert_eq!(state.signing_request("edge").unwrap(), Some(request(2)));
+    state.forget_signing_request("edge").unwrap();
+    assert_eq!(state.signing_request("edge").unwrap(), None);
+}
+
+#[test]
+fn an_authoritys_wish_and_a_proven_set_up_are_remembered() {
+    let (_folder, state) = state();
+    let hold = |until: i64| crate::Hold { until: at(until), says: "too many orders".into() };
+    assert_eq!(state.hold("a", "edge").unwrap(), None);
+    state.keep_hold("a", "edge", &hold(10)).unwrap();
+    state.keep_hold("a", "edge", &hold(20)).unwrap();
+    assert_eq!(state.hold("a", "edge").unwrap(), Some(hold(20)));
+    assert_eq!((state.hold("b", "edge").unwrap(), state.hold("a", "other").unwrap()), (None, None));
+    assert!(!state.is_rehearsed("main | larkfield.example").unwrap());
+    state.keep_rehearsed("main | larkfield.example", at(5)).unwrap();
+    assert!(state.is_rehearsed("main | larkfield.example").unwrap());
+}
+
+#[test]
+fn the_last_order_tells_how_it_ended_and_a_revocation_stays_until_it_is_confirmed() {
+    let (_folder, state) = state();
+    let mut order = OrderRow {
+        id: 0,
+        certificate: "edge".into(),
+        authority: "a".into(),
+        names: vec!["edge.larkfield.example".parse().unwrap()],
+        url: None,
+        phase: OrderPhase::Asked,
+        key: SealedBytes { key_id: "k".into(), bytes: vec![1] },
+        begun: at(50),
+        replaces: Some("aYhb.AIdl".into()),
+        says: None,
+    };
+    order.id = state.keep_order(&order).unwrap();
+    let end = state.last_order("edge").unwrap().unwrap();
+    assert_eq!((end.phase, end.at, end.says), (OrderPhase::Asked, at(50), None));
+    (order.phase, order.says) = (OrderPhase::Failed, Some("could not validate".into()));
+    state.keep_order(&order).unwrap();
+    let end = state.last_order("edge").unwrap().unwrap();
+    assert_eq!((end.phase, end.says.as_deref()), (OrderPhase::Failed, Some("could not validate")));
+    assert_eq!(state.open_order("edge").unwrap(), None);
+
+    let mut kept = row("edge", b"first", 1_600);
+    state.keep_certificate(&kept, 0).unwrap();
+    kept.revoking = Some(1);
+    kept.held.replace = Some("its key was compromised".into());
+    state.update_certificate(&kept).unwrap();
+    // Another one takes its place, and it is still to be revoked.
+    state.keep_certificate(&row("edge", b"second", 1_600), 0).unwrap();
+    assert_eq!(state.certificates_to_revoke().unwrap(), [kept.clone()]);
+    (kept.revoking, kept.revoked) = (None, Some(at(1_700)));
+    state.update_certificate(&kept).unwrap();
+    assert_eq!(state.certificates_to_revoke().unwrap(), []);
+    assert_eq!(state.certificate_history("edge").unwrap()[1].revoked, Some(at(1_700)));
+}
+
+#[test]
+fn a_torn_row_is_told_with_its_table_and_not_taken_for_anything() {
+    let (folder, state) = state();
+    state.keep_certificate(&row("edge", b"first", 1_600), 0).unwrap();
+    let other = Connection::open(folder.path().join("state.sqlite")).unwrap();
+    for (column, value) in [
+        ("names", "'[3]'"),
+        ("origin", "'nobody'"),
+        ("key_kind", "'dsa'"),
+        ("sha256", "'short'"),
+        ("renewal_window", "'{}'"),
+    ] {
+        let good: rusqlite::types::Value =
+            other.query_row(&format!("SELECT {column} FROM certificates"), [], |row| row.get(0)).unwrap();
+        other.execute(&format!("UPDATE certificates SET {column} = {value}"), []).unwrap();
+        let error = state.certificate("edge").unwrap_err();
+        assert!(matches!(error, StateError::Torn { table: "certificates", .. }), "{column}: {error}");
+        other.execute(&format!("UPDATE certificates SET {column} = ?1"), [good]).unwrap();
+    }
+    assert!(state.certificate("edge").unwrap().is_some());
+}
