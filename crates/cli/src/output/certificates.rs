@@ -8,7 +8,7 @@ use jiff::Timestamp;
 use pindrel_core::desired::{CertificateId, Desired};
 use pindrel_core::pins::PinState;
 use pindrel_core::values::Fingerprint;
-use pindrel_engine::{Brought, CertificateDetails, CertificateReport, OrderPhase};
+use pindrel_engine::{Brought, CertificateDetails, CertificateReport, CertificateUse, OrderPhase};
 use serde_json::{Value, json};
 
 use super::{VERSION, age, count, style};
@@ -18,7 +18,7 @@ use crate::error::CliError;
 
 /// The characters of a bar of days left.
 const BAR: usize = 10;
-/// The most uses that a line names.
+/// The most places that a line names.
 const MOST_USES: usize = 2;
 
 /// Says whether nothing is left to do for a certificate.
@@ -133,7 +133,7 @@ fn print_table(now: Timestamp, reports: &[CertificateReport]) -> Result<(), CliE
             Cell::new(mark).fg(color),
             Cell::new(days.map_or("–".to_owned(), |days| days.to_string())).fg(color),
             Cell::new(report.used_share.map_or(String::new(), bar)).fg(color),
-            Cell::new(report.renew_at.map_or("–".to_owned(), |at| at.strftime("%F %H:%M").to_string())),
+            Cell::new(report.renew_at.map_or("–".to_owned(), |at| at.strftime("%F").to_string())),
             Cell::new(last(report).map_or("–", |(word, _)| word)),
             Cell::new(uses(report)),
         ];
@@ -161,22 +161,22 @@ fn title(report: &CertificateReport) -> String {
     format!("{}{more}", report.name)
 }
 
+/// The endpoints and files, each once.
 fn uses(report: &CertificateReport) -> String {
-    let shown: Vec<String> = report
-        .used
-        .iter()
-        .take(MOST_USES)
-        .map(|used| match used {
-            pindrel_engine::CertificateUse::Hostname { hostname, endpoint } if *hostname == report.name => {
-                endpoint.clone()
-            }
-            other => other.to_string(),
-        })
-        .collect();
-    match report.used.len() {
+    let mut places: Vec<&str> = Vec::new();
+    for used in &report.used {
+        let place = match used {
+            CertificateUse::Hostname { endpoint, .. } => endpoint.as_str(),
+            CertificateUse::File(path) => path.as_str(),
+        };
+        if !places.contains(&place) {
+            places.push(place);
+        }
+    }
+    match places.len() {
         0 => "nowhere".into(),
-        n if n > MOST_USES => format!("{} and {} more", shown.join(", "), n - MOST_USES),
-        _ => shown.join(", "),
+        n if n > MOST_USES => format!("{} and {} more", places[..MOST_USES].join(", "), n - MOST_USES),
+        _ => places.join(", "),
     }
 }
 
@@ -189,7 +189,7 @@ fn colour(report: &CertificateReport) -> (Color, String) {
 /// A bar of what is left of a certificate's life.
 fn bar(used: f32) -> String {
     let left = ((1.0 - used) * BAR as f32).round() as usize;
-    format!("{}{}", "█".repeat(left.min(BAR)), "░".repeat(BAR - left.min(BAR)))
+    format!("{}{}", "━".repeat(left.min(BAR)), "╌".repeat(BAR - left.min(BAR)))
 }
 
 fn print_findings(out: &mut impl std::io::Write, report: &CertificateReport) -> Result<(), CliError> {

@@ -213,6 +213,10 @@ fn sentence(summary: &Summary, aim: Aim) -> String {
 
 /// The five marks of a hostname, in their colours.
 fn marks(pins: &PinStates) -> String {
+    // A certificate by itself has no pins to show.
+    if pins.is_empty() {
+        return " ".repeat(Pin::ALL.len());
+    }
     let mark = |pin: Pin| {
         let state = pins.get(&pin).copied().unwrap_or(PinState::Unknown);
         style::paint(style::of(state), state.mark())

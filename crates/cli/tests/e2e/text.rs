@@ -49,7 +49,7 @@ async fn the_list_and_the_page_of_a_certificate_read_well() {
     assert!(rows[0].starts_with(" CERTIFICATE            FROM  KEY            DAYS LEFT"), "{list}");
     assert!(
         rows[1].starts_with(
-            " stations (# names)     main  ecdsa-p#  ◆         #  ██████████  #-#-# #:#  issued      nowhere"
+            " stations (# names)     main  ecdsa-p#  ◆         #  ━━━━━━━━━━  #-#-#   issued      nowhere"
         ),
         "{list}"
     );
