@@ -32,6 +32,11 @@ impl Diagnostics {
         self.found.push(Diagnostic { code, message: message.into(), span, help: None });
     }
 
+    /// Adds all of another collection.
+    pub(super) fn extend(&mut self, other: Diagnostics) {
+        self.found.extend(other.found);
+    }
+
     /// Says whether there is none.
     pub fn is_empty(&self) -> bool {
         self.found.is_empty()

@@ -5,6 +5,7 @@
 //! turns that into what should hold, with defaults applied and references followed.
 //! Both collect every mistake instead of stopping at the first.
 
+mod blocks;
 mod diagnostic;
 mod read;
 mod section;

@@ -9,6 +9,7 @@ use std::time::Duration;
 use toml::de::{DeTable, DeValue};
 use url::Url;
 
+use super::blocks::{self, Blocks};
 use super::section::{Section, parse};
 use super::{
     At, AuthorityEntry, CertificateEntry, DeliveryEntry, Diagnostics, EndpointEntry, Expectation, ExternalAccountEntry,
@@ -112,14 +113,50 @@ const URL_HELP: &str = "write an https:// URL";
 const SPAN_HELP: &str = "write a whole number with s, m, h or d, such as \"30d\"";
 const KEY_HELP: &str = "write \"ecdsa-p256\", \"ecdsa-p384\", \"rsa-2048\", \"rsa-3072\" or \"rsa-4096\"";
 
+/// From this size on a manifest is read in blocks.
+const LARGE_BYTES: usize = 1 << 20;
+
 /// Reads a manifest; mistakes are added to `problems`, and what could be read comes
 /// back whether or not there were any.
 pub fn read(text: &str, problems: &mut Diagnostics) -> Manifest {
+    let in_blocks = if text.len() < LARGE_BYTES { None } else { read_in_blocks(text, problems) };
+    in_blocks.unwrap_or_else(|| read_whole(text, problems))
+}
+
+pub(super) fn read_whole(text: &str, problems: &mut Diagnostics) -> Manifest {
     let (document, errors) = DeTable::parse_recoverable(text);
     for error in &errors {
         report_syntax(error, text, problems);
     }
-    let root = Section::root(document.get_ref(), ROOT_KEYS, problems);
+    read_document(document.get_ref(), problems)
+}
+
+/// Reads the tables of hostnames one by one, so that the parser's tree of all of them is
+/// never there at once. `None` where the text cannot be split, or has mistakes that only
+/// the whole of it explains.
+pub(super) fn read_in_blocks(text: &str, problems: &mut Diagnostics) -> Option<Manifest> {
+    let Blocks { rest, hostnames } = blocks::split(text)?;
+    let mut found = Diagnostics::default();
+    let mut manifest = {
+        let (document, errors) = DeTable::parse_recoverable(&rest);
+        if !errors.is_empty() || document.get_ref().contains_key("hostname") {
+            return None;
+        }
+        read_document(document.get_ref(), &mut found)
+    };
+    manifest.hostnames.reserve(hostnames.len());
+    for block in hostnames {
+        let base = block.start;
+        let document = DeTable::parse(text.get(block)?).ok()?;
+        let root = Section::root(document.get_ref(), base, ROOT_KEYS, &mut found);
+        read_hostnames(&root, &mut manifest, &mut found);
+    }
+    problems.extend(found);
+    Some(manifest)
+}
+
+fn read_document(document: &DeTable<'_>, problems: &mut Diagnostics) -> Manifest {
+    let root = Section::root(document, 0, ROOT_KEYS, problems);
     read_version(&root, problems);
 
     let mut manifest = Manifest::default();
@@ -157,11 +194,15 @@ pub fn read(text: &str, problems: &mut Diagnostics) -> Manifest {
             None => manifest.mistaken.push(("certificate", called)),
         }
     }
+    read_hostnames(&root, &mut manifest, problems);
+    report_repeated_zones(&manifest.zones, problems);
+    manifest
+}
+
+fn read_hostnames(root: &Section<'_>, manifest: &mut Manifest, problems: &mut Diagnostics) {
     for (name, section) in root.named("hostname", HOSTNAME_KEYS, problems) {
         manifest.hostnames.extend(read_hostname(name, &section, problems));
     }
-    report_repeated_zones(&manifest.zones, problems);
-    manifest
 }
 
 fn report_syntax(error: &toml::de::Error, text: &str, problems: &mut Diagnostics) {
@@ -256,7 +297,7 @@ fn read_limit(section: &Section<'_>, problems: &mut Diagnostics) -> Option<Limit
     let per =
         section.parsed::<Per>("per", "write \"hostname\", \"registered-domain\", \"names\" or \"account\"", problems);
     let reserve = section.number("reserve", 0..=1_000_000, problems);
-    let span = section.value("within").map(|value| value.span());
+    let span = section.span_of("within");
     let within_secs = read_span(section, "within", problems)?.as_secs();
     let (count, of, per) = (count?, of?.value, per?.value);
     if !(1..=LONGEST_WITHIN_SECS).contains(&within_secs) {

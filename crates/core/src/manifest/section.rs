@@ -16,6 +16,8 @@ pub(super) struct Section<'t> {
     name: &'t str,
     table: &'t DeTable<'t>,
     span: Span,
+    /// Where the text that was parsed begins in the manifest.
+    base: usize,
 }
 
 impl<'t> Section<'t> {
@@ -24,26 +26,27 @@ impl<'t> Section<'t> {
         kind: &'static str,
         name: &'t str,
         value: &'t Spanned<DeValue<'t>>,
+        base: usize,
         known: &[&str],
         problems: &mut Diagnostics,
     ) -> Option<Section<'t>> {
         let DeValue::Table(table) = value.get_ref() else {
             problems.report(
                 "wrong-type",
-                value.span(),
+                moved(value.span(), base),
                 format!("{} must be a table, not {}", title(kind, name), type_of(value)),
                 format!("write [{}] and its keys below it", title(kind, name)),
             );
             return None;
         };
-        let section = Section { kind, name, table, span: value.span() };
+        let section = Section { kind, name, table, span: moved(value.span(), base), base };
         section.report_unknown(known, problems);
         Some(section)
     }
 
-    /// Opens the whole document.
-    pub(super) fn root(table: &'t DeTable<'t>, known: &[&str], problems: &mut Diagnostics) -> Section<'t> {
-        let section = Section { kind: "", name: "", table, span: 0..0 };
+    /// Opens a document that begins at `base` in the manifest.
+    pub(super) fn root(table: &'t DeTable<'t>, base: usize, known: &[&str], problems: &mut Diagnostics) -> Section<'t> {
+        let section = Section { kind: "", name: "", table, span: base..base, base };
         section.report_unknown(known, problems);
         section
     }
@@ -60,7 +63,7 @@ impl<'t> Section<'t> {
             };
             problems.report(
                 "unknown-key",
-                key.span(),
+                self.at(key.span()),
                 format!("{place} has no key \"{}\"", shown(key.get_ref())),
                 help,
             );
@@ -70,6 +73,16 @@ impl<'t> Section<'t> {
     /// How the table is written, as in `authority.main`.
     pub(super) fn title(&self) -> String {
         title(self.kind, self.name)
+    }
+
+    /// Where a range of the parsed text stands in the manifest.
+    fn at(&self, span: Span) -> Span {
+        moved(span, self.base)
+    }
+
+    /// Where the value of a key stands.
+    pub(super) fn span_of(&self, key: &str) -> Option<Span> {
+        Some(self.at(self.value(key)?.span()))
     }
 
     pub(super) fn span(&self) -> Span {
@@ -93,7 +106,7 @@ impl<'t> Section<'t> {
     fn wrong_type(&self, key: &str, wanted: &str, got: &Spanned<DeValue<'_>>, problems: &mut Diagnostics) {
         problems.report(
             "wrong-type",
-            got.span(),
+            self.at(got.span()),
             format!("\"{key}\" must be {wanted}, not {}", type_of(got)),
             format!("write {key} = {}", example_of(wanted)),
         );
@@ -103,7 +116,7 @@ impl<'t> Section<'t> {
     pub(super) fn text(&self, key: &str, problems: &mut Diagnostics) -> Option<At<&'t str>> {
         let value = self.value(key)?;
         match value.get_ref() {
-            DeValue::String(text) => Some(At { value: text.as_ref(), span: value.span() }),
+            DeValue::String(text) => Some(At { value: text.as_ref(), span: self.at(value.span()) }),
             _ => {
                 self.wrong_type(key, "a text", value, problems);
                 None
@@ -131,7 +144,7 @@ impl<'t> Section<'t> {
     pub(super) fn truth(&self, key: &str, problems: &mut Diagnostics) -> Option<At<bool>> {
         let value = self.value(key)?;
         match value.get_ref() {
-            DeValue::Boolean(truth) => Some(At { value: *truth, span: value.span() }),
+            DeValue::Boolean(truth) => Some(At { value: *truth, span: self.at(value.span()) }),
             _ => {
                 self.wrong_type(key, "true or false", value, problems);
                 None
@@ -152,11 +165,11 @@ impl<'t> Section<'t> {
             return None;
         };
         match number.as_str().parse().ok().filter(|number| range.contains(number)) {
-            Some(number) => Some(At { value: number, span: value.span() }),
+            Some(number) => Some(At { value: number, span: self.at(value.span()) }),
             None => {
                 problems.report(
                     "bad-value",
-                    value.span(),
+                    self.at(value.span()),
                     format!("\"{key}\" is out of range"),
                     format!("write a whole number from {} to {}", range.start(), range.end()),
                 );
@@ -175,7 +188,7 @@ impl<'t> Section<'t> {
         let mut texts = Vec::with_capacity(items.len());
         for item in items.iter() {
             match item.get_ref() {
-                DeValue::String(text) => texts.push(At { value: text.as_ref(), span: item.span() }),
+                DeValue::String(text) => texts.push(At { value: text.as_ref(), span: self.at(item.span()) }),
                 _ => self.wrong_type(key, "a list of texts", item, problems),
             }
         }
@@ -192,7 +205,7 @@ impl<'t> Section<'t> {
 
     /// Opens a table inside this one.
     pub(super) fn inner(&self, key: &'static str, known: &[&str], problems: &mut Diagnostics) -> Option<Section<'t>> {
-        Section::open(key, "", self.value(key)?, known, problems)
+        Section::open(key, "", self.value(key)?, self.base, known, problems)
     }
 
     /// Opens each table of a list inside this one.
@@ -202,7 +215,7 @@ impl<'t> Section<'t> {
             self.wrong_type(key, "a list of tables", value, problems);
             return Vec::new();
         };
-        items.iter().filter_map(|item| Section::open(key, "", item, known, problems)).collect()
+        items.iter().filter_map(|item| Section::open(key, "", item, self.base, known, problems)).collect()
     }
 
     /// Returns the named tables below `kind`, as in `[authority.NAME]`.
@@ -216,7 +229,7 @@ impl<'t> Section<'t> {
         let DeValue::Table(table) = value.get_ref() else {
             problems.report(
                 "wrong-type",
-                value.span(),
+                self.at(value.span()),
                 format!("\"{kind}\" must be a table of tables, not {}", type_of(value)),
                 format!("write [{kind}.NAME]"),
             );
@@ -225,13 +238,17 @@ impl<'t> Section<'t> {
         let mut sections = Vec::with_capacity(table.len());
         for (key, value) in table.iter() {
             let name: &str = key.get_ref();
-            if let Some(mut section) = Section::open(kind, name, value, known, problems) {
-                section.span = key.span();
-                sections.push((At { value: name, span: key.span() }, section));
+            if let Some(mut section) = Section::open(kind, name, value, self.base, known, problems) {
+                section.span = self.at(key.span());
+                sections.push((At { value: name, span: self.at(key.span()) }, section));
             }
         }
         sections
     }
+}
+
+fn moved(span: Span, base: usize) -> Span {
+    span.start + base..span.end + base
 }
 
 /// Parses a text, reporting a failure with `help`.
