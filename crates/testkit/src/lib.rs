@@ -8,11 +8,13 @@
 mod manifest;
 mod programs;
 mod real;
+mod scripted;
 mod workspace;
 
 pub use manifest::ManifestText;
 pub use programs::{Program, missing, require};
 pub use real::{EXTERNAL_ID, EXTERNAL_KEY, RealOptions, RealWorld, dig};
+pub use scripted::{Received, ScriptedServer, answer};
 pub use workspace::{Ran, Workspace};
 
 use std::time::{Duration, Instant};
