@@ -1,5 +1,7 @@
 //! The transport against an authority that answers what the test says.
 
+#![allow(clippy::unwrap_used, reason = "what cannot be set up fails the test")]
+
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
@@ -76,7 +78,8 @@ fn protected(request: &Received) -> Value {
 #[tokio::test]
 async fn a_directory_that_is_none_is_told_by_what_is_wrong_with_it() {
     let other = json!({ "newNonce": "http://localhost/nonce", "newAccount": "https://localhost/", "newOrder": "https://localhost/" });
-    let table: [(Vec<u8>, fn(&TransportError) -> bool, &str); 6] = [
+    type Expected = fn(&TransportError) -> bool;
+    let table: [(Vec<u8>, Expected, &str); 6] = [
         (answer(200, &[], "<html>Welcome</html>"), |e| matches!(e, TransportError::Malformed { .. }), "line 1"),
         (answer(200, &[], "{}"), |e| matches!(e, TransportError::Malformed { .. }), "newNonce"),
         (answer(200, &[], &other.to_string()), |e| matches!(e, TransportError::Malformed { .. }), "not https"),

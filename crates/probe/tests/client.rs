@@ -1,5 +1,7 @@
 //! Probes against a server that answers what the test says.
 
+#![allow(clippy::unwrap_used, reason = "what cannot be set up fails the test")]
+
 use std::net::SocketAddr;
 
 use pindrel_core::name::Hostname;
