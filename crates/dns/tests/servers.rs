@@ -216,7 +216,8 @@ async fn several_values_at_one_name_and_several_record_types_are_kept_apart() {
 async fn caa_is_climbed_from_the_name_to_above_the_zone() {
     let apex = core("larkfield.example");
     // The records of each server, and where the set that counts stands.
-    let table: [(Vec<(&'static str, RData)>, Vec<(&'static str, RData)>, Option<&str>); 5] = [
+    type Records = Vec<(&'static str, RData)>;
+    let table: [(Records, Records, Option<&str>); 5] = [
         (vec![], vec![], None),
         (vec![("a.b.larkfield.example", issue("x.test"))], vec![], Some("a.b.larkfield.example")),
         (

@@ -145,3 +145,126 @@ fn change(zone: &mut Zone, record: &Record) {
         !sets.is_empty()
     });
 }
+
+#[cfg(test)]
+mod tests {
+    use std::net::IpAddr;
+    use std::time::Duration;
+
+    use hickory_proto::op::{Query, UpdateMessage as _};
+    use hickory_proto::rr::rdata::{A, CNAME, NULL, TXT};
+
+    use super::super::zone::name;
+    use super::*;
+
+    const OWNER: &str = "api.larkfield.example";
+
+    fn zone() -> Zone {
+        let server = IpAddr::from([127, 0, 0, 1]);
+        let mut zone = Zone::with_servers("larkfield.example", [server, server], Duration::from_secs(5));
+        zone.add(name(OWNER), 300, text("one"));
+        zone.add(name(OWNER), 300, text("two"));
+        zone.add(name("www.larkfield.example"), 300, alias("edge.test"));
+        zone
+    }
+
+    fn text(text: &str) -> RData {
+        RData::TXT(TXT::new(vec![text.to_owned()]))
+    }
+
+    fn alias(target: &str) -> RData {
+        RData::CNAME(CNAME(name(target)))
+    }
+
+    fn record(owner: &str, class: DNSClass, data: RData) -> Record {
+        let mut record = Record::from_rdata(name(owner), 60, data);
+        record.dns_class = class;
+        record
+    }
+
+    /// A record without data, as those of class ANY and of absent sets are.
+    fn bare(owner: &str, class: DNSClass, record_type: RecordType) -> Record {
+        let mut record = Record::update0(name(owner), 0, record_type).into_record_of_rdata();
+        record.dns_class = class;
+        record
+    }
+
+    fn message(prerequisites: Vec<Record>, updates: Vec<Record>) -> Message {
+        let mut message = Message::query();
+        message.metadata.op_code = OpCode::Update;
+        message.add_zone(Query::query(name("larkfield.example"), RecordType::SOA));
+        message.add_pre_requisites(prerequisites);
+        message.add_updates(updates);
+        message
+    }
+
+    /// RFC 2136 §2.4, each kind met and not met; one that is not met changes nothing.
+    #[test]
+    fn prerequisites_are_judged_by_their_class_and_type() {
+        use DNSClass::{ANY, IN, NONE};
+        let unused = "unused.larkfield.example";
+        for (prerequisites, expected) in [
+            (vec![bare(OWNER, ANY, RecordType::ANY)], Ok(())),
+            (vec![bare(unused, ANY, RecordType::ANY)], Err(ResponseCode::NXDomain)),
+            (vec![bare(OWNER, ANY, RecordType::TXT)], Ok(())),
+            (vec![bare(OWNER, ANY, RecordType::A)], Err(ResponseCode::NXRRSet)),
+            (vec![bare(unused, NONE, RecordType::ANY)], Ok(())),
+            (vec![bare(OWNER, NONE, RecordType::ANY)], Err(ResponseCode::YXDomain)),
+            (vec![bare(OWNER, NONE, RecordType::A)], Ok(())),
+            (vec![bare(OWNER, NONE, RecordType::TXT)], Err(ResponseCode::YXRRSet)),
+            (vec![record(OWNER, IN, text("two")), record(OWNER, IN, text("one"))], Ok(())),
+            (vec![record(OWNER, IN, text("one"))], Err(ResponseCode::NXRRSet)),
+            (vec![record(OWNER, IN, text("three"))], Err(ResponseCode::NXRRSet)),
+            (vec![record("elsewhere.example", IN, text("one"))], Err(ResponseCode::NotZone)),
+            (vec![record(OWNER, DNSClass::CH, text("one"))], Err(ResponseCode::FormErr)),
+        ] {
+            let mut zone = zone();
+            let shown = format!("{prerequisites:?}");
+            let added = record(unused, IN, text("added"));
+            assert_eq!(apply(&mut zone, &message(prerequisites, vec![added])), expected, "{shown}");
+            let came = zone.set(&name(unused), RecordType::TXT).is_some();
+            assert_eq!((came, zone.serial()), (expected.is_ok(), if expected.is_ok() { 2 } else { 1 }), "{shown}");
+        }
+    }
+
+    /// RFC 2136 §3.4.2: what each update leaves, written as `types at the name`.
+    #[test]
+    fn updates_change_what_they_may_and_leave_the_rest_out_without_a_word() {
+        use DNSClass::{ANY, IN, NONE};
+        let apex = "larkfield.example";
+        let www = "www.larkfield.example";
+        let address = || RData::A(A([127, 0, 0, 9].into()));
+        for (owner, update, left) in [
+            (OWNER, record(OWNER, IN, text("three")), "TXT 3"),
+            (OWNER, record(OWNER, IN, text("one")), "TXT 2"),
+            (OWNER, record(OWNER, IN, address()), "A 1, TXT 2"),
+            (OWNER, record(OWNER, IN, alias("edge.test")), "TXT 2"),
+            (www, record(www, IN, alias("other.test")), "CNAME 1"),
+            (www, record(www, IN, address()), "CNAME 1"),
+            (OWNER, record(OWNER, NONE, text("one")), "TXT 1"),
+            (OWNER, record(OWNER, NONE, text("never there")), "TXT 2"),
+            (OWNER, bare(OWNER, ANY, RecordType::TXT), ""),
+            (www, bare(www, ANY, RecordType::ANY), ""),
+            (apex, bare(apex, ANY, RecordType::ANY), "NS 2, SOA 1"),
+            (apex, bare(apex, ANY, RecordType::NS), "NS 2, SOA 1"),
+            (apex, record(apex, NONE, RData::NULL(NULL::new())), "NS 2, SOA 1"),
+        ] {
+            let mut zone = zone();
+            let shown = format!("{update:?}");
+            apply(&mut zone, &message(Vec::new(), vec![update])).unwrap();
+            let sets = zone.sets.get(&name(owner));
+            let mut kinds: Vec<String> = sets
+                .into_iter()
+                .flatten()
+                .map(|(record_type, set)| format!("{record_type} {}", set.data.len()))
+                .collect();
+            kinds.sort();
+            assert_eq!(kinds.join(", "), left, "{shown}");
+        }
+        // One record out of the zone, and nothing of the message is carried out.
+        let mut zone = zone();
+        let updates = vec![record(OWNER, IN, text("three")), record("elsewhere.example", IN, text("no"))];
+        assert_eq!(apply(&mut zone, &message(Vec::new(), updates)), Err(ResponseCode::NotZone));
+        assert_eq!(zone.set(&name(OWNER), RecordType::TXT).map(|set| set.data.len()), Some(2));
+    }
+}

@@ -189,3 +189,60 @@ impl Zone {
         found
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use hickory_proto::rr::rdata::CNAME;
+
+    use super::*;
+
+    fn zone() -> Zone {
+        let servers = ["127.0.0.1".parse().unwrap(), "::1".parse().unwrap()];
+        let mut zone = Zone::with_servers("larkfield.example", servers, Duration::from_secs(5));
+        zone.delegate("labs.larkfield.example", servers);
+        zone.add_text("*.pages.larkfield.example", 60, "any page");
+        zone.add_text("one.pages.larkfield.example", 60, "one page");
+        zone.add_text("deep.below.larkfield.example", 60, "deep");
+        zone.add(name("www.larkfield.example"), 60, RData::CNAME(CNAME(name("edge.test"))));
+        zone
+    }
+
+    /// RFC 1034 §4.3.2, RFC 4592 §2.2 for wildcards, RFC 8020 for names without records.
+    #[test]
+    fn a_question_is_answered_by_the_rules_of_zones() {
+        use RecordType::{A, CNAME, DS, NS, SOA, TXT};
+        let zone = zone();
+        for (owner, record_type, expected) in [
+            ("larkfield.example", SOA, "1 records"),
+            ("larkfield.example", TXT, "no data"),
+            ("nothing.larkfield.example", A, "no name"),
+            // An empty non-terminal exists.
+            ("below.larkfield.example", A, "no data"),
+            ("deep.below.larkfield.example", TXT, "1 records"),
+            // A wildcard stands for what does not exist, below its own name only.
+            ("two.pages.larkfield.example", TXT, "1 records"),
+            ("a.b.pages.larkfield.example", TXT, "1 records"),
+            ("two.pages.larkfield.example", A, "no data"),
+            ("pages.larkfield.example", TXT, "no data"),
+            ("below.one.pages.larkfield.example", TXT, "no name"),
+            // An alias answers for other types, and for its own.
+            ("www.larkfield.example", A, "1 records"),
+            ("www.larkfield.example", CNAME, "1 records"),
+            // Below a cut others answer; the DS stands above it.
+            ("labs.larkfield.example", NS, "referral 2 with 2"),
+            ("api.labs.larkfield.example", A, "referral 2 with 2"),
+            ("labs.larkfield.example", DS, "no data"),
+        ] {
+            let found = match zone.find(&name(owner), record_type) {
+                Found::Records(records) => {
+                    assert!(records.iter().all(|record| record.name == name(owner)), "{owner}: as asked");
+                    format!("{} records", records.len())
+                }
+                Found::NoData => "no data".into(),
+                Found::NoName => "no name".into(),
+                Found::Referral(servers, glue) => format!("referral {} with {}", servers.len(), glue.len()),
+            };
+            assert_eq!(found, expected, "{owner} {record_type}");
+        }
+    }
+}

@@ -1,0 +1,255 @@
+//! Updates of a zone: on a server that keeps to the RFCs, and on ones that do not.
+
+#![allow(clippy::unwrap_used, reason = "what cannot be set up fails the test")]
+
+use std::net::SocketAddr;
+use std::sync::Arc;
+
+use base64::Engine as _;
+use base64::engine::general_purpose::STANDARD;
+use hickory_proto::op::{Message, OpCode, ResponseCode};
+use hickory_proto::rr::rdata::tsig::{TSIG, TsigAlgorithm as WireAlgorithm, TsigError};
+use hickory_proto::rr::{DNSClass, Name, Record, TSigner};
+use pindrel_core::acme::order::ChallengeRecord;
+use pindrel_core::manifest::TsigAlgorithm;
+use pindrel_core::name::DnsName;
+use pindrel_core::records::{AliasChange, RecordData, RecordSet, RecordType};
+use pindrel_core::values::Ttl;
+use pindrel_dns::{Rfc2136, UpdateError, ZoneDriver as _, lookup};
+use pindrel_sandbox::{Options, Sandbox, TSIG_NAME, ZONE};
+use proptest::prelude::*;
+use tempfile::TempDir;
+use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
+use tokio::net::TcpListener;
+
+const SHA256: TsigAlgorithm = TsigAlgorithm::HmacSha256;
+
+fn dns(text: &str) -> DnsName {
+    text.parse().unwrap()
+}
+
+fn challenge(owner: &str, text: &str) -> ChallengeRecord {
+    ChallengeRecord { name: dns(owner), text: text.into() }
+}
+
+fn cname(target: &str) -> Vec<RecordSet> {
+    RecordSet::group([(Ttl::TEN_MINUTES, RecordData::Cname(dns(target)))])
+}
+
+struct World {
+    sandbox: Sandbox,
+    _folder: TempDir,
+}
+
+impl World {
+    async fn new() -> World {
+        let folder = tempfile::tempdir().unwrap();
+        let sandbox = Sandbox::start(&folder.path().join("sandbox"), Options::default()).await.unwrap();
+        World { sandbox, _folder: folder }
+    }
+
+    fn server(&self) -> SocketAddr {
+        self.sandbox.listing().primary
+    }
+
+    fn secret(&self) -> Vec<u8> {
+        STANDARD.decode(std::fs::read(self.sandbox.folder().join("tsig.secret")).unwrap()).unwrap()
+    }
+
+    fn driver(&self) -> Rfc2136 {
+        Rfc2136::new(dns(ZONE), self.server(), dns(TSIG_NAME), SHA256, self.secret()).unwrap()
+    }
+
+    async fn texts(&self, owner: &str) -> Vec<RecordSet> {
+        lookup::records(self.server(), &dns(owner), RecordType::Txt).await.unwrap()
+    }
+}
+
+#[tokio::test]
+async fn challenge_records_come_and_go_by_exact_value_and_twice_is_once() {
+    let world = World::new().await;
+    let driver = world.driver();
+    let owner = "_acme-challenge.api.larkfield.example";
+    let long = "x".repeat(300);
+    let [neighbour, first, second] =
+        [challenge(owner, "neighbour"), challenge(owner, "first"), challenge(owner, &long)];
+    let ours = [first, second];
+    driver.add_challenges(std::slice::from_ref(&neighbour)).await.unwrap();
+    for _ in 0..2 {
+        driver.add_challenges(&ours).await.unwrap();
+        let [set] = world.texts(owner).await.try_into().unwrap();
+        assert_eq!((set.data().len(), set.ttl()), (3, Ttl::MINUTE));
+        assert!(set.data().contains(&RecordData::Txt(long.clone())), "more than one string of a TXT record");
+    }
+    for _ in 0..2 {
+        driver.delete_challenges(&ours).await.unwrap();
+        let [set] = world.texts(owner).await.try_into().unwrap();
+        assert_eq!(set.data(), [RecordData::Txt("neighbour".into())], "somebody else's value stays");
+    }
+    driver.add_challenges(&[]).await.unwrap();
+}
+
+#[tokio::test]
+async fn an_alias_changes_only_from_exactly_what_was_expected() {
+    let world = World::new().await;
+    let driver = world.driver();
+    let owner = "moved.larkfield.example";
+    let change = |expected, wanted| AliasChange { owner: dns(owner), expected, wanted, at_apex: false };
+    let [old, new] = [cname("old.edge.test"), cname("new.edge.test")];
+    driver.change_alias(&change(Vec::new(), old.clone())).await.unwrap();
+    // What somebody else made in the meantime is never overwritten.
+    for (expected, code) in [(Vec::new(), "Name Exists"), (cname("other.edge.test"), "RRSet")] {
+        let error = driver.change_alias(&change(expected, new.clone())).await.unwrap_err();
+        let UpdateError::Changed { code: said, .. } = &error else { panic!("{error:?}") };
+        assert!(said.contains(code) || said.contains("exist"), "{said}");
+        assert!(error.remedy().contains("run settle again"));
+    }
+    driver.change_alias(&change(old, new.clone())).await.unwrap();
+    let [set] = lookup::records(world.server(), &dns(owner), RecordType::Cname).await.unwrap().try_into().unwrap();
+    assert!(set.same_data(&new[0]));
+
+    // Beside an address record a CNAME is left out without a word (RFC 2136 §3.4.2.2):
+    // reading afterwards notices.
+    world.sandbox.primary().add_address("beside.larkfield.example", "127.0.0.9".parse().unwrap());
+    let beside =
+        AliasChange { owner: dns("beside.larkfield.example"), expected: Vec::new(), wanted: new, at_apex: true };
+    let error = driver.change_alias(&beside).await.unwrap_err();
+    assert!(matches!(&error, UpdateError::WithoutEffect { has, .. } if has.contains("127.0.0.9")), "{error:?}");
+}
+
+#[tokio::test]
+async fn each_refusal_of_a_key_or_a_zone_has_its_own_remedy() {
+    let world = World::new().await;
+    let make = |zone: &str, server, key: &str, algorithm, secret: &[u8]| {
+        Rfc2136::new(dns(zone), server, dns(key), algorithm, secret.to_vec()).unwrap()
+    };
+    let (server, secret) = (world.server(), world.secret());
+    let follower = world.sandbox.listing().secondary;
+    for (driver, says, remedy) in [
+        (make(ZONE, server, "stranger", SHA256, &secret), "does not know the TSIG key stranger", "tsig.name"),
+        (make(ZONE, server, TSIG_NAME, TsigAlgorithm::HmacSha512, &secret), "does not know the TSIG key", "tsig.name"),
+        (make(ZONE, server, TSIG_NAME, SHA256, b"another secret"), "has another secret", "same secret"),
+        (make("other.example", server, TSIG_NAME, SHA256, &secret), "refuses to update other.example", "authoritative"),
+        (make(ZONE, follower, TSIG_NAME, SHA256, &secret), "refuses to update larkfield.example", "dynamic update"),
+    ] {
+        let error = driver.add_challenges(&[challenge("_acme-challenge.larkfield.example", "v")]).await.unwrap_err();
+        assert!(error.to_string().contains(says), "{error}");
+        assert!(error.remedy().contains(remedy), "{says}: {}", error.remedy());
+    }
+    assert!(world.texts("_acme-challenge.larkfield.example").await.is_empty());
+}
+
+type Answering = dyn Fn(&Message, &[u8]) -> Vec<u8> + Send + Sync;
+
+/// A server over TCP that answers one message with these bytes; over UDP it is silent.
+async fn answering(script: impl Fn(&Message, &[u8]) -> Vec<u8> + Send + Sync + 'static) -> SocketAddr {
+    let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
+    let address = listener.local_addr().unwrap();
+    let script: Arc<Answering> = Arc::new(script);
+    // The zone is read over UDP: whoever asks hears that there is nothing.
+    let socket = tokio::net::UdpSocket::bind(address).await.unwrap();
+    tokio::spawn(async move {
+        let mut buffer = [0; 4096];
+        while let Ok((length, client)) = socket.recv_from(&mut buffer).await {
+            let Ok(question) = Message::from_vec(&buffer[..length]) else { continue };
+            let mut answer = Message::response(question.metadata.id, OpCode::Query);
+            answer.metadata.authoritative = true;
+            answer.metadata.response_code = ResponseCode::NXDomain;
+            answer.queries = question.queries;
+            let _ = socket.send_to(&answer.to_vec().unwrap(), client).await;
+        }
+    });
+    tokio::spawn(async move {
+        while let Ok((mut stream, _)) = listener.accept().await {
+            let Ok(length) = stream.read_u16().await else { continue };
+            let mut raw = vec![0; usize::from(length)];
+            if stream.read_exact(&mut raw).await.is_err() {
+                continue;
+            }
+            let answer = script(&Message::from_vec(&raw).unwrap(), &raw);
+            let mut framed = u16::try_from(answer.len()).unwrap().to_be_bytes().to_vec();
+            framed.extend(answer);
+            let _ = stream.write_all(&framed).await;
+        }
+    });
+    address
+}
+
+fn response(message: &Message, code: ResponseCode) -> Message {
+    let mut answer = Message::response(message.metadata.id, OpCode::Update);
+    answer.metadata.response_code = code;
+    answer
+}
+
+/// A signature that says that a clock is wrong, with the server's own time (RFC 8945 §5.2.3).
+fn bad_time(message: &Message, ahead: u64) -> Vec<u8> {
+    let signature = message.signature().unwrap();
+    let theirs = signature.data.time + ahead;
+    let mut data = TSIG::clone(&signature.data);
+    data.mac = vec![0; 32];
+    data.error = Some(TsigError::BadTime);
+    data.other = theirs.to_be_bytes()[2..].to_vec();
+    let mut record = Record::from_rdata(signature.name.clone(), 0, data);
+    record.dns_class = DNSClass::ANY;
+    let mut answer = response(message, ResponseCode::NotAuth);
+    answer.set_signature(Box::new(record));
+    answer.to_vec().unwrap()
+}
+
+async fn told_by(script: impl Fn(&Message, &[u8]) -> Vec<u8> + Send + Sync + 'static) -> UpdateError {
+    let server = answering(script).await;
+    let driver = Rfc2136::new(dns(ZONE), server, dns(TSIG_NAME), SHA256, b"a secret".to_vec()).unwrap();
+    driver.add_challenges(&[challenge("_acme-challenge.larkfield.example", "v")]).await.unwrap_err()
+}
+
+#[tokio::test]
+async fn an_answer_that_is_not_signed_right_is_believed_only_where_it_refuses() {
+    let plain = told_by(|message, _| response(message, ResponseCode::NoError).to_vec().unwrap()).await;
+    assert!(matches!(plain, UpdateError::Unsigned { .. }), "{plain:?}");
+    let other_key = told_by(|message, _| {
+        let signer =
+            TSigner::new(b"guessed".to_vec(), WireAlgorithm::HmacSha256, Name::from_ascii("pindrel.").unwrap(), 300);
+        let mut answer = response(message, ResponseCode::NoError);
+        let (signature, _) = signer.unwrap().sign_message(&answer, message.signature().unwrap().data.time).unwrap();
+        answer.set_signature(signature);
+        answer.to_vec().unwrap()
+    })
+    .await;
+    assert!(matches!(other_key, UpdateError::Unsigned { .. }), "{other_key:?}");
+    // The library would subtract the fudge from a time of nought.
+    let at_nought = told_by(|message, _| {
+        let mut answer = response(message, ResponseCode::NoError);
+        let mut signature = message.signature().unwrap().clone();
+        signature.data.time = 0;
+        answer.set_signature(Box::new(signature));
+        answer.to_vec().unwrap()
+    })
+    .await;
+    assert!(matches!(at_nought, UpdateError::Unsigned { .. }), "{at_nought:?}");
+    let refused = told_by(|message, _| response(message, ResponseCode::Refused).to_vec().unwrap()).await;
+    assert!(refused.remedy().contains("grant the TSIG key"), "{refused:?}");
+    let failing = told_by(|message, _| response(message, ResponseCode::ServFail).to_vec().unwrap()).await;
+    assert!(failing.remedy().contains("server's log"), "{failing:?}");
+    let late = told_by(|message, _| bad_time(message, 7200)).await;
+    assert!(matches!(late, UpdateError::WrongTime { skew_secs: 7200, .. }), "{late:?}");
+    let stranger = told_by(|message, _| {
+        let mut answer = response(message, ResponseCode::NoError);
+        answer.metadata.id = message.metadata.id.wrapping_add(1);
+        answer.to_vec().unwrap()
+    })
+    .await;
+    assert!(matches!(stranger, UpdateError::Unreachable { .. }), "{stranger:?}");
+    let echo = told_by(|_, raw| raw.to_vec()).await;
+    assert!(matches!(echo, UpdateError::Unsigned { .. }), "our own message comes back: {echo:?}");
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(64))]
+    /// Whatever a server answers, it is an error in bounded time, and never a panic.
+    #[test]
+    fn no_answer_makes_a_panic(bytes in prop::collection::vec(any::<u8>(), 0..600), keep in 0usize..64) {
+        tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap().block_on(async move {
+            told_by(move |_, raw| [&raw[..keep.min(raw.len())], &bytes[..]].concat()).await;
+        });
+    }
+}
