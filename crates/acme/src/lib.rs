@@ -17,6 +17,7 @@ use pindrel_core::acme::order::Reply;
 use pindrel_core::acme::problem::Problem;
 use pindrel_core::acme::renewal_info;
 use pindrel_core::renewal::RenewalWindow;
+use pindrel_core::said::one_line;
 use pindrel_http::{Client, HttpError, Method, Response, header};
 use serde_json::Value;
 use url::{Origin, Url};
@@ -154,8 +155,9 @@ impl Authority {
             return Err(TransportError::Refused { what: "its directory", problem: problem_of(&response) });
         }
         let malformed = |why: String| TransportError::Malformed { url: url.to_string(), why };
-        let directory: Directory =
+        let mut directory: Directory =
             serde_json::from_slice(&response.body).map_err(|error| malformed(error.to_string()))?;
+        directory.meta.terms_of_service = directory.meta.terms_of_service.map(one_line);
         // The directory is named by the manifest, so what it names is of known origin;
         // whatever comes later must stay within.
         let mut origins = vec![url.origin()];
@@ -490,7 +492,8 @@ fn malformed(url: &str, why: &str) -> TransportError {
 fn registered(asked: &str, url: String, response: &Response) -> Result<Registered, TransportError> {
     let account: Account =
         serde_json::from_slice(&response.body).map_err(|error| malformed(asked, &error.to_string()))?;
-    Ok(Registered { url, status: account.status, orders: account.orders, contact: account.contact })
+    let contact = account.contact.map(|contact| contact.into_iter().map(one_line).collect());
+    Ok(Registered { url, status: account.status, orders: account.orders, contact })
 }
 
 /// How long a busy authority asks to wait, if that is within a run's patience.

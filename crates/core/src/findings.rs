@@ -3,6 +3,7 @@
 use serde::{Deserialize, Serialize};
 
 use crate::pins::Pin;
+use crate::said::one_line;
 
 macro_rules! codes {
     ($($(#[doc = $doc:literal])+ $variant:ident = $word:literal,)+) => {
@@ -129,13 +130,13 @@ pub struct Finding {
 impl Finding {
     /// Makes a finding without evidence.
     pub fn new(code: Code, pin: Pin, says: impl Into<String>, remedy: impl Into<String>) -> Self {
-        Finding { code, pin, says: says.into(), evidence: Vec::new(), remedy: remedy.into() }
+        Finding { code, pin, says: one_line(says), evidence: Vec::new(), remedy: one_line(remedy) }
     }
 
     /// Adds what was seen.
     #[must_use]
     pub fn seen(mut self, evidence: impl IntoIterator<Item = String>) -> Self {
-        self.evidence.extend(evidence);
+        self.evidence.extend(evidence.into_iter().map(one_line));
         self
     }
 }

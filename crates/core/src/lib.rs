@@ -36,5 +36,6 @@ pub mod name;
 pub mod pins;
 pub mod records;
 pub mod renewal;
+pub mod said;
 pub mod steps;
 pub mod values;

@@ -2,6 +2,7 @@
 
 use pindrel_acme::TransportError;
 use pindrel_core::acme::order::OrderError;
+use pindrel_core::said::one_line;
 use pindrel_core::values::SecretRef;
 use pindrel_dns::UpdateError;
 use pindrel_edge::EdgeError;
@@ -78,7 +79,7 @@ pub struct StepFailure {
 
 impl StepFailure {
     pub(crate) fn new(says: impl Into<String>, remedy: impl Into<String>) -> StepFailure {
-        StepFailure { says: says.into(), remedy: remedy.into() }
+        StepFailure { says: one_line(says), remedy: one_line(remedy) }
     }
 
     pub(crate) fn secret(reference: &SecretRef, why: &str) -> StepFailure {

@@ -1,6 +1,7 @@
 //! All that an engineer looks at in a certificate (RFC 5280).
 
 use jiff::Timestamp;
+use pindrel_core::said::one_line;
 use pindrel_core::values::Fingerprint;
 use serde::Serialize;
 use x509_parser::extensions::{GeneralName, ParsedExtension};
@@ -75,8 +76,8 @@ pub fn details(der: &[u8]) -> Result<Details, ChainError> {
     let (key, weak_key) = key_in_words(&parsed);
     let (signature, weak_signature) = signature_in_words(&parsed.signature_algorithm.algorithm.to_id_string());
     let mut read = Details {
-        subject: parsed.subject().to_string(),
-        issuer: parsed.issuer().to_string(),
+        subject: one_line(parsed.subject().to_string()),
+        issuer: one_line(parsed.issuer().to_string()),
         serial: hex(parsed.raw_serial(), ":"),
         key,
         signature,
@@ -157,13 +158,13 @@ fn in_words(extension: &ParsedExtension<'_>, raw: &[u8], read: &mut Details) -> 
 
 fn name_in_words(name: &GeneralName<'_>) -> String {
     match name {
-        GeneralName::DNSName(name) | GeneralName::URI(name) | GeneralName::RFC822Name(name) => (*name).to_owned(),
+        GeneralName::DNSName(name) | GeneralName::URI(name) | GeneralName::RFC822Name(name) => one_line(*name),
         GeneralName::IPAddress(bytes) => match <[u8; 4]>::try_from(*bytes) {
             Ok(v4) => std::net::Ipv4Addr::from(v4).to_string(),
             Err(_) => <[u8; 16]>::try_from(*bytes)
                 .map_or_else(|_| hex(bytes, ":"), |v6| std::net::Ipv6Addr::from(v6).to_string()),
         },
-        other => other.to_string(),
+        other => one_line(other.to_string()),
     }
 }
 

@@ -3,6 +3,7 @@
 use std::error::Error as _;
 use std::io::Write as _;
 
+use pindrel_core::said::one_line;
 use serde_json::json;
 
 use super::{VERSION, diagnostics, style};
@@ -27,11 +28,12 @@ pub(crate) fn print(context: &Context, error: &CliError) {
         says.push_str(&format!(": {source}"));
         cause = source.source();
     }
+    let (says, remedy) = (one_line(says), one_line(error.remedy()));
     if context.format == Format::Json {
-        let _ = super::json(&json!({ "version": VERSION, "error": { "says": says, "remedy": error.remedy() } }));
+        let _ = super::json(&json!({ "version": VERSION, "error": { "says": says, "remedy": remedy } }));
         return;
     }
     let mut err = anstream::stderr();
     let _ = writeln!(err, "{} {says}", style::paint(style::BAD, "error:"));
-    let _ = writeln!(err, "  {} {}", style::paint(style::FAINT, "→"), error.remedy());
+    let _ = writeln!(err, "  {} {}", style::paint(style::FAINT, "→"), remedy);
 }

@@ -1,10 +1,11 @@
-//! A machine that does not do what it should: a full disk, a state that cannot be written,
-//! a clock that was set back.
+//! What does not do as it should: a full disk, a state that cannot be written, a clock that
+//! was set back, an authority that speaks to the terminal.
 
 use std::os::unix::fs::PermissionsExt as _;
 use std::process::Command;
 
-use pindrel_testkit::{Ran, Workspace, require};
+use pindrel_testkit::{Ran, ScriptedServer, Workspace, answer, require};
+use serde_json::json;
 
 use crate::{PINDREL, one_name, quick, sandboxed};
 
@@ -89,4 +90,39 @@ async fn a_clock_that_is_set_back_a_day_is_told_and_loses_nothing() {
     assert!(ran.stdout.contains("not valid") || ran.stdout.contains("notvalidyet"), "{}", ran.stdout);
     workspace.run(&["settle"]).ended(0);
     assert_eq!(sandbox.authority().orders_for(&["api.larkfield.example"]), 1);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_an_authority_says_does_not_steer_the_terminal() {
+    let (workspace, sandbox) = sandboxed(quick(), one_name).await;
+    let server = ScriptedServer::start(&["localhost"], |_, request| {
+        let host = request.headers.iter().find_map(|header| header.strip_prefix("host: ")).unwrap_or_default();
+        match request.line.split_once(' ').unwrap_or_default() {
+            ("GET", "/directory") => {
+                let url = |path: &str| format!("https://{host}/{path}");
+                let meta = json!({ "termsOfService": "https://authority.test/\u{1b}]0;terms\u{7}" });
+                let urls = json!({ "newNonce": url("nonce"), "newAccount": url("account"), "newOrder": url("order"), "meta": meta });
+                answer(200, &[], &urls.to_string())
+            }
+            ("HEAD", _) => b"HTTP/1.1 200 OK\r\nreplay-nonce: n\r\nconnection: close\r\n\r\n".to_vec(),
+            _ => {
+                let detail = "\u{1b}[2Jall is well\r\n\u{202e}llew si lla";
+                answer(403, &["replay-nonce: n"], &json!({ "type": "urn:other", "detail": detail }).to_string())
+            }
+        }
+    })
+    .await;
+    let directory = format!("https://localhost:{}/directory", server.address.port());
+    let manifest = workspace.read("pindrel.toml").replace(&sandbox.listing().directory, &directory);
+    workspace.write("pindrel.toml", &manifest.replace("sandbox/api-root.pem", "authority.pem"));
+    // The platform keeps its own root.
+    workspace.write("authority.pem", &format!("{}{}", server.root_pem, workspace.read("sandbox/api-root.pem")));
+    for args in [&["account", "register"][..], &["settle", "--color", "never"], &["account", "show"], &["status"]] {
+        let ran = workspace.run(args);
+        let said = format!("{}{}", ran.stdout, ran.stderr);
+        assert!(!said.contains(['\u{1b}', '\u{7}', '\u{202e}', '\r']), "{args:?}: {said:?}");
+        if args[0] == "settle" || args[1..] == ["register"] {
+            assert!(said.contains("\u{fffd}[2Jall is well  \u{fffd}llew si lla"), "{args:?}: {said}");
+        }
+    }
 }

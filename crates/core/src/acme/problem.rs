@@ -5,6 +5,9 @@ use std::fmt;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
+/// The most subproblems that are shown: as many as one order has names.
+const MOST_SHOWN: usize = 100;
+
 /// What an authority says when it refuses.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Problem {
@@ -102,9 +105,12 @@ impl fmt::Display for Problem {
             ("", None) => write!(f, "{detail}")?,
             (error, _) => write!(f, "{error}: {detail}")?,
         }
-        for sub in &self.subproblems {
+        for sub in self.subproblems.iter().take(MOST_SHOWN) {
             let name = sub.identifier.as_ref().map_or("a name", |identifier| identifier.value.as_str());
             write!(f, "; {name}: {}", sub.detail.trim_end_matches('.'))?;
+        }
+        if let Some(more @ 1..) = self.subproblems.len().checked_sub(MOST_SHOWN) {
+            write!(f, "; and {more} more")?;
         }
         if let Some(at) = self.retry_at {
             write!(f, "; it may be asked again at {at:.0}")?;
