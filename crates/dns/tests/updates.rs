@@ -4,6 +4,7 @@
 
 use std::net::SocketAddr;
 use std::sync::Arc;
+use std::time::Duration;
 
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
@@ -15,8 +16,10 @@ use pindrel_core::manifest::TsigAlgorithm;
 use pindrel_core::name::DnsName;
 use pindrel_core::records::{AliasChange, RecordData, RecordSet, RecordType};
 use pindrel_core::values::Ttl;
-use pindrel_dns::{Rfc2136, UpdateError, ZoneDriver as _, lookup};
+use pindrel_dns::lookup::{self, Resolved};
+use pindrel_dns::{Rfc2136, UpdateError, ZoneDriver as _};
 use pindrel_sandbox::{Options, Sandbox, TSIG_NAME, ZONE};
+use pindrel_testkit::{RealOptions, RealWorld, TSIG_SECRET, eventually};
 use proptest::prelude::*;
 use tempfile::TempDir;
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
@@ -36,95 +39,143 @@ fn cname(target: &str) -> Vec<RecordSet> {
     RecordSet::group([(Ttl::TEN_MINUTES, RecordData::Cname(dns(target)))])
 }
 
-struct World {
-    sandbox: Sandbox,
-    _folder: TempDir,
+/// The stand-in, and the real servers: what holds on the one must hold on the others.
+enum World {
+    StandIn { sandbox: Box<Sandbox>, _folder: TempDir },
+    Real(Box<RealWorld>),
 }
 
 impl World {
-    async fn new() -> World {
+    async fn stand_in() -> World {
         let folder = tempfile::tempdir().unwrap();
-        let sandbox = Sandbox::start(&folder.path().join("sandbox"), Options::default()).await.unwrap();
-        World { sandbox, _folder: folder }
+        let options = Options { negative_ttl: Duration::from_secs(2), ..Options::default() };
+        let sandbox = Sandbox::start(&folder.path().join("sandbox"), options).await.unwrap();
+        World::StandIn { sandbox: Box::new(sandbox), _folder: folder }
     }
 
-    fn server(&self) -> SocketAddr {
-        self.sandbox.listing().primary
+    /// The stand-in and, where they are installed, the real servers.
+    async fn all(test: &str) -> Vec<World> {
+        let real = RealWorld::start(test, RealOptions::default()).await;
+        [World::stand_in().await].into_iter().chain(real.map(|real| World::Real(Box::new(real)))).collect()
+    }
+
+    /// The primary, the secondary and the resolver.
+    fn servers(&self) -> [SocketAddr; 3] {
+        match self {
+            World::StandIn { sandbox, .. } => {
+                let listing = sandbox.listing();
+                [listing.primary, listing.secondary, listing.resolver]
+            }
+            World::Real(real) => [real.primary, real.secondary, real.resolver],
+        }
+    }
+
+    fn primary(&self) -> SocketAddr {
+        self.servers()[0]
     }
 
     fn secret(&self) -> Vec<u8> {
-        STANDARD.decode(std::fs::read(self.sandbox.folder().join("tsig.secret")).unwrap()).unwrap()
+        let text = match self {
+            World::StandIn { sandbox, .. } => std::fs::read_to_string(sandbox.folder().join("tsig.secret")).unwrap(),
+            World::Real(_) => TSIG_SECRET.to_owned(),
+        };
+        STANDARD.decode(text).unwrap()
     }
 
     fn driver(&self) -> Rfc2136 {
-        Rfc2136::new(dns(ZONE), self.server(), dns(TSIG_NAME), SHA256, self.secret()).unwrap()
+        Rfc2136::new(dns(ZONE), self.primary(), dns(TSIG_NAME), SHA256, self.secret()).unwrap()
+    }
+
+    /// Adds an address as somebody else would.
+    fn add_address(&self, label: &str, address: &str) {
+        match self {
+            World::StandIn { sandbox, .. } => {
+                sandbox.primary().add_address(&format!("{label}.{ZONE}"), address.parse().unwrap());
+            }
+            World::Real(real) => real.update(label, "A", address),
+        }
     }
 
     async fn texts(&self, owner: &str) -> Vec<RecordSet> {
-        lookup::records(self.server(), &dns(owner), RecordType::Txt).await.unwrap()
+        lookup::records(self.primary(), &dns(owner), RecordType::Txt).await.unwrap()
     }
 }
 
 #[tokio::test]
 async fn challenge_records_come_and_go_by_exact_value_and_twice_is_once() {
-    let world = World::new().await;
-    let driver = world.driver();
-    let owner = "_acme-challenge.api.larkfield.example";
-    let long = "x".repeat(300);
-    let [neighbour, first, second] =
-        [challenge(owner, "neighbour"), challenge(owner, "first"), challenge(owner, &long)];
-    let ours = [first, second];
-    driver.add_challenges(std::slice::from_ref(&neighbour)).await.unwrap();
-    for _ in 0..2 {
-        driver.add_challenges(&ours).await.unwrap();
-        let [set] = world.texts(owner).await.try_into().unwrap();
-        assert_eq!((set.data().len(), set.ttl()), (3, Ttl::MINUTE));
-        assert!(set.data().contains(&RecordData::Txt(long.clone())), "more than one string of a TXT record");
+    for world in World::all("challenge_records_come_and_go_by_exact_value_and_twice_is_once").await {
+        let driver = world.driver();
+        let owner = "_acme-challenge.api.larkfield.example";
+        let long = "x".repeat(300);
+        let ours = [challenge(owner, "first"), challenge(owner, &long)];
+        driver.add_challenges(&[challenge(owner, "neighbour")]).await.unwrap();
+        for _ in 0..2 {
+            driver.add_challenges(&ours).await.unwrap();
+            let [set] = world.texts(owner).await.try_into().unwrap();
+            assert_eq!((set.data().len(), set.ttl()), (3, Ttl::MINUTE));
+            assert!(set.data().contains(&RecordData::Txt(long.clone())), "more than one string of a TXT record");
+        }
+        for _ in 0..2 {
+            driver.delete_challenges(&ours).await.unwrap();
+            let [set] = world.texts(owner).await.try_into().unwrap();
+            assert_eq!(set.data(), [RecordData::Txt("neighbour".into())], "somebody else's value stays");
+        }
+        driver.add_challenges(&[]).await.unwrap();
     }
-    for _ in 0..2 {
-        driver.delete_challenges(&ours).await.unwrap();
-        let [set] = world.texts(owner).await.try_into().unwrap();
-        assert_eq!(set.data(), [RecordData::Txt("neighbour".into())], "somebody else's value stays");
-    }
-    driver.add_challenges(&[]).await.unwrap();
 }
 
 #[tokio::test]
 async fn an_alias_changes_only_from_exactly_what_was_expected() {
-    let world = World::new().await;
-    let driver = world.driver();
-    let owner = "moved.larkfield.example";
-    let change = |expected, wanted| AliasChange { owner: dns(owner), expected, wanted, at_apex: false };
-    let [old, new] = [cname("old.edge.test"), cname("new.edge.test")];
-    driver.change_alias(&change(Vec::new(), old.clone())).await.unwrap();
-    // What somebody else made in the meantime is never overwritten.
-    for (expected, code) in [(Vec::new(), "Name Exists"), (cname("other.edge.test"), "RRSet")] {
-        let error = driver.change_alias(&change(expected, new.clone())).await.unwrap_err();
-        let UpdateError::Changed { code: said, .. } = &error else { panic!("{error:?}") };
-        assert!(said.contains(code) || said.contains("exist"), "{said}");
-        assert!(error.remedy().contains("run settle again"));
-    }
-    driver.change_alias(&change(old, new.clone())).await.unwrap();
-    let [set] = lookup::records(world.server(), &dns(owner), RecordType::Cname).await.unwrap().try_into().unwrap();
-    assert!(set.same_data(&new[0]));
+    for world in World::all("an_alias_changes_only_from_exactly_what_was_expected").await {
+        let driver = world.driver();
+        let owner = "moved.larkfield.example";
+        let change = |expected, wanted| AliasChange { owner: dns(owner), expected, wanted, at_apex: false };
+        let [old, new] = [cname("old.edge.test"), cname("new.edge.test")];
+        driver.change_alias(&change(Vec::new(), old.clone())).await.unwrap();
+        // What somebody else made in the meantime is never overwritten.
+        for expected in [Vec::new(), cname("other.edge.test")] {
+            let error = driver.change_alias(&change(expected, new.clone())).await.unwrap_err();
+            assert!(matches!(error, UpdateError::Changed { .. }), "{error:?}");
+            assert!(error.remedy().contains("run settle again"));
+        }
+        driver.change_alias(&change(old, new.clone())).await.unwrap();
+        let found = lookup::records(world.primary(), &dns(owner), RecordType::Cname).await.unwrap();
+        assert!(found.len() == 1 && found[0].same_data(&new[0]), "{found:?}");
 
-    // Beside an address record a CNAME is left out without a word (RFC 2136 §3.4.2.2):
-    // reading afterwards notices.
-    world.sandbox.primary().add_address("beside.larkfield.example", "127.0.0.9".parse().unwrap());
-    let beside =
-        AliasChange { owner: dns("beside.larkfield.example"), expected: Vec::new(), wanted: new, at_apex: true };
-    let error = driver.change_alias(&beside).await.unwrap_err();
-    assert!(matches!(&error, UpdateError::WithoutEffect { has, .. } if has.contains("127.0.0.9")), "{error:?}");
+        // Beside an address record a CNAME is left out without a word (RFC 2136 §3.4.2.2):
+        // reading afterwards notices.
+        world.add_address("beside", "127.0.0.9");
+        let owner = dns("beside.larkfield.example");
+        let beside = AliasChange { owner, expected: Vec::new(), wanted: new, at_apex: true };
+        let error = driver.change_alias(&beside).await.unwrap_err();
+        assert!(matches!(&error, UpdateError::WithoutEffect { has, .. } if has.contains("127.0.0.9")), "{error:?}");
+    }
+}
+
+/// RFC 2308: what was absent a moment ago is absent for a resolver until its time is over,
+/// which is why Pindrel asks the zone's own servers first.
+#[tokio::test]
+async fn a_resolver_remembers_for_a_while_that_a_name_was_not_there() {
+    for world in World::all("a_resolver_remembers_for_a_while_that_a_name_was_not_there").await {
+        let [_, _, resolver] = world.servers();
+        let owner = dns("late.larkfield.example");
+        let there = async || matches!(lookup::resolve(resolver, &owner).await, Resolved::Addresses(_));
+        assert!(!there().await);
+        let change = RecordSet::group([(Ttl::MINUTE, RecordData::A([127, 0, 0, 9].into()))]);
+        let change = AliasChange { owner: owner.clone(), expected: Vec::new(), wanted: change, at_apex: false };
+        world.driver().change_alias(&change).await.unwrap();
+        assert!(!there().await, "it remembers");
+        eventually("the address", Duration::from_secs(20), there).await;
+    }
 }
 
 #[tokio::test]
 async fn each_refusal_of_a_key_or_a_zone_has_its_own_remedy() {
-    let world = World::new().await;
+    let world = World::stand_in().await;
     let make = |zone: &str, server, key: &str, algorithm, secret: &[u8]| {
         Rfc2136::new(dns(zone), server, dns(key), algorithm, secret.to_vec()).unwrap()
     };
-    let (server, secret) = (world.server(), world.secret());
-    let follower = world.sandbox.listing().secondary;
+    let ([server, follower, _], secret) = (world.servers(), world.secret());
     for (driver, says, remedy) in [
         (make(ZONE, server, "stranger", SHA256, &secret), "does not know the TSIG key stranger", "tsig.name"),
         (make(ZONE, server, TSIG_NAME, TsigAlgorithm::HmacSha512, &secret), "does not know the TSIG key", "tsig.name"),

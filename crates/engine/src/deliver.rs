@@ -327,3 +327,62 @@ fn nobody(what: &str, name: &str, delivery: &Delivery) -> StepFailure {
         format!("{} should belong to the {what} {name}, and there is none of that name", delivery.file.display());
     StepFailure::new(says, format!("correct the {what} in the manifest, or make it"))
 }
+
+#[cfg(test)]
+mod tests {
+    use tokio::io::AsyncWriteExt as _;
+
+    use super::*;
+
+    fn names(folder: &Path) -> Vec<String> {
+        let files = std::fs::read_dir(folder).unwrap();
+        files.map(|file| file.unwrap().file_name().to_string_lossy().into_owned()).collect()
+    }
+
+    #[test]
+    fn a_file_is_replaced_as_a_whole_or_not_at_all() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("site.pem");
+        for (bytes, mode) in [(&b"old"[..], 0o644), (b"new and longer", 0o600), (b"", 0o440)] {
+            // Whoever has it open goes on reading the old one.
+            let before = std::fs::File::open(&path).ok();
+            replace_file(&path, bytes, mode, (None, None)).unwrap();
+            let (read, found) = read_bounded(&path).unwrap();
+            assert_eq!((&read[..], found), (bytes, mode));
+            if let Some(mut before) = before {
+                let mut text = Vec::new();
+                before.read_to_end(&mut text).unwrap();
+                assert_ne!(text, bytes);
+            }
+        }
+        // A folder in its place, and a folder that is not there: nothing is left behind.
+        let taken = folder.path().join("taken");
+        std::fs::create_dir(&taken).unwrap();
+        assert!(replace_file(&taken, b"bytes", 0o600, (None, None)).is_err());
+        assert!(replace_file(&folder.path().join("none/site.pem"), b"bytes", 0o600, (None, None)).is_err());
+        let mut left = names(folder.path());
+        left.sort();
+        assert_eq!(left, ["site.pem", "taken"]);
+        assert!(read_bounded(&taken).is_none(), "a folder is no file");
+        let huge = std::fs::File::create(folder.path().join("huge")).unwrap();
+        huge.set_len(MAX_FILE_BYTES + 1).unwrap();
+        assert!(read_bounded(&folder.path().join("huge")).is_none());
+    }
+
+    #[tokio::test]
+    async fn the_end_of_what_a_command_says_is_kept_and_only_shown() {
+        let said = |text: Vec<u8>| async move { read_output(Some(std::io::Cursor::new(text))).finish().await };
+        assert_eq!(said(b"  one\ntwo\x1b[2J\r\n\n".to_vec()).await, "one\ntwo[2J");
+        let long = format!("begin{}end", "é".repeat(MAX_OUTPUT));
+        let kept = said(long.into_bytes()).await;
+        assert_eq!(kept.chars().count(), KEPT_OUTPUT);
+        assert!(kept.ends_with("éend"), "its end says why it failed");
+        // What a command left running may hold its output open for ever.
+        let (held, mut writer) = tokio::io::duplex(64);
+        writer.write_all(b"reloaded").await.unwrap();
+        let begun = std::time::Instant::now();
+        assert_eq!(read_output(Some(held)).finish().await, "reloaded");
+        assert!(begun.elapsed() < std::time::Duration::from_secs(5));
+        drop(writer);
+    }
+}

@@ -13,7 +13,7 @@ mod workspace;
 
 pub use manifest::ManifestText;
 pub use programs::{Program, missing, require};
-pub use real::{EXTERNAL_ID, EXTERNAL_KEY, RealOptions, RealWorld, dig};
+pub use real::{EXTERNAL_ID, EXTERNAL_KEY, RealOptions, RealWorld, TSIG_SECRET, dig};
 pub use scripted::{Received, ScriptedServer, answer};
 pub use workspace::{Ran, Workspace};
 

@@ -15,7 +15,7 @@ use crate::{ManifestText, Program, Workspace, eventually, require};
 const PROGRAMS: &[(&str, &str)] =
     &[("named", "bind9"), ("dig", "bind9-dnsutils"), ("unbound", "unbound"), ("pebble", "pebble")];
 /// The secret of the key that may update the zone, in base64.
-pub(crate) const SECRET: &str = "c2FtcGxlIHNlY3JldCBvZiB0aGUgdGVzdHMsIDMyIGI=";
+pub const TSIG_SECRET: &str = "c2FtcGxlIHNlY3JldCBvZiB0aGUgdGVzdHMsIDMyIGI=";
 const PATIENCE: Duration = Duration::from_secs(20);
 
 /// How the real servers behave.
@@ -152,7 +152,7 @@ impl RealWorld {
             let text = std::fs::read_to_string(self.sandbox.folder().join(name)).unwrap_or_default();
             workspace.write(&format!("sandbox/{name}"), &text);
         }
-        workspace.set("TSIG_SECRET", SECRET);
+        workspace.set("TSIG_SECRET", TSIG_SECRET);
         workspace
     }
 
@@ -166,7 +166,7 @@ impl RealWorld {
         let file = self._folder.path().join("update");
         write(&file, &lines);
         let status = std::process::Command::new("nsupdate")
-            .args(["-y", &format!("hmac-sha256:pindrel.:{SECRET}")])
+            .args(["-y", &format!("hmac-sha256:pindrel.:{TSIG_SECRET}")])
             .arg(&file)
             .status();
         assert!(status.is_ok_and(|status| status.success()), "{label} could not be added");
@@ -219,8 +219,8 @@ fn named(
     };
     let glue = format!("ns1.{ZONE}. IN A 127.0.0.1\nns2.{ZONE}. IN A 127.0.0.1\n");
     let notify = if options.notify { "explicit" } else { "no" };
-    let keys =
-        ["pindrel.", "idle."].map(|key| format!("key \"{key}\" {{ algorithm hmac-sha256; secret \"{SECRET}\"; }};"));
+    let keys = ["pindrel.", "idle."]
+        .map(|key| format!("key \"{key}\" {{ algorithm hmac-sha256; secret \"{TSIG_SECRET}\"; }};"));
     let key = keys.concat();
     let roles = [
         (

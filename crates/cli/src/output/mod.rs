@@ -110,3 +110,33 @@ pub(crate) fn age(seconds: i64) -> String {
         s => format!("{} d", s / 86_400),
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn numbers_are_written_with_their_nouns_and_spans_in_their_largest_unit() {
+        for (seconds, expected) in [
+            (-5, "0 s"),
+            (119, "119 s"),
+            (120, "2 m"),
+            (7199, "119 m"),
+            (7200, "2 h"),
+            (172_799, "47 h"),
+            (172_800, "2 d"),
+            (i64::MAX, "106751991167300 d"),
+        ] {
+            assert_eq!(age(seconds), expected);
+        }
+        for (held, total, certificates, expected) in [
+            (1, 1, 0, "1 of 1 hostname held"),
+            (0, 2, 0, "0 of 2 hostnames held"),
+            (1, 1, 1, "1 of 1 certificate held"),
+            (5, 6, 2, "5 of 6 held (4 hostnames and 2 certificates)"),
+            (0, 0, 0, "0 of 0 hostnames held"),
+        ] {
+            assert_eq!(held_of(held, total, certificates), expected);
+        }
+    }
+}

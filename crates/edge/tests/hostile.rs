@@ -1,0 +1,81 @@
+//! The endpoint protocol against a platform that answers what the test says. Every request
+//! carries the token, so where it goes matters most.
+
+#![allow(clippy::unwrap_used, reason = "what cannot be set up fails the test")]
+
+use pindrel_edge::{EdgeError, HttpPlatform, Platform as _};
+use pindrel_testkit::{Received, ScriptedServer, answer};
+use secrecy::SecretString;
+
+const TOKEN: &str = "a token of the tests";
+
+fn driver(server: &ScriptedServer) -> HttpPlatform {
+    let url = format!("https://localhost:{}/base", server.address.port());
+    let token = SecretString::from(TOKEN.to_owned());
+    HttpPlatform::new(url.parse().unwrap(), token, Some(server.root_pem.as_bytes())).unwrap()
+}
+
+async fn platform(script: impl Fn(usize, &Received) -> Vec<u8> + Send + Sync + 'static) -> ScriptedServer {
+    ScriptedServer::start(&["localhost"], script).await
+}
+
+const NO_MORE: &str = "{\"endpoints\":[]}";
+
+#[tokio::test]
+async fn the_token_goes_to_the_platform_and_nowhere_else() {
+    let stranger = platform(|_, _| answer(200, &[], NO_MORE)).await;
+    let elsewhere = format!("https://localhost:{}/v1/endpoints", stranger.address.port());
+    for (status, header) in
+        [(200, format!("link: <{elsewhere}>; rel=\"next\"")), (307, format!("location: {elsewhere}"))]
+    {
+        let server = platform(move |_, _| answer(status, &[&header], NO_MORE)).await;
+        let error = driver(&server).endpoints().await.unwrap_err();
+        assert!(!error.to_string().contains(TOKEN) && !format!("{error:?}").contains(TOKEN), "{error}");
+        assert!(matches!(error, EdgeError::Unreachable(_) | EdgeError::Refused { status: 307, .. }), "{error}");
+        let [asked] = server.received().try_into().unwrap();
+        assert_eq!(asked.line, "GET /base/v1/endpoints");
+        assert!(asked.headers.contains(&format!("authorization: Bearer {TOKEN}")));
+    }
+    assert!(stranger.received().is_empty());
+}
+
+#[tokio::test]
+async fn a_list_without_an_end_is_left() {
+    let server = platform(|_, _| answer(200, &["link: </base/v1/endpoints?page=2>; rel=\"next\""], NO_MORE)).await;
+    assert!(driver(&server).endpoints().await.unwrap().is_empty());
+    assert_eq!(server.received().len(), 200);
+}
+
+/// A short wish to wait is granted a few times, a long one not at all; what cannot be read
+/// is told with its place.
+#[tokio::test]
+async fn each_answer_that_is_none_is_told_in_bounded_time() {
+    let long = "x".repeat(2000);
+    let detail = format!("{{\"detail\":\"{long}\"}}");
+    for (bytes, requests, says) in [
+        (answer(503, &["retry-after: 0"], ""), 4, "no reason given"),
+        (answer(429, &["retry-after: 3600"], "{\"title\":\"too many\"}"), 1, "too many"),
+        (answer(200, &[], "<html>"), 1, "/base/v1/endpoints"),
+        (answer(200, &[], "{\"endpoints\":[{\"id\":7}]}"), 1, "line 1"),
+        (answer(500, &[], &detail), 1, &long[..300]),
+        (answer(403, &[], "{\"detail\":\"not yours\"}"), 1, "not yours"),
+        (answer(200, &[], &"[".repeat((1 << 20) + 1)), 1, "more than 1048576 bytes"),
+        (answer(200, &[], &"[".repeat(100_000)), 1, "sequence"),
+    ] {
+        let server = platform(move |_, _| bytes.clone()).await;
+        let error = driver(&server).endpoints().await.unwrap_err();
+        assert!(error.to_string().contains(says), "{says}: {error}");
+        assert!(!error.to_string().contains(&long) && !error.remedy().is_empty());
+        assert_eq!(server.received().len(), requests, "{says}");
+    }
+}
+
+/// An id of the manifest is one segment of the path, whatever it holds.
+#[tokio::test]
+async fn an_id_never_leaves_its_place_in_the_path() {
+    let server = platform(|_, _| answer(404, &[], "")).await;
+    let hostname = "*.larkfield.example".parse().unwrap();
+    assert_eq!(driver(&server).binding("a/../b?c#d", &hostname).await.unwrap(), None);
+    let [asked] = server.received().try_into().unwrap();
+    assert_eq!(asked.line, "GET /base/v1/endpoints/a%2F..%2Fb%3Fc%23d/bindings/*.larkfield.example");
+}
