@@ -204,6 +204,22 @@ mod tests {
             (&["issue ca.example; accounturi=https://ca.example/account/8"], false, "another account"),
             (&["issue ca.example; validationmethods=http-01"], false, "validate by http-01 only"),
             (&["issue ca.example", "!tomorrow x"], false, "critical CAA record"),
+            (&["issue ca.example", "tomorrow x"], false, "ok"),
+            (&["issue ca.example", "!iodef mailto:tls@larkfield.example"], false, "ok"),
+            // Only wildcards are spoken of (RFC 8659 §4.3).
+            (&["issuewild other.example"], false, "ok"),
+            (&["issuewild other.example"], true, "allow other.example"),
+            (&["issue other.example", "issuewild ca.example"], true, "ok"),
+            (&["issue other.example", "issuewild ca.example"], false, "allow other.example"),
+            // One record that fits is enough.
+            (&["issue ca.example; accounturi=https://ca.example/account/8", "issue ca.example"], false, "ok"),
+            (
+                &["issue ca.example; accounturi=https://ca.example/account/7; validationmethods=http-01"],
+                false,
+                "validate by http-01 only",
+            ),
+            (&["issue ca.example.other.example"], false, "not ca.example"),
+            (&["issue "], false, "allow nobody"),
         ];
         for (records, wildcard, expected) in table {
             let identities = ["ca.example".to_owned()];
@@ -211,6 +227,25 @@ mod tests {
                 Asking { identities: &identities, wildcard: *wildcard, account: Some(account), method: "dns-01" };
             let said = set(records).permits(asking).map_or_else(|barred| barred.to_string(), |()| "ok".into());
             assert!(said.contains(expected), "{records:?}: {said}");
+        }
+        // Who has no account yet cannot be the one that is named.
+        let named = set(&["issue ca.example; accounturi=https://ca.example/account/7"]);
+        let identities = ["other.example".to_owned(), "ca.example".to_owned()];
+        let asking = Asking { identities: &identities, wildcard: false, account: None, method: "dns-01" };
+        assert!(matches!(named.permits(asking), Err(Barred::OtherAccount { .. })));
+        assert_eq!(set(&[]).permits(asking), Ok(()));
+    }
+
+    proptest::proptest! {
+        /// Whatever stands in a zone is read without a panic, and a set that names nobody
+        /// of ours never lets us issue.
+        #[test]
+        fn no_value_opens_what_is_barred(values in proptest::collection::vec("[ -~]{0,40}", 1..4), wildcard in proptest::bool::ANY) {
+            let records: Vec<String> = values.iter().map(|value| format!("issue {value}")).collect();
+            let texts: Vec<&str> = records.iter().map(String::as_str).collect();
+            let identities = ["ca.never-named.example".to_owned()];
+            let asking = Asking { identities: &identities, wildcard, account: None, method: "dns-01" };
+            proptest::prop_assert!(set(&texts).permits(asking).is_err());
         }
     }
 }

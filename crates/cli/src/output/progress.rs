@@ -302,3 +302,69 @@ impl Live {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn plain(text: &str) -> String {
+        anstream::adapter::strip_str(text).to_string()
+    }
+
+    #[test]
+    fn a_run_ends_in_one_sentence_that_says_what_came_of_it() {
+        let none = Summary::default();
+        let done = Summary { held: 4, total: 4, steps: 28, seconds: 5.26, waited_seconds: 4.0, ..none.clone() };
+        for (summary, aim, expected) in [
+            (Summary { steps: 0, ..done.clone() }, Aim::Hold, "Nothing to do: 4 of 4 hostnames held."),
+            (Summary { held: 3, steps: 0, ..done.clone() }, Aim::Hold, "3 of 4 hostnames held."),
+            (done.clone(), Aim::Hold, "4 of 4 hostnames held after 28 steps in 5.3 s, of which 4.0 s waiting."),
+            (
+                Summary { held: 3, failed: 1, acme_requests: 21, lost_orders: 1, ..done.clone() },
+                Aim::Hold,
+                "3 of 4 hostnames held after 28 steps in 5.3 s, of which 4.0 s waiting. 1 failed. \
+                 21 requests to the authority. 1 order lost.",
+            ),
+            (
+                Summary { held: 1, total: 2, steps: 1, seconds: 1.0, waited_seconds: 0.0, ..none },
+                Aim::Rehearse,
+                "1 of 2 set-ups proven after 1 step in 1.0 s, of which 0.0 s waiting.",
+            ),
+        ] {
+            assert_eq!(plain(&sentence(&summary, aim)), expected);
+        }
+    }
+
+    #[test]
+    fn a_pipe_is_told_each_thing_in_a_line_that_starts_with_its_name() {
+        let hostname: Hostname = "api.larkfield.example".parse().unwrap();
+        let (action, id) = ("alias", 7);
+        let line = |event: &Event| plain_line(event).unwrap_or_default();
+        for (event, expected) in [
+            (Event::Looking { hostnames: 0, total: 9 }, ""),
+            (Event::Looking { hostnames: 2, total: 9 }, "looking at 2 of 9 hostnames"),
+            (
+                Event::StepStarted { id, hostname: hostname.clone(), action, target: "catalogue".into() },
+                "api.larkfield.example: alias: catalogue",
+            ),
+            (
+                Event::StepEnded { id, hostname: hostname.clone(), action, seconds: 0.25 },
+                "api.larkfield.example: alias done in 0.2 s",
+            ),
+            (
+                Event::Waiting { hostname: hostname.clone(), action, what: "the resolver".into() },
+                "api.larkfield.example: alias waits for the resolver",
+            ),
+            (Event::Pins { hostname, pins: BTreeMap::new() }, ""),
+            (Event::Note { says: "the sandbox is not the world".into() }, "note: the sandbox is not the world"),
+        ] {
+            assert_eq!(line(&event), expected);
+        }
+        // A certificate by itself has no pins, and one that is not known yet has a mark too.
+        assert_eq!(marks(&BTreeMap::new()), " ".repeat(Pin::ALL.len()));
+        let known = BTreeMap::from([(Pin::Alias, PinState::Held)]);
+        let shown = plain(&marks(&known));
+        assert_eq!(shown.chars().count(), Pin::ALL.len());
+        assert_eq!(shown.chars().filter(|mark| mark.to_string() == PinState::Held.mark().to_string()).count(), 1);
+    }
+}

@@ -1,5 +1,6 @@
 //! What programs rely on: the JSON contracts, exit statuses, and the shell's interfaces.
 
+use std::collections::BTreeMap;
 use std::path::Path;
 
 use pindrel_testkit::Workspace;
@@ -50,6 +51,48 @@ async fn what_is_written_fits_its_schema_and_touches_nothing_it_should_not() {
     let mut lines = csv.lines();
     assert_eq!(lines.next(), Some("hostname,endpoints,zone,certificate,binding,alias,answer,expires,held"));
     assert!(lines.next().unwrap().starts_with("api.larkfield.example,catalogue,held,held,held,held,held,20"));
+}
+
+/// Each step begins once and ends once, and each hostname's come in the order that protects
+/// traffic: nothing is bound before its certificate is there, and no alias points at what
+/// does not answer yet.
+#[tokio::test(flavor = "multi_thread")]
+async fn the_events_of_a_run_tell_an_order_that_protects_traffic() {
+    let names: Vec<String> = (0..6).map(|n| format!("t{n}.larkfield.example")).collect();
+    let (workspace, _sandbox) = sandboxed(quick(), |manifest, listing| {
+        let start = manifest.endpoint(listing, "catalogue", "gateway");
+        names.iter().fold(start, |manifest, name| manifest.hostname(name, "catalogue", ""))
+    })
+    .await;
+    let events = workspace.run(&["settle", "--format", "json"]).ended(0).events();
+    let mut open: BTreeMap<u64, usize> = BTreeMap::new();
+    // Where each hostname's step began and ended, by what it does.
+    let mut done: BTreeMap<(&str, &str), (usize, usize)> = BTreeMap::new();
+    for (at, event) in events.iter().enumerate() {
+        let text = |key: &str| event[key].as_str().unwrap();
+        match text("event") {
+            "step_started" => assert_eq!(open.insert(event["id"].as_u64().unwrap(), at), None, "{event}"),
+            "step_ended" => {
+                let begun = open.remove(&event["id"].as_u64().unwrap()).unwrap();
+                assert_eq!(done.insert((text("hostname"), text("action")), (begun, at)), None, "{event}");
+            }
+            "step_failed" => panic!("{event}"),
+            _ => {}
+        }
+    }
+    assert_eq!((open.len(), done.len()), (0, 1 + 6 * names.len()), "one account, and six steps each");
+    for name in &names {
+        let order = ["issue", "store", "bind", "connect", "alias", "answer"];
+        for pair in order.windows(2) {
+            let [(_, ended), (begun, _)] = [pair[0], pair[1]].map(|action| done[&(name.as_str(), action)]);
+            assert!(ended < begun, "{name}: {} ended at {ended}, {} began at {begun}", pair[0], pair[1]);
+        }
+    }
+    let summary = events.last().unwrap();
+    assert_eq!((&summary["event"], &summary["held"]), (&json!("summary"), &json!(6)));
+    // They do not wait for each other: the last is ordered before the first is through.
+    let began = |action| names.iter().map(|name| done[&(name.as_str(), action)].0).collect::<Vec<_>>();
+    assert!(began("issue").iter().max() < began("answer").iter().min());
 }
 
 /// The tables of the manifest's schema, by the names that the reader gives them.

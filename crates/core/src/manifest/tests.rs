@@ -309,6 +309,45 @@ fn a_bought_certificate_needs_no_zone_of_ours() {
     assert_eq!(examine(&format!("{GOOD}\n{ordered}")).1[0].code, "outside-zones");
 }
 
+mod any_order {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    /// Everything that is wanted of each name, whatever its place among the others.
+    fn wanted(text: &str) -> Vec<String> {
+        let (desired, problems) = examine(text);
+        assert_eq!(problems, [], "{text}");
+        let digests = desired.digests();
+        let mut wanted: Vec<String> = desired
+            .hostname_ids()
+            .map(|id| format!("{} {}", desired.hostname(id).hostname, digests.of(id)))
+            .chain(
+                desired.certificates.iter().map(|certificate| format!("{} {:?}", certificate.name, certificate.names)),
+            )
+            .collect();
+        wanted.sort();
+        wanted
+    }
+
+    proptest! {
+        /// The order of the tables says nothing: what is wanted is the same.
+        #[test]
+        fn of_the_tables_wants_the_same(seed in prop::collection::vec(any::<u16>(), 10)) {
+            let more = "[hostname.\"shop.larkfield.example\"]\nendpoint = \"catalogue\"\nttl = \"5m\"\n\n\
+                [hostname.\"larkfield.example\"]\nendpoint = \"catalogue\"\n\n\
+                [hostname.\"stations.larkfield.example\"]\nendpoint = \"catalogue\"\ncertificate = \"stations\"\n";
+            let whole = format!("{GOOD}\n{more}");
+            let mut tables: Vec<&str> = whole.split("\n\n").collect();
+            let root = tables.remove(0);
+            let mut order: Vec<(u16, &str)> = seed.into_iter().zip(tables).collect();
+            order.sort();
+            let shuffled: Vec<&str> = order.into_iter().map(|(_, table)| table).collect();
+            prop_assert_eq!(wanted(&whole), wanted(&format!("{root}\n\n{}", shuffled.join("\n\n"))));
+        }
+    }
+}
+
 mod any_text {
     use proptest::prelude::*;
 
