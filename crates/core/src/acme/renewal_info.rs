@@ -37,7 +37,10 @@ pub fn read(body: &[u8], look_again: Timestamp) -> Result<RenewalWindow, String>
     if end <= start {
         return Err("its window ends before it begins".into());
     }
-    let explanation = body.explanation_url.filter(|url| url.starts_with("https://") && url.len() < 500);
+    // It is shown to people, so it must be a URL and nothing that a terminal obeys.
+    let is_url =
+        |url: &String| url.starts_with("https://") && url.len() < 500 && url.chars().all(|c| c.is_ascii_graphic());
+    let explanation = body.explanation_url.filter(is_url);
     Ok(RenewalWindow { start, end, explanation, look_again })
 }
 
@@ -66,6 +69,8 @@ mod tests {
         let now = Timestamp::UNIX_EPOCH;
         let good = read(body("2026-01-02T00:00:00Z", "2026-01-03T00:00:00+01:00").as_bytes(), now).unwrap();
         assert_eq!(good.explanation.as_deref(), Some("https://a.example/why"));
+        let steering = body("2026-01-02T00:00:00Z", "2026-01-03T00:00:00Z").replace("/why", "/\\u001b[2J");
+        assert_eq!(read(steering.as_bytes(), now).unwrap().explanation, None);
         assert!(read(body("2026-01-03T00:00:00Z", "2026-01-03T00:00:00Z").as_bytes(), now).is_err());
         assert!(read(body("soon", "later").as_bytes(), now).is_err());
         assert!(read(b"{}", now).is_err());

@@ -305,3 +305,68 @@ fn a_torn_row_is_told_with_its_table_and_not_taken_for_anything() {
     }
     assert!(state.certificate("edge").unwrap().is_some());
 }
+
+mod any_certificate {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    prop_compose! {
+        fn moments()(from in 0i64..4_000_000_000, life in 1i64..40_000_000, due in 0i64..5_000_000_000) -> [Timestamp; 3] {
+            [at(from), at(from + life), at(due)]
+        }
+    }
+
+    prop_compose! {
+        fn window()(start in 0i64..4_000_000_000, width in 1i64..9_000_000, again in 0i64..4_000_000_000, why in prop::option::of("https://[ -~]{1,30}")) -> RenewalWindow {
+            RenewalWindow { start: at(start), end: at(start + width), explanation: why, look_again: at(again) }
+        }
+    }
+
+    prop_compose! {
+        fn certificate()(
+            name in "\\PC{1,30}",
+            seed: [u8; 8],
+            names in prop::collection::vec("(\\*\\.)?[a-z][a-z0-9]{0,8}\\.larkfield\\.example", 1..4),
+            origin in prop::sample::select(vec![Origin::Authority, Origin::Elsewhere, Origin::SelfSigned]),
+            key in prop::option::of(prop::sample::select(vec![KeyKind::EcdsaP256, KeyKind::EcdsaP384, KeyKind::Rsa2048])),
+            [not_before, not_after, renew_at] in moments(),
+            renewal_id in prop::option::of("[a-zA-Z0-9_.-]{1,40}"),
+            window in prop::option::of(window()),
+            replace in prop::option::of("\\PC{1,40}"),
+            chain in "\\PC{0,60}",
+            key_bytes in prop::collection::vec(any::<u8>(), 0..40),
+        ) -> CertificateRow {
+            let authority = if origin == Origin::Authority { "https://authority.example/directory" } else { "" };
+            let names = names.iter().map(|name| name.parse().unwrap()).collect();
+            let held = HeldCertificate {
+                sha256: Fingerprint::of(&seed), names, origin, authority: authority.into(), key,
+                not_before, not_after, renewal_id, window, replace,
+            };
+            let sealed = SealedBytes { key_id: "k".into(), bytes: key_bytes };
+            CertificateRow { name, held, chain, key: sealed, renew_at, kept: not_before, revoked: None, revoking: None }
+        }
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(48))]
+        /// Whatever a certificate is, it comes back as it was kept, is changed as a whole,
+        /// and is found when there is something to do for it and not a second before.
+        #[test]
+        fn comes_back_as_it_was_kept(row in certificate(), revoking in prop::option::of(0u8..11)) {
+            let (_folder, state) = state();
+            state.keep_certificate(&row, 0).unwrap();
+            prop_assert_eq!(state.certificate(&row.name).unwrap(), Some(row.clone()));
+            let next = row.next_at();
+            prop_assert_eq!(state.certificates_to_see_to(next).unwrap(), [row.name.clone()]);
+            if let Ok(before) = next.checked_sub(SignedDuration::from_secs(1)) {
+                prop_assert!(state.certificates_to_see_to(before).unwrap().is_empty());
+            }
+            let changed = CertificateRow { revoking, renew_at: at(7), ..row };
+            state.update_certificate(&changed).unwrap();
+            prop_assert_eq!(state.certificates().unwrap(), [changed.clone()]);
+            let waiting = state.certificates_to_revoke().unwrap();
+            prop_assert_eq!(waiting, revoking.map(|_| changed).into_iter().collect::<Vec<_>>());
+        }
+    }
+}
