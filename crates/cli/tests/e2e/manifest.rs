@@ -172,3 +172,44 @@ fn init_writes_what_check_accepts_and_overwrites_nothing() {
     }
     workspace.run(&["init", "--hostname", "api.larkfield.example", "--zone", "other.example", "-m", "x.toml"]).ended(2);
 }
+
+/// A manifest of more than a megabyte is read block by block: what is said of it, and where,
+/// must not show that.
+#[test]
+fn a_large_manifest_is_told_its_mistakes_at_their_places() {
+    let workspace = Workspace::new(PINDREL);
+    let mut text = MISTAKEN.split("[hostname.").next().unwrap().replace("ten minutes", "10m").to_owned();
+    let known = places(&workspace, &text);
+    for n in 0..11_000 {
+        text.push_str(&format!(
+            "\n[hostname.\"t{n}.larkfield.example\"]\nendpoint = \"catalogue\"\nnote = \"station {n} of the survey, é\"\n"
+        ));
+        if n == 4_000 {
+            text.push_str("ttl = \"soon\"\n");
+        }
+    }
+    assert!(text.len() > 1 << 20);
+    let line = |part: &str| text.lines().position(|line| line.contains(part)).unwrap() + 1;
+    let own = |places: Vec<(String, usize)>| -> Vec<(String, usize)> {
+        places.into_iter().filter(|place| !known.contains(place)).collect()
+    };
+    assert_eq!(own(places(&workspace, &text)), [("bad-value".to_owned(), line("soon"))]);
+    // A name twice, and a text that is broken at its very end: only the whole explains them.
+    let twice = format!("{text}\n[hostname.\"t7.larkfield.example\"]\nendpoint = \"catalogue\"\n");
+    let last = twice.lines().count();
+    assert!(own(places(&workspace, &twice)).contains(&("duplicate".to_owned(), last - 1)));
+    let torn = format!("{text}[hostname.\"torn.larkfield.example\n");
+    let last = torn.lines().count();
+    assert!(own(places(&workspace, &torn)).contains(&("syntax".to_owned(), last)));
+}
+
+/// Checks a text, and returns the code and the line of every mistake.
+fn places(workspace: &Workspace, text: &str) -> Vec<(String, usize)> {
+    workspace.write("pindrel.toml", text);
+    let document = workspace.run(&["check", "--format", "json"]).ended(2).json();
+    let place = |error: &Value| {
+        let line = usize::try_from(error["line"].as_u64().unwrap()).unwrap();
+        (error["code"].as_str().unwrap().to_owned(), line)
+    };
+    document["errors"].as_array().unwrap().iter().map(place).collect()
+}
