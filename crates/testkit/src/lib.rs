@@ -5,6 +5,7 @@
 //! [`RealWorld::start`] says which on standard error and returns `None`; with
 //! `PINDREL_REQUIRE_SERVERS=1`, as in CI, that is a failure instead.
 
+mod certified;
 mod manifest;
 mod programs;
 mod real;

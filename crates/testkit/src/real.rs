@@ -6,9 +6,9 @@ use std::path::Path;
 use std::time::Duration;
 
 use pindrel_sandbox::{EDGE_ZONE, Options, Sandbox, ZONE};
-use rcgen::{BasicConstraints, CertificateParams, IsCa, Issuer, KeyPair, SanType};
 use tempfile::TempDir;
 
+use crate::certified::{Certified, certified};
 use crate::{ManifestText, Program, Workspace, eventually, require};
 
 /// What the servers are, and which Debian packages hold them.
@@ -341,18 +341,10 @@ fn pebble(
     (root, program)
 }
 
-/// Makes a root and a server certificate below it; returns the root in PEM.
+/// Writes a server's certificate and key; returns the root above it in PEM.
 fn server_certificate(folder: &Path) -> Result<String, rcgen::Error> {
-    let root_key = KeyPair::generate()?;
-    let mut params = CertificateParams::new(Vec::new())?;
-    params.is_ca = IsCa::Ca(BasicConstraints::Unconstrained);
-    let root = params.self_signed(&root_key)?.pem();
-    let issuer = Issuer::new(params, root_key);
-    let key = KeyPair::generate()?;
-    let mut params = CertificateParams::new(vec!["localhost".to_owned()])?;
-    params.subject_alt_names.push(SanType::IpAddress(Ipv4Addr::LOCALHOST.into()));
-    let certificate = params.signed_by(&key, &issuer)?;
-    write(&folder.join("server.pem"), &certificate.pem());
+    let Certified { root, leaf, key } = certified(&["localhost", "127.0.0.1"])?;
+    write(&folder.join("server.pem"), &leaf.pem());
     write(&folder.join("server.key"), &key.serialize_pem());
-    Ok(root)
+    Ok(root.pem())
 }

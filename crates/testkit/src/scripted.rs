@@ -3,13 +3,14 @@
 use std::net::{Ipv4Addr, SocketAddr};
 use std::sync::{Arc, Mutex, PoisonError};
 
-use rcgen::{BasicConstraints, CertificateParams, IsCa, Issuer, KeyPair};
 use rustls::ServerConfig;
 use rustls::crypto::aws_lc_rs::default_provider;
 use rustls::pki_types::{CertificateDer, PrivateKeyDer};
 use tokio::io::{AsyncBufReadExt as _, AsyncReadExt as _, AsyncWriteExt as _, BufReader};
 use tokio::net::{TcpListener, TcpStream};
 use tokio_rustls::TlsAcceptor;
+
+use crate::certified::{Certified, certified};
 
 /// A request as it arrived.
 #[derive(Debug, Clone, Default)]
@@ -45,7 +46,8 @@ impl ScriptedServer {
     /// # Panics
     /// When it cannot start.
     pub async fn start(names: &[&str], script: impl Fn(usize, &Received) -> Vec<u8> + Send + Sync + 'static) -> Self {
-        let (root, leaf, config) = certified(names).expect("a certificate is made");
+        let certified = certified(names).expect("a certificate is made");
+        let config = config(&certified).expect("its key fits");
         let listener = TcpListener::bind((Ipv4Addr::LOCALHOST, 0)).await.expect("a port is free");
         let address = listener.local_addr().expect("it has an address");
         let received = Arc::<Mutex<Vec<Received>>>::default();
@@ -55,8 +57,8 @@ impl ScriptedServer {
                 tokio::spawn(serve(acceptor.clone(), stream, seen.clone(), script.clone()));
             }
         });
-        let root_pem = root.pem();
-        ScriptedServer { address, root: root.der().clone(), root_pem, leaf, received }
+        let Certified { root, leaf, .. } = certified;
+        ScriptedServer { address, root: root.der().clone(), root_pem: root.pem(), leaf: leaf.der().clone(), received }
     }
 
     /// Returns the requests so far.
@@ -72,21 +74,15 @@ pub fn answer(status: u16, headers: &[&str], body: &str) -> Vec<u8> {
         .into_bytes()
 }
 
-type Certified = (rcgen::Certificate, CertificateDer<'static>, Arc<ServerConfig>);
-
-fn certified(names: &[&str]) -> Result<Certified, Box<dyn std::error::Error>> {
-    let mut root = CertificateParams::new(Vec::new())?;
-    root.is_ca = IsCa::Ca(BasicConstraints::Unconstrained);
-    let root_key = KeyPair::generate()?;
-    let root_certificate = root.self_signed(&root_key)?;
-    let key = KeyPair::generate()?;
-    let params = CertificateParams::new(names.iter().map(|name| (*name).to_owned()).collect::<Vec<_>>())?;
-    let leaf = params.signed_by(&key, &Issuer::new(root, root_key))?.der().clone();
+fn config(certified: &Certified) -> Result<Arc<ServerConfig>, Box<dyn std::error::Error>> {
     let config = ServerConfig::builder_with_provider(Arc::new(default_provider()))
         .with_safe_default_protocol_versions()?
         .with_no_client_auth()
-        .with_single_cert(vec![leaf.clone()], PrivateKeyDer::try_from(key.serialize_der())?)?;
-    Ok((root_certificate, leaf, Arc::new(config)))
+        .with_single_cert(
+            vec![certified.leaf.der().clone()],
+            PrivateKeyDer::try_from(certified.key.serialize_der())?,
+        )?;
+    Ok(Arc::new(config))
 }
 
 async fn serve(acceptor: TlsAcceptor, stream: TcpStream, seen: Arc<Mutex<Vec<Received>>>, script: Arc<Script>) {
