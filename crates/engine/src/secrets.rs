@@ -1,5 +1,6 @@
 //! Secrets: read where the manifest says, and opened from the state.
 
+use std::io::Read as _;
 use std::path::Path;
 
 use pindrel_core::values::SecretRef;
@@ -7,11 +8,14 @@ use pindrel_keys::{SealError, Sealed, SealingKey, roots};
 use pindrel_state::{SealedBytes, State};
 use rustls_pki_types::TrustAnchor;
 use secrecy::{ExposeSecret as _, SecretSlice, SecretString};
+use zeroize::Zeroizing;
 
 use crate::error::EngineError;
 
 /// The longest secret that is read.
 const MAX_SECRET_BYTES: u64 = 16 * 1024;
+/// The longest file of roots that is read.
+const MAX_ROOTS_BYTES: u64 = 16 << 20;
 /// The line that `init` writes where a secret is still to be put.
 pub const PLACEHOLDER: &str = "replace-this-line-with-the-secret";
 /// The row whose opening proves the sealing key.
@@ -42,14 +46,11 @@ pub fn read_any(reference: &SecretRef, folder: &Path) -> Result<SecretString, St
             std::env::VarError::NotUnicode(_) => format!("{name} is not text"),
         })?,
         SecretRef::File(path) => {
-            let path = folder.join(path);
-            let length = std::fs::metadata(&path).map_err(|error| plain(&error))?.len();
-            if length > MAX_SECRET_BYTES {
-                return Err(format!("the file has {length} bytes, too many for a secret"));
-            }
-            std::fs::read_to_string(&path).map_err(|error| plain(&error))?
+            let bytes = read_at_most(&folder.join(path), MAX_SECRET_BYTES)?;
+            std::str::from_utf8(&bytes).map_err(|_| "it is not text".to_owned())?.to_owned()
         }
     };
+    let text = Zeroizing::new(text);
     let text = text.trim_end();
     if text.is_empty() { Err("it is empty".into()) } else { Ok(text.into()) }
 }
@@ -59,8 +60,19 @@ pub fn read_any(reference: &SecretRef, folder: &Path) -> Result<SecretString, St
 /// # Errors
 /// A part of a sentence that says why not.
 pub fn read_roots(path: &Path) -> Result<Vec<TrustAnchor<'static>>, String> {
-    let pem = std::fs::read(path).map_err(|error| plain(&error))?;
-    roots::from_pem(&pem)
+    roots::from_pem(&read_at_most(path, MAX_ROOTS_BYTES)?)
+}
+
+/// Reads a file of any kind, a pipe too, whose length nobody knows before.
+fn read_at_most(path: &Path, most: u64) -> Result<Zeroizing<Vec<u8>>, String> {
+    let file = std::fs::File::open(path).map_err(|error| plain(&error))?;
+    let mut bytes = Zeroizing::new(Vec::new());
+    let length = file.take(most + 1).read_to_end(&mut bytes).map_err(|error| plain(&error))?;
+    if u64::try_from(length).is_ok_and(|length| length <= most) {
+        Ok(bytes)
+    } else {
+        Err(format!("it has more than {most} bytes"))
+    }
 }
 
 /// Says an I/O error in plain words.
@@ -103,5 +115,39 @@ impl Vault {
 
     pub(crate) fn unseal(&self, row: &str, sealed: &SealedBytes) -> Result<SecretSlice<u8>, SealError> {
         self.key.open(row, &Sealed { key_id: sealed.key_id.clone(), bytes: sealed.bytes.clone() })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_secret_is_read_without_its_line_end_and_within_bounds() {
+        let folder = tempfile::tempdir().unwrap();
+        let write = |name: &str, bytes: &[u8]| std::fs::write(folder.path().join(name), bytes).unwrap();
+        write("good", "sécret with blanks inside \r\n\n".as_bytes());
+        write("blank", b" \n");
+        write("bytes", b"\xff\xfe planted");
+        write("waiting", format!("{PLACEHOLDER}\n").as_bytes());
+        write("long", &vec![b'x'; 16 * 1024 + 1]);
+        write("full", &vec![b'x'; 16 * 1024]);
+        let read = |name: &str| read(&SecretRef::File(name.into()), folder.path());
+        assert_eq!(read("good").unwrap().expose_secret(), "sécret with blanks inside");
+        assert_eq!(read("full").unwrap().expose_secret().len(), 16 * 1024);
+        for (name, says) in [
+            ("blank", "it is empty"),
+            ("bytes", "it is not text"),
+            ("waiting", "the line that init wrote"),
+            ("long", "more than 16384 bytes"),
+            ("none", "there is no such file"),
+            // A file without an end, and one that is none.
+            ("/dev/zero", "more than 16384 bytes"),
+            (".", "directory"),
+        ] {
+            let why = read(name).unwrap_err();
+            assert!(why.contains(says) && !why.contains("planted"), "{name}: {why}");
+        }
+        assert!(read_roots(Path::new("/dev/zero")).unwrap_err().contains("more than"));
     }
 }

@@ -72,3 +72,39 @@ impl Drop for Back<'_> {
         });
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const SPAN: Duration = Duration::from_millis(60);
+
+    /// Sleeps as one step at work.
+    async fn step(waits: &Waits) {
+        let _working = waits.work();
+        waits.sleep(SPAN).await;
+    }
+
+    #[tokio::test]
+    async fn only_the_time_in_which_nobody_works_counts_and_counts_once() {
+        let waits = Waits::default();
+        {
+            // While another step is at work, nothing is lost by waiting.
+            let _busy = waits.work();
+            step(&waits).await;
+        }
+        assert_eq!(waits.total(), Duration::ZERO);
+        // Two that wait at once wait once.
+        tokio::join!(step(&waits), step(&waits));
+        let total = waits.total();
+        assert!(total >= SPAN && total < 10 * SPAN, "{total:?}");
+        // One that is given up while it waits is not at work any more, nor waiting.
+        assert!(tokio::time::timeout(SPAN / 2, step(&waits)).await.is_err());
+        let after = waits.total();
+        assert!(after > total);
+        tokio::time::sleep(SPAN).await;
+        assert_eq!(waits.total(), after, "nobody waits now");
+        step(&waits).await;
+        assert!(waits.total() >= after + SPAN);
+    }
+}
