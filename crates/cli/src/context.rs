@@ -8,7 +8,7 @@ use pindrel_core::desired::{Desired, HostnameId, resolve};
 use pindrel_core::manifest::{At, Diagnostic, Diagnostics, Manifest, read};
 use pindrel_core::name::Hostname;
 use pindrel_core::values::SecretRef;
-use pindrel_engine::{Engine, Home, Listener, Lock, Scope, Setup, secrets};
+use pindrel_engine::{Engine, Home, Listener, Lock, Scope, Setup, files, secrets};
 use secrecy::SecretString;
 
 use crate::args::{Color, Common, Format, LogFormat};
@@ -123,11 +123,7 @@ impl Context {
 
     fn examine(&self) -> Result<(Desired, Mistakes), CliError> {
         let cannot = |error: std::io::Error| CliError::file(&self.manifest, "read", &error);
-        let length = std::fs::metadata(&self.manifest).map_err(cannot)?.len();
-        if length > MAX_MANIFEST_BYTES {
-            return Err(cannot(std::io::Error::other(format!("{length} bytes are too many for a manifest"))));
-        }
-        let text = std::fs::read_to_string(&self.manifest).map_err(cannot)?;
+        let text = files::read_text(&self.manifest, MAX_MANIFEST_BYTES).map_err(cannot)?;
         let mut problems = Diagnostics::default();
         let mut warnings = Diagnostics::default();
         let manifest = read(&text, &mut problems);

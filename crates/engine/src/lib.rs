@@ -19,6 +19,7 @@ mod challenge;
 mod deliver;
 mod error;
 mod events;
+pub mod files;
 mod home;
 mod issue;
 mod look;

@@ -1,6 +1,5 @@
 //! Secrets: read where the manifest says, and opened from the state.
 
-use std::io::Read as _;
 use std::path::Path;
 
 use pindrel_core::values::SecretRef;
@@ -11,11 +10,12 @@ use secrecy::{ExposeSecret as _, SecretSlice, SecretString};
 use zeroize::Zeroizing;
 
 use crate::error::EngineError;
+use crate::files;
 
 /// The longest secret that is read.
 const MAX_SECRET_BYTES: u64 = 16 * 1024;
 /// The longest file of roots that is read.
-const MAX_ROOTS_BYTES: u64 = 16 << 20;
+pub(crate) const MAX_ROOTS_BYTES: u64 = 16 << 20;
 /// The line that `init` writes where a secret is still to be put.
 pub const PLACEHOLDER: &str = "replace-this-line-with-the-secret";
 /// The row whose opening proves the sealing key.
@@ -46,8 +46,7 @@ pub fn read_any(reference: &SecretRef, folder: &Path) -> Result<SecretString, St
             std::env::VarError::NotUnicode(_) => format!("{name} is not text"),
         })?,
         SecretRef::File(path) => {
-            let bytes = read_at_most(&folder.join(path), MAX_SECRET_BYTES)?;
-            std::str::from_utf8(&bytes).map_err(|_| "it is not text".to_owned())?.to_owned()
+            files::read_text(&folder.join(path), MAX_SECRET_BYTES).map_err(|error| plain(&error))?
         }
     };
     let text = Zeroizing::new(text);
@@ -60,19 +59,7 @@ pub fn read_any(reference: &SecretRef, folder: &Path) -> Result<SecretString, St
 /// # Errors
 /// A part of a sentence that says why not.
 pub fn read_roots(path: &Path) -> Result<Vec<TrustAnchor<'static>>, String> {
-    roots::from_pem(&read_at_most(path, MAX_ROOTS_BYTES)?)
-}
-
-/// Reads a file of any kind, a pipe too, whose length nobody knows before.
-fn read_at_most(path: &Path, most: u64) -> Result<Zeroizing<Vec<u8>>, String> {
-    let file = std::fs::File::open(path).map_err(|error| plain(&error))?;
-    let mut bytes = Zeroizing::new(Vec::new());
-    let length = file.take(most + 1).read_to_end(&mut bytes).map_err(|error| plain(&error))?;
-    if u64::try_from(length).is_ok_and(|length| length <= most) {
-        Ok(bytes)
-    } else {
-        Err(format!("it has more than {most} bytes"))
-    }
+    roots::from_pem(&files::read_at_most(path, MAX_ROOTS_BYTES).map_err(|error| plain(&error))?)
 }
 
 /// Says an I/O error in plain words.

@@ -19,7 +19,7 @@ use secrecy::ExposeSecret as _;
 use tokio::sync::OnceCell;
 
 use crate::error::StepFailure;
-use crate::secrets;
+use crate::{files, secrets};
 
 /// The drivers of one run.
 pub(crate) struct World {
@@ -47,8 +47,8 @@ impl World {
 
     fn pem(&self, path: &Option<PathBuf>) -> Result<Option<Vec<u8>>, StepFailure> {
         let Some(path) = path else { return Ok(None) };
-        let read = std::fs::read(self.folder.join(path));
-        read.map(Some).map_err(|error| {
+        let read = files::read_at_most(&self.folder.join(path), secrets::MAX_ROOTS_BYTES);
+        read.map(|bytes| Some(bytes.to_vec())).map_err(|error| {
             let says = format!("{} cannot be read: {}", path.display(), secrets::plain(&error));
             StepFailure::new(says, "put the PEM file of the roots where the manifest says")
         })

@@ -9,7 +9,7 @@ use std::path::Path;
 
 use clap::Subcommand;
 use pindrel_core::desired::{AuthorityId, Desired};
-use pindrel_engine::{AccountKey, read_account_key};
+use pindrel_engine::{AccountKey, files, read_account_key};
 use secrecy::SecretString;
 
 use crate::context::Context;
@@ -56,10 +56,7 @@ fn authority(desired: &Desired, name: Option<&str>) -> Result<AuthorityId, CliEr
 /// Reads a private key, as PEM or JWK.
 fn read_key(path: &Path) -> Result<AccountKey, CliError> {
     let failed = |error: std::io::Error| CliError::file(path, "read", &error);
-    if std::fs::metadata(path).map_err(failed)?.len() > MAX_KEY_BYTES {
-        return Err(failed(std::io::Error::other("it is too long for a key")));
-    }
-    let text = SecretString::from(std::fs::read_to_string(path).map_err(failed)?);
+    let text = SecretString::from(files::read_text(path, MAX_KEY_BYTES).map_err(failed)?);
     read_account_key(&text).map_err(|error| CliError::Usage {
         says: format!("{} cannot be used as an account key: {error}", path.display()),
         remedy: "give a private key as PEM or JWK: ECDSA on P-256 or P-384, RSA, or Ed25519".into(),

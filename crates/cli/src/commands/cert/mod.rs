@@ -13,7 +13,7 @@ use std::path::{Path, PathBuf};
 use clap::Subcommand;
 use pindrel_core::desired::{CertificateId, Desired};
 use pindrel_core::values::SecretRef;
-use pindrel_engine::{LooseFile, secrets};
+use pindrel_engine::{LooseFile, files, secrets};
 use secrecy::SecretString;
 
 use crate::context::Context;
@@ -66,11 +66,8 @@ pub(crate) fn named(desired: &Desired, name: &str) -> Result<CertificateId, CliE
 fn read_files(paths: &[PathBuf]) -> Result<Vec<LooseFile>, CliError> {
     let read = |path: &PathBuf| {
         let failed = |error: std::io::Error| CliError::file(path, "read", &error);
-        let length = std::fs::metadata(path).map_err(failed)?.len();
-        if length > MAX_FILE_BYTES {
-            return Err(failed(std::io::Error::other(format!("{length} bytes are too many for a certificate"))));
-        }
-        Ok(LooseFile { name: path.display().to_string(), bytes: std::fs::read(path).map_err(failed)? })
+        let bytes = files::read_at_most(path, MAX_FILE_BYTES).map_err(failed)?;
+        Ok(LooseFile { name: path.display().to_string(), bytes: bytes.to_vec() })
     };
     paths.iter().map(read).collect()
 }

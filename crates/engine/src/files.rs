@@ -1,0 +1,31 @@
+//! Files of any kind, read within a bound: a pipe or a device has no length to ask for.
+
+use std::fs::File;
+use std::io::{Error, ErrorKind, Read as _, Result};
+use std::path::Path;
+
+use zeroize::Zeroizing;
+
+/// Reads a file; what was read is wiped when it is no longer needed.
+///
+/// # Errors
+/// Those of the file system, and one where it has more than `most` bytes.
+pub fn read_at_most(path: &Path, most: u64) -> Result<Zeroizing<Vec<u8>>> {
+    let file = File::open(path)?;
+    let expected = file.metadata().map_or(0, |metadata| metadata.len().min(most));
+    // As much as it takes at once: what grows leaves copies behind.
+    let mut bytes = Zeroizing::new(Vec::with_capacity(usize::try_from(expected + 1).unwrap_or_default()));
+    if file.take(most + 1).read_to_end(&mut bytes)? as u64 > most {
+        return Err(Error::other(format!("it has more than {most} bytes")));
+    }
+    Ok(bytes)
+}
+
+/// Reads a text file; wiping it is up to whoever wants that.
+///
+/// # Errors
+/// As [`read_at_most`], and [`ErrorKind::InvalidData`] where it is not UTF-8.
+pub fn read_text(path: &Path, most: u64) -> Result<String> {
+    let mut bytes = read_at_most(path, most)?;
+    String::from_utf8(std::mem::take(&mut *bytes)).map_err(|error| Error::new(ErrorKind::InvalidData, error))
+}
