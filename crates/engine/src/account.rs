@@ -7,7 +7,7 @@ use pindrel_core::acme::account::{self, AccountStatus};
 use pindrel_core::acme::jws::{Jwk, Unsigned};
 use pindrel_core::desired::AuthorityId;
 use pindrel_core::values::KeyKind;
-use pindrel_keys::{AccountKey, KeyError, external_mac};
+use pindrel_keys::{AccountKey, external_mac};
 use pindrel_state::{AccountRow, Moment};
 use secrecy::{ExposeSecret as _, SecretString};
 use serde_json::Value;
@@ -136,10 +136,7 @@ impl Engine {
         }
         self.take_over(&mut row, &registered);
         if row.contact != wanted.contact && row.status == AccountStatus::Valid {
-            let change = account::contacts(&wanted.contact);
-            let changed = authority.account(&Signing(&key), &registered.url, Some(change)).await?;
-            self.take_over(&mut row, &changed);
-            row.contact.clone_from(&wanted.contact);
+            self.change_contacts(&authority, &key, &registered.url, &mut row, &wanted.contact).await?;
         }
         self.state.keep_account(&row)?;
         Ok(self.account_report(id, Some(&row), Some(&key), Some(&authority)))
@@ -167,6 +164,21 @@ impl Engine {
             });
         }
         Ok(authority.register(&Signing(key), &wanted.contact, binding).await?)
+    }
+
+    async fn change_contacts(
+        &self,
+        authority: &Authority,
+        key: &AccountKey,
+        url: &str,
+        row: &mut AccountRow,
+        wanted: &[String],
+    ) -> Result<(), StepFailure> {
+        let changed = authority.account(&Signing(key), url, Some(account::contacts(wanted))).await?;
+        self.take_over(row, &changed);
+        // An authority need not show the contacts that it took.
+        row.contact = wanted.to_vec();
+        Ok(())
     }
 
     fn take_over(&self, row: &mut AccountRow, registered: &Registered) {
@@ -211,10 +223,7 @@ impl Engine {
         let url = row.url.clone().ok_or_else(none)?;
         let key = self.account_key_of(&row)?;
         if row.contact != wanted.contact {
-            let change = account::contacts(&wanted.contact);
-            let changed = authority.account(&Signing(&key), &url, Some(change)).await?;
-            self.take_over(&mut row, &changed);
-            row.contact.clone_from(&wanted.contact);
+            self.change_contacts(&authority, &key, &url, &mut row, &wanted.contact).await?;
             self.state.keep_account(&row)?;
         }
         let terms = &authority.directory().meta.terms_of_service;
@@ -410,12 +419,4 @@ fn account_row(directory: &str) -> String {
 /// The row that the key of a change under way is sealed for.
 fn next_key_row(directory: &str) -> String {
     format!("next account/{directory}")
-}
-
-/// Reads an account key out of a file: PEM or JWK.
-///
-/// # Errors
-/// [`KeyError::Foreign`] says what is wrong with it.
-pub fn read_account_key(text: &SecretString) -> Result<AccountKey, KeyError> {
-    AccountKey::from_text(text)
 }

@@ -17,19 +17,10 @@ impl Engine {
     /// the certificates that are due, or whose advice has changed.
     pub(crate) async fn take_advice(&self) -> Result<HashSet<CertificateId>, EngineError> {
         let now = Timestamp::now();
-        let names = self.state.certificates_to_see_to(now)?;
-        let mut seen_to = HashSet::new();
-        if names.is_empty() {
-            return Ok(seen_to);
-        }
-        let names: HashSet<String> = names.into_iter().collect();
+        let seen_to = self.due_certificates(now)?;
         let mut to_ask: BTreeMap<AuthorityId, Vec<(CertificateId, CertificateRow)>> = BTreeMap::new();
-        for id in self.desired.certificate_ids() {
+        for id in seen_to.iter().copied() {
             let wanted = self.desired.certificate(id);
-            if !names.contains(&wanted.name) {
-                continue;
-            }
-            seen_to.insert(id);
             let Some(row) = self.state.certificate(&wanted.name)? else { continue };
             let same = wanted
                 .authority

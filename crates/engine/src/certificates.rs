@@ -21,7 +21,9 @@ use zeroize::Zeroizing;
 use crate::Engine;
 use crate::account::Signing;
 use crate::carry::key_row;
+use crate::deliver::{chain_of, pem_of, replace_file};
 use crate::error::{EngineError, StepFailure};
+use crate::issue::held_of;
 
 /// One certificate in the list.
 #[derive(Debug, Clone, PartialEq)]
@@ -164,9 +166,16 @@ pub enum ExportForm {
 }
 
 impl ExportForm {
-    /// Says whether a private key is in it.
-    pub fn is_secret(self) -> bool {
-        matches!(self, ExportForm::Key | ExportForm::Bundle | ExportForm::Pkcs12)
+    /// Returns what is in it.
+    pub fn contents(self) -> Contents {
+        Contents::Pem(match self {
+            ExportForm::Chain => vec![Piece::Leaf, Piece::Intermediates],
+            ExportForm::Leaf => vec![Piece::Leaf],
+            ExportForm::Intermediates => vec![Piece::Intermediates],
+            ExportForm::Key => vec![Piece::Key],
+            ExportForm::Bundle => vec![Piece::Key, Piece::Leaf, Piece::Intermediates],
+            ExportForm::Pkcs12 => return Contents::Pkcs12,
+        })
     }
 }
 
@@ -252,13 +261,7 @@ impl Engine {
             revoked: row.revoked,
         });
         let former = former.collect();
-        let chain = present.as_ref().map(|row| Chain::from_pem(&row.chain)).transpose();
-        let chain = chain.map_err(|error| {
-            StepFailure::new(
-                format!("the certificate \"{name}\" in the state is torn: {error}"),
-                "restore the state from its backup",
-            )
-        })?;
+        let chain = present.as_ref().map(chain_of).transpose()?;
         let read = chain.iter().flat_map(Chain::certificates).filter_map(|certificate| details(certificate).ok());
         Ok(CertificateDetails {
             chain: read.collect(),
@@ -463,18 +466,8 @@ impl Engine {
             chain_length: chain.certificates().len(),
             left_out,
         };
-        let held = HeldCertificate {
-            sha256: brought.sha256,
-            names: brought.names.clone(),
-            origin: Origin::Elsewhere,
-            authority: String::new(),
-            key: key.request_signer().ok().map(|key| key.kind()),
-            not_before: chain.leaf().not_before,
-            not_after: brought.not_after,
-            renewal_id: None,
-            window: None,
-            replace: None,
-        };
+        let kind = key.request_signer().ok().map(|key| key.kind());
+        let held = held_of(&chain, Origin::Elsewhere, String::new(), kind);
         let sealed = self.vault.seal(&key_row(&wanted.name, ""), key.pkcs8())?;
         self.keep_issued(id, held, &chain, sealed, 0)?;
         self.state.forget_signing_request(&wanted.name)?;
@@ -494,13 +487,9 @@ impl Engine {
     ) -> Result<Zeroizing<Vec<u8>>, StepFailure> {
         let row = self.state.certificate(name)?.ok_or_else(|| unknown(name))?;
         let (chain, key) = self.chain_and_key(&row)?;
-        let pieces: &[Piece] = match form {
-            ExportForm::Chain => &[Piece::Leaf, Piece::Intermediates],
-            ExportForm::Leaf => &[Piece::Leaf],
-            ExportForm::Intermediates => &[Piece::Intermediates],
-            ExportForm::Key => &[Piece::Key],
-            ExportForm::Bundle => &[Piece::Key, Piece::Leaf, Piece::Intermediates],
-            ExportForm::Pkcs12 => {
+        match form.contents() {
+            Contents::Pem(pieces) => Ok(pem_of(&pieces, &chain, &key)),
+            Contents::Pkcs12 => {
                 let password = password.ok_or_else(|| {
                     StepFailure::new(
                         "a PKCS#12 file needs a password",
@@ -509,12 +498,9 @@ impl Engine {
                 })?;
                 let alias = row.held.names.first().map_or(name, Hostname::as_str);
                 let made = pkcs12(&chain, &key, alias, password);
-                return made
-                    .map(Zeroizing::new)
-                    .map_err(|error| StepFailure::new(error.to_string(), "report this fault"));
+                made.map(Zeroizing::new).map_err(|error| StepFailure::new(error.to_string(), "report this fault"))
             }
-        };
-        Ok(crate::deliver::pem_of(pieces, &chain, &key))
+        }
     }
 
     /// Writes what was taken out to a file, replacing an old one as a whole.
@@ -522,8 +508,7 @@ impl Engine {
     /// # Errors
     /// [`StepFailure`].
     pub fn write_export(path: &std::path::Path, bytes: &[u8], form: ExportForm) -> Result<(), StepFailure> {
-        let contents = if form.is_secret() { Contents::Pkcs12 } else { Contents::Pem(Vec::new()) };
-        crate::deliver::replace_file(path, bytes, contents.usual_mode().bits(), (None, None)).map_err(|error| {
+        replace_file(path, bytes, form.contents().usual_mode().bits(), (None, None)).map_err(|error| {
             let says = format!("{} cannot be written: {}", path.display(), crate::secrets::plain(&error));
             StepFailure::new(says, "see that its folder exists and this user may write there")
         })

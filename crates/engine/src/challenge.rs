@@ -6,10 +6,9 @@ use std::time::{Duration, Instant};
 
 use pindrel_core::acme::order::ChallengeRecord;
 use pindrel_core::desired::{CertificateId, ZoneId};
-use pindrel_core::facts::Fact;
 use pindrel_core::name::{DnsName, Hostname};
 use pindrel_core::pins::{PinState, judge_zone};
-use pindrel_dns::{challenge, discover, lookup};
+use pindrel_dns::{challenge, lookup};
 use pindrel_state::{ChallengeRow, Moment, OrderRow};
 
 use crate::carry::{Pace, names};
@@ -57,40 +56,31 @@ impl Engine {
     /// Makes sure that the servers of every zone are known, where the manifest names none.
     async fn know_zones(&self) -> Result<(), EngineError> {
         for (zone, id) in self.desired.zones.iter().zip(0u32..).filter(|(zone, _)| zone.servers.is_empty()) {
-            let id = ZoneId(id);
-            let known = self.memory().zones.contains_key(&id);
-            if !known {
-                tracing::debug!(zone = %zone.name, "looking for its servers");
-                self.look_at_zone(id).await?;
-            }
+            tracing::debug!(zone = %zone.name, "looking for its servers");
+            self.know_zone(ZoneId(id)).await?;
         }
         Ok(())
+    }
+
+    async fn know_zone(&self, id: ZoneId) -> Result<(), EngineError> {
+        let known = self.memory().zones.contains_key(&id);
+        if known { Ok(()) } else { self.look_at_zone(id).await }
     }
 
     /// Says why the zone that a challenge record goes into is of no use, if it is none:
     /// the authority would not see what is written there.
     pub(crate) async fn check_challenge_zone(&self, place: &Place) -> Result<(), StepFailure> {
+        self.know_zone(place.zone).await?;
         let zone = self.desired.zone(place.zone);
-        let known = self.memory().zones.get(&place.zone).cloned();
-        let fact = match known {
-            Some(fact) => fact,
-            None => {
-                let resolvers = self.world.resolvers(&self.desired, place.zone);
-                let value = discover::zone(&zone.name, &zone.servers, &zone.parents, resolvers).await;
-                let fact = Fact { seen: jiff::Timestamp::now(), value };
-                self.state.keep_zone(&zone.name, &fact)?;
-                self.memory().zones.insert(place.zone, fact.clone());
-                fact
-            }
-        };
-        let report = judge_zone(zone, &fact.value);
-        match (report.state, report.findings.into_iter().next()) {
-            (PinState::Blocked, Some(finding)) => {
+        let report = self.memory().zones.get(&place.zone).map(|fact| judge_zone(zone, &fact.value));
+        let blocked = report.filter(|report| report.state == PinState::Blocked);
+        match blocked.and_then(|report| report.findings.into_iter().next()) {
+            Some(finding) => {
                 let says =
                     format!("{}, so an authority would not see the challenge record {}", finding.says, place.owner);
                 Err(StepFailure::new(says, finding.remedy))
             }
-            _ => Ok(()),
+            None => Ok(()),
         }
     }
 

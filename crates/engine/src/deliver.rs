@@ -118,11 +118,7 @@ impl Engine {
     }
 
     pub(crate) fn chain_and_key(&self, row: &CertificateRow) -> Result<(Chain, CertificateKey), StepFailure> {
-        let chain = Chain::from_pem(&row.chain).map_err(|error| {
-            let says = format!("the certificate \"{}\" in the state is torn: {error}", row.name);
-            StepFailure::new(says, "restore the state from its backup")
-        })?;
-        Ok((chain, self.certificate_key(row)?))
+        Ok((chain_of(row)?, self.certificate_key(row)?))
     }
 
     fn holds(&self, delivery: &Delivery, chain: &Chain, key: &CertificateKey) -> Result<bool, StepFailure> {
@@ -213,6 +209,13 @@ impl Engine {
             Err(error) => Err(error.to_string()),
         }
     }
+}
+
+pub(crate) fn chain_of(row: &CertificateRow) -> Result<Chain, StepFailure> {
+    Chain::from_pem(&row.chain).map_err(|error| {
+        let says = format!("the certificate \"{}\" in the state is torn: {error}", row.name);
+        StepFailure::new(says, "restore the state from its backup")
+    })
 }
 
 fn end_group(group: Option<Pid>, signal: Signal) {

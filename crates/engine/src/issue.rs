@@ -18,6 +18,7 @@ use pindrel_core::acme::order::{Call, Issued, OrderError, OrderFlow, Purpose, Te
 use pindrel_core::desired::{AuthorityId, CertificateId};
 use pindrel_core::facts::{HeldCertificate, KEY_COMPROMISED, Origin};
 use pindrel_core::name::Hostname;
+use pindrel_core::values::KeyKind;
 use pindrel_keys::{CertificateKey, Chain};
 use pindrel_state::{CertificateRow, Moment, OrderPhase, OrderRow, SealedBytes};
 use secrecy::ExposeSecret as _;
@@ -384,17 +385,10 @@ impl Engine {
             _ => chain,
         };
         let advises = account.authority.advises();
+        let kind = self.desired.certificate(ordering.certificate).terms.key;
         let held = HeldCertificate {
-            sha256: chain.fingerprint(),
-            names: chain.names().to_vec(),
-            origin: Origin::Authority,
-            authority: row.authority.clone(),
-            key: Some(self.desired.certificate(ordering.certificate).terms.key),
-            not_before: chain.leaf().not_before,
-            not_after: chain.leaf().not_after,
             renewal_id: chain.certificate_id().filter(|_| advises),
-            window: None,
-            replace: None,
+            ..held_of(&chain, Origin::Authority, row.authority.clone(), Some(kind))
         };
         Ok(self.keep_issued(ordering.certificate, held, &chain, row.key.clone(), row.id)?)
     }
@@ -470,20 +464,25 @@ impl Engine {
         let key = CertificateKey::generate(wanted.terms.key)?;
         let pem = key.self_signed(&wanted.names, Timestamp::now(), SELF_SIGNED_DAYS)?;
         let chain = Chain::from_pem(&pem).map_err(|error| StepFailure::new(error.to_string(), "report this fault"))?;
-        let held = HeldCertificate {
-            sha256: chain.fingerprint(),
-            names: chain.names().to_vec(),
-            origin: Origin::SelfSigned,
-            authority: String::new(),
-            key: Some(wanted.terms.key),
-            not_before: chain.leaf().not_before,
-            not_after: chain.leaf().not_after,
-            renewal_id: None,
-            window: None,
-            replace: None,
-        };
+        let held = held_of(&chain, Origin::SelfSigned, String::new(), Some(wanted.terms.key));
         let sealed = self.vault.seal(&key_row(&wanted.name, ""), key.pkcs8())?;
         self.keep_issued(id, held, &chain, sealed, 0)
+    }
+}
+
+/// What a chain says of its leaf, without advice and with no reason to replace it.
+pub(crate) fn held_of(chain: &Chain, origin: Origin, authority: String, key: Option<KeyKind>) -> HeldCertificate {
+    HeldCertificate {
+        sha256: chain.fingerprint(),
+        names: chain.names().to_vec(),
+        origin,
+        authority,
+        key,
+        not_before: chain.leaf().not_before,
+        not_after: chain.leaf().not_after,
+        renewal_id: None,
+        window: None,
+        replace: None,
     }
 }
 

@@ -30,7 +30,7 @@ mod settle;
 mod waits;
 mod world;
 
-pub use account::{AccountReport, Registration, read_account_key};
+pub use account::{AccountReport, Registration};
 pub use certificates::{
     Brought, CertificateDetails, CertificateReport, CertificateUse, ExportForm, Former, RevocationKey, RevokeReason,
 };

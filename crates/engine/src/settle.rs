@@ -109,7 +109,7 @@ impl Engine {
     /// # Errors
     /// [`EngineError`] when the state cannot be read or written.
     pub async fn plan(&self, scope: &Scope, aim: Aim) -> Result<Plan, EngineError> {
-        let see_to = self.due_certificates()?;
+        let see_to = self.due_certificates(Timestamp::now())?;
         let open = self.survey_open(&scope.hostnames, &see_to).await?;
         let (steps, outlooks) = self.decide(&open, &scope.certificates, aim).await?;
         let held = outlooks.iter().filter(|(_, outlook)| *outlook == Outlook::Held).count();
@@ -266,8 +266,8 @@ impl Engine {
     }
 
     /// The certificates of the manifest that are due or have advice to be asked for.
-    fn due_certificates(&self) -> Result<HashSet<CertificateId>, EngineError> {
-        let names: HashSet<String> = self.state.certificates_to_see_to(Timestamp::now())?.into_iter().collect();
+    pub(crate) fn due_certificates(&self, now: Timestamp) -> Result<HashSet<CertificateId>, EngineError> {
+        let names: HashSet<String> = self.state.certificates_to_see_to(now)?.into_iter().collect();
         let due = |id: &CertificateId| names.contains(&self.desired.certificate(*id).name);
         Ok(if names.is_empty() { HashSet::new() } else { self.desired.certificate_ids().filter(due).collect() })
     }

@@ -9,7 +9,7 @@ use std::path::Path;
 
 use clap::Subcommand;
 use pindrel_core::desired::{AuthorityId, Desired};
-use pindrel_engine::{AccountKey, files, read_account_key};
+use pindrel_engine::{AccountKey, files};
 use secrecy::SecretString;
 
 use crate::context::Context;
@@ -57,7 +57,7 @@ fn authority(desired: &Desired, name: Option<&str>) -> Result<AuthorityId, CliEr
 fn read_key(path: &Path) -> Result<AccountKey, CliError> {
     let failed = |error: std::io::Error| CliError::file(path, "read", &error);
     let text = SecretString::from(files::read_text(path, MAX_KEY_BYTES).map_err(failed)?);
-    read_account_key(&text).map_err(|error| CliError::Usage {
+    AccountKey::from_text(&text).map_err(|error| CliError::Usage {
         says: format!("{} cannot be used as an account key: {error}", path.display()),
         remedy: "give a private key as PEM or JWK: ECDSA on P-256 or P-384, RSA, or Ed25519".into(),
     })

@@ -65,7 +65,7 @@ impl From<Form> for ExportForm {
 
 pub(super) fn run(context: &Context, args: &ExportArgs) -> Result<Status, CliError> {
     let form = ExportForm::from(args.form);
-    if form.is_secret() && args.out.is_none() {
+    if form.contents().is_secret() && args.out.is_none() {
         return Err(CliError::Usage {
             says: "a private key is never written to the output".into(),
             remedy: "name a file with --out PATH".into(),
