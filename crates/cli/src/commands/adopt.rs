@@ -1,9 +1,6 @@
 //! `pindrel adopt`
 
-use std::path::PathBuf;
-
 use clap::{Args, Subcommand};
-use pindrel_core::values::SecretRef;
 
 use crate::commands::cert;
 use crate::context::Context;
@@ -21,19 +18,11 @@ pub(crate) enum AdoptCommand {
 /// authority that the manifest names for it issues the next one.
 #[derive(Debug, Args)]
 pub(crate) struct CertificateArgs {
-    /// The certificate's name in the manifest, or a hostname that uses it
-    name: String,
-
-    /// The files: certificate, intermediates, key, or all in one
-    #[arg(required = true, value_name = "FILE")]
-    files: Vec<PathBuf>,
-
-    /// Where the password of a PKCS#12 file is: env:NAME or file:PATH
-    #[arg(long, value_name = "WHERE", value_parser = cert::secret_place)]
-    password: Option<SecretRef>,
+    #[command(flatten)]
+    what: cert::LooseFilesArgs,
 }
 
 pub(crate) fn run(context: &Context, command: &AdoptCommand) -> Result<Status, CliError> {
     let AdoptCommand::Certificate(args) = command;
-    cert::bring_in(context, "adopt certificate", &args.name, &args.files, args.password.as_ref())
+    cert::bring_in(context, "adopt certificate", &args.what)
 }

@@ -279,8 +279,8 @@ fn read_authority(name: At<&str>, section: &Section<'_>, problems: &mut Diagnost
         rehearsal: section.text("rehearsal", problems).map(owned),
         limits,
         account_key,
-        profile: section.text("profile", problems).map(|text| text.value.to_owned()),
-        chain_root: section.text("chain_root", problems).map(|text| text.value.to_owned()),
+        profile: section.plain_text("profile", problems),
+        chain_root: section.plain_text("chain_root", problems),
     })
 }
 
@@ -426,7 +426,6 @@ fn read_certificate(name: At<&str>, section: &Section<'_>, problems: &mut Diagno
     let deliver = section.inner_list("deliver", DELIVER_KEYS, problems);
     let after = section.inner_list("after", AFTER_KEYS, problems);
     let truth = |key: &str, problems: &mut Diagnostics| section.truth(key, problems).is_some_and(|truth| truth.value);
-    let plain = |key: &str, problems: &mut Diagnostics| section.text(key, problems).map(|text| text.value.to_owned());
     let issued_by = section
         .parsed::<Origin>("issued_by", "write \"authority\", \"elsewhere\" or \"self\"", problems)
         .map_or(Origin::Authority, |origin| origin.value);
@@ -446,14 +445,14 @@ fn read_certificate(name: At<&str>, section: &Section<'_>, problems: &mut Diagno
         key: read_certificate_key(section, problems),
         reuse_key: truth("reuse_key", problems),
         renew: read_span(section, "renew", problems),
-        profile: plain("profile", problems),
-        chain_root: plain("chain_root", problems),
+        profile: section.plain_text("profile", problems),
+        chain_root: section.plain_text("chain_root", problems),
         issued_by,
         issued_roots: read_path(section, "issued_roots", problems),
         deliver: deliver.iter().filter_map(|entry| read_delivery(entry, problems)).collect(),
         after: after.iter().filter_map(|entry| read_command(entry, problems)).collect(),
         labels: read_labels(section, problems),
-        note: plain("note", problems),
+        note: section.plain_text("note", problems),
     })
 }
 
@@ -485,8 +484,7 @@ fn read_delivery(section: &Section<'_>, problems: &mut Diagnostics) -> Option<De
     let mode = section
         .parsed::<FileMode>("mode", "write three or four octal digits, such as \"0640\"", problems)
         .map_or_else(|| contents.usual_mode(), |mode| mode.value);
-    let plain = |key: &str, problems: &mut Diagnostics| section.text(key, problems).map(|text| text.value.to_owned());
-    let (owner, group) = (plain("owner", problems), plain("group", problems));
+    let (owner, group) = (section.plain_text("owner", problems), section.plain_text("group", problems));
     Some(DeliveryEntry { file: PathBuf::from(file?.value), contents, mode, owner, group, password })
 }
 
@@ -529,7 +527,7 @@ fn read_hostname(name: At<&str>, section: &Section<'_>, problems: &mut Diagnosti
         expect,
         probe_as: probe_as.map(owned),
         labels: read_labels(section, problems),
-        note: section.text("note", problems).map(|text| text.value.to_owned()),
+        note: section.plain_text("note", problems),
     })
 }
 

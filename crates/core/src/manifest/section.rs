@@ -124,6 +124,11 @@ impl<'t> Section<'t> {
         }
     }
 
+    /// Reads a text whose place does not matter.
+    pub(super) fn plain_text(&self, key: &str, problems: &mut Diagnostics) -> Option<String> {
+        self.text(key, problems).map(|text| text.value.to_owned())
+    }
+
     /// Reads a text that must be there.
     pub(super) fn needed_text(&self, key: &str, example: &str, problems: &mut Diagnostics) -> Option<At<&'t str>> {
         if self.value(key).is_none() {

@@ -16,6 +16,13 @@ use crate::output;
 /// out; key, names, validity and strength are checked against the manifest.
 #[derive(Debug, Args)]
 pub(crate) struct ImportArgs {
+    #[command(flatten)]
+    what: LooseFilesArgs,
+}
+
+// A comment on this type would replace the one of the command that it stands in.
+#[derive(Debug, Args)]
+pub(crate) struct LooseFilesArgs {
     /// The certificate's name in the manifest, or a hostname that uses it
     name: String,
 
@@ -29,22 +36,16 @@ pub(crate) struct ImportArgs {
 }
 
 pub(super) fn run(context: &Context, args: &ImportArgs) -> Result<Status, CliError> {
-    bring_in(context, "cert import", &args.name, &args.files, args.password.as_ref())
+    bring_in(context, "cert import", &args.what)
 }
 
 /// Brings a certificate in; `adopt` does the same with one that exists.
-pub(crate) fn bring_in(
-    context: &Context,
-    who: &str,
-    name: &str,
-    files: &[PathBuf],
-    password: Option<&SecretRef>,
-) -> Result<Status, CliError> {
+pub(crate) fn bring_in(context: &Context, who: &str, what: &LooseFilesArgs) -> Result<Status, CliError> {
     context.refuse_csv()?;
-    let files = read_files(files)?;
-    let password = read_password(password)?;
+    let files = read_files(&what.files)?;
+    let password = read_password(what.password.as_ref())?;
     let (engine, _lock) = context.locked_engine(who)?;
-    let id = named(engine.desired(), name)?;
+    let id = named(engine.desired(), &what.name)?;
     let brought = engine.import(id, &files, password.as_ref())?;
     output::certificates::print_brought(context, engine.desired(), id, &brought)?;
     Ok(Status::Done)

@@ -57,10 +57,6 @@ fn parse_seconds(text: &str) -> Result<i64, String> {
     i64::try_from(span.as_secs()).map_err(|error| error.to_string())
 }
 
-pub(super) fn run(context: &Context, args: &ListArgs) -> Result<Status, CliError> {
-    list(context, args)
-}
-
 pub(crate) fn list(context: &Context, args: &ListArgs) -> Result<Status, CliError> {
     let (engine, _) = context.engine()?;
     let now = Timestamp::now();

@@ -19,7 +19,7 @@ use secrecy::SecretString;
 use crate::context::Context;
 use crate::error::{CliError, Status};
 
-pub(crate) use import::bring_in;
+pub(crate) use import::{LooseFilesArgs, bring_in};
 pub(crate) use list::{ListArgs, list};
 pub(crate) use renew::renew;
 
@@ -40,7 +40,7 @@ pub(crate) enum CertCommand {
 
 pub(crate) fn run(context: &Context, command: &CertCommand) -> Result<Status, CliError> {
     match command {
-        CertCommand::List(args) => list::run(context, args),
+        CertCommand::List(args) => list::list(context, args),
         CertCommand::Show(args) => show::run(context, args),
         CertCommand::Request(args) => request::run(context, args),
         CertCommand::Import(args) => import::run(context, args),
