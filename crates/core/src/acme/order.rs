@@ -238,6 +238,9 @@ pub struct OrderFlow {
     request: Option<String>,
     #[serde(skip)]
     responded: bool,
+    /// Whether the authority has called the order not ready after calling it ready.
+    #[serde(skip)]
+    taken_back: bool,
     #[serde(skip)]
     patience: Patience,
 }
@@ -265,6 +268,7 @@ impl OrderFlow {
             proofs: Vec::new(),
             request: None,
             responded: false,
+            taken_back: false,
             patience: Patience::default(),
         }
     }
@@ -417,8 +421,8 @@ impl OrderFlow {
 
     fn refused(&mut self, purpose: Purpose, what: &'static str, problem: Problem) -> Result<(), OrderError> {
         // An order that is not ready although it said so is read again (RFC 8555 §7.4).
-        if purpose == Purpose::Finalize && problem.error() == "orderNotReady" && !self.patience.looked {
-            self.patience.looked = true;
+        if purpose == Purpose::Finalize && problem.error() == "orderNotReady" && !self.taken_back {
+            self.taken_back = true;
             self.stage = Stage::ReadOrder;
             return Ok(());
         }
@@ -436,15 +440,22 @@ impl OrderFlow {
             OrderStatus::Pending if self.stage == Stage::AwaitReady => {
                 self.keep_waiting(reply, now, "the authority to validate")
             }
-            OrderStatus::Pending => {
+            OrderStatus::Pending if matches!(self.stage, Stage::AskOrder | Stage::ReadOrder) => {
                 if self.proofs.is_empty() {
                     return Err(malformed(what, "it is pending and has no authorizations"));
                 }
-                self.stage = Stage::ReadAuthorizations;
+                self.read_authorizations(Stage::ReadAuthorizations);
                 Ok(())
             }
+            // No order becomes pending again (RFC 8555 §7.1.6).
+            OrderStatus::Pending => Err(malformed(what, "it is pending again")),
             OrderStatus::Ready if self.stage == Stage::AwaitValid => {
                 self.keep_waiting(reply, now, "the authority to issue")
+            }
+            // The signing request was taken, and the authority has not begun.
+            OrderStatus::Ready if self.stage == Stage::Finalize => {
+                self.await_stage(Stage::AwaitValid, reply, now);
+                Ok(())
             }
             OrderStatus::Ready => {
                 self.stage = Stage::Finalize;
@@ -468,13 +479,17 @@ impl OrderFlow {
                 if self.proofs.is_empty() {
                     return Err(OrderError::Invalid(problem));
                 }
-                for proof in &mut self.proofs {
-                    proof.read = false;
-                }
-                self.stage = Stage::AskWhy(problem);
+                self.read_authorizations(Stage::AskWhy(problem));
                 Ok(())
             }
         }
+    }
+
+    fn read_authorizations(&mut self, stage: Stage) {
+        for proof in &mut self.proofs {
+            proof.read = false;
+        }
+        self.stage = stage;
     }
 
     fn take_authorization(&mut self, n: usize, authorization: &Authorization) -> Result<(), OrderError> {
@@ -495,12 +510,17 @@ impl OrderFlow {
                     name: name.challenge_name(),
                     text: dns01_text(&challenge.token, &self.thumbprint),
                 };
-                let responded = challenge.status != ChallengeStatus::Pending;
                 if let Some(proof) = self.proofs.get_mut(n) {
+                    let before = proof.open.as_ref().is_some_and(|open| open.responded);
+                    let responded = before || challenge.status != ChallengeStatus::Pending;
                     proof.open = Some(OpenChallenge { url: challenge.url.clone(), record, responded });
                 }
             }
-            AuthorizationStatus::Pending | AuthorizationStatus::Valid => {}
+            AuthorizationStatus::Valid if !explain => {
+                if let Some(proof) = self.proofs.get_mut(n) {
+                    proof.open = None;
+                }
+            }
             _ if explain => {}
             _ => {
                 let problem = dns01.and_then(|challenge| challenge.error.clone()).unwrap_or_default();
@@ -573,7 +593,9 @@ impl OrderFlow {
     fn look_later(&mut self, reply: &Reply, now: Timestamp) {
         let own = now.checked_add(SignedDuration::from_millis(self.patience.wait_ms)).unwrap_or(now);
         let latest = now.checked_add(SignedDuration::from_secs(LONGEST_RETRY_AFTER_SECS)).unwrap_or(now);
-        self.patience.look_at = Some(reply.retry_at.map_or(own, |at| at.clamp(now, latest)));
+        // "At once" is no time to wait, and would be asked without end.
+        let told = reply.retry_at.filter(|at| *at > now);
+        self.patience.look_at = Some(told.map_or(own, |at| at.min(latest)));
     }
 }
 
