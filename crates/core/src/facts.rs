@@ -26,18 +26,11 @@ pub struct Fact<T> {
     pub value: T,
 }
 
-impl<T> Fact<T> {
-    /// Says whether the fact is at most `max_age_secs` old.
-    pub fn is_fresh(&self, now: Timestamp, max_age_secs: u64) -> bool {
-        is_fresh(self.seen, now, max_age_secs)
-    }
-}
-
-/// Says whether something seen at `seen` is at most `max_age_secs` old at `now`. What
-/// was seen in the future (a clock was set back) is not fresh.
+/// Says whether something seen at `seen` is less than `max_age_secs` old at `now`, so that
+/// with 0 nothing is. What was seen in the future (a clock was set back) is not fresh.
 pub fn is_fresh(seen: Timestamp, now: Timestamp, max_age_secs: u64) -> bool {
     let age = now.as_second() - seen.as_second();
-    u64::try_from(age).is_ok_and(|age| age <= max_age_secs)
+    u64::try_from(age).is_ok_and(|age| age < max_age_secs)
 }
 
 /// Why something could not be looked at; a part of a sentence such as

@@ -25,6 +25,9 @@ const PATIENCE_SECS: i64 = 600;
 /// [`LONGEST_WAIT_MS`] unless the authority says `Retry-After`.
 const FIRST_WAIT_MS: i64 = 100;
 const LONGEST_WAIT_MS: i64 = 5_000;
+/// The most authorizations that an order may have: there are at most a hundred names, and
+/// not always one for each (RFC 8555 §7.1.3).
+const MOST_AUTHORIZATIONS: usize = 200;
 /// The longest `Retry-After` that is honoured, in seconds.
 const LONGEST_RETRY_AFTER_SECS: i64 = 120;
 
@@ -431,6 +434,9 @@ impl OrderFlow {
 
     fn take_order(&mut self, what: &'static str, reply: &Reply, now: Timestamp) -> Result<(), OrderError> {
         let order: Order = read_json(what, &reply.body)?;
+        if order.authorizations.len() > MOST_AUTHORIZATIONS {
+            return Err(malformed(what, &format!("it has {} authorizations", order.authorizations.len())));
+        }
         self.finalize = Some(order.finalize);
         if self.proofs.is_empty() {
             let unread = |url| Proof { url, read: false, open: None };
