@@ -7,9 +7,10 @@
 #![allow(clippy::print_stdout, clippy::unwrap_used, reason = "a bench prints, and stops at what it cannot set up")]
 
 use std::process::Command;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use jiff::Timestamp;
+use pindrel_benches::distance::relay;
 use pindrel_benches::{median, program, run};
 use pindrel_testkit::{ManifestText, RealOptions, RealWorld, Workspace};
 use rusqlite::Connection;
@@ -24,6 +25,8 @@ const NAMES: usize = 100;
 const LEAST_FOR_AN_ORDER: usize = 5;
 const LEAST_FOR_A_NAME: usize = 2;
 const SINGLE_RUNS: usize = 15;
+/// How long the way to the name servers takes, where they are far away.
+const ONE_WAY: Duration = Duration::from_millis(20);
 /// The test authority stops answering under more orders at once than this.
 const AT_ONCE: &str = "8";
 
@@ -62,6 +65,7 @@ fn main() {
         });
         measure("certificate of a hundred names", &large, Counts { orders: 1, names: NAMES, endpoints: 0 });
         lateness(&world, program).await;
+        distance(world, program).await;
     });
 }
 
@@ -151,4 +155,28 @@ async fn lateness(world: &RealWorld, program: &str) {
         "challenge answered {} ms after the last server has its record (median of {SINGLE_RUNS})",
         median(late).unwrap()
     );
+}
+
+/// Certificates of one name and of a hundred where the name servers are far away, in round
+/// trips to them.
+async fn distance(mut world: RealWorld, program: &str) {
+    for server in [&mut world.primary, &mut world.secondary, &mut world.parent] {
+        *server = relay(*server, ONE_WAY).await;
+    }
+    for count in [1, NAMES] {
+        let names: Vec<String> = (0..count).map(|n| format!("far{n}-of-{count}.larkfield.example")).collect();
+        let workspace =
+            world.workspace(program, |manifest| manifest.with(&format!("\n[certificate.far]\nnames = {names:?}\n")));
+        let mut child = workspace.command(&["settle", "-q"]).stdout(std::process::Stdio::null()).spawn().unwrap();
+        let begun = Instant::now();
+        let status = loop {
+            match child.try_wait().unwrap() {
+                Some(status) => break status,
+                None => tokio::time::sleep(Duration::from_millis(1)).await,
+            }
+        };
+        assert!(status.success());
+        let trips = begun.elapsed().as_secs_f64() / (2 * ONE_WAY).as_secs_f64();
+        println!("{count} names, name servers {:?} away: {trips:.0} round trips", 2 * ONE_WAY);
+    }
 }

@@ -1,6 +1,8 @@
 //! What the benches share: made-up worlds of any size, and runs of the built program
 //! with their time, processor time and peak memory.
 
+pub mod distance;
+
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};

@@ -1,12 +1,15 @@
 //! Looking CAA records up as an authority does: from the name upwards to the root
 //! (RFC 8659 §3).
 
+use std::collections::HashMap;
 use std::net::SocketAddr;
+use std::sync::{Arc, Mutex, PoisonError};
 
 use hickory_proto::op::{Message, ResponseCode};
 use hickory_proto::rr::{RData, RecordType as WireType};
 use pindrel_core::caa::{CaaRecord, CaaSet};
 use pindrel_core::name::DnsName;
+use tokio::sync::OnceCell;
 
 use crate::wire::{Ask, LookupError, ask, core_name};
 
@@ -24,21 +27,41 @@ pub struct Servers<'s> {
     pub resolvers: &'s [SocketAddr],
 }
 
-/// Returns the set that counts for a name, if there is any.
-///
-/// # Errors
-/// [`LookupError`] when the zone's own servers do not say: an authority would refuse.
-pub async fn set(name: &DnsName, servers: Servers<'_>) -> Result<Option<CaaSet>, LookupError> {
-    let mut at = Some(name.clone());
-    while let Some(owner) = at {
-        let records =
-            if owner.is_within(servers.apex) { within(&owner, servers).await? } else { above(&owner, servers).await };
-        if !records.is_empty() {
-            return Ok(Some(CaaSet { owner, records }));
+/// What was found at each name: names that lie beside each other have the same ones above
+/// them, and each is asked for once.
+#[derive(Debug, Default)]
+pub struct Found(Mutex<HashMap<DnsName, Arc<OnceCell<Vec<CaaRecord>>>>>);
+
+impl Found {
+    /// Returns the set that counts for a name, if there is any.
+    ///
+    /// # Errors
+    /// [`LookupError`] when the zone's own servers do not say: an authority would refuse.
+    pub async fn set(&self, name: &DnsName, servers: Servers<'_>) -> Result<Option<CaaSet>, LookupError> {
+        let mut at = Some(name.clone());
+        while let Some(owner) = at {
+            let found = self.at(&owner);
+            let records = found
+                .get_or_try_init(async || {
+                    if owner.is_within(servers.apex) {
+                        within(&owner, servers).await
+                    } else {
+                        Ok(above(&owner, servers).await)
+                    }
+                })
+                .await?;
+            if !records.is_empty() {
+                return Ok(Some(CaaSet { owner, records: records.clone() }));
+            }
+            at = owner.parent();
         }
-        at = owner.parent();
+        Ok(None)
     }
-    Ok(None)
+
+    fn at(&self, owner: &DnsName) -> Arc<OnceCell<Vec<CaaRecord>>> {
+        let mut found = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        Arc::clone(found.entry(owner.clone()).or_default())
+    }
 }
 
 async fn within(owner: &DnsName, servers: Servers<'_>) -> Result<Vec<CaaRecord>, LookupError> {

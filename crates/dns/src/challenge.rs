@@ -1,17 +1,74 @@
-//! Where a challenge record belongs: `_acme-challenge` may be an alias that leads into
-//! another zone, over several hops (RFC 8555 §8.4, RFC 1034 §3.6.2).
+//! Where a challenge record belongs, and whether it stands there: `_acme-challenge` may be
+//! an alias that leads into another zone, over several hops (RFC 8555 §8.4, RFC 1034 §3.6.2).
 
+use std::collections::{BTreeSet, HashMap};
 use std::net::SocketAddr;
 
+use futures::{StreamExt as _, TryStreamExt as _, stream};
 use hickory_proto::rr::{RData, RecordType as WireType};
+use pindrel_core::acme::order::ChallengeRecord;
 use pindrel_core::name::DnsName;
-use pindrel_core::records::{RecordData, RecordType};
+use pindrel_core::records::{RecordData, RecordSet, RecordType};
+use pindrel_core::values::Ttl;
 
 use crate::lookup;
 use crate::wire::{Ask, LookupError, ask, core_name};
 
 /// The most aliases that are followed from one name.
 const MOST_HOPS: usize = 8;
+/// How many questions about challenge records one server is asked at once.
+const QUESTIONS_AT_ONCE: usize = 16;
+
+/// What a server gives at the names of challenge records.
+#[derive(Debug, Clone)]
+pub struct Standing(HashMap<DnsName, Vec<RecordSet>>);
+
+impl Standing {
+    /// Says whether the record is there.
+    pub fn has(&self, record: &ChallengeRecord) -> bool {
+        let wanted = RecordData::Txt(record.text.clone());
+        self.0.get(&record.name).is_some_and(|sets| sets.iter().flat_map(RecordSet::data).any(|data| *data == wanted))
+    }
+
+    /// The TTL of the texts at a name, where there are any.
+    pub(crate) fn ttl(&self, name: &DnsName) -> Option<Ttl> {
+        self.0.get(name)?.first().map(RecordSet::ttl)
+    }
+}
+
+/// Looks for challenge records at an authoritative server: each name is asked for once,
+/// several side by side.
+///
+/// # Errors
+/// [`LookupError`], the first that is met.
+pub async fn standing(
+    server: SocketAddr,
+    records: impl IntoIterator<Item = &ChallengeRecord>,
+) -> Result<Standing, LookupError> {
+    let names: BTreeSet<DnsName> = records.into_iter().map(|record| record.name.clone()).collect();
+    let looks = stream::iter(names)
+        .map(|name| async move { lookup::records(server, &name, RecordType::Txt).await.map(|sets| (name, sets)) })
+        .buffer_unordered(QUESTIONS_AT_ONCE);
+    Ok(Standing(looks.try_collect().await?))
+}
+
+/// Returns those of the records that an authoritative server does not give yet. A server
+/// takes a change of a zone over as a whole, so one that lacks the first record is not
+/// asked for the others.
+///
+/// # Errors
+/// [`LookupError`].
+pub async fn lacking<'r>(
+    server: SocketAddr,
+    records: &[&'r ChallengeRecord],
+) -> Result<Vec<&'r ChallengeRecord>, LookupError> {
+    let first = &records[..records.len().min(1)];
+    let mut standing = standing(server, first.iter().copied()).await?;
+    if first.iter().all(|record| standing.has(record)) {
+        standing = self::standing(server, records.iter().copied()).await?;
+    }
+    Ok(records.iter().copied().filter(|record| !standing.has(record)).collect())
+}
 
 /// Why no place for a challenge record was found.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]

@@ -6,10 +6,9 @@ use std::path::Path;
 use futures::future::join_all;
 use hickory_proto::op::{Message, ResponseCode};
 use hickory_proto::rr::{RData, RecordType as WireType};
-use pindrel_core::acme::order::ChallengeRecord;
 use pindrel_core::facts::{AliasView, ServerRecords, ServerSays, ServerView};
 use pindrel_core::name::DnsName;
-use pindrel_core::records::{RecordData, RecordSet, RecordType};
+use pindrel_core::records::{RecordSet, RecordType};
 use pindrel_core::values::{Serial, Ttl};
 
 use crate::wire::{Ask, LookupError, ask, core_data, core_name, wire_type};
@@ -80,15 +79,6 @@ async fn alias_at(server: SocketAddr, owner: &DnsName, at_apex: bool) -> Result<
     }
     sets.sort_by_key(RecordSet::record_type);
     Ok(sets)
-}
-
-/// Says whether a server gives a challenge record.
-///
-/// # Errors
-/// [`LookupError`].
-pub async fn gives_challenge(server: SocketAddr, record: &ChallengeRecord) -> Result<bool, LookupError> {
-    let sets = records(server, &record.name, RecordType::Txt).await?;
-    Ok(sets.iter().flat_map(RecordSet::data).any(|data| *data == RecordData::Txt(record.text.clone())))
 }
 
 /// Looks at one server of a zone.

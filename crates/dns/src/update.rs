@@ -17,9 +17,10 @@ use jiff::Timestamp;
 use pindrel_core::acme::order::ChallengeRecord;
 use pindrel_core::manifest::TsigAlgorithm;
 use pindrel_core::name::DnsName;
-use pindrel_core::records::{AliasChange, RecordData, RecordSet, RecordType, in_words, same_data};
+use pindrel_core::records::{AliasChange, RecordData, in_words, same_data};
 use pindrel_core::values::Ttl;
 
+use crate::challenge::{self, Standing};
 use crate::lookup;
 use crate::wire::{LookupError, over_tcp, wire_name, wire_type};
 
@@ -27,6 +28,9 @@ use crate::wire::{LookupError, over_tcp, wire_name, wire_type};
 const FUDGE_SECS: u16 = 300;
 /// The longest string of a TXT record (RFC 1035 §3.3.14).
 const MAX_STRING: usize = 255;
+/// How many challenge records one message changes: even with the longest names they stay
+/// within the 64 KiB of a message over TCP (RFC 1035 §4.2.2).
+const MOST_IN_MESSAGE: usize = 150;
 
 /// A pending answer of a driver.
 pub type Answer<'d> = Pin<Box<dyn Future<Output = Result<(), UpdateError>> + Send + 'd>>;
@@ -256,11 +260,6 @@ impl Rfc2136 {
         Err(UpdateError::Refused { server, zone: self.zone.clone(), code: code.to_str().to_owned(), meaning })
     }
 
-    async fn read(&self, owner: &DnsName, record_type: RecordType) -> Result<Vec<RecordSet>, UpdateError> {
-        let read = lookup::records(self.server, owner, record_type).await;
-        read.map_err(|why| UpdateError::Unreachable { server: self.server, zone: self.zone.clone(), why })
-    }
-
     /// Sends an update and looks whether it had its effect. After a time-out the
     /// server may or may not have carried it out, so what it gives decides.
     async fn send_and_read(&self, owner: &DnsName, message: Message, effect: Effect<'_>) -> Result<(), UpdateError> {
@@ -281,12 +280,13 @@ impl Rfc2136 {
     async fn lacking(&self, effect: Effect<'_>) -> Result<Option<String>, UpdateError> {
         Ok(match effect {
             Effect::Standing(records) => {
-                let standing = self.challenges_standing(records).await?;
-                standing.contains(&false).then(|| "not all of the TXT values".into())
+                let standing = self.standing(records).await?;
+                let all = records.iter().all(|record| standing.has(record));
+                (!all).then(|| "not all of the TXT values".into())
             }
             Effect::Gone(records) => {
-                let standing = self.challenges_standing(records).await?;
-                standing.contains(&true).then(|| "a TXT value still".into())
+                let standing = self.standing(records).await?;
+                records.iter().any(|record| standing.has(record)).then(|| "a TXT value still".into())
             }
             Effect::Alias(change) => {
                 let view = lookup::alias(&[self.server], &change.owner, change.at_apex).await;
@@ -301,14 +301,9 @@ impl Rfc2136 {
         })
     }
 
-    async fn challenges_standing(&self, records: &[ChallengeRecord]) -> Result<Vec<bool>, UpdateError> {
-        let mut standing = Vec::with_capacity(records.len());
-        for record in records {
-            let sets = self.read(&record.name, RecordType::Txt).await?;
-            standing
-                .push(sets.iter().flat_map(RecordSet::data).any(|data| *data == RecordData::Txt(record.text.clone())));
-        }
-        Ok(standing)
+    async fn standing(&self, records: &[ChallengeRecord]) -> Result<Standing, UpdateError> {
+        let standing = challenge::standing(self.server, records).await;
+        standing.map_err(|why| UpdateError::Unreachable { server: self.server, zone: self.zone.clone(), why })
     }
 }
 
@@ -322,34 +317,31 @@ enum Effect<'e> {
 impl ZoneDriver for Rfc2136 {
     fn add_challenges<'d>(&'d self, records: &'d [ChallengeRecord]) -> Answer<'d> {
         Box::pin(async move {
-            let Some(first) = records.first() else { return Ok(()) };
-            let mut updates = Vec::new();
-            for record in records {
-                let sets = self.read(&record.name, RecordType::Txt).await?;
-                let standing =
-                    sets.iter().flat_map(RecordSet::data).any(|data| *data == RecordData::Txt(record.text.clone()));
-                if !standing {
-                    let ttl = sets.first().map_or(Ttl::MINUTE, RecordSet::ttl);
-                    updates.push(Record::from_rdata(wire_name(&record.name), ttl.as_secs(), text(&record.text)));
-                }
+            let standing = self.standing(records).await?;
+            let missing: Vec<ChallengeRecord> =
+                records.iter().filter(|record| !standing.has(record)).cloned().collect();
+            for part in missing.chunks(MOST_IN_MESSAGE) {
+                let add = |record: &ChallengeRecord| {
+                    let ttl = standing.ttl(&record.name).unwrap_or(Ttl::MINUTE);
+                    Record::from_rdata(wire_name(&record.name), ttl.as_secs(), text(&record.text))
+                };
+                let message = self.message(Vec::new(), part.iter().map(add).collect());
+                self.send_and_read(&part[0].name, message, Effect::Standing(part)).await?;
             }
-            if updates.is_empty() {
-                return Ok(());
-            }
-            self.send_and_read(&first.name, self.message(Vec::new(), updates), Effect::Standing(records)).await
+            Ok(())
         })
     }
 
     fn delete_challenges<'d>(&'d self, records: &'d [ChallengeRecord]) -> Answer<'d> {
         Box::pin(async move {
-            let Some(first) = records.first() else { return Ok(()) };
-            let standing = self.challenges_standing(records).await?;
-            let gone = records.iter().zip(&standing).filter(|(_, standing)| **standing);
-            let updates: Vec<Record> = gone.map(|(record, _)| deleted(&record.name, text(&record.text))).collect();
-            if updates.is_empty() {
-                return Ok(());
+            let standing = self.standing(records).await?;
+            let found: Vec<ChallengeRecord> = records.iter().filter(|record| standing.has(record)).cloned().collect();
+            for part in found.chunks(MOST_IN_MESSAGE) {
+                let delete = |record: &ChallengeRecord| deleted(&record.name, text(&record.text));
+                let message = self.message(Vec::new(), part.iter().map(delete).collect());
+                self.send_and_read(&part[0].name, message, Effect::Gone(part)).await?;
             }
-            self.send_and_read(&first.name, self.message(Vec::new(), updates), Effect::Gone(records)).await
+            Ok(())
         })
     }
 

@@ -9,12 +9,15 @@ use pindrel_core::name::DnsName;
 use pindrel_core::records::{RecordData, RecordType};
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
 use tokio::net::{TcpStream, UdpSocket};
+use tokio::sync::Semaphore;
 use tokio::time::timeout;
 
 /// How long each try over UDP waits; their sum bounds a lookup.
 const UDP_TRIES: [Duration; 3] = [Duration::from_millis(700), Duration::from_millis(1500), Duration::from_secs(3)];
 const TCP_CONNECT: Duration = Duration::from_secs(4);
 const TCP_ANSWER: Duration = Duration::from_secs(10);
+/// How many questions this process has under way at once: each holds a socket.
+static QUESTIONS: Semaphore = Semaphore::const_new(128);
 /// What fits through nearly every path without fragments (RFC 9715 §3.2).
 const UDP_PAYLOAD: u16 = 1232;
 
@@ -121,6 +124,8 @@ pub(crate) async fn ask(
     message.set_edns(edns);
     message.add_query(Query::query(wire_name(name), wire_type));
     let bytes = message.to_vec().map_err(|_| LookupError::Malformed)?;
+    // Never closed, so this cannot fail.
+    let _turn = QUESTIONS.acquire().await.map_err(|_| LookupError::Malformed)?;
     let answer = over_udp(server, &message, &bytes).await?;
     if !answer.metadata.truncation {
         return Ok(answer);

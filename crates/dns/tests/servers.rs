@@ -6,6 +6,7 @@
 use std::collections::HashMap;
 use std::net::{Ipv4Addr, SocketAddr};
 use std::sync::Arc;
+use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::{Duration, Instant};
 
 use hickory_proto::op::{Message, OpCode, ResponseCode};
@@ -129,7 +130,11 @@ async fn forged_and_torn_answers_are_passed_over_until_the_right_one_comes() {
         ]
     });
     let address = server(hostile).await;
-    assert_eq!(lookup::gives_challenge(address, &record()).await, Ok(true));
+    assert_eq!(gives(address, &record()).await, Ok(true));
+}
+
+async fn gives(server: SocketAddr, record: &ChallengeRecord) -> Result<bool, LookupError> {
+    challenge::standing(server, [record]).await.map(|standing| standing.has(record))
 }
 
 /// What a server says, and what a lookup makes of it.
@@ -153,7 +158,7 @@ async fn each_way_of_not_answering_is_told_apart() {
     ];
     for (make, expected) in table {
         let address = server(Arc::new(move |question: &Message| vec![make(question).to_vec().unwrap()])).await;
-        let said = lookup::gives_challenge(address, &record()).await;
+        let said = gives(address, &record()).await;
         match expected {
             Ok(gives) => assert_eq!(said, Ok(gives)),
             Err(says) => assert!(said.clone().is_err_and(|error| error.to_string().contains(says)), "{says}: {said:?}"),
@@ -165,12 +170,12 @@ async fn each_way_of_not_answering_is_told_apart() {
 async fn silence_ends_in_bounded_time_and_a_closed_port_at_once() {
     let silent = server(Arc::new(|_: &Message| Vec::new())).await;
     let begun = Instant::now();
-    let said = lookup::gives_challenge(silent, &record()).await;
+    let said = gives(silent, &record()).await;
     assert!(matches!(said, Err(LookupError::TimedOut { .. })), "{said:?}");
     assert!(begun.elapsed() < Duration::from_secs(8));
     let closed = UdpSocket::bind((Ipv4Addr::LOCALHOST, 0)).await.unwrap().local_addr().unwrap();
     let begun = Instant::now();
-    let said = lookup::gives_challenge(closed, &record()).await;
+    let said = gives(closed, &record()).await;
     assert_eq!(said.unwrap_err().to_string(), "connection refused");
     assert!(begun.elapsed() < Duration::from_secs(1));
 }
@@ -184,7 +189,7 @@ async fn a_cut_answer_over_udp_needs_a_whole_one_over_tcp() {
     }))
     .await;
     // Nothing listens there over TCP: the cut answer is not taken for the whole one.
-    assert!(lookup::gives_challenge(cut, &record()).await.is_err());
+    assert!(gives(cut, &record()).await.is_err());
 }
 
 #[tokio::test]
@@ -206,9 +211,9 @@ async fn a_resolver_is_followed_along_aliases_and_not_in_circles() {
 #[tokio::test]
 async fn several_values_at_one_name_and_several_record_types_are_kept_apart() {
     let address = serving(vec![(OWNER, text("first")), (OWNER, text("expected")), (OWNER, text("third"))]).await;
-    assert_eq!(lookup::gives_challenge(address, &record()).await, Ok(true));
+    assert_eq!(gives(address, &record()).await, Ok(true));
     let other = ChallengeRecord { text: "absent".into(), ..record() };
-    assert_eq!(lookup::gives_challenge(address, &other).await, Ok(false));
+    assert_eq!(gives(address, &other).await, Ok(false));
     assert_eq!(lookup::records(address, &core(OWNER), RecordType::A).await, Ok(Vec::new()));
 }
 
@@ -231,7 +236,7 @@ async fn caa_is_climbed_from_the_name_to_above_the_zone() {
     for (zone, parent, expected) in table {
         let (zone, parent) = ([serving(zone).await], [serving(parent).await]);
         let servers = caa::Servers { apex: &apex, zone: &zone, parents: &parent, resolvers: &[] };
-        let found = caa::set(&core("a.b.larkfield.example"), servers).await.unwrap();
+        let found = caa::Found::default().set(&core("a.b.larkfield.example"), servers).await.unwrap();
         assert_eq!(found.map(|set| set.owner), expected.map(core));
     }
 }
@@ -242,7 +247,7 @@ async fn caa_of_an_alias_is_that_of_its_target_and_a_failing_zone_is_no_absence(
     let zone = [serving(vec![("api.larkfield.example", alias("gw.edge.test"))]).await];
     let resolver = [serving(vec![("gw.edge.test", issue("edge.test"))]).await];
     let servers = caa::Servers { apex: &apex, zone: &zone, parents: &[], resolvers: &resolver };
-    let found = caa::set(&core("api.larkfield.example"), servers).await.unwrap().unwrap();
+    let found = caa::Found::default().set(&core("api.larkfield.example"), servers).await.unwrap().unwrap();
     assert_eq!(found.records[0].value, "edge.test");
 
     let failing = server(Arc::new(|question: &Message| {
@@ -251,7 +256,55 @@ async fn caa_of_an_alias_is_that_of_its_target_and_a_failing_zone_is_no_absence(
     .await;
     let zone = [failing];
     let servers = caa::Servers { apex: &apex, zone: &zone, parents: &[], resolvers: &resolver };
-    assert!(caa::set(&core("api.larkfield.example"), servers).await.is_err(), "an authority would refuse too");
+    assert!(
+        caa::Found::default().set(&core("api.larkfield.example"), servers).await.is_err(),
+        "an authority would refuse too"
+    );
+}
+
+/// A server that says the same to every question, and counts them.
+async fn counting(data: RData) -> (SocketAddr, Arc<AtomicUsize>) {
+    let count = Arc::new(AtomicUsize::new(0));
+    let questions = Arc::clone(&count);
+    let address = server(Arc::new(move |question: &Message| {
+        questions.fetch_add(1, Ordering::Relaxed);
+        let query = &question.queries[0];
+        let own = data.record_type() == query.query_type();
+        let found = own.then(|| Record::from_rdata(query.name().clone(), 60, data.clone()));
+        vec![answer(question, ResponseCode::NoError, found.into_iter().collect()).to_vec().unwrap()]
+    }));
+    (address.await, count)
+}
+
+#[tokio::test]
+async fn a_server_is_asked_for_each_name_once_and_where_it_lags_for_one_only() {
+    let records: Vec<ChallengeRecord> = (0..30)
+        .flat_map(|n| ["expected", "another"].map(|text| (n, text)))
+        .map(|(n, text)| ChallengeRecord { name: core(&format!("n{n}.larkfield.example")), text: text.into() })
+        .collect();
+    let wanted: Vec<&ChallengeRecord> = records.iter().collect();
+    for (text_there, lacking, questions) in [("expected", 30, 1 + 30), ("older", 60, 1)] {
+        let (address, count) = counting(text(text_there)).await;
+        assert_eq!(challenge::lacking(address, &wanted).await.unwrap().len(), lacking, "{text_there}");
+        assert_eq!(count.load(Ordering::Relaxed), questions, "{text_there}");
+    }
+    let (address, count) = counting(text("expected")).await;
+    assert_eq!(challenge::lacking(address, &[]).await, Ok(Vec::new()));
+    assert_eq!(count.load(Ordering::Relaxed), 0, "nothing is asked for nothing");
+}
+
+#[tokio::test]
+async fn what_lies_above_many_names_is_looked_up_once() {
+    let apex = core("larkfield.example");
+    let ((zone, at_zone), (parent, above)) = (counting(text("no CAA")).await, counting(text("no CAA")).await);
+    let (zone, parents) = ([zone], [parent]);
+    let servers = caa::Servers { apex: &apex, zone: &zone, parents: &parents, resolvers: &[] };
+    let found = caa::Found::default();
+    let names: Vec<DnsName> = (0..20).map(|n| core(&format!("n{n}.larkfield.example"))).collect();
+    let sets = futures::future::try_join_all(names.iter().map(|name| found.set(name, servers))).await.unwrap();
+    assert!(sets.iter().all(Option::is_none));
+    assert_eq!(at_zone.load(Ordering::Relaxed), 20 + 1, "each name, and the zone's own");
+    assert_eq!(above.load(Ordering::Relaxed), 1, "example");
 }
 
 #[tokio::test]

@@ -16,6 +16,7 @@ use pindrel_core::manifest::TsigAlgorithm;
 use pindrel_core::name::DnsName;
 use pindrel_core::records::{AliasChange, RecordData, RecordSet, RecordType};
 use pindrel_core::values::Ttl;
+use pindrel_dns::challenge;
 use pindrel_dns::lookup::{self, Resolved};
 use pindrel_dns::{Rfc2136, UpdateError, ZoneDriver as _};
 use pindrel_sandbox::{Options, Sandbox, TSIG_NAME, ZONE};
@@ -31,7 +32,7 @@ fn dns(text: &str) -> DnsName {
     text.parse().unwrap()
 }
 
-fn challenge(owner: &str, text: &str) -> ChallengeRecord {
+fn record(owner: &str, text: &str) -> ChallengeRecord {
     ChallengeRecord { name: dns(owner), text: text.into() }
 }
 
@@ -107,8 +108,8 @@ async fn challenge_records_come_and_go_by_exact_value_and_twice_is_once() {
         let driver = world.driver();
         let owner = "_acme-challenge.api.larkfield.example";
         let long = "x".repeat(300);
-        let ours = [challenge(owner, "first"), challenge(owner, &long)];
-        driver.add_challenges(&[challenge(owner, "neighbour")]).await.unwrap();
+        let ours = [record(owner, "first"), record(owner, &long)];
+        driver.add_challenges(&[record(owner, "neighbour")]).await.unwrap();
         for _ in 0..2 {
             driver.add_challenges(&ours).await.unwrap();
             let [set] = world.texts(owner).await.try_into().unwrap();
@@ -121,6 +122,22 @@ async fn challenge_records_come_and_go_by_exact_value_and_twice_is_once() {
             assert_eq!(set.data(), [RecordData::Txt("neighbour".into())], "somebody else's value stays");
         }
         driver.add_challenges(&[]).await.unwrap();
+    }
+}
+
+#[tokio::test]
+async fn more_challenge_records_than_one_message_holds_come_and_go() {
+    for world in World::all("more_challenge_records_than_one_message_holds_come_and_go").await {
+        let driver = world.driver();
+        // All in one message would be more than 64 KiB.
+        let owner = |n: usize| format!("_acme-challenge.n{n}.larkfield.example");
+        let records: Vec<ChallengeRecord> = (0..1000).map(|n| record(&owner(n), &format!("{n:043}"))).collect();
+        driver.add_challenges(&records).await.unwrap();
+        let standing = challenge::standing(world.primary(), &records).await.unwrap();
+        assert!(records.iter().all(|record| standing.has(record)));
+        driver.delete_challenges(&records).await.unwrap();
+        let standing = challenge::standing(world.primary(), &records).await.unwrap();
+        assert!(!records.iter().any(|record| standing.has(record)));
     }
 }
 
@@ -183,7 +200,7 @@ async fn each_refusal_of_a_key_or_a_zone_has_its_own_remedy() {
         (make("other.example", server, TSIG_NAME, SHA256, &secret), "refuses to update other.example", "authoritative"),
         (make(ZONE, follower, TSIG_NAME, SHA256, &secret), "refuses to update larkfield.example", "dynamic update"),
     ] {
-        let error = driver.add_challenges(&[challenge("_acme-challenge.larkfield.example", "v")]).await.unwrap_err();
+        let error = driver.add_challenges(&[record("_acme-challenge.larkfield.example", "v")]).await.unwrap_err();
         assert!(error.to_string().contains(says), "{error}");
         assert!(error.remedy().contains(remedy), "{says}: {}", error.remedy());
     }
@@ -250,7 +267,7 @@ fn bad_time(message: &Message, ahead: u64) -> Vec<u8> {
 async fn told_by(script: impl Fn(&Message, &[u8]) -> Vec<u8> + Send + Sync + 'static) -> UpdateError {
     let server = answering(script).await;
     let driver = Rfc2136::new(dns(ZONE), server, dns(TSIG_NAME), SHA256, b"a secret".to_vec()).unwrap();
-    driver.add_challenges(&[challenge("_acme-challenge.larkfield.example", "v")]).await.unwrap_err()
+    driver.add_challenges(&[record("_acme-challenge.larkfield.example", "v")]).await.unwrap_err()
 }
 
 #[tokio::test]

@@ -4,16 +4,18 @@ use std::collections::BTreeMap;
 use std::net::SocketAddr;
 use std::time::{Duration, Instant};
 
+use futures::future::join_all;
+use futures::{StreamExt as _, TryStreamExt as _, stream};
 use pindrel_core::acme::order::ChallengeRecord;
 use pindrel_core::desired::{CertificateId, ZoneId};
 use pindrel_core::name::{DnsName, Hostname};
 use pindrel_core::pins::{PinState, judge_zone};
-use pindrel_dns::{challenge, lookup};
+use pindrel_dns::challenge;
 use pindrel_state::{ChallengeRow, Moment, OrderRow};
 
 use crate::carry::{Pace, names};
 use crate::error::{EngineError, StepFailure};
-use crate::{Engine, Event};
+use crate::{Engine, Event, LOOKUPS_AT_ONCE};
 
 /// How long the servers of a zone may take to give up a challenge record.
 const CLEAR_PATIENCE: Duration = Duration::from_secs(60);
@@ -105,17 +107,27 @@ impl Engine {
         }
         self.journal(Moment::Begun, "challenge-put", row.certificate.clone(), names(&row.names))?;
         let made = Instant::now();
-        for (zone, records) in &zones {
-            let servers = self.zone_servers(*zone);
-            self.world.zone_driver(&self.desired, *zone, &servers)?.add_challenges(records).await?;
-            self.await_challenges(hostname, &servers, records).await?;
-        }
+        // Each to its end, also where another fails: an update that is under way must not
+        // come after the clearing.
+        let puts = zones.iter().map(|(zone, records)| self.put_challenges(hostname, *zone, records));
+        join_all(puts).await.into_iter().collect::<Result<(), _>>()?;
         let least = zones.keys().map(|zone| self.desired.zone(*zone).least_wait).max().unwrap_or_default();
         if let Some(left) = least.checked_sub(made.elapsed()).filter(|left| !left.is_zero()) {
             self.tell_waiting(hostname, "issue", format!("the least wait of {} s to be over", least.as_secs()));
             self.waits.sleep(left).await;
         }
         self.journal(Moment::Ended, "challenge-put", row.certificate.clone(), names(&row.names))
+    }
+
+    async fn put_challenges(
+        &self,
+        hostname: &Hostname,
+        zone: ZoneId,
+        records: &[ChallengeRecord],
+    ) -> Result<(), StepFailure> {
+        let servers = self.zone_servers(zone);
+        self.world.zone_driver(&self.desired, zone, &servers)?.add_challenges(records).await?;
+        self.await_challenges(hostname, &servers, records).await
     }
 
     /// Waits until every server gives every record, naming who lags.
@@ -126,22 +138,19 @@ impl Engine {
         records: &[ChallengeRecord],
     ) -> Result<(), StepFailure> {
         let mut pace = Pace::new(self.transfer_patience);
-        let mut left: Vec<SocketAddr> = servers.to_vec();
+        let all: Vec<&ChallengeRecord> = records.iter().collect();
+        let mut left: Vec<_> = servers.iter().map(|server| (*server, all.clone())).collect();
         loop {
-            let mut lagging = Vec::new();
-            let mut why = Vec::new();
-            for server in left {
-                for record in records {
-                    match lookup::gives_challenge(server, record).await {
-                        Ok(true) => continue,
-                        Ok(false) => why.push(server.to_string()),
-                        Err(error) => why.push(format!("{server} ({error})")),
-                    }
-                    lagging.push(server);
-                    break;
+            let looks = left.into_iter().map(|(server, records)| async move {
+                match challenge::lacking(server, &records).await {
+                    Ok(lacking) => ((server, lacking), server.to_string()),
+                    Err(error) => ((server, records), format!("{server} ({error})")),
                 }
-            }
-            if lagging.is_empty() {
+            });
+            let lagging = join_all(looks).await.into_iter().filter(|((_, lacking), _)| !lacking.is_empty());
+            let why: Vec<String>;
+            (left, why) = lagging.unzip();
+            if left.is_empty() {
                 return Ok(());
             }
             let Some(wait) = pace.next() else {
@@ -152,7 +161,6 @@ impl Engine {
             };
             self.tell_waiting(hostname, "issue", format!("{} to give the challenge record", why.join(" and ")));
             self.waits.sleep(wait).await;
-            left = lagging;
         }
     }
 
@@ -214,17 +222,14 @@ impl Engine {
         let mut pace = Pace::new(CLEAR_PATIENCE);
         let mut left: Vec<&ChallengeRow> = rows.iter().collect();
         loop {
-            let mut standing = Vec::new();
-            for row in left {
-                let mut gone = true;
-                for server in &servers {
-                    gone = gone && matches!(lookup::gives_challenge(*server, &row.record).await, Ok(false));
-                }
-                if gone {
-                    self.state.forget_challenge_record(row)?;
-                } else {
-                    standing.push(row);
-                }
+            let looks = servers.iter().map(|server| challenge::standing(*server, left.iter().map(|row| &row.record)));
+            let looks = join_all(looks).await;
+            let gone = |row: &&ChallengeRow| {
+                looks.iter().all(|look| look.as_ref().is_ok_and(|standing| !standing.has(&row.record)))
+            };
+            let (gone, standing): (Vec<_>, Vec<_>) = left.into_iter().partition(gone);
+            for row in gone {
+                self.state.forget_challenge_record(row)?;
             }
             if standing.is_empty() {
                 return Ok(());
@@ -240,10 +245,12 @@ impl Engine {
 
     /// The place of each name of a certificate, each once.
     pub(crate) async fn challenge_places(&self, id: CertificateId) -> Result<Vec<(Hostname, Place)>, StepFailure> {
-        let mut places: Vec<(Hostname, Place)> = Vec::new();
-        for name in &self.desired.certificate(id).names {
-            places.push((name.clone(), self.challenge_place(&name.challenge_name()).await?));
-        }
-        Ok(places)
+        let places = stream::iter(self.desired.certificate(id).names.clone())
+            .map(|name| async move {
+                let place = self.challenge_place(&name.challenge_name()).await;
+                place.map(|place| (name, place))
+            })
+            .buffered(LOOKUPS_AT_ONCE);
+        places.try_collect().await
     }
 }

@@ -54,6 +54,7 @@ use pindrel_core::desired::{AuthorityId, CertificateId, Desired, EndpointId, Hos
 use pindrel_core::facts::{EndpointView, Fact, HeldCertificate, HostnameFacts, Ours, ZoneView};
 use pindrel_core::name::{DnsName, Hostname};
 use pindrel_core::pins::{Known, Pins};
+use pindrel_dns::caa;
 use pindrel_state::{HostnameRow, State};
 use tokio::sync::OnceCell;
 
@@ -62,6 +63,9 @@ use crate::challenge::Place;
 use crate::secrets::Vault;
 use crate::waits::Waits;
 use crate::world::World;
+
+/// How many names of one certificate are looked at side by side.
+const LOOKUPS_AT_ONCE: usize = 16;
 
 /// What a run needs.
 pub struct Setup {
@@ -96,6 +100,8 @@ pub struct Engine {
     lost_orders: AtomicU64,
     /// The accounts that orders are made with.
     accounts: Mutex<HashMap<AuthorityId, Arc<OnceCell<Arc<Account>>>>>,
+    /// The CAA records that this run has looked up.
+    caa: caa::Found,
     /// Whether the servers of every zone are known.
     zones_known: OnceCell<()>,
     /// Held while an order is checked against its limits and counted.
@@ -166,6 +172,7 @@ impl Engine {
             waiting_requests: AtomicU64::new(0),
             lost_orders: AtomicU64::new(0),
             accounts: Mutex::default(),
+            caa: caa::Found::default(),
             zones_known: OnceCell::new(),
             spending: Mutex::default(),
             known: Mutex::default(),

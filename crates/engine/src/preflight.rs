@@ -3,14 +3,15 @@
 
 use std::collections::HashSet;
 
+use futures::{StreamExt as _, TryStreamExt as _, stream};
 use pindrel_core::caa::Asking;
 use pindrel_core::desired::{AuthorityId, CertificateId};
 use pindrel_core::name::{DnsName, Hostname};
 use pindrel_dns::caa;
 
-use crate::Engine;
 use crate::account::Account;
 use crate::error::StepFailure;
+use crate::{Engine, LOOKUPS_AT_ONCE};
 
 impl Engine {
     /// Checks that the authority may issue for each name, that challenge records go where
@@ -28,10 +29,7 @@ impl Engine {
                 self.check_challenge_zone(&place).await?;
             }
         }
-        for name in &self.desired.certificate(id).names {
-            self.check_caa(name, account).await?;
-        }
-        Ok(())
+        self.check_caa(id, account).await
     }
 
     /// The profile that is ordered: the certificate's own, else the authority's.
@@ -55,9 +53,17 @@ impl Engine {
         Err(StepFailure::new(says, remedy))
     }
 
-    /// Looks CAA up as the authority will (RFC 8659, RFC 8657). An authority that does not
-    /// say how it is called in CAA records cannot be checked.
-    pub(crate) async fn check_caa(&self, name: &Hostname, account: &Account) -> Result<(), StepFailure> {
+    /// Looks CAA up as the authority will (RFC 8659, RFC 8657), for each name of a
+    /// certificate. An authority that does not say how it is called in CAA records cannot
+    /// be checked.
+    pub(crate) async fn check_caa(&self, id: CertificateId, account: &Account) -> Result<(), StepFailure> {
+        let checks = stream::iter(self.desired.certificate(id).names.clone())
+            .map(|name| async move { self.check_caa_of(&name, account).await })
+            .buffered(LOOKUPS_AT_ONCE);
+        checks.try_collect().await
+    }
+
+    async fn check_caa_of(&self, name: &Hostname, account: &Account) -> Result<(), StepFailure> {
         let identities = &account.authority.directory().meta.caa_identities;
         let Some(zone) = self.desired.zone_of(name) else { return Ok(()) };
         let Ok(base) = name.base().parse::<DnsName>() else { return Ok(()) };
@@ -71,7 +77,7 @@ impl Engine {
             parents: &wanted.parents,
             resolvers: self.world.resolvers(&self.desired, zone),
         };
-        let found = caa::set(&base, servers).await.map_err(|error| {
+        let found = self.caa.set(&base, servers).await.map_err(|error| {
             let says =
                 format!("the CAA records of {base} cannot be looked up ({error}), and an authority would not issue");
             StepFailure::new(says, "see that the zone's servers answer, then run settle again")

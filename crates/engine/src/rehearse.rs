@@ -73,13 +73,11 @@ impl Engine {
         let real = self.desired.certificate(id).authority.map(|authority| self.desired.authority(authority));
         let Some(practice) = real.and_then(|authority| authority.rehearsal) else { return Ok(()) };
         let account = self.account(practice).await?;
-        for name in &self.desired.certificate(id).names {
-            if let Err(failure) = self.check_caa(name, &account).await {
-                let called = &self.desired.authority(practice).name;
-                let says = format!("the rehearsal at {called} is skipped: {}", failure.says);
-                self.listener.on(Event::Note { says });
-                return Ok(());
-            }
+        if let Err(failure) = self.check_caa(id, &account).await {
+            let called = &self.desired.authority(practice).name;
+            let says = format!("the rehearsal at {called} is skipped: {}", failure.says);
+            self.listener.on(Event::Note { says });
+            return Ok(());
         }
         let ordering = Ordering { certificate: id, authority: practice, hostname: hostname.clone(), rehearsal: true };
         self.order(&ordering, &account).await?;
