@@ -109,8 +109,13 @@ impl Engine {
         let made = Instant::now();
         // Each to its end, also where another fails: an update that is under way must not
         // come after the clearing.
-        let puts = zones.iter().map(|(zone, records)| self.put_challenges(hostname, *zone, records));
-        join_all(puts).await.into_iter().collect::<Result<(), _>>()?;
+        let puts = zones.iter().map(async |(zone, records)| {
+            let servers = self.zone_servers(*zone);
+            self.world.zone_driver(&self.desired, *zone, &servers)?.add_challenges(records).await?;
+            Ok::<_, StepFailure>(servers.into_iter().map(|server| (server, records.iter().collect())))
+        });
+        let put: Vec<_> = join_all(puts).await.into_iter().collect::<Result<_, _>>()?;
+        self.await_challenges(hostname, put.into_iter().flatten().collect()).await?;
         let least = zones.keys().map(|zone| self.desired.zone(*zone).least_wait).max().unwrap_or_default();
         if let Some(left) = least.checked_sub(made.elapsed()).filter(|left| !left.is_zero()) {
             self.tell_waiting(hostname, "issue", format!("the least wait of {} s to be over", least.as_secs()));
@@ -119,27 +124,13 @@ impl Engine {
         self.journal(Moment::Ended, "challenge-put", row.certificate.clone(), names(&row.names))
     }
 
-    async fn put_challenges(
-        &self,
-        hostname: &Hostname,
-        zone: ZoneId,
-        records: &[ChallengeRecord],
-    ) -> Result<(), StepFailure> {
-        let servers = self.zone_servers(zone);
-        self.world.zone_driver(&self.desired, zone, &servers)?.add_challenges(records).await?;
-        self.await_challenges(hostname, &servers, records).await
-    }
-
-    /// Waits until every server gives every record, naming who lags.
+    /// Waits until every server gives each of its records, naming who lags.
     async fn await_challenges(
         &self,
         hostname: &Hostname,
-        servers: &[SocketAddr],
-        records: &[ChallengeRecord],
+        mut left: Vec<(SocketAddr, Vec<&ChallengeRecord>)>,
     ) -> Result<(), StepFailure> {
         let mut pace = Pace::new(self.transfer_patience);
-        let all: Vec<&ChallengeRecord> = records.iter().collect();
-        let mut left: Vec<_> = servers.iter().map(|server| (*server, all.clone())).collect();
         loop {
             let looks = left.into_iter().map(|(server, records)| async move {
                 match challenge::lacking(server, &records).await {
@@ -150,12 +141,10 @@ impl Engine {
             let lagging = join_all(looks).await.into_iter().filter(|((_, lacking), _)| !lacking.is_empty());
             let why: Vec<String>;
             (left, why) = lagging.unzip();
-            if left.is_empty() {
-                return Ok(());
-            }
+            let Some((_, lacking)) = left.first() else { return Ok(()) };
             let Some(wait) = pace.next() else {
                 return Err(StepFailure::new(
-                    format!("{} never gave the challenge record {}", why.join(" and "), records[0].name),
+                    format!("{} never gave the challenge record {}", why.join(" and "), lacking[0].name),
                     "see why that server does not transfer the zone, then run settle again",
                 ));
             };

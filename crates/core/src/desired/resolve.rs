@@ -1,0 +1,402 @@
+//! From the entries of a manifest to what should hold: references followed, defaults applied.
+
+use std::collections::{HashMap, HashSet};
+use std::path::PathBuf;
+use std::sync::Arc;
+
+use super::{
+    Authority, AuthorityId, CertificateId, CertificateTerms, Desired, Endpoint, EndpointId, ExternalAccountKey, Tsig,
+    WantedCertificate, WantedHostname, Zone, ZoneId,
+};
+use crate::delivery::Delivery;
+use crate::facts::Origin;
+use crate::manifest::{At, CertificateEntry, Diagnostics, Expectation, HostnameEntry, Manifest, Span};
+use crate::name::Hostname;
+use crate::renewal::RenewalRule;
+use crate::values::Ttl;
+
+/// Follows the references of a manifest and applies its defaults; mistakes are added
+/// to `problems`.
+pub fn resolve(manifest: Manifest, problems: &mut Diagnostics) -> Desired {
+    let mut resolver = Resolver::new(&manifest, problems);
+    resolver.desired.certificates.reserve(manifest.hostnames.len());
+    let renewal = manifest.default_renew.map_or(RenewalRule::Share, RenewalRule::Before);
+    let usual =
+        CertificateTerms { key: manifest.default_key.unwrap_or_default(), renewal, ..CertificateTerms::default() };
+    resolver.usual = Arc::new(usual);
+    for entry in &manifest.certificates {
+        resolver.declare(entry, &manifest.default_authority);
+    }
+    let Manifest { default_authority, default_ttl, hostnames, .. } = manifest;
+    for entry in hostnames {
+        resolver.hostname(entry, &default_authority, default_ttl.unwrap_or(Ttl::TEN_MINUTES));
+    }
+    resolver.desired
+}
+
+struct Resolver<'p> {
+    desired: Desired,
+    authorities: HashMap<String, AuthorityId>,
+    endpoints: HashMap<String, EndpointId>,
+    certificates: HashMap<String, CertificateId>,
+    /// The declared certificates that hold a name.
+    declared: HashMap<String, Vec<CertificateId>>,
+    zones: HashMap<String, ZoneId>,
+    /// What holds for certificates of which the manifest says nothing special.
+    usual: Arc<CertificateTerms>,
+    seen: HashSet<Hostname>,
+    /// Kind and name of the tables that have mistakes of their own.
+    mistaken: HashSet<(&'static str, String)>,
+    problems: &'p mut Diagnostics,
+}
+
+impl<'p> Resolver<'p> {
+    fn new(manifest: &Manifest, problems: &'p mut Diagnostics) -> Self {
+        let path = |path: &Option<At<PathBuf>>| path.as_ref().map(|path| path.value.clone());
+        let authorities = manifest.authorities.iter().map(|entry| Authority {
+            name: entry.name.value.clone(),
+            directory: entry.directory.clone(),
+            contact: entry.contact.clone(),
+            api_roots: path(&entry.api_roots),
+            issued_roots: path(&entry.issued_roots),
+            external_account_key: entry.external_account_key.as_ref().map(|external| ExternalAccountKey {
+                id: external.id.clone(),
+                secret: external.secret.value.clone(),
+                algorithm: external.algorithm,
+            }),
+            account_key: entry.account_key,
+            rehearsal: None,
+            limits: entry.limits.clone(),
+            profile: entry.profile.clone(),
+            chain_root: entry.chain_root.clone(),
+        });
+        let zones = manifest.zones.iter().map(|entry| Zone {
+            name: entry.name.value.clone(),
+            servers: entry.servers.clone(),
+            parents: entry.parents.clone(),
+            resolvers: entry.resolvers.clone(),
+            tsig: Tsig {
+                name: entry.tsig.name.clone(),
+                algorithm: entry.tsig.algorithm,
+                secret: entry.tsig.secret.value.clone(),
+            },
+            least_wait: entry.least_wait,
+        });
+        let endpoints = manifest.endpoints.iter().map(|entry| Endpoint {
+            name: entry.name.value.clone(),
+            id: entry.id.clone(),
+            kind: entry.kind,
+            url: entry.url.clone(),
+            token: entry.token.value.clone(),
+            api_roots: path(&entry.api_roots),
+        });
+        let desired = Desired {
+            authorities: authorities.collect(),
+            zones: zones.collect(),
+            endpoints: endpoints.collect(),
+            ..Desired::default()
+        };
+        let numbered = 0u32..;
+        let mut resolver = Resolver {
+            authorities: desired
+                .authorities
+                .iter()
+                .zip(numbered.clone())
+                .map(|(a, id)| (a.name.clone(), AuthorityId(id)))
+                .collect(),
+            endpoints: desired
+                .endpoints
+                .iter()
+                .zip(numbered.clone())
+                .map(|(e, id)| (e.name.clone(), EndpointId(id)))
+                .collect(),
+            certificates: manifest
+                .certificates
+                .iter()
+                .zip(numbered.clone())
+                .map(|(c, id)| (c.name.value.clone(), CertificateId(id)))
+                .collect(),
+            zones: desired.zones.iter().zip(numbered).map(|(z, id)| (z.name.as_str().to_owned(), ZoneId(id))).collect(),
+            declared: HashMap::new(),
+            mistaken: manifest.mistaken.iter().cloned().collect(),
+            seen: HashSet::with_capacity(manifest.hostnames.len()),
+            usual: Arc::default(),
+            desired,
+            problems,
+        };
+        resolver.rehearsals(manifest);
+        resolver
+    }
+
+    /// Follows the names of the authorities where others are rehearsed.
+    fn rehearsals(&mut self, manifest: &Manifest) {
+        for (entry, place) in manifest.authorities.iter().zip(0usize..) {
+            let Some(named) = &entry.rehearsal else { continue };
+            let found = reference(&self.authorities, &self.mistaken, named, "authority", self.problems);
+            if found == Some(AuthorityId(place as u32)) {
+                self.problems.report(
+                    "bad-value",
+                    named.span.clone(),
+                    format!("[authority.{}] cannot be its own rehearsal", entry.name.value),
+                    "name an authority for practice",
+                );
+            } else {
+                self.desired.authorities[place].rehearsal = found;
+            }
+        }
+    }
+
+    /// Adds a declared certificate.
+    fn declare(&mut self, entry: &CertificateEntry, default_authority: &Option<At<String>>) {
+        let authority = match entry.issued_by {
+            Origin::Authority => {
+                Some(self.authority(entry.authority.as_ref(), default_authority, entry.name.span.clone()))
+            }
+            Origin::Elsewhere | Origin::SelfSigned => None,
+        };
+        let mut names: Vec<Hostname> = Vec::new();
+        for name in &entry.names {
+            if names.contains(&name.value) {
+                self.problems.report(
+                    "duplicate",
+                    name.span.clone(),
+                    format!("{} is named twice", name.value),
+                    "keep one of the two",
+                );
+                continue;
+            }
+            if authority.is_some() {
+                self.zone(name);
+            }
+            names.push(name.value.clone());
+        }
+        let id = CertificateId(self.desired.certificates.len() as u32);
+        for name in &names {
+            self.declared.entry(name.as_str().to_owned()).or_default().push(id);
+        }
+        let deliveries = entry.deliver.iter().map(|delivery| Delivery {
+            file: delivery.file.clone(),
+            contents: delivery.contents.clone(),
+            mode: delivery.mode,
+            owner: delivery.owner.clone(),
+            group: delivery.group.clone(),
+            password: delivery.password.as_ref().map(|password| password.value.clone()),
+        });
+        let terms = CertificateTerms {
+            issued_by: entry.issued_by,
+            issued_roots: entry.issued_roots.as_ref().map(|path| path.value.clone()),
+            key: entry.key.unwrap_or(self.usual.key),
+            reuse_key: entry.reuse_key,
+            renewal: entry.renew.map_or(self.usual.renewal, RenewalRule::Before),
+            profile: entry.profile.clone(),
+            chain_root: entry.chain_root.clone(),
+            deliveries: deliveries.collect(),
+            after: entry.after.clone(),
+            labels: entry.labels.clone(),
+            note: entry.note.clone(),
+        };
+        let name = entry.name.value.clone();
+        self.desired.certificates.push(WantedCertificate { name, names, authority, terms: Arc::new(terms) });
+    }
+
+    fn hostname(&mut self, entry: HostnameEntry, default_authority: &Option<At<String>>, ttl: Ttl) {
+        let named = std::iter::once(&entry.hostname).chain(&entry.also);
+        let mut names: Vec<Hostname> = Vec::with_capacity(1 + entry.also.len());
+        for name in named {
+            if !self.seen.insert(name.value.clone()) {
+                self.problems.report(
+                    "duplicate",
+                    name.span.clone(),
+                    format!("{} is given twice (case and the final dot do not count)", name.value),
+                    "keep one of the two",
+                );
+            } else {
+                names.push(name.value.clone());
+            }
+        }
+        let endpoint = reference(&self.endpoints, &self.mistaken, &entry.endpoint, "endpoint", self.problems);
+        let zones: Vec<_> = std::iter::once(&entry.hostname).chain(&entry.also).map(|name| self.zone(name)).collect();
+        let certificate = self.certificate(&entry, &names, default_authority);
+        let (Some(endpoint), Some(certificate)) = (endpoint, certificate) else { return };
+
+        let expect = entry.expect.unwrap_or_else(|| Expectation {
+            path: entry.routes.first().map_or("/", |route| route.prefix.as_str()).to_owned(),
+            status: (200, 399),
+            body: None,
+        });
+        let probed_as = match &entry.probe_as {
+            Some(label) => {
+                entry.hostname.value.probed_as(&label.value).unwrap_or_else(|_| entry.hostname.value.clone())
+            }
+            None => entry.hostname.value.clone(),
+        };
+        let ttl = entry.ttl.unwrap_or(ttl);
+        let minimum_tls = entry.minimum_tls;
+        let primary = entry.hostname.value;
+        if let Some(zone) = zones[0] {
+            self.desired.hostnames.push(WantedHostname {
+                hostname: primary.clone(),
+                zone,
+                endpoint,
+                certificate,
+                routes: entry.routes,
+                redirect_to: None,
+                minimum_tls,
+                ttl,
+                expect,
+                probed_as,
+                labels: entry.labels.clone(),
+                note: entry.note.clone(),
+            });
+        }
+        for (name, zone) in entry.also.into_iter().zip(zones.into_iter().skip(1)) {
+            let Some(zone) = zone else { continue };
+            if name.value.is_wildcard() {
+                self.problems.report(
+                    "bad-name",
+                    name.span,
+                    format!("{} is a wildcard, which cannot redirect to one name", name.value),
+                    "name each further name",
+                );
+            }
+            self.desired.hostnames.push(WantedHostname {
+                hostname: name.value.clone(),
+                zone,
+                endpoint,
+                certificate,
+                routes: Vec::new(),
+                redirect_to: Some(primary.clone()),
+                minimum_tls,
+                ttl,
+                expect: Expectation { path: "/".into(), status: (300, 399), body: None },
+                probed_as: name.value,
+                labels: entry.labels.clone(),
+                note: entry.note.clone(),
+            });
+        }
+    }
+
+    /// The certificate that the hostname names, else a declared one that covers it and
+    /// its further names, else one of its own.
+    fn certificate(
+        &mut self,
+        entry: &HostnameEntry,
+        names: &[Hostname],
+        default_authority: &Option<At<String>>,
+    ) -> Option<CertificateId> {
+        let covered =
+            |certificate: &WantedCertificate, name: &Hostname| certificate.names.iter().any(|own| own.covers(name));
+        if let Some(named) = &entry.certificate {
+            let id = reference(&self.certificates, &self.mistaken, named, "certificate", self.problems)?;
+            let certificate = self.desired.certificate(id);
+            for name in names.iter().filter(|name| !covered(certificate, name)) {
+                self.problems.report(
+                    "not-covered",
+                    named.span.clone(),
+                    format!("the certificate \"{}\" does not cover {name}", named.value),
+                    format!("add \"{name}\" to the names of [certificate.{}]", named.value),
+                );
+            }
+            return Some(id);
+        }
+        if let Some(id) = self.declared(names) {
+            return Some(id);
+        }
+        let authority = self.authority(entry.authority.as_ref(), default_authority, entry.hostname.span.clone());
+        let id = CertificateId(self.desired.certificates.len() as u32);
+        self.desired.certificates.push(WantedCertificate {
+            name: entry.hostname.value.as_str().to_owned(),
+            names: names.to_vec(),
+            authority: Some(authority),
+            terms: self.usual.clone(),
+        });
+        Some(id)
+    }
+
+    /// The first declared certificate that covers all of `names`.
+    fn declared(&self, names: &[Hostname]) -> Option<CertificateId> {
+        let first = names.first()?;
+        let wildcard = first.as_str().split_once('.').map(|(_, rest)| format!("*.{rest}"));
+        let exact = self.declared.get(first.as_str());
+        let covering = wildcard.and_then(|wildcard| self.declared.get(&wildcard));
+        let mut candidates: Vec<CertificateId> = exact.into_iter().chain(covering).flatten().copied().collect();
+        candidates.sort_unstable();
+        candidates.into_iter().find(|id| {
+            let own = &self.desired.certificate(*id).names;
+            names.iter().all(|name| own.iter().any(|own| own.covers(name)))
+        })
+    }
+
+    fn authority(&mut self, named: Option<&At<String>>, default: &Option<At<String>>, span: Span) -> AuthorityId {
+        let fallback = AuthorityId(0);
+        if let Some(named) = named.or(default.as_ref()) {
+            return reference(&self.authorities, &self.mistaken, named, "authority", self.problems).unwrap_or(fallback);
+        }
+        let mistaken = self.mistaken.iter().any(|(kind, _)| *kind == "authority");
+        if self.authorities.len() != 1 && !mistaken {
+            self.problems.report(
+                "missing-key",
+                span,
+                "it is not said which authority issues this certificate",
+                "write authority = \"NAME\" here or under [defaults]",
+            );
+        }
+        fallback
+    }
+
+    fn zone(&mut self, name: &At<Hostname>) -> Option<ZoneId> {
+        let mut candidate = Some(name.value.base());
+        while let Some(text) = candidate {
+            if let Some(id) = self.zones.get(text) {
+                return Some(*id);
+            }
+            candidate = text.split_once('.').map(|(_, rest)| rest);
+        }
+        let mistaken =
+            self.mistaken.iter().filter(|(kind, _)| *kind == "zone").filter_map(|(_, zone)| zone.parse().ok());
+        if mistaken.into_iter().any(|zone| name.value.is_within(&zone)) {
+            return None;
+        }
+        let mut known: Vec<&str> = self.zones.keys().map(String::as_str).collect();
+        known.sort_unstable();
+        let help = match known.as_slice() {
+            [] => format!(
+                "add [zone.\"{}\"] with its servers and key",
+                name.value.base().split_once('.').map_or("", |(_, zone)| zone)
+            ),
+            known => format!("zones of this manifest: {}", known.join(", ")),
+        };
+        self.problems.report(
+            "outside-zones",
+            name.span.clone(),
+            format!("{} lies in no zone of this manifest", name.value),
+            help,
+        );
+        None
+    }
+}
+
+fn reference<T: Copy>(
+    table: &HashMap<String, T>,
+    mistaken: &HashSet<(&'static str, String)>,
+    named: &At<String>,
+    kind: &str,
+    problems: &mut Diagnostics,
+) -> Option<T> {
+    if let Some(id) = table.get(&named.value) {
+        return Some(*id);
+    }
+    let also = mistaken.iter().filter(|(of, _)| *of == kind).map(|(_, name)| name.as_str());
+    let mut known: Vec<&str> = table.keys().map(String::as_str).chain(also).collect();
+    if known.contains(&named.value.as_str()) {
+        return None;
+    }
+    known.sort_unstable();
+    let help = match crate::manifest::nearest(&named.value, known.iter().copied()) {
+        Some(near) => format!("did you mean \"{near}\"?"),
+        None if known.is_empty() => format!("add a table [{kind}.{}]", named.value),
+        None => format!("there are: {}", known.join(", ")),
+    };
+    problems.report("unknown-reference", named.span.clone(), format!("there is no [{kind}.{}]", named.value), help);
+    None
+}

@@ -1,0 +1,132 @@
+//! The tables `[authority.NAME]`.
+
+use std::str::FromStr;
+
+use super::common::{SPAN_HELP, owned, read_path, read_secret, read_span, read_url};
+use crate::acme::jws::MacAlgorithm;
+use crate::budget::{LONGEST_WITHIN_SECS, Limit, Per, Spending, usual_reserve};
+use crate::manifest::section::Section;
+use crate::manifest::{At, AuthorityEntry, Diagnostics, ExternalAccountEntry};
+use crate::values::KeyKind;
+
+pub(super) const AUTHORITY_KEYS: &[&str] = &[
+    "directory",
+    "contact",
+    "agree_to_terms",
+    "api_roots",
+    "issued_roots",
+    "external_account_key",
+    "account_key",
+    "rehearsal",
+    "limits",
+    "profile",
+    "chain_root",
+];
+pub(super) const EXTERNAL_KEYS: &[&str] = &["id", "secret", "algorithm"];
+pub(super) const LIMIT_KEYS: &[&str] = &["count", "of", "per", "within", "reserve"];
+
+pub(super) fn read_authority(
+    name: At<&str>,
+    section: &Section<'_>,
+    problems: &mut Diagnostics,
+) -> Option<AuthorityEntry> {
+    let directory = read_url(section, "directory", "\"https://…/directory\"", problems);
+    let contact = section.texts("contact", problems);
+    for address in &contact {
+        let mail = address.value.strip_prefix("mailto:");
+        if !mail.is_some_and(|mail| mail.contains('@') && !mail.contains([',', '?'])) {
+            problems.report(
+                "bad-value",
+                address.span.clone(),
+                format!("\"{}\" is no contact that an authority takes", address.value),
+                "write one mail address a text, such as \"mailto:tls@larkfield.example\"",
+            );
+        }
+    }
+    match section.truth("agree_to_terms", problems) {
+        Some(At { value: true, .. }) => {}
+        Some(At { value: false, span }) => problems.report(
+            "bad-value",
+            span,
+            "without agreement to its terms of service the authority opens no account",
+            "read the terms, then write: agree_to_terms = true",
+        ),
+        None if section.value("agree_to_terms").is_none() => section.missing("agree_to_terms", "true", problems),
+        None => {}
+    }
+    let external = section.inner("external_account_key", EXTERNAL_KEYS, problems).and_then(|key| {
+        let id = key.needed_text("id", "\"observatory-1\"", problems);
+        let secret = read_secret(&key, "secret", "EAB_SECRET", problems);
+        let algorithm = key
+            .parsed("algorithm", "write \"hmac-sha256\", \"hmac-sha384\" or \"hmac-sha512\"", problems)
+            .map_or(MacAlgorithm::Hs256, |algorithm| algorithm.value);
+        Some(ExternalAccountEntry { id: id?.value.to_owned(), secret: secret?, algorithm })
+    });
+    let limits = section.inner_list("limits", LIMIT_KEYS, problems);
+    let limits = limits.iter().filter_map(|limit| read_limit(limit, problems)).collect();
+    let account_key = section
+        .parsed("account_key", "write \"ecdsa-p256\", \"ecdsa-p384\", \"rsa-2048\" or \"ed25519\"", problems)
+        .map_or(KeyKind::default(), |kind| kind.value);
+    Some(AuthorityEntry {
+        name: owned(name),
+        directory: directory?,
+        contact: contact.into_iter().map(|address| address.value.to_owned()).collect(),
+        api_roots: read_path(section, "api_roots", problems),
+        issued_roots: read_path(section, "issued_roots", problems),
+        external_account_key: external,
+        rehearsal: section.text("rehearsal", problems).map(owned),
+        limits,
+        account_key,
+        profile: section.plain_text("profile", problems),
+        chain_root: section.plain_text("chain_root", problems),
+    })
+}
+
+fn read_limit(section: &Section<'_>, problems: &mut Diagnostics) -> Option<Limit> {
+    for (key, example) in
+        [("count", "50"), ("of", "\"certificate\""), ("per", "\"registered-domain\""), ("within", "\"7d\"")]
+    {
+        if section.value(key).is_none() {
+            section.missing(key, example, problems);
+        }
+    }
+    let count = section.number("count", 1..=1_000_000, problems);
+    let of = section.parsed::<Spending>("of", "write \"failed-validation\", \"order\" or \"certificate\"", problems);
+    let per =
+        section.parsed::<Per>("per", "write \"hostname\", \"registered-domain\", \"names\" or \"account\"", problems);
+    let reserve = section.number("reserve", 0..=1_000_000, problems);
+    let span = section.span_of("within");
+    let within_secs = read_span(section, "within", problems)?.as_secs();
+    let (count, of, per) = (count?, of?.value, per?.value);
+    if !(1..=LONGEST_WITHIN_SECS).contains(&within_secs) {
+        let days = LONGEST_WITHIN_SECS / 86_400;
+        let message = format!("a limit looks back at least a second and at most {days} days");
+        problems.report("bad-value", span.unwrap_or_default(), message, SPAN_HELP);
+        return None;
+    }
+    if let Some(reserve) = &reserve
+        && reserve.value >= count.value
+    {
+        problems.report(
+            "bad-value",
+            reserve.span.clone(),
+            "the reserve for renewals leaves nothing for new certificates",
+            format!("write a reserve below {}", count.value),
+        );
+    }
+    let reserve = reserve.map_or(usual_reserve(of, count.value), |reserve| reserve.value);
+    Some(Limit { count: count.value, of, per, within_secs, reserve })
+}
+
+impl FromStr for MacAlgorithm {
+    type Err = String;
+
+    fn from_str(text: &str) -> Result<Self, String> {
+        match text.to_ascii_lowercase().as_str() {
+            "hmac-sha256" => Ok(MacAlgorithm::Hs256),
+            "hmac-sha384" => Ok(MacAlgorithm::Hs384),
+            "hmac-sha512" => Ok(MacAlgorithm::Hs512),
+            _ => Err(format!("\"{text}\" is no MAC of an external account")),
+        }
+    }
+}

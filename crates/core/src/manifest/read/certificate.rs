@@ -1,0 +1,139 @@
+//! The tables `[certificate.NAME]`.
+
+use std::path::PathBuf;
+use std::time::Duration;
+
+use super::common::{owned, parse_name, read_labels, read_path, read_secret, read_span};
+use crate::delivery::{Command, Contents, FileMode, Piece};
+use crate::facts::Origin;
+use crate::manifest::section::{Section, parse};
+use crate::manifest::{At, CertificateEntry, DeliveryEntry, Diagnostics};
+use crate::values::KeyKind;
+
+pub(super) const CERTIFICATE_KEYS: &[&str] = &[
+    "names",
+    "key",
+    "authority",
+    "reuse_key",
+    "renew",
+    "profile",
+    "chain_root",
+    "issued_by",
+    "issued_roots",
+    "deliver",
+    "after",
+    "labels",
+    "note",
+];
+pub(super) const DELIVER_KEYS: &[&str] = &["file", "holds", "mode", "owner", "group", "password"];
+pub(super) const AFTER_KEYS: &[&str] = &["run", "within"];
+const KEY_HELP: &str = "write \"ecdsa-p256\", \"ecdsa-p384\", \"rsa-2048\", \"rsa-3072\" or \"rsa-4096\"";
+/// How long a command may take unless the manifest says.
+const USUAL_WITHIN: Duration = Duration::from_secs(300);
+/// The longest time that a command may be given.
+const LONGEST_COMMAND: Duration = Duration::from_secs(3600);
+/// The most names of one certificate.
+const MOST_NAMES: usize = 100;
+
+pub(super) fn read_certificate(
+    name: At<&str>,
+    section: &Section<'_>,
+    problems: &mut Diagnostics,
+) -> Option<CertificateEntry> {
+    let texts = section.texts("names", problems);
+    if texts.is_empty() && section.value("names").is_none_or(|value| value.get_ref().is_array()) {
+        section.missing("names", "[\"api.larkfield.example\"]", problems);
+    }
+    if let Some(over) = texts.get(MOST_NAMES) {
+        problems.report(
+            "bad-value",
+            over.span.clone(),
+            format!("a certificate has at most {MOST_NAMES} names, and this one has {}", texts.len()),
+            "declare a second certificate for the rest",
+        );
+    }
+    let names = texts.into_iter().filter_map(|name| parse_name(name, problems)).collect();
+    let deliver = section.inner_list("deliver", DELIVER_KEYS, problems);
+    let after = section.inner_list("after", AFTER_KEYS, problems);
+    let truth = |key: &str, problems: &mut Diagnostics| section.truth(key, problems).is_some_and(|truth| truth.value);
+    let issued_by = section
+        .parsed::<Origin>("issued_by", "write \"authority\", \"elsewhere\" or \"self\"", problems)
+        .map_or(Origin::Authority, |origin| origin.value);
+    let authority = section.text("authority", problems).map(owned);
+    if let (Some(authority), Origin::Elsewhere | Origin::SelfSigned) = (&authority, issued_by) {
+        problems.report(
+            "bad-value",
+            authority.span.clone(),
+            format!("a certificate that is issued by \"{issued_by}\" has no ACME authority"),
+            "take authority away, or issued_by",
+        );
+    }
+    Some(CertificateEntry {
+        name: owned(name),
+        names,
+        authority,
+        key: read_certificate_key(section, problems),
+        reuse_key: truth("reuse_key", problems),
+        renew: read_span(section, "renew", problems),
+        profile: section.plain_text("profile", problems),
+        chain_root: section.plain_text("chain_root", problems),
+        issued_by,
+        issued_roots: read_path(section, "issued_roots", problems),
+        deliver: deliver.iter().filter_map(|entry| read_delivery(entry, problems)).collect(),
+        after: after.iter().filter_map(|entry| read_command(entry, problems)).collect(),
+        labels: read_labels(section, problems),
+        note: section.plain_text("note", problems),
+    })
+}
+
+pub(super) fn read_certificate_key(section: &Section<'_>, problems: &mut Diagnostics) -> Option<KeyKind> {
+    let kind = section.parsed::<KeyKind>("key", KEY_HELP, problems)?;
+    if KeyKind::FOR_CERTIFICATES.contains(&kind.value) {
+        return Some(kind.value);
+    }
+    problems.report(
+        "bad-value",
+        kind.span,
+        format!("no authority issues for a key of the kind {}", kind.value),
+        KEY_HELP,
+    );
+    None
+}
+
+fn read_delivery(section: &Section<'_>, problems: &mut Diagnostics) -> Option<DeliveryEntry> {
+    let file = section.needed_text("file", "\"tls/chain.pem\"", problems);
+    let holds = section.texts("holds", problems);
+    if holds.is_empty() && section.value("holds").is_none_or(|value| value.get_ref().is_array()) {
+        section.missing("holds", "[\"leaf\", \"intermediates\"]", problems);
+    }
+    let password = section.value("password").and_then(|_| read_secret(section, "password", "P12_PASSWORD", problems));
+    let contents = if holds.iter().any(|piece| piece.value == "pkcs12") {
+        if let [_, more, ..] = holds.as_slice() {
+            let message = "a PKCS#12 file holds key and chain already, and nothing besides";
+            problems.report("bad-value", more.span.clone(), message, "write holds = [\"pkcs12\"]");
+        }
+        if section.value("password").is_none() {
+            section.missing("password", "\"env:P12_PASSWORD\"", problems);
+        }
+        Contents::Pkcs12
+    } else {
+        let help = "write \"key\", \"leaf\", \"intermediates\" or, alone, \"pkcs12\"";
+        let pieces = holds.into_iter().filter_map(|piece| parse::<Piece>(piece, help, problems));
+        Contents::Pem(pieces.map(|piece| piece.value).collect())
+    };
+    let mode = section
+        .parsed::<FileMode>("mode", "write three or four octal digits, such as \"0640\"", problems)
+        .map_or_else(|| contents.usual_mode(), |mode| mode.value);
+    let (owner, group) = (section.plain_text("owner", problems), section.plain_text("group", problems));
+    Some(DeliveryEntry { file: PathBuf::from(file?.value), contents, mode, owner, group, password })
+}
+
+fn read_command(section: &Section<'_>, problems: &mut Diagnostics) -> Option<Command> {
+    let run: Vec<String> = section.texts("run", problems).into_iter().map(|word| word.value.to_owned()).collect();
+    if run.first().is_none_or(String::is_empty) && section.value("run").is_none_or(|value| value.get_ref().is_array()) {
+        section.missing("run", "[\"systemctl\", \"reload\", \"edge\"]", problems);
+    }
+    let within =
+        read_span(section, "within", problems).unwrap_or(USUAL_WITHIN).clamp(Duration::from_secs(1), LONGEST_COMMAND);
+    (!run.is_empty()).then_some(Command { run, within })
+}

@@ -1,0 +1,102 @@
+//! What is read alike in several tables.
+
+use std::path::PathBuf;
+use std::str::FromStr;
+use std::time::Duration;
+
+use url::Url;
+
+use crate::manifest::section::{Section, parse};
+use crate::manifest::{At, Diagnostics};
+use crate::values::{SecretRef, parse_duration};
+
+pub(super) const TTL_HELP: &str = "write a whole number with s, m, h or d, such as \"10m\"";
+pub(super) const SPAN_HELP: &str = "write a whole number with s, m, h or d, such as \"30d\"";
+const NAME_HELP: &str = "write a full name of letters, digits and hyphens, such as api.larkfield.example";
+const URL_HELP: &str = "write an https:// URL";
+
+pub(super) fn owned(text: At<&str>) -> At<String> {
+    At { value: text.value.to_owned(), span: text.span }
+}
+
+pub(super) fn parse_name<T: FromStr>(text: At<&str>, problems: &mut Diagnostics) -> Option<At<T>>
+where
+    T::Err: std::fmt::Display,
+{
+    match text.value.parse() {
+        Ok(value) => Some(At { value, span: text.span }),
+        Err(error) => {
+            let message = format!("\"{}\" is no hostname: {error}", text.value.chars().take(80).collect::<String>());
+            problems.report("bad-name", text.span, message, NAME_HELP);
+            None
+        }
+    }
+}
+
+pub(super) fn read_span(section: &Section<'_>, key: &str, problems: &mut Diagnostics) -> Option<Duration> {
+    section.parsed::<DurationText>(key, SPAN_HELP, problems).map(|span| span.value.0)
+}
+
+/// A duration with its unit, as in `30d`.
+struct DurationText(Duration);
+
+impl FromStr for DurationText {
+    type Err = crate::values::ValueError;
+
+    fn from_str(text: &str) -> Result<Self, Self::Err> {
+        parse_duration(text).map(DurationText)
+    }
+}
+
+pub(super) fn read_driver(section: &Section<'_>, known: &[&str], problems: &mut Diagnostics) {
+    let Some(driver) = section.needed_text("driver", &format!("{:?}", known[0]), problems) else { return };
+    if !known.contains(&driver.value) {
+        problems.report(
+            "bad-value",
+            driver.span,
+            format!("there is no driver \"{}\" for [{}]", driver.value, section.title()),
+            format!("write \"{}\"", known.join("\" or \"")),
+        );
+    }
+}
+
+pub(super) fn read_secret(
+    section: &Section<'_>,
+    key: &str,
+    variable: &str,
+    problems: &mut Diagnostics,
+) -> Option<At<SecretRef>> {
+    let text = section.needed_text(key, &format!("\"env:{variable}\""), problems)?;
+    match text.value.parse() {
+        Ok(value) => Some(At { value, span: text.span }),
+        Err(_) => {
+            problems.report(
+                "secret-in-clear",
+                text.span,
+                format!("\"{key}\" must say where the secret is, not what it is"),
+                format!("write {key} = \"env:{variable}\" or \"file:PATH\", and change a secret that has been in a file like this"),
+            );
+            None
+        }
+    }
+}
+
+pub(super) fn read_url(section: &Section<'_>, key: &str, example: &str, problems: &mut Diagnostics) -> Option<Url> {
+    let text = section.needed_text(key, example, problems)?;
+    let url: At<Url> = parse(text, URL_HELP, problems)?;
+    let bare = url.value.username().is_empty() && url.value.password().is_none();
+    if url.value.scheme() == "https" && url.value.has_host() && bare {
+        return Some(url.value);
+    }
+    let message = if bare { format!("\"{key}\" is no https URL") } else { format!("\"{key}\" holds a password") };
+    problems.report("bad-value", url.span, message, URL_HELP);
+    None
+}
+
+pub(super) fn read_path(section: &Section<'_>, key: &str, problems: &mut Diagnostics) -> Option<At<PathBuf>> {
+    section.text(key, problems).map(|path| At { value: PathBuf::from(path.value), span: path.span })
+}
+
+pub(super) fn read_labels(section: &Section<'_>, problems: &mut Diagnostics) -> Vec<String> {
+    section.texts("labels", problems).into_iter().map(|label| label.value.to_owned()).collect()
+}

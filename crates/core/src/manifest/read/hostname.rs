@@ -1,0 +1,140 @@
+//! The tables `[hostname."NAME"]`.
+
+use std::str::FromStr;
+
+use super::common::{TTL_HELP, owned, parse_name, read_labels};
+use crate::endpoint::{Route, TlsVersion};
+use crate::manifest::section::Section;
+use crate::manifest::{At, Diagnostics, Expectation, HostnameEntry};
+use crate::name::Hostname;
+
+pub(super) const HOSTNAME_KEYS: &[&str] = &[
+    "endpoint",
+    "routes",
+    "also",
+    "expect",
+    "certificate",
+    "authority",
+    "ttl",
+    "minimum_tls",
+    "probe_as",
+    "labels",
+    "note",
+];
+pub(super) const ROUTE_KEYS: &[&str] = &["prefix", "service", "release"];
+pub(super) const EXPECT_KEYS: &[&str] = &["path", "status", "body"];
+
+pub(super) fn read_hostname(
+    name: At<&str>,
+    section: &Section<'_>,
+    problems: &mut Diagnostics,
+) -> Option<HostnameEntry> {
+    let hostname = parse_name::<Hostname>(name, problems);
+    let endpoint = section.needed_text("endpoint", "\"NAME\"", problems);
+    let mut routes = Vec::new();
+    for route in section.inner_list("routes", ROUTE_KEYS, problems) {
+        routes.extend(read_route(&route, problems));
+    }
+    let also = section.texts("also", problems).into_iter().filter_map(|name| parse_name(name, problems)).collect();
+    let probe_as = section.text("probe_as", problems);
+    if let Some(hostname) = &hostname {
+        check_probe_label(&hostname.value, probe_as.as_ref(), section, problems);
+    }
+    let expect = section
+        .inner("expect", EXPECT_KEYS, problems)
+        .map(|expect| read_expectation(&expect, routes.first().map(|route| route.prefix.as_str()), problems));
+    Some(HostnameEntry {
+        hostname: hostname?,
+        endpoint: owned(endpoint?),
+        certificate: section.text("certificate", problems).map(owned),
+        authority: section.text("authority", problems).map(owned),
+        routes,
+        also,
+        ttl: section.parsed("ttl", TTL_HELP, problems).map(|ttl| ttl.value),
+        minimum_tls: section
+            .parsed("minimum_tls", "write \"1.2\" or \"1.3\"", problems)
+            .map_or(TlsVersion::V1_2, |version| version.value),
+        expect,
+        probe_as: probe_as.map(owned),
+        labels: read_labels(section, problems),
+        note: section.plain_text("note", problems),
+    })
+}
+
+fn check_probe_label(hostname: &Hostname, label: Option<&At<&str>>, section: &Section<'_>, problems: &mut Diagnostics) {
+    match label {
+        None if hostname.is_wildcard() => section.missing("probe_as", "\"LABEL\"", problems),
+        Some(label) if !hostname.is_wildcard() => problems.report(
+            "bad-value",
+            label.span.clone(),
+            format!("{hostname} is no wildcard: it is asked under its own name"),
+            "take probe_as away",
+        ),
+        Some(label) if label.value.contains('.') || hostname.probed_as(label.value).is_err() => problems.report(
+            "bad-name",
+            label.span.clone(),
+            format!("\"{}\" cannot stand in the place of the * in {hostname}", label.value),
+            "write one label of letters, digits and hyphens",
+        ),
+        _ => {}
+    }
+}
+
+fn read_route(section: &Section<'_>, problems: &mut Diagnostics) -> Option<Route> {
+    let prefix = section.needed_text("prefix", "\"/v1\"", problems);
+    let service = section.needed_text("service", "\"NAME\"", problems);
+    let release = section.text("release", problems).map(|release| release.value.to_owned());
+    let prefix = prefix?;
+    if !is_path(prefix.value) {
+        problems.report(
+            "bad-value",
+            prefix.span,
+            format!("\"{}\" is no path", prefix.value),
+            "write a path that starts with a slash, such as \"/v1\"",
+        );
+        return None;
+    }
+    Some(Route { prefix: prefix.value.to_owned(), service: service?.value.to_owned(), release })
+}
+
+fn read_expectation(section: &Section<'_>, first_route: Option<&str>, problems: &mut Diagnostics) -> Expectation {
+    let path = section.text("path", problems);
+    if let Some(path) = &path
+        && !is_path(path.value)
+    {
+        problems.report(
+            "bad-value",
+            path.span.clone(),
+            format!("\"{}\" is no path", path.value),
+            "write the path alone, such as \"/v2/ready\"; the host is the hostname",
+        );
+    }
+    let status =
+        section.parsed::<StatusRange>("status", "write a status or a range, such as \"200\" or \"200-299\"", problems);
+    Expectation {
+        path: path.map_or(first_route.unwrap_or("/"), |path| path.value).to_owned(),
+        status: status.map_or((200, 399), |range| (range.value.0, range.value.1)),
+        body: section.text("body", problems).map(|body| body.value.to_owned()),
+    }
+}
+
+/// A status or a range of them, as in `200-299`.
+struct StatusRange(u16, u16);
+
+impl FromStr for StatusRange {
+    type Err = String;
+
+    fn from_str(text: &str) -> Result<Self, String> {
+        let (low, high) = text.split_once('-').unwrap_or((text, text));
+        match (low.parse(), high.parse()) {
+            (Ok(low), Ok(high)) if (100..=599).contains(&low) && (low..=599).contains(&high) => {
+                Ok(StatusRange(low, high))
+            }
+            _ => Err(format!("\"{text}\" is no HTTP status")),
+        }
+    }
+}
+
+fn is_path(text: &str) -> bool {
+    text.starts_with('/') && !text.contains(|c: char| c.is_whitespace() || c.is_control() || c == '#')
+}

@@ -1,0 +1,87 @@
+//! The tables `[zone."NAME"]`.
+
+use std::collections::HashMap;
+use std::net::{IpAddr, SocketAddr};
+use std::str::FromStr;
+
+use super::common::{parse_name, read_driver, read_secret, read_span};
+use crate::manifest::section::{Section, parse};
+use crate::manifest::{At, Diagnostics, TsigAlgorithm, TsigEntry, ZoneEntry};
+use crate::name::DnsName;
+
+pub(super) const ZONE_KEYS: &[&str] = &["driver", "servers", "parents", "tsig", "resolvers", "least_wait"];
+pub(super) const TSIG_KEYS: &[&str] = &["name", "algorithm", "secret"];
+const ADDRESS_HELP: &str = "write an address with a port, such as \"127.0.0.1:53\" or \"[::1]:53\"";
+
+pub(super) fn read_zone(name: At<&str>, section: &Section<'_>, problems: &mut Diagnostics) -> Option<ZoneEntry> {
+    let name = parse_name::<DnsName>(name, problems);
+    read_driver(section, &["rfc2136"], problems);
+    let servers = read_servers(section, "servers", problems);
+    let parents = read_servers(section, "parents", problems);
+    let resolvers = read_servers(section, "resolvers", problems);
+    if section.value("tsig").is_none() {
+        section.missing(
+            "tsig",
+            "{ name = \"pindrel.\", algorithm = \"hmac-sha256\", secret = \"env:TSIG_SECRET\" }",
+            problems,
+        );
+    }
+    let tsig = section.inner("tsig", TSIG_KEYS, problems).and_then(|tsig| {
+        let name = tsig.needed_text("name", "\"pindrel.\"", problems);
+        let name = name.and_then(|name| parse(name, "write the key's name as the server has it", problems));
+        let secret = read_secret(&tsig, "secret", "TSIG_SECRET", problems);
+        let algorithm = match tsig.value("algorithm") {
+            None => Some(TsigAlgorithm::HmacSha256),
+            Some(_) => tsig
+                .parsed("algorithm", "write \"hmac-sha256\", \"hmac-sha384\" or \"hmac-sha512\"", problems)
+                .map(|algorithm| algorithm.value),
+        };
+        Some(TsigEntry { name: name?.value, algorithm: algorithm?, secret: secret? })
+    });
+    let least_wait = read_span(section, "least_wait", problems).unwrap_or_default();
+    Some(ZoneEntry { name: name?, servers, parents, resolvers, tsig: tsig?, least_wait })
+}
+
+pub(super) fn report_repeated_zones(zones: &[ZoneEntry], problems: &mut Diagnostics) {
+    let mut seen = HashMap::new();
+    for zone in zones {
+        if seen.insert(&zone.name.value, ()).is_some() {
+            problems.report(
+                "duplicate",
+                zone.name.span.clone(),
+                format!("the zone {} is given twice (case and the final dot do not count)", zone.name.value),
+                "keep one of the two",
+            );
+        }
+    }
+}
+
+fn read_servers(section: &Section<'_>, key: &str, problems: &mut Diagnostics) -> Vec<SocketAddr> {
+    section.parsed_list::<Server>(key, ADDRESS_HELP, problems).into_iter().map(|server| server.value.0).collect()
+}
+
+/// An address, with port 53 unless it says another.
+struct Server(SocketAddr);
+
+impl FromStr for Server {
+    type Err = String;
+
+    fn from_str(text: &str) -> Result<Self, String> {
+        let whole = text.parse::<SocketAddr>();
+        let address = whole.or_else(|_| text.parse::<IpAddr>().map(|address| SocketAddr::new(address, 53)));
+        address.map(Server).map_err(|_| format!("\"{text}\" is no address of a DNS server"))
+    }
+}
+
+impl FromStr for TsigAlgorithm {
+    type Err = String;
+
+    fn from_str(text: &str) -> Result<Self, String> {
+        match text.trim_end_matches('.').to_ascii_lowercase().as_str() {
+            "hmac-sha256" => Ok(TsigAlgorithm::HmacSha256),
+            "hmac-sha384" => Ok(TsigAlgorithm::HmacSha384),
+            "hmac-sha512" => Ok(TsigAlgorithm::HmacSha512),
+            _ => Err(format!("\"{text}\" is no MAC that updates are signed with here")),
+        }
+    }
+}
