@@ -162,7 +162,8 @@ impl fmt::Display for Limit {
             secs if secs % 60 == 0 => (secs / 60, "minutes"),
             secs => (secs, "seconds"),
         };
-        let unit = if number == 1 { unit.trim_end_matches('s') } else { unit };
+        let counted = |word: &'static str, one: bool| if one { word.trim_end_matches('s') } else { word };
+        let (what, unit) = (counted(what, self.count == 1), counted(unit, number == 1));
         write!(f, "{} {what} {of} within {number} {unit}", self.count)
     }
 }
@@ -195,7 +196,27 @@ mod tests {
         assert_eq!(LIMIT.may_go_on(&spent, false, at(3600)), None);
         let set_back = LIMIT.may_go_on(&spent, false, at(-86_400));
         assert_eq!(set_back, Some(at(3600)), "a clock that is set back opens nothing");
-        assert_eq!(LIMIT.to_string(), "4 orders for the account within 1 hour");
+    }
+
+    #[test]
+    fn a_limit_is_told_in_the_largest_unit_that_fits() {
+        let table = [
+            (Limit { within_secs: 3600, ..LIMIT }, "4 orders for the account within 1 hour"),
+            (Limit { within_secs: 10_800, per: Per::Names, ..LIMIT }, "4 orders for the same names within 3 hours"),
+            (
+                Limit { within_secs: 604_800, of: Spending::Certificate, per: Per::RegisteredDomain, ..LIMIT },
+                "4 certificates for a registered domain within 7 days",
+            ),
+            (
+                Limit { count: 1, within_secs: 86_400, of: Spending::FailedValidation, per: Per::Hostname, reserve: 0 },
+                "1 failed validation for a hostname within 1 day",
+            ),
+            (Limit { within_secs: 5_400, ..LIMIT }, "4 orders for the account within 90 minutes"),
+            (Limit { within_secs: 61, ..LIMIT }, "4 orders for the account within 61 seconds"),
+        ];
+        for (limit, says) in table {
+            assert_eq!(limit.to_string(), says);
+        }
     }
 
     #[test]

@@ -294,6 +294,33 @@ async fn a_server_is_asked_for_each_name_once_and_where_it_lags_for_one_only() {
 }
 
 #[tokio::test]
+async fn however_many_questions_there_are_a_bounded_number_is_under_way() {
+    let socket = Arc::new(UdpSocket::bind((Ipv4Addr::LOCALHOST, 0)).await.unwrap());
+    let address = socket.local_addr().unwrap();
+    let (under_way, most) = (Arc::new(AtomicUsize::new(0)), Arc::new(AtomicUsize::new(0)));
+    let seen = Arc::clone(&most);
+    tokio::spawn(async move {
+        let mut buffer = vec![0; 4096];
+        while let Ok((length, client)) = socket.recv_from(&mut buffer).await {
+            let question = Message::from_vec(&buffer[..length]).unwrap();
+            let (socket, under_way) = (Arc::clone(&socket), Arc::clone(&under_way));
+            seen.fetch_max(under_way.fetch_add(1, Ordering::Relaxed) + 1, Ordering::Relaxed);
+            tokio::spawn(async move {
+                tokio::time::sleep(Duration::from_millis(30)).await;
+                under_way.fetch_sub(1, Ordering::Relaxed);
+                let answer = answer(&question, ResponseCode::NXDomain, Vec::new()).to_vec().unwrap();
+                socket.send_to(&answer, client).await
+            });
+        }
+    });
+    let owner = core(OWNER);
+    let asked = futures::future::join_all((0..500).map(|_| lookup::records(address, &owner, RecordType::Txt))).await;
+    assert!(asked.into_iter().all(|answer| answer == Ok(Vec::new())));
+    let most = most.load(Ordering::Relaxed);
+    assert!((2..=128).contains(&most), "{most} at once");
+}
+
+#[tokio::test]
 async fn what_lies_above_many_names_is_looked_up_once() {
     let apex = core("larkfield.example");
     let ((zone, at_zone), (parent, above)) = (counting(text("no CAA")).await, counting(text("no CAA")).await);

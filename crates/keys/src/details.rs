@@ -116,7 +116,7 @@ fn in_words(extension: &ParsedExtension<'_>, raw: &[u8], read: &mut Details) -> 
             read.subject_key_id = Some(id.0.to_vec());
             (Some("subject key identifier"), hex(id.0, ":"))
         }
-        ParsedExtension::KeyUsage(usage) => (Some("key usage"), usage.to_string()),
+        ParsedExtension::KeyUsage(usage) => (Some("key usage"), usage.to_string().to_lowercase().replace("crl", "CRL")),
         ParsedExtension::ExtendedKeyUsage(usage) => {
             let known = [
                 (usage.any, "any"),

@@ -261,15 +261,7 @@ pub(crate) fn print_details(context: &Context, now: Timestamp, details: &Certifi
     match (&details.window, report.renew_at) {
         (Some(window), Some(at)) => {
             line("renew at", format!("{at}, in the authority's window"))?;
-            line(
-                "",
-                format!(
-                    "{} to {}; asked again after {}",
-                    window.start,
-                    window.end,
-                    window.look_again.strftime("%F %T")
-                ),
-            )?;
+            line("", format!("{} to {}; asked again after {:.0}", window.start, window.end, window.look_again))?;
             if let Some(url) = &window.explanation {
                 line("", format!("why: {url}"))?;
             }
@@ -298,14 +290,14 @@ pub(crate) fn print_details(context: &Context, now: Timestamp, details: &Certifi
     }
     for run in &details.commands {
         let how = if run.ended_well { "ended well" } else { "did not end well" };
-        line("command", format!("{} {how} at {}", run.command, run.at.strftime("%F %T")))?;
+        line("command", format!("{} {how} at {:.0}", run.command, run.at))?;
         if let Some(says) = &run.says {
             line("", says.clone())?;
         }
     }
     if let (Some(last_order), Some((word, says))) = (&report.last, last(report)) {
         let says = says.map_or(String::new(), |says| format!(": {says}"));
-        line("last order", format!("{word} at {}{says}", last_order.at.strftime("%F %T")))?;
+        line("last order", format!("{word} at {:.0}{says}", last_order.at))?;
     }
     for (n, former) in details.former.iter().enumerate() {
         let revoked = former.revoked.map_or(String::new(), |at| format!(", revoked {}", at.strftime("%F")));

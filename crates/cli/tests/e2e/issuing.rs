@@ -4,7 +4,7 @@
 use std::time::{Duration, Instant};
 
 use pindrel_sandbox::authority::Fault;
-use pindrel_sandbox::{IDENTITY, Listing, PRACTICE_IDENTITY, Sandbox};
+use pindrel_sandbox::{IDENTITY, Listing, Options, PRACTICE_IDENTITY, Sandbox};
 use pindrel_testkit::{ManifestText, Workspace};
 
 use crate::{one_name, quick, sandboxed};
@@ -36,6 +36,28 @@ async fn a_delegated_challenge_goes_where_its_aliases_lead() {
     workspace.run(&["settle"]).ended(0);
     assert_eq!(sandbox.authority().issued(), (1, 0));
     for name in ["_acme-challenge.api.larkfield.example", "api.validation.test"] {
+        on_both(&sandbox, |server| assert_eq!(server.texts(name), [""; 0], "{name}"));
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_certificate_over_two_zones_is_proven_in_both_at_once() {
+    let options = Options { lag: Duration::from_millis(300), ..quick() };
+    let names = ["api.larkfield.example", "plates.larkfield.example", "*.plates.larkfield.example"];
+    let (workspace, sandbox) = sandboxed(options, |manifest, listing| {
+        manifest.validation_zone(listing).with(&certificate("both", &names, ""))
+    })
+    .await;
+    let delegated = "api.validation.test";
+    on_both(&sandbox, |server| server.add_alias("_acme-challenge.api.larkfield.example", delegated));
+    let ran = workspace.run(&["settle", "--format", "json"]).ended(0);
+    let lagging = format!("{} to give the challenge record", sandbox.listing().secondary);
+    let told = |event: &serde_json::Value| event["what"].as_str().is_some_and(|what| what.contains(&lagging));
+    assert!(ran.events().iter().any(told), "who lags is named: {}", ran.stdout);
+    let summary = ran.summary();
+    let [all, waited] = ["seconds", "waited_seconds"].map(|key| summary[key].as_f64().unwrap());
+    assert!(waited >= 0.3 && waited <= all, "{waited} s of {all} s");
+    for name in ["_acme-challenge.api.larkfield.example", "_acme-challenge.plates.larkfield.example", delegated] {
         on_both(&sandbox, |server| assert_eq!(server.texts(name), [""; 0], "{name}"));
     }
 }

@@ -62,6 +62,7 @@ async fn the_list_and_the_page_of_a_certificate_read_well() {
         "  key               ECDSA P-256",
         "  signed            ECDSA with SHA-256",
         "  extensions        ",
+        "key usage (critical): digital signature",
         "extended key usage: server authentication",
         "subject alternative name",
         "  labels            survey",
