@@ -1,7 +1,5 @@
 //! Who may issue for a name: CAA records (RFC 8659, RFC 8657).
 
-use std::fmt;
-
 use crate::name::DnsName;
 
 /// One CAA record (RFC 8659 §4.1).
@@ -165,12 +163,6 @@ impl<'v> Issuer<'v> {
             }
         }
         Ok(())
-    }
-}
-
-impl fmt::Display for CaaRecord {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "{} {} {:?}", if self.critical { 128 } else { 0 }, self.tag, self.value)
     }
 }
 

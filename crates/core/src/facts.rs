@@ -381,3 +381,50 @@ impl HeldCertificate {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn at(secs: i64) -> Timestamp {
+        Timestamp::from_second(1_800_000_000 + secs).unwrap()
+    }
+
+    #[test]
+    fn what_was_seen_is_fresh_for_less_than_the_age_allowed() {
+        // Its age and the age allowed, in seconds.
+        for (age, allowed, fresh) in [(0, 1, true), (59, 60, true), (60, 60, false), (0, 0, false), (7, 0, false)] {
+            assert_eq!(is_fresh(at(0), at(age), allowed), fresh, "{age} s old, {allowed} s allowed");
+        }
+        assert!(!is_fresh(at(10), at(0), 60), "a clock that was set back makes nothing fresh");
+        assert!(!is_fresh(Timestamp::MIN, Timestamp::MAX, 60) && !is_fresh(Timestamp::MAX, Timestamp::MIN, u64::MAX));
+    }
+
+    #[test]
+    fn a_certificate_that_is_to_be_replaced_is_due_from_its_start() {
+        let mut held = HeldCertificate {
+            sha256: Fingerprint::from_digest([7; 32]),
+            names: vec!["api.larkfield.example".parse().unwrap()],
+            origin: Origin::Authority,
+            authority: "https://127.0.0.1:4430/directory".into(),
+            key: Some(KeyKind::default()),
+            not_before: at(0),
+            not_after: at(90 * 86_400),
+            renewal_id: None,
+            window: None,
+            replace: None,
+        };
+        let due = held.due_at(RenewalRule::Before(std::time::Duration::from_secs(30 * 86_400)));
+        assert!((at(59 * 86_400)..=at(60 * 86_400)).contains(&due), "{due}");
+        held.replace = Some(KEY_COMPROMISED.into());
+        assert_eq!(held.due_at(RenewalRule::Share), at(0));
+    }
+
+    #[test]
+    fn the_words_for_who_issues_are_read_as_they_are_written() {
+        for origin in [Origin::Authority, Origin::Elsewhere, Origin::SelfSigned] {
+            assert_eq!(origin.to_string().parse(), Ok(origin));
+        }
+        assert!("nobody".parse::<Origin>().is_err());
+    }
+}
