@@ -430,6 +430,66 @@ names = ["*.stations.larkfield.example"]
     assert!(steps[0].1.contains("practice") && steps[1].1.contains("main"));
     assert_eq!((steps[2].2.as_slice(), steps[3].2.as_slice()), (&[1, 2][..], &[3][..]));
     assert_eq!(plan(HashMap::new()).iter().map(|step| step.0).collect::<Vec<_>>(), ["register", "issue"]);
+    // Only to prove it: as far as that is still to be done.
+    for (rehearsals, needed) in [(HashMap::from([(id, id)]), true), (HashMap::new(), false)] {
+        let mut planner = Planner::new([], rehearsals);
+        assert_eq!(planner.add_rehearsal(&desired, id), needed);
+        assert_eq!(planner.into_steps().last().map(|step| step.action), needed.then_some("rehearse"));
+    }
+}
+
+/// A certificate that no hostname uses, and what its steps are done to.
+const ALONE: [(&str, &[&str]); 4] = [
+    ("names = [\"a.larkfield.example\"]", &["certificate for a.larkfield.example from main"]),
+    (
+        "names = [\"a.larkfield.example\", \"b.larkfield.example\", \"c.larkfield.example\", \"d.larkfield.example\"]
+         after = [{ run = [\"true\"] }]",
+        &[
+            "certificate for a.larkfield.example, b.larkfield.example, c.larkfield.example, d.larkfield.example from main",
+            "what follows \"alone\"",
+        ],
+    ),
+    (
+        "names = [\"a.larkfield.example\", \"b.larkfield.example\", \"c.larkfield.example\", \"d.larkfield.example\", \"e.larkfield.example\"]
+         deliver = [{ file = \"tls/chain.pem\", holds = [\"leaf\"] }, { file = \"tls/key.pem\", holds = [\"key\"] }]",
+        &["certificate for a.larkfield.example and 4 more names from main", "tls/chain.pem, tls/key.pem"],
+    ),
+    (
+        "names = [\"a.larkfield.example\"]\nissued_by = \"self\"",
+        &["certificate for a.larkfield.example from nobody (self-signed)"],
+    ),
+];
+
+#[test]
+fn a_certificate_alone_is_issued_and_delivered_and_then_held() {
+    for (table, targets) in ALONE {
+        let text = format!("{}\n[certificate.alone]\n{table}\n", MANIFEST.split("[hostname").next().unwrap());
+        let mut problems = Diagnostics::default();
+        let desired = resolve(read(&text, &mut problems), &mut problems);
+        assert!(problems.is_empty(), "{problems:?}");
+        let id = desired.unused_certificates()[0];
+        let wanted = desired.certificate(id);
+        let steps_of = |held: Option<&HeldCertificate>| {
+            let mut planner = Planner::new([AuthorityId(0)], HashMap::new());
+            let report = judge_certificate(&desired, wanted, held, Some(&Undelivered::default()), now());
+            (planner.add_certificate(&desired, id, &report), planner.into_steps())
+        };
+        let (outlook, steps) = steps_of(None);
+        assert_eq!(
+            (outlook, steps.iter().map(|step| step.target.as_str()).collect::<Vec<_>>()),
+            (Outlook::Steps, targets.to_vec())
+        );
+        assert!(steps.iter().skip(1).all(|step| step.after == [step.id - 1]), "each after the one before");
+        let issuer = wanted.authority.map_or_else(String::new, |id| desired.authority(id).directory.to_string());
+        let held = HeldCertificate {
+            names: wanted.names.clone(),
+            origin: wanted.terms.issued_by,
+            authority: issuer,
+            ..Scene::held(&self::desired()).certificate.unwrap()
+        };
+        let (outlook, steps) = steps_of(Some(&held));
+        assert_eq!((outlook, steps), (Outlook::Held, Vec::new()));
+    }
 }
 
 #[test]
