@@ -217,9 +217,7 @@ impl Engine {
                 looks.iter().all(|look| look.as_ref().is_ok_and(|standing| !standing.has(&row.record)))
             };
             let (gone, standing): (Vec<_>, Vec<_>) = left.into_iter().partition(gone);
-            for row in gone {
-                self.state.forget_challenge_record(row)?;
-            }
+            self.state.forget_challenge_records(&gone)?;
             if standing.is_empty() {
                 return Ok(());
             }

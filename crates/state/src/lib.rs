@@ -5,6 +5,11 @@
 //! come here sealed and leave sealed: no key is ever seen by this crate. All calls
 //! are short and may be made from any thread.
 //!
+//! Whatever is written outlives the process from the moment at which the call returns.
+//! It outlives a power cut too, but for what the next run would find out by looking
+//! again: what was seen, and that something ended. That is on the disk once anything
+//! else is.
+//!
 //! One process changes a state at a time: [`Lock`] says who.
 
 mod certificates;
@@ -96,8 +101,8 @@ pub trait State: CertificateBook + Ledger + Send + Sync {
     /// Returns the records that may still stand in a zone, for one order or for all
     /// orders that have ended.
     fn standing_challenge_records(&self, order: Option<i64>) -> Result<Vec<ChallengeRow>, StateError>;
-    /// Notes that a record is gone from every server.
-    fn forget_challenge_record(&self, row: &ChallengeRow) -> Result<(), StateError>;
+    /// Notes that records are gone from every server.
+    fn forget_challenge_records(&self, rows: &[&ChallengeRow]) -> Result<(), StateError>;
 
     /// Appends to the journal.
     fn journal(&self, entry: &Entry) -> Result<(), StateError>;

@@ -12,11 +12,11 @@ use pindrel_core::acme::account::AccountStatus;
 use pindrel_core::acme::order::ChallengeRecord;
 use pindrel_core::facts::{EndpointView, Fact, Ours, ZoneView};
 use pindrel_core::name::{DnsName, Hostname};
-use rusqlite::{Connection, OptionalExtension as _, Params, Row, named_params, params};
+use rusqlite::{Connection, OptionalExtension as _, Params, Row, Transaction, named_params, params};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 
-use crate::journal::Entry;
+use crate::journal::{Entry, Moment};
 use crate::rows::{AccountRow, ChallengeRow, HostnameRow, HostnameSummary, OrderPhase, OrderRow, SealedBytes};
 use crate::{State, StateError, stop};
 
@@ -26,6 +26,9 @@ const MIGRATIONS: &[&str] = &[include_str!("schema/1.sql"), include_str!("schema
 
 /// Finds the certificates for which there is something to do.
 const TO_SEE_TO: &str = "SELECT name FROM certificates WHERE present AND next_at <= ?1";
+
+/// A write waits until it is on the disk.
+const SYNCED: &str = "PRAGMA synchronous = FULL";
 
 /// How long a write waits for another process's write.
 const BUSY: Duration = Duration::from_secs(5);
@@ -64,10 +67,34 @@ impl SqliteState {
         self.connection.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    fn execute(&self, doing: &'static str, sql: &str, params: impl Params) -> Result<usize, StateError> {
-        let connection = self.connection();
-        let run = || connection.prepare_cached(sql)?.execute(params);
+    fn execute(&self, doing: &'static str, sql: &str, params: impl Params) -> Result<(), StateError> {
+        execute(&self.connection(), doing, sql, params)
+    }
+
+    fn execute_unsynced(&self, doing: &'static str, sql: &str, params: impl Params) -> Result<(), StateError> {
+        execute(&self.unsynced(doing)?.0, doing, sql, params)
+    }
+
+    /// Writes several rows in one transaction.
+    fn write(
+        connection: &mut Connection,
+        doing: &'static str,
+        rows: impl FnOnce(&Transaction<'_>) -> rusqlite::Result<()>,
+    ) -> Result<(), StateError> {
+        let run = || {
+            let transaction = connection.transaction()?;
+            rows(&transaction)?;
+            transaction.commit()
+        };
         run().map_err(|source| StateError::Failed { doing, source })
+    }
+
+    /// The connection for a write that a power cut may take: it costs no wait for the disk.
+    fn unsynced(&self, doing: &'static str) -> Result<Unsynced<'_>, StateError> {
+        let connection = self.connection();
+        let run = || connection.execute_batch("PRAGMA synchronous = NORMAL");
+        run().map_err(|source| StateError::Failed { doing, source })?;
+        Ok(Unsynced(connection))
     }
 
     fn one<T>(
@@ -80,6 +107,22 @@ impl SqliteState {
         let connection = self.connection();
         let run = || connection.prepare_cached(sql)?.query_row(params, read).optional();
         run().map_err(|source| StateError::Failed { doing, source })
+    }
+}
+
+fn execute(connection: &Connection, doing: &'static str, sql: &str, params: impl Params) -> Result<(), StateError> {
+    let run = || connection.prepare_cached(sql)?.execute(params);
+    run().map(drop).map_err(|source| StateError::Failed { doing, source })
+}
+
+/// A connection that does not wait for the disk: while the log of writes is kept in
+/// order, a later write that does wait brings the earlier ones with it.
+struct Unsynced<'s>(MutexGuard<'s, Connection>);
+
+impl Drop for Unsynced<'_> {
+    fn drop(&mut self) {
+        // Outside a transaction this only sets a flag, which cannot fail.
+        let _ = self.0.execute_batch(SYNCED);
     }
 }
 
@@ -102,7 +145,7 @@ fn private_file(path: &Path) -> std::io::Result<()> {
 fn prepare(connection: &mut Connection) -> rusqlite::Result<i64> {
     connection.busy_timeout(BUSY)?;
     connection.pragma_update(None, "journal_mode", "wal")?;
-    connection.pragma_update(None, "synchronous", "full")?;
+    connection.execute_batch(SYNCED)?;
     connection.pragma_update(None, "foreign_keys", true)?;
     connection.set_prepared_statement_cache_capacity(64);
     connection.query_row("PRAGMA user_version", [], |row| row.get(0))
@@ -151,7 +194,7 @@ impl State for SqliteState {
 
     fn keep_value(&self, key: &str, value: &SealedBytes) -> Result<(), StateError> {
         let sql = "INSERT OR REPLACE INTO sealed_values (name, key_id, bytes) VALUES (?1, ?2, ?3)";
-        self.execute("keep a value", sql, params![key, value.key_id, value.bytes]).map(drop)
+        self.execute("keep a value", sql, params![key, value.key_id, value.bytes])
     }
 
     fn account(&self, authority: &str) -> Result<Option<AccountRow>, StateError> {
@@ -194,7 +237,7 @@ impl State for SqliteState {
             next.map(|key| &key.key_id),
             next.map(|key| &key.bytes),
         ];
-        self.execute("keep an account", sql, values).map(drop)
+        self.execute("keep an account", sql, values)
     }
 
     fn open_order(&self, certificate: &str) -> Result<Option<OrderRow>, StateError> {
@@ -262,11 +305,13 @@ impl State for SqliteState {
 
     fn note_challenge_records(&self, order: i64, rows: &[ChallengeRow]) -> Result<(), StateError> {
         let sql = "INSERT OR IGNORE INTO challenge_records (order_id, zone, name, text) VALUES (?1, ?2, ?3, ?4)";
-        for row in rows {
-            let values = params![order, row.zone.as_str(), row.record.name.as_str(), row.record.text];
-            self.execute("note a challenge record", sql, values)?;
-        }
-        Ok(())
+        Self::write(&mut self.connection(), "note challenge records", |transaction| {
+            let mut statement = transaction.prepare_cached(sql)?;
+            for ChallengeRow { zone, record } in rows {
+                statement.execute(params![order, zone.as_str(), record.name.as_str(), record.text])?;
+            }
+            Ok(())
+        })
     }
 
     fn standing_challenge_records(&self, order: Option<i64>) -> Result<Vec<ChallengeRow>, StateError> {
@@ -291,17 +336,26 @@ impl State for SqliteState {
             .collect()
     }
 
-    fn forget_challenge_record(&self, row: &ChallengeRow) -> Result<(), StateError> {
+    fn forget_challenge_records(&self, rows: &[&ChallengeRow]) -> Result<(), StateError> {
+        let doing = "forget challenge records";
         let sql = "DELETE FROM challenge_records WHERE zone = ?1 AND name = ?2 AND text = ?3";
-        let values = [row.zone.as_str(), row.record.name.as_str(), row.record.text.as_str()];
-        self.execute("forget a challenge record", sql, values).map(drop)
+        Self::write(&mut self.unsynced(doing)?.0, doing, |transaction| {
+            let mut statement = transaction.prepare_cached(sql)?;
+            for ChallengeRow { zone, record } in rows {
+                statement.execute([zone.as_str(), record.name.as_str(), record.text.as_str()])?;
+            }
+            Ok(())
+        })
     }
 
     fn journal(&self, entry: &Entry) -> Result<(), StateError> {
         let sql = "INSERT INTO journal (at, moment, action, subject, detail) VALUES (?1, ?2, ?3, ?4, ?5)";
         let at = entry.at.as_millisecond();
         let values = params![at, entry.moment.as_str(), entry.action, entry.subject, entry.detail];
-        stop::around(|| self.execute("write the journal", sql, values)).map(drop)
+        stop::around(|| match entry.moment {
+            Moment::Begun => self.execute("write the journal", sql, values),
+            Moment::Ended | Moment::Failed => self.execute_unsynced("write the journal", sql, values),
+        })
     }
 
     fn hostname_summaries(&self, each: &mut dyn FnMut(HostnameSummary<'_>)) -> Result<(), StateError> {
@@ -346,8 +400,8 @@ impl State for SqliteState {
     fn keep_hostnames(&self, rows: &mut dyn Iterator<Item = HostnameRow>) -> Result<(), StateError> {
         let doing = "keep a hostname";
         let failed = |source| StateError::Failed { doing, source };
-        let mut connection = self.connection();
-        let transaction = connection.transaction().map_err(failed)?;
+        let mut connection = self.unsynced(doing)?;
+        let transaction = connection.0.transaction().map_err(failed)?;
         for row in rows {
             let facts = write_json("hostname_facts", &row.facts)?;
             let run = || {
@@ -378,7 +432,7 @@ impl State for SqliteState {
         let sql = "INSERT INTO hostname_facts (hostname, facts, ours) VALUES (?1, '{}', ?2)
                    ON CONFLICT (hostname) DO UPDATE SET ours = excluded.ours";
         let values = params![hostname.as_str(), write_json("hostname_facts", ours)?];
-        self.execute("keep what was made", sql, values).map(drop)
+        self.execute("keep what was made", sql, values)
     }
 
     fn zone(&self, zone: &DnsName) -> Result<Option<Fact<ZoneView>>, StateError> {
@@ -389,7 +443,7 @@ impl State for SqliteState {
 
     fn keep_zone(&self, zone: &DnsName, fact: &Fact<ZoneView>) -> Result<(), StateError> {
         let values = params![zone.as_str(), write_json("zones", fact)?];
-        self.execute("keep a zone", "INSERT OR REPLACE INTO zones (zone, fact) VALUES (?1, ?2)", values).map(drop)
+        self.execute_unsynced("keep a zone", "INSERT OR REPLACE INTO zones (zone, fact) VALUES (?1, ?2)", values)
     }
 
     fn endpoint(&self, url: &str, id: &str) -> Result<Option<Fact<EndpointView>>, StateError> {
@@ -401,7 +455,7 @@ impl State for SqliteState {
     fn keep_endpoint(&self, url: &str, id: &str, fact: &Fact<EndpointView>) -> Result<(), StateError> {
         let values = params![url, id, write_json("endpoints", fact)?];
         let sql = "INSERT OR REPLACE INTO endpoints (url, id, fact) VALUES (?1, ?2, ?3)";
-        self.execute("keep an endpoint", sql, values).map(drop)
+        self.execute_unsynced("keep an endpoint", sql, values)
     }
 }
 

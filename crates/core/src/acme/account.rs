@@ -69,3 +69,24 @@ pub fn agree() -> Value {
 pub fn deactivate() -> Value {
     json!({ "status": "deactivated" })
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_state_is_kept_under_the_standards_own_word() {
+        for status in [AccountStatus::Valid, AccountStatus::Deactivated, AccountStatus::Revoked] {
+            assert_eq!(serde_json::to_value(status).unwrap(), status.as_str());
+        }
+    }
+
+    #[test]
+    fn an_account_says_only_what_there_is_to_say() {
+        assert_eq!(make(&[], None), json!({ "termsOfServiceAgreed": true }));
+        let contact = ["mailto:tls@larkfield.example".to_owned()];
+        let whole = make(&contact, Some(json!({ "payload": "" })));
+        assert_eq!(whole["contact"], json!(contact));
+        assert_eq!(whole["externalAccountBinding"], json!({ "payload": "" }));
+    }
+}

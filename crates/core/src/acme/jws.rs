@@ -221,6 +221,59 @@ mod tests {
         assert_eq!(jwk.thumbprint(), "NzbLsXh8uDCcd-6MNwXF4W_7noWXFZAfHkxZsRGC9Xs");
     }
 
+    /// Reads one part of a signed request.
+    fn part(request: &Value, part: &str) -> Value {
+        let text = request[part].as_str().unwrap();
+        serde_json::from_slice(&URL_SAFE_NO_PAD.decode(text).unwrap()).unwrap()
+    }
+
+    #[test]
+    fn a_request_says_who_signs_it_and_what_for_and_is_signed_over_both() {
+        let url = "https://a.example/order";
+        let old = Jwk::Ec { curve: Curve::P384, x: "x".into(), y: "y".into() };
+        let new = Jwk::Rsa { n: "n".into(), e: "AQAB".into() };
+        let account = "https://a.example/account/1";
+        let payload = Payload::Json(json!({ "status": "deactivated" }));
+
+        // RFC 8555 §6.2: an account's URL stands for its key, never beside it.
+        let by_account = Signer { jwk: &old, account: Some(account) };
+        let unsigned = Unsigned::request(by_account, "nonce", url, &payload);
+        let signed_over = String::from_utf8(unsigned.to_sign()).unwrap();
+        let request = unsigned.signed(b"signature");
+        assert_eq!(
+            signed_over,
+            format!("{}.{}", request["protected"].as_str().unwrap(), request["payload"].as_str().unwrap())
+        );
+        assert_eq!(
+            part(&request, "protected"),
+            json!({ "alg": "ES384", "kid": account, "nonce": "nonce", "url": url })
+        );
+        assert_eq!(part(&request, "payload"), json!({ "status": "deactivated" }));
+        assert_eq!(request["signature"], base64url("signature"));
+
+        // §6.3: a request that only reads carries nothing at all.
+        let by_key = Signer { jwk: &new, account: None };
+        let request = Unsigned::request(by_key, "nonce", url, &Payload::PostAsGet).signed(b"");
+        let jwk = json!({ "kty": "RSA", "n": "n", "e": "AQAB" });
+        assert_eq!(part(&request, "protected"), json!({ "alg": "RS256", "jwk": jwk, "nonce": "nonce", "url": url }));
+        assert_eq!(request["payload"], "");
+
+        // §7.3.5: the new key signs for the change, which names the old one and has no nonce.
+        let request = Unsigned::key_change(&new, url, account, &old).signed(b"");
+        assert_eq!(part(&request, "protected"), json!({ "alg": "RS256", "jwk": jwk, "url": url }));
+        let old = json!({ "kty": "EC", "crv": "P-384", "x": "x", "y": "y" });
+        assert_eq!(part(&request, "payload"), json!({ "account": account, "oldKey": old }));
+
+        // §7.3.4: the MAC covers the account's key.
+        for (algorithm, name) in
+            [(MacAlgorithm::Hs256, "HS256"), (MacAlgorithm::Hs384, "HS384"), (MacAlgorithm::Hs512, "HS512")]
+        {
+            let request = Unsigned::external_binding(algorithm, "observatory-1", url, &new).signed(b"");
+            assert_eq!(part(&request, "protected"), json!({ "alg": name, "kid": "observatory-1", "url": url }));
+            assert_eq!(part(&request, "payload"), jwk);
+        }
+    }
+
     #[test]
     fn a_point_of_another_form_is_no_key() {
         assert!(Jwk::from_uncompressed(Curve::P256, &[4; 65]).is_some());

@@ -354,7 +354,11 @@ fn each_change_is_diagnosed_and_leads_to_its_steps() {
         assert!(!finding.says.is_empty() && !finding.remedy.is_empty(), "{code}");
         assert_eq!(actions, *steps, "{code}");
         match outlook {
-            Outlook::Blocked(_) => assert_eq!(*state, PinState::Blocked, "{code}"),
+            Outlook::Blocked(findings) => {
+                assert_eq!(*state, PinState::Blocked, "{code}");
+                assert!(findings.iter().all(|finding| pins.get(finding.pin).state == PinState::Blocked), "{code}");
+                assert!(findings.iter().any(|finding| finding.code == *code), "{code}");
+            }
             Outlook::Outage(_) => assert!(code.is_outage(), "{code}"),
             Outlook::Steps => assert!(!steps.is_empty(), "{code}"),
             Outlook::Held => panic!("{code} is not held"),
@@ -472,7 +476,10 @@ fn a_certificate_alone_is_issued_and_delivered_and_then_held() {
         let steps_of = |held: Option<&HeldCertificate>| {
             let mut planner = Planner::new([AuthorityId(0)], HashMap::new());
             let report = judge_certificate(&desired, wanted, held, Some(&Undelivered::default()), now());
-            (planner.add_certificate(&desired, id, &report), planner.into_steps())
+            let outlook = planner.add_certificate(&desired, id, &report);
+            let steps = planner.into_steps();
+            assert_eq!(steps.first().map(|step| &step.why), report.findings.first().map(|finding| &finding.says));
+            (outlook, steps)
         };
         let (outlook, steps) = steps_of(None);
         assert_eq!(

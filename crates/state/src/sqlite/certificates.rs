@@ -114,9 +114,7 @@ impl CertificateBook for SqliteState {
     fn keep_certificate(&self, row: &CertificateRow, order: i64) -> Result<(), StateError> {
         let names = write_json(TABLE, &row.held.names)?;
         let window = window_json(row)?;
-        let mut connection = self.connection();
-        let mut run = || {
-            let transaction = connection.transaction()?;
+        Self::write(&mut self.connection(), "keep a certificate", |transaction| {
             transaction.execute("UPDATE certificates SET present = 0 WHERE name = ?1 AND present", [&row.name])?;
             transaction.execute(
                 "INSERT INTO certificates (present, next_at, name, sha256, names, origin, authority, key_kind, not_before,
@@ -149,9 +147,8 @@ impl CertificateBook for SqliteState {
                 "UPDATE orders SET phase = ?1, ended = ?3 WHERE id = ?2",
                 params![OrderPhase::Done.as_str(), order, row.kept.as_second()],
             )?;
-            transaction.commit()
-        };
-        run().map_err(|source| StateError::Failed { doing: "keep a certificate", source })
+            Ok(())
+        })
     }
 
     fn update_certificate(&self, row: &CertificateRow) -> Result<(), StateError> {
@@ -169,7 +166,7 @@ impl CertificateBook for SqliteState {
             row.name,
             row.revoking,
         ];
-        self.execute("change a certificate", sql, values).map(drop)
+        self.execute("change a certificate", sql, values)
     }
 
     fn certificates_to_see_to(&self, now: Timestamp) -> Result<Vec<String>, StateError> {
@@ -218,7 +215,7 @@ impl CertificateBook for SqliteState {
                    VALUES (?1, ?2, ?3, ?4, ?5, ?6)";
         let at = run.at.as_second();
         let values = params![run.certificate, run.command, run.sha256.to_string(), at, run.ended_well, run.says];
-        self.execute("keep how a command went", sql, values).map(drop)
+        self.execute("keep how a command went", sql, values)
     }
 
     fn signing_request(&self, certificate: &str) -> Result<Option<SigningRequestRow>, StateError> {
@@ -236,11 +233,11 @@ impl CertificateBook for SqliteState {
             "INSERT OR REPLACE INTO signing_requests (certificate, names, at, key_id, key) VALUES (?1, ?2, ?3, ?4, ?5)";
         let names = write_json("signing_requests", &row.names)?;
         let values = params![row.certificate, names, row.at.as_second(), row.key.key_id, row.key.bytes];
-        self.execute("keep a signing request", sql, values).map(drop)
+        self.execute("keep a signing request", sql, values)
     }
 
     fn forget_signing_request(&self, certificate: &str) -> Result<(), StateError> {
         let sql = "DELETE FROM signing_requests WHERE certificate = ?1";
-        self.execute("forget a signing request", sql, [certificate]).map(drop)
+        self.execute("forget a signing request", sql, [certificate])
     }
 }

@@ -10,31 +10,27 @@ use crate::ledger::{Hold, Ledger, SpendingRow};
 
 impl Ledger for SqliteState {
     fn spend(&self, rows: &[SpendingRow]) -> Result<(), StateError> {
-        let mut connection = self.connection();
-        let mut run = || {
-            let transaction = connection.transaction()?;
+        let sql = "INSERT INTO ledger (authority, of, per, subject, at, order_id) VALUES (?1, ?2, ?3, ?4, ?5, ?6)";
+        Self::write(&mut self.connection(), "note what is spent", |transaction| {
+            let mut statement = transaction.prepare_cached(sql)?;
             for row in rows {
-                transaction
-                    .prepare_cached(
-                        "INSERT INTO ledger (authority, of, per, subject, at, order_id) VALUES (?1, ?2, ?3, ?4, ?5, ?6)",
-                    )?
-                    .execute(params![
-                        row.authority,
-                        row.of.as_str(),
-                        row.per.as_str(),
-                        row.subject,
-                        row.at.as_second(),
-                        row.order
-                    ])?;
+                let at = row.at.as_second();
+                statement.execute(params![
+                    row.authority,
+                    row.of.as_str(),
+                    row.per.as_str(),
+                    row.subject,
+                    at,
+                    row.order
+                ])?;
             }
-            transaction.commit()
-        };
-        run().map_err(|source| StateError::Failed { doing: "note what is spent", source })
+            Ok(())
+        })
     }
 
     fn unspend(&self, order: i64, of: Spending) -> Result<(), StateError> {
         let sql = "DELETE FROM ledger WHERE order_id = ?1 AND of = ?2";
-        self.execute("take a spending back", sql, params![order, of.as_str()]).map(drop)
+        self.execute("take a spending back", sql, params![order, of.as_str()])
     }
 
     fn spent(
@@ -59,7 +55,7 @@ impl Ledger for SqliteState {
     }
 
     fn forget_spent(&self, before: Timestamp) -> Result<(), StateError> {
-        self.execute("forget what was spent", "DELETE FROM ledger WHERE at < ?1", [before.as_second()]).map(drop)
+        self.execute("forget what was spent", "DELETE FROM ledger WHERE at < ?1", [before.as_second()])
     }
 
     fn hold(&self, authority: &str, certificate: &str) -> Result<Option<Hold>, StateError> {
@@ -72,7 +68,7 @@ impl Ledger for SqliteState {
     fn keep_hold(&self, authority: &str, certificate: &str, hold: &Hold) -> Result<(), StateError> {
         let sql = "INSERT OR REPLACE INTO holds (authority, certificate, until, says) VALUES (?1, ?2, ?3, ?4)";
         let values = params![authority, certificate, hold.until.as_second(), hold.says];
-        self.execute("keep a hold", sql, values).map(drop)
+        self.execute("keep a hold", sql, values)
     }
 
     fn is_rehearsed(&self, set_up: &str) -> Result<bool, StateError> {
@@ -82,6 +78,6 @@ impl Ledger for SqliteState {
 
     fn keep_rehearsed(&self, set_up: &str, at: Timestamp) -> Result<(), StateError> {
         let sql = "INSERT OR REPLACE INTO rehearsals (set_up, at) VALUES (?1, ?2)";
-        self.execute("keep a rehearsal", sql, params![set_up, at.as_second()]).map(drop)
+        self.execute("keep a rehearsal", sql, params![set_up, at.as_second()])
     }
 }

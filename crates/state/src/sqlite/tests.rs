@@ -96,8 +96,36 @@ fn a_new_certificate_takes_the_place_of_the_old_one_and_ends_its_order() {
     }
     assert_eq!(state.open_order("api").unwrap(), None);
     assert_eq!(state.standing_challenge_records(None).unwrap(), std::slice::from_ref(&left));
-    state.forget_challenge_record(&left).unwrap();
+    state.forget_challenge_records(&[&left]).unwrap();
     assert_eq!(state.standing_challenge_records(None).unwrap(), []);
+}
+
+#[test]
+fn only_what_a_look_would_find_again_does_not_wait_for_the_disk() {
+    const FULL: i64 = 2;
+    let (folder, state) = state();
+    let waits = || state.connection().query_row("PRAGMA synchronous", [], |row| row.get::<_, i64>(0)).unwrap();
+    assert_eq!(waits(), FULL);
+    let entry = |moment| Entry { at: at(1), moment, action: "store", subject: "api".into(), detail: String::new() };
+    for moment in [Moment::Begun, Moment::Ended, Moment::Begun, Moment::Failed] {
+        state.journal(&entry(moment)).unwrap();
+        assert_eq!(waits(), FULL, "the next write waits again");
+    }
+    {
+        let unsynced = state.unsynced("look").unwrap();
+        let normal: i64 = unsynced.0.query_row("PRAGMA synchronous", [], |row| row.get(0)).unwrap();
+        assert_eq!(normal, 1);
+    }
+    // Another process sees all of it at once.
+    let other = Connection::open(folder.path().join("state.sqlite")).unwrap();
+    let moments: String =
+        other.query_row("SELECT group_concat(moment, ' ') FROM journal", [], |row| row.get(0)).unwrap();
+    assert_eq!(moments, "begun ended begun failed");
+    // A write that fails leaves the next one waiting too.
+    other.execute("DROP TABLE endpoints", []).unwrap();
+    let gone = Fact { seen: at(1), value: EndpointView::Unreachable { why: "gone".into() } };
+    assert!(state.keep_endpoint("https://platform.example", "catalogue", &gone).is_err());
+    assert_eq!(waits(), FULL);
 }
 
 #[test]

@@ -273,6 +273,29 @@ fn every_error_type_is_told_with_what_was_said_and_a_remedy_of_its_own() {
 }
 
 #[test]
+fn only_what_passes_by_itself_leaves_an_order_to_go_on_with() {
+    for (status, passing) in [(429, true), (500, true), (503, true), (400, false), (403, false), (499, false)] {
+        let problem = Problem { status: Some(status), ..Problem::default() };
+        assert_eq!(OrderError::Refused { what: "the order", problem }.is_passing(), passing, "{status}");
+    }
+    assert!(!OrderError::Invalid(Problem::default()).is_passing());
+    assert!(!OrderError::Malformed { what: "the order", why: "torn".into() }.is_passing());
+}
+
+#[test]
+fn an_order_that_goes_backwards_is_refused_and_one_that_is_not_begun_is_waited_for() {
+    let mut flow = OrderFlow::new(names(&["a.larkfield.example"]), Terms::default(), "print".into())
+        .resume("https://a.example/order/1".into());
+    flow.replied(Purpose::Order { waiting: false }, order("ready", 1), at(0)).unwrap();
+    flow.signing_request(b"request");
+    flow.replied(Purpose::Finalize, order("ready", 1), at(0)).unwrap();
+    assert!(matches!(flow.want(), Want::Wait { what: "the authority to issue", .. }), "it is not handed in again");
+    flow.waited();
+    let error = flow.replied(Purpose::Order { waiting: false }, order("pending", 1), at(0)).unwrap_err();
+    assert!(error.to_string().contains("pending again"), "{error}");
+}
+
+#[test]
 fn an_order_carries_its_profile_and_whom_it_replaces() {
     let terms = Terms { profile: Some("week".into()), replaces: Some("aYhb.AIdl".into()) };
     let flow = OrderFlow::new(names(&["*.larkfield.example"]), terms, "print".into());
