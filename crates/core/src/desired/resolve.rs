@@ -27,8 +27,13 @@ pub fn resolve(manifest: Manifest, problems: &mut Diagnostics) -> Desired {
     for entry in &manifest.certificates {
         resolver.declare(entry, &manifest.default_authority);
     }
-    let Manifest { default_authority, default_ttl, hostnames, .. } = manifest;
-    for entry in hostnames {
+    let Manifest { default_authority, default_ttl, mut hostnames, .. } = manifest;
+    // What was read gives its room back while what is wanted of it grows.
+    hostnames.reverse();
+    while let Some(entry) = hostnames.pop() {
+        if hostnames.len() < hostnames.capacity() / 4 * 3 {
+            hostnames.shrink_to_fit();
+        }
         resolver.hostname(entry, &default_authority, default_ttl.unwrap_or(Ttl::TEN_MINUTES));
     }
     resolver.desired
