@@ -31,9 +31,11 @@ pub(super) fn read_hostname(
 ) -> Option<HostnameEntry> {
     let hostname = parse_name::<Hostname>(name, problems);
     let endpoint = section.needed_text("endpoint", "\"NAME\"", problems);
-    let mut routes = Vec::new();
-    for route in section.inner_list("routes", ROUTE_KEYS, problems) {
-        routes.extend(read_route(&route, problems));
+    let written = section.inner_list("routes", ROUTE_KEYS, problems);
+    // Room for no more than are there: most hostnames have one, and there may be many hostnames.
+    let mut routes = Vec::with_capacity(written.len());
+    for route in &written {
+        routes.extend(read_route(route, problems));
     }
     let also = section.texts("also", problems).into_iter().filter_map(|name| parse_name(name, problems)).collect();
     let probe_as = section.text("probe_as", problems);
