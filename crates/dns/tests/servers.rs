@@ -172,12 +172,12 @@ async fn silence_ends_in_bounded_time_and_a_closed_port_at_once() {
     let begun = Instant::now();
     let said = gives(silent, &record()).await;
     assert!(matches!(said, Err(LookupError::TimedOut { .. })), "{said:?}");
-    assert!(begun.elapsed() < Duration::from_secs(8));
+    assert!(begun.elapsed() < Duration::from_secs(20));
     let closed = UdpSocket::bind((Ipv4Addr::LOCALHOST, 0)).await.unwrap().local_addr().unwrap();
     let begun = Instant::now();
     let said = gives(closed, &record()).await;
     assert_eq!(said.unwrap_err().to_string(), "connection refused");
-    assert!(begun.elapsed() < Duration::from_secs(1));
+    assert!(begun.elapsed() < Duration::from_secs(5));
 }
 
 #[tokio::test]

@@ -385,7 +385,7 @@ mod tests {
         writer.write_all(b"reloaded").await.unwrap();
         let begun = std::time::Instant::now();
         assert_eq!(read_output(Some(held)).finish().await, "reloaded");
-        assert!(begun.elapsed() < std::time::Duration::from_secs(5));
+        assert!(begun.elapsed() < std::time::Duration::from_secs(20));
         drop(writer);
     }
 }

@@ -58,7 +58,7 @@ async fn only_a_connection_that_did_not_come_about_is_tried_again() {
     let error = send(&nobody).await.unwrap_err();
     assert!(matches!(&error, HttpError::NotConnected { why, .. } if why.contains("refused")), "{error:?}");
     assert_eq!(nobody.sent(), 4);
-    assert!((Duration::from_secs(3)..Duration::from_secs(15)).contains(&begun.elapsed()), "{:?}", begun.elapsed());
+    assert!((Duration::from_secs(3)..Duration::from_secs(40)).contains(&begun.elapsed()), "{:?}", begun.elapsed());
 }
 
 #[tokio::test]

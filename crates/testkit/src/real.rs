@@ -16,7 +16,7 @@ const PROGRAMS: &[(&str, &str)] =
     &[("named", "bind9"), ("dig", "bind9-dnsutils"), ("unbound", "unbound"), ("pebble", "pebble")];
 /// The secret of the key that may update the zone, in base64.
 pub const TSIG_SECRET: &str = "c2FtcGxlIHNlY3JldCBvZiB0aGUgdGVzdHMsIDMyIGI=";
-const PATIENCE: Duration = Duration::from_secs(20);
+const PATIENCE: Duration = Duration::from_secs(60);
 
 /// How the real servers behave.
 #[derive(Debug, Clone, Copy)]

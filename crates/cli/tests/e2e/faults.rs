@@ -4,7 +4,7 @@ use std::process::Stdio;
 use std::time::{Duration, Instant};
 
 use pindrel_sandbox::Sandbox;
-use pindrel_testkit::{RealOptions, RealWorld, Workspace};
+use pindrel_testkit::{RealOptions, RealWorld, Workspace, eventually};
 
 use crate::{PINDREL, one_name, quick, sandboxed};
 
@@ -134,7 +134,8 @@ async fn two_runs_at_once_do_not_meet() {
     let slow = pindrel_sandbox::Options { lag: Duration::from_millis(500), ..quick() };
     let (workspace, _sandbox) = sandboxed(slow, one_name).await;
     let mut first = workspace.command(&["settle", "-q"]).stdout(Stdio::null()).spawn().unwrap();
-    std::thread::sleep(Duration::from_millis(300));
+    let held = workspace.path().join(".pindrel/lock");
+    eventually("the lock", BOUND, async || std::fs::metadata(&held).is_ok_and(|lock| lock.len() > 0)).await;
     // The second waits for the first, and then finds nothing left to do.
     let second = workspace.run(&["settle"]).ended(0);
     assert!(second.stdout.contains("Nothing to do"), "{}", second.stdout);

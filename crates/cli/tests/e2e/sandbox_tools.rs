@@ -10,7 +10,7 @@ use crate::{PINDREL, one_name, quick, sandboxed};
 
 const TOOLS: &[(&str, &str)] =
     &[("dig", "bind9-dnsutils"), ("nsupdate", "bind9-dnsutils"), ("curl", "curl"), ("openssl", "openssl")];
-const PATIENCE: Duration = Duration::from_secs(5);
+const PATIENCE: Duration = Duration::from_secs(30);
 
 fn nsupdate(sandbox: &Sandbox, key: &str, secret: &str, lines: &str) -> String {
     let primary = sandbox.listing().primary;
@@ -139,7 +139,7 @@ async fn its_endpoints_answer_as_real_ones_do() {
 async fn up_list_and_down_leave_nothing_behind() {
     let workspace = Workspace::new(PINDREL);
     let mut up = workspace.command(&["sandbox", "up"]).stdout(Stdio::null()).spawn().unwrap();
-    eventually("the sandbox", Duration::from_secs(20), async || workspace.run(&["sandbox", "list"]).status == 0).await;
+    eventually("the sandbox", PATIENCE, async || workspace.run(&["sandbox", "list"]).status == 0).await;
     let listing = workspace.run(&["sandbox", "list", "--format", "json"]).ended(0).json();
     assert_eq!(listing["endpoints"].as_array().unwrap().len(), 6);
     let second = workspace.run(&["sandbox", "up"]).ended(1);
