@@ -356,10 +356,14 @@ impl Sandbox {
         self.faults.lock().unwrap_or_else(std::sync::PoisonError::into_inner).clone()
     }
 
-    /// Returns the words of all faults that there are.
-    pub fn fault_words() -> Vec<&'static str> {
-        let others = ["secondary-silent", "secondary-frozen", "parent-silent", "platform-down"];
-        authority::Fault::words().into_iter().chain(others).collect()
+    /// Returns the words of all faults that there are, with what each does.
+    pub fn fault_words() -> impl Iterator<Item = (&'static str, &'static str)> {
+        authority::Fault::words().chain([
+            ("secondary-silent", "the second name server answers nothing"),
+            ("secondary-frozen", "it takes no changes over"),
+            ("parent-silent", "the name server of the zones above answers nothing"),
+            ("platform-down", "the platform answers everything with 503"),
+        ])
     }
 
     /// Stops all stand-ins, waits until they have, and removes what they wrote.

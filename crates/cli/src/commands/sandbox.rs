@@ -1,9 +1,11 @@
 //! `pindrel sandbox`
 
+use std::ffi::OsStr;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-use clap::{Args, Subcommand};
+use clap::builder::{PossibleValue, StringValueParser, TypedValueParser};
+use clap::{Arg, Args, Subcommand};
 use pindrel_sandbox::control::{self, Switched};
 use pindrel_sandbox::{Options, Sandbox, SandboxError};
 
@@ -33,7 +35,8 @@ pub(crate) enum SandboxCommand {
 /// What to break.
 #[derive(Debug, Args)]
 pub(crate) struct FaultArgs {
-    /// The fault; a wrong word lists all that there are
+    /// The fault
+    #[arg(value_parser = FaultWord)]
     fault: String,
 
     #[command(flatten)]
@@ -44,10 +47,27 @@ pub(crate) struct FaultArgs {
 #[derive(Debug, Args)]
 pub(crate) struct MendArgs {
     /// The fault; all without it
+    #[arg(value_parser = FaultWord)]
     fault: Option<String>,
 
     #[command(flatten)]
     place: FolderArgs,
+}
+
+/// Lets help and completions tell the faults that there are; the sandbox judges the word.
+#[derive(Debug, Clone)]
+struct FaultWord;
+
+impl TypedValueParser for FaultWord {
+    type Value = String;
+
+    fn parse_ref(&self, command: &clap::Command, arg: Option<&Arg>, value: &OsStr) -> Result<String, clap::Error> {
+        StringValueParser::new().parse_ref(command, arg, value)
+    }
+
+    fn possible_values(&self) -> Option<Box<dyn Iterator<Item = PossibleValue> + '_>> {
+        Some(Box::new(Sandbox::fault_words().map(|(word, does)| PossibleValue::new(word).help(does))))
+    }
 }
 
 /// Where a sandbox keeps what its clients need.
@@ -149,7 +169,10 @@ async fn switch(folder: &Path, fault: &str, on: bool) -> Result<Status, CliError
         Switched::NoSandbox => Err(absent(folder)),
         Switched::NoSuchFault => Err(CliError::Usage {
             says: format!("there is no fault \"{fault}\""),
-            remedy: format!("there are: {}", Sandbox::fault_words().join(", ")),
+            remedy: format!(
+                "there are: {}",
+                Sandbox::fault_words().map(|(word, _)| word).collect::<Vec<_>>().join(", ")
+            ),
         }),
     }
 }

@@ -157,7 +157,7 @@ fn every_command_teaches_by_its_help() {
         (&["account", "close"], "--for-good"),
         (&["adopt", "certificate"], "issues the next one"),
         (&["settle"], "--rehearse"),
-        (&["sandbox", "break"], "a wrong word lists all"),
+        (&["sandbox", "break"], "validations of this name fail"),
     ] {
         let help = workspace.run(&[command, &["--help"]].concat()).ended(0).stdout;
         assert!(help.contains(teaches), "{command:?}: {help}");

@@ -3,52 +3,43 @@
 use std::collections::BTreeSet;
 use std::sync::{Mutex, PoisonError};
 
-/// A fault of the authority.
+/// A fault of the authority, as [`WORDS`] describes each.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+#[expect(missing_docs, reason = "the table below says what each does, for people too")]
 pub enum Fault {
-    /// Seven of ten good nonces are refused.
     Nonces,
-    /// Every new order is refused with 429 and a `Retry-After` of an hour.
     Limit,
-    /// Everything is answered with 503 and a `Retry-After` of ten minutes.
     Down,
-    /// Every fourth answer is 503 with a `Retry-After` of a second.
     Busy,
-    /// A validation takes some seconds.
     SlowValidation,
-    /// Every fourth answer breaks off before its first byte.
     Dropped,
-    /// Every fourth answer breaks off half-way.
     Half,
-    /// Certificates are issued for another key.
     OtherKey,
-    /// Certificates lack their last name.
     MissingName,
-    /// Validations of this name fail.
+    /// Of this name.
     Validation(String),
-    /// Every certificate should be renewed at once.
     EarlyRenewal,
-    /// The terms of service have changed.
     NewTerms,
-    /// The answer to the next order is lost on its way.
     LostOrder,
 }
 
-/// The words of the faults that need no name.
-const WORDS: [(&str, Fault); 12] = [
-    ("nonces", Fault::Nonces),
-    ("limit", Fault::Limit),
-    ("down", Fault::Down),
-    ("busy", Fault::Busy),
-    ("slow-validation", Fault::SlowValidation),
-    ("dropped", Fault::Dropped),
-    ("half", Fault::Half),
-    ("other-key", Fault::OtherKey),
-    ("missing-name", Fault::MissingName),
-    ("early-renewal", Fault::EarlyRenewal),
-    ("new-terms", Fault::NewTerms),
-    ("lost-order", Fault::LostOrder),
+/// The words of the faults that need no name, and what they do.
+const WORDS: [(&str, Fault, &str); 12] = [
+    ("nonces", Fault::Nonces, "the authority refuses seven of ten good nonces"),
+    ("limit", Fault::Limit, "it refuses every new order with 429, and a Retry-After of an hour"),
+    ("down", Fault::Down, "it answers everything with 503, and a Retry-After of ten minutes"),
+    ("busy", Fault::Busy, "every fourth answer is 503, with a Retry-After of a second"),
+    ("slow-validation", Fault::SlowValidation, "a validation takes some seconds"),
+    ("dropped", Fault::Dropped, "every fourth answer breaks off before its first byte"),
+    ("half", Fault::Half, "every fourth answer breaks off half-way"),
+    ("other-key", Fault::OtherKey, "certificates are issued for another key"),
+    ("missing-name", Fault::MissingName, "certificates lack their last name"),
+    ("early-renewal", Fault::EarlyRenewal, "every certificate should be renewed at once"),
+    ("new-terms", Fault::NewTerms, "the terms of service have changed"),
+    ("lost-order", Fault::LostOrder, "the answer to the next order is lost on its way"),
 ];
+/// The one that needs a name.
+const VALIDATION: (&str, &str) = ("validation=NAME", "validations of this name fail");
 
 impl Fault {
     /// Reads a fault's word: `validation=NAME` for the one that needs a name.
@@ -56,20 +47,20 @@ impl Fault {
         if let Some(name) = text.strip_prefix("validation=") {
             return (!name.is_empty()).then(|| Fault::Validation(name.to_ascii_lowercase()));
         }
-        WORDS.iter().find(|(word, _)| *word == text).map(|(_, fault)| fault.clone())
+        WORDS.iter().find(|(word, ..)| *word == text).map(|(_, fault, _)| fault.clone())
     }
 
     /// Returns the fault's word.
     pub fn word(&self) -> String {
         match self {
             Fault::Validation(name) => format!("validation={name}"),
-            other => WORDS.iter().find(|(_, fault)| fault == other).map_or("", |(word, _)| word).to_owned(),
+            other => WORDS.iter().find(|(_, fault, _)| fault == other).map_or("", |(word, ..)| word).to_owned(),
         }
     }
 
-    /// Returns the words of all faults.
-    pub fn words() -> Vec<&'static str> {
-        WORDS.iter().map(|(word, _)| *word).chain(["validation=NAME"]).collect()
+    /// Returns the words of all faults, with what each does.
+    pub fn words() -> impl Iterator<Item = (&'static str, &'static str)> {
+        WORDS.iter().map(|(word, _, does)| (*word, *does)).chain([VALIDATION])
     }
 }
 
