@@ -6,6 +6,14 @@ use clap::{Args, Parser, Subcommand, ValueEnum};
 
 use crate::commands;
 
+/// How many steps and looks are under way at once, unless asked otherwise.
+const AT_ONCE: u64 = 32;
+/// How long the servers of a zone may take to give a change alike, unless asked
+/// otherwise, in seconds.
+const PATIENCE_SECS: u64 = 600;
+/// How long what was seen is trusted, unless asked otherwise, in seconds.
+pub(crate) const MAX_AGE_SECS: u64 = 60;
+
 /// Holds custom hostnames in place: certificate, binding, alias, answer.
 ///
 /// One manifest says which hostnames should lead to which API gateways, CDN
@@ -55,6 +63,24 @@ pub(crate) struct Common {
     /// How log lines are written
     #[arg(long, global = true, value_name = "FORMAT", default_value = "text", env = "PINDREL_LOG_FORMAT")]
     pub(crate) log_format: LogFormat,
+}
+
+/// How fast a run goes on, and how long it waits.
+#[derive(Debug, Clone, Copy, Args)]
+pub(crate) struct Pace {
+    /// How many steps may be under way at once
+    #[arg(long, value_name = "N", default_value_t = AT_ONCE, value_parser = clap::value_parser!(u64).range(1..=1000), env = "PINDREL_AT_ONCE")]
+    pub(crate) at_once: u64,
+
+    /// How long the servers of a zone may take to give a change alike
+    #[arg(long, value_name = "SECONDS", default_value_t = PATIENCE_SECS, value_parser = clap::value_parser!(u64).range(..=86_400), env = "PINDREL_PATIENCE")]
+    pub(crate) patience: u64,
+}
+
+impl Default for Pace {
+    fn default() -> Self {
+        Pace { at_once: AT_ONCE, patience: PATIENCE_SECS }
+    }
 }
 
 /// How results are written.

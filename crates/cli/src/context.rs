@@ -11,17 +11,11 @@ use pindrel_core::values::SecretRef;
 use pindrel_engine::{Engine, Home, Listener, Lock, Scope, Setup, files, secrets};
 use secrecy::SecretString;
 
-use crate::args::{Color, Common, Format, LogFormat};
+use crate::args::{Color, Common, Format, LogFormat, MAX_AGE_SECS, Pace};
 use crate::error::{CliError, Mistakes};
 
 /// The longest manifest that is read.
 const MAX_MANIFEST_BYTES: u64 = 256 << 20;
-/// How many steps and looks are under way at once, unless asked otherwise.
-pub(crate) const AT_ONCE: u64 = 32;
-/// How long the servers of a zone may take to give a change alike, unless asked
-/// otherwise, in seconds.
-pub(crate) const PATIENCE_SECS: u64 = 600;
-
 /// How long a second run waits for the first.
 pub(crate) const LOCK_PATIENCE: Duration = Duration::from_secs(10);
 
@@ -36,16 +30,17 @@ pub(crate) struct Limits {
     pub(crate) transfer_patience: Duration,
 }
 
-impl Limits {
-    /// The usual numbers.
-    pub(crate) fn usual() -> Limits {
-        Limits::new(60, AT_ONCE, PATIENCE_SECS)
+impl Default for Limits {
+    fn default() -> Self {
+        Limits::new(MAX_AGE_SECS, Pace::default())
     }
+}
 
+impl Limits {
     /// Takes the numbers as typed.
-    pub(crate) fn new(max_age_secs: u64, at_once: u64, patience_secs: u64) -> Limits {
-        let at_once = usize::try_from(at_once).unwrap_or(usize::MAX);
-        Limits { max_age_secs, at_once, transfer_patience: Duration::from_secs(patience_secs) }
+    pub(crate) fn new(max_age_secs: u64, pace: Pace) -> Limits {
+        let at_once = usize::try_from(pace.at_once).unwrap_or(usize::MAX);
+        Limits { max_age_secs, at_once, transfer_patience: Duration::from_secs(pace.patience) }
     }
 }
 
@@ -192,7 +187,7 @@ impl Context {
         let loaded = self.load()?;
         crate::output::diagnostics::warn(&loaded.mistakes);
         let listener: Arc<dyn Listener> = Arc::new(crate::output::notes::Notes);
-        Ok((loaded.engine(self.home()?, Limits::usual(), listener.clone())?, listener))
+        Ok((loaded.engine(self.home()?, Limits::default(), listener.clone())?, listener))
     }
 
     /// Makes an engine for changing what the state knows, once nobody else does.
@@ -201,7 +196,7 @@ impl Context {
         crate::output::diagnostics::warn(&loaded.mistakes);
         let home = self.home()?;
         let lock = home.lock(who, LOCK_PATIENCE)?;
-        Ok((loaded.engine(home, Limits::usual(), Arc::new(crate::output::notes::Notes))?, lock))
+        Ok((loaded.engine(home, Limits::default(), Arc::new(crate::output::notes::Notes))?, lock))
     }
 
     /// Opens the state.

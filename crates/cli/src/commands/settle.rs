@@ -6,7 +6,8 @@ use clap::Args;
 use pindrel_core::name::Hostname;
 use pindrel_engine::{Aim, Engine, Scope, Summary};
 
-use crate::context::{AT_ONCE, Context, LOCK_PATIENCE, Limits, PATIENCE_SECS, block_on};
+use crate::args::{MAX_AGE_SECS, Pace};
+use crate::context::{Context, LOCK_PATIENCE, Limits, block_on};
 use crate::error::{CliError, Status};
 use crate::output;
 use crate::output::progress::Progress;
@@ -35,28 +36,16 @@ pub(crate) struct SettleArgs {
     pub(crate) only: Vec<Hostname>,
 
     /// Trust what was seen within this many seconds
-    #[arg(long, value_name = "SECONDS", default_value_t = 60, env = "PINDREL_MAX_AGE")]
+    #[arg(long, value_name = "SECONDS", default_value_t = MAX_AGE_SECS, env = "PINDREL_MAX_AGE")]
     pub(crate) max_age: u64,
 
-    /// How many steps may be under way at once
-    #[arg(long, value_name = "N", default_value_t = AT_ONCE, value_parser = clap::value_parser!(u64).range(1..=1000), env = "PINDREL_AT_ONCE")]
-    pub(crate) at_once: u64,
-
-    /// How long the servers of a zone may take to give a change alike
-    #[arg(long, value_name = "SECONDS", default_value_t = PATIENCE_SECS, value_parser = clap::value_parser!(u64).range(..=86_400), env = "PINDREL_PATIENCE")]
-    pub(crate) patience: u64,
+    #[command(flatten)]
+    pub(crate) pace: Pace,
 }
 
 impl Default for SettleArgs {
     fn default() -> Self {
-        SettleArgs {
-            dry_run: false,
-            rehearse: false,
-            only: Vec::new(),
-            max_age: 60,
-            at_once: AT_ONCE,
-            patience: PATIENCE_SECS,
-        }
+        SettleArgs { dry_run: false, rehearse: false, only: Vec::new(), max_age: MAX_AGE_SECS, pace: Pace::default() }
     }
 }
 
@@ -70,7 +59,7 @@ pub(crate) async fn settle(context: &Context, args: &SettleArgs) -> Result<Statu
     output::diagnostics::warn(&loaded.mistakes);
     let scope = loaded.scope(&args.only)?;
     let home = context.home()?;
-    let limits = Limits::new(args.max_age, args.at_once, args.patience);
+    let limits = Limits::new(args.max_age, args.pace);
     let aim = if args.rehearse { Aim::Rehearse } else { Aim::Hold };
     if args.dry_run {
         let engine = loaded.engine(home, limits, Arc::new(()))?;
@@ -93,6 +82,7 @@ pub(crate) async fn settle(context: &Context, args: &SettleArgs) -> Result<Statu
 pub(crate) async fn with(
     context: &Context,
     who: &str,
+    pace: Pace,
     prepare: impl AsyncFnOnce(&Engine) -> Result<Scope, CliError>,
 ) -> Result<Status, CliError> {
     context.refuse_csv()?;
@@ -101,7 +91,7 @@ pub(crate) async fn with(
     let home = context.home()?;
     let _lock = home.lock(who, LOCK_PATIENCE)?;
     let progress = output::progress::start(context, &loaded.desired, &Scope::all(&loaded.desired), Aim::Hold);
-    let engine = loaded.engine(home, Limits::usual(), progress.listener())?;
+    let engine = loaded.engine(home, Limits::new(MAX_AGE_SECS, pace), progress.listener())?;
     let scope = prepare(&engine).await?;
     if scope == Scope::default() {
         return Ok(Status::Done);

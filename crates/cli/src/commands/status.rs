@@ -5,7 +5,8 @@ use std::sync::Arc;
 use clap::Args;
 use pindrel_core::name::Hostname;
 
-use crate::context::{AT_ONCE, Context, Limits, PATIENCE_SECS, block_on};
+use crate::args::{MAX_AGE_SECS, Pace};
+use crate::context::{Context, Limits, block_on};
 use crate::error::{CliError, Status};
 use crate::output;
 
@@ -26,13 +27,13 @@ pub(crate) struct StatusArgs {
     pub(crate) label: Vec<String>,
 
     /// Look again at what was seen longer ago than this many seconds
-    #[arg(long, value_name = "SECONDS", default_value_t = 60, env = "PINDREL_MAX_AGE")]
+    #[arg(long, value_name = "SECONDS", default_value_t = MAX_AGE_SECS, env = "PINDREL_MAX_AGE")]
     pub(crate) max_age: u64,
 }
 
 impl Default for StatusArgs {
     fn default() -> Self {
-        StatusArgs { only: Vec::new(), label: Vec::new(), max_age: 60 }
+        StatusArgs { only: Vec::new(), label: Vec::new(), max_age: MAX_AGE_SECS }
     }
 }
 
@@ -45,7 +46,7 @@ pub(crate) async fn status(context: &Context, args: &StatusArgs) -> Result<Statu
     output::diagnostics::warn(&loaded.mistakes);
     let mut scope = loaded.hostnames(&args.only)?;
     scope.retain(|id| args.label.iter().all(|label| loaded.desired.hostname(*id).labels.contains(label)));
-    let engine = loaded.engine(context.home()?, Limits::new(args.max_age, AT_ONCE, PATIENCE_SECS), Arc::new(()))?;
+    let engine = loaded.engine(context.home()?, Limits::new(args.max_age, Pace::default()), Arc::new(()))?;
     let report = engine.status(&scope).await?;
     output::status::print(context, &report)?;
     let held = report.hostnames.iter().all(|hostname| hostname.pins.held());

@@ -5,6 +5,7 @@ use pindrel_core::desired::CertificateId;
 use pindrel_engine::Scope;
 
 use super::named;
+use crate::args::Pace;
 use crate::commands::settle;
 use crate::context::{Context, block_on};
 use crate::error::{CliError, Status};
@@ -22,6 +23,9 @@ pub(crate) struct RenewArgs {
     /// Renew all that come from an authority
     #[arg(long, conflicts_with = "names")]
     all: bool,
+
+    #[command(flatten)]
+    pace: Pace,
 }
 
 pub(super) fn run(context: &Context, args: &RenewArgs) -> Result<Status, CliError> {
@@ -30,11 +34,11 @@ pub(super) fn run(context: &Context, args: &RenewArgs) -> Result<Status, CliErro
 
 /// Renews one certificate.
 pub(crate) async fn renew(context: &Context, name: &str) -> Result<Status, CliError> {
-    renew_all(context, &RenewArgs { names: vec![name.to_owned()], all: false }).await
+    renew_all(context, &RenewArgs { names: vec![name.to_owned()], all: false, pace: Pace::default() }).await
 }
 
 async fn renew_all(context: &Context, args: &RenewArgs) -> Result<Status, CliError> {
-    settle::with(context, "cert renew", async |engine| {
+    settle::with(context, "cert renew", args.pace, async |engine| {
         let desired = engine.desired();
         let ids = if args.all {
             desired.certificate_ids().filter(|id| desired.certificate(*id).authority.is_some()).collect()

@@ -4,6 +4,7 @@ use clap::{Args, ValueEnum};
 use pindrel_engine::{RevocationKey, RevokeReason, Scope};
 
 use super::named;
+use crate::args::Pace;
 use crate::commands::settle;
 use crate::context::{Context, block_on};
 use crate::error::{CliError, Status};
@@ -29,6 +30,9 @@ pub(crate) struct RevokeArgs {
     /// Do not replace it: the next settle will not either, until it is due
     #[arg(long)]
     no_replacement: bool,
+
+    #[command(flatten)]
+    pace: Pace,
 }
 
 /// Why a certificate is revoked.
@@ -62,7 +66,7 @@ pub(super) fn run(context: &Context, args: &RevokeArgs) -> Result<Status, CliErr
         By::Account => RevocationKey::Account,
         By::Certificate => RevocationKey::Certificate,
     };
-    block_on(settle::with(context, "cert revoke", async |engine| {
+    block_on(settle::with(context, "cert revoke", args.pace, async |engine| {
         let id = named(engine.desired(), &args.name)?;
         let sha256 = engine.revoke(id, reason, by, !args.no_replacement).await?;
         output::certificates::say_revoked(context, &engine.desired().certificate(id).name, sha256)?;
