@@ -110,8 +110,10 @@ pub struct Summary {
     pub certificates: usize,
     /// For how many something failed.
     pub failed: usize,
-    /// How many steps were taken.
+    /// How many steps ended well.
     pub steps: usize,
+    /// How many there were to take.
+    pub planned: usize,
     /// How long the run took.
     pub seconds: f64,
     /// For how much of that nothing could be done but wait.

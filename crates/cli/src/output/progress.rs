@@ -178,23 +178,24 @@ impl Display for Text {
 }
 
 fn sentence(summary: &Summary, aim: Aim) -> String {
-    let Summary {
-        held, total, failed, steps, seconds, waited_seconds, acme_requests, lost_orders, certificates, ..
-    } = summary;
+    let Summary { held, total, failed, steps, planned, acme_requests, lost_orders, .. } = summary;
     let colour = if held == total { style::GOOD } else { style::UNDERWAY };
     let sum = style::paint(
         colour,
         match aim {
-            Aim::Hold => held_of(*held, *total, *certificates),
+            Aim::Hold => held_of(*held, *total, summary.certificates),
             Aim::Rehearse => format!("{held} of {} proven", count(*total, "set-up")),
         },
     );
-    let mut text = match steps {
+    let taken =
+        if steps == planned { count(*steps, "step") } else { format!("{steps} of {}", count(*planned, "step")) };
+    let mut text = match planned {
         0 if held == total => format!("Nothing to do: {sum}."),
         0 => format!("{sum}."),
-        _ => {
-            format!("{sum} after {} in {seconds:.1} s, of which {waited_seconds:.1} s waiting.", count(*steps, "step"))
-        }
+        _ => format!(
+            "{sum} after {taken} in {:.1} s, of which {:.1} s waiting.",
+            summary.seconds, summary.waited_seconds
+        ),
     };
     if *failed > 0 {
         text.push_str(&format!(" {}.", style::paint(style::BAD, format_args!("{failed} failed"))));
@@ -314,19 +315,20 @@ mod tests {
     #[test]
     fn a_run_ends_in_one_sentence_that_says_what_came_of_it() {
         let none = Summary::default();
-        let done = Summary { held: 4, total: 4, steps: 28, seconds: 5.26, waited_seconds: 4.0, ..none.clone() };
+        let done =
+            Summary { held: 4, total: 4, steps: 28, planned: 28, seconds: 5.26, waited_seconds: 4.0, ..none.clone() };
         for (summary, aim, expected) in [
-            (Summary { steps: 0, ..done.clone() }, Aim::Hold, "Nothing to do: 4 of 4 hostnames held."),
-            (Summary { held: 3, steps: 0, ..done.clone() }, Aim::Hold, "3 of 4 hostnames held."),
+            (Summary { planned: 0, ..done.clone() }, Aim::Hold, "Nothing to do: 4 of 4 hostnames held."),
+            (Summary { held: 3, planned: 0, ..done.clone() }, Aim::Hold, "3 of 4 hostnames held."),
             (done.clone(), Aim::Hold, "4 of 4 hostnames held after 28 steps in 5.3 s, of which 4.0 s waiting."),
             (
-                Summary { held: 3, failed: 1, acme_requests: 21, lost_orders: 1, ..done.clone() },
+                Summary { held: 3, failed: 1, steps: 21, acme_requests: 21, lost_orders: 1, ..done.clone() },
                 Aim::Hold,
-                "3 of 4 hostnames held after 28 steps in 5.3 s, of which 4.0 s waiting. 1 failed. \
+                "3 of 4 hostnames held after 21 of 28 steps in 5.3 s, of which 4.0 s waiting. 1 failed. \
                  21 requests to the authority. 1 order lost.",
             ),
             (
-                Summary { held: 1, total: 2, steps: 1, seconds: 1.0, waited_seconds: 0.0, ..none },
+                Summary { held: 1, total: 2, steps: 1, planned: 1, seconds: 1.0, waited_seconds: 0.0, ..none },
                 Aim::Rehearse,
                 "1 of 2 set-ups proven after 1 step in 1.0 s, of which 0.0 s waiting.",
             ),
