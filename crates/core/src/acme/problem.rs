@@ -71,7 +71,9 @@ impl Problem {
         match self.error() {
             "rateLimited" => "wait until the authority's limit is over, then run settle again",
             "caa" => "allow the authority in the CAA records of the zone, then run settle again",
-            "dns" => "see to it that every public name server of the zone answers, then run settle again",
+            "dns" | "connection" => {
+                "see to it that every public name server of the zone answers, then run settle again"
+            }
             "unauthorized" | "incorrectResponse" => {
                 "see whether the zone's public name servers are the ones that Pindrel updates, then run settle again"
             }
@@ -90,8 +92,10 @@ impl Problem {
             "userActionRequired" => "read the authority's new terms, then agree with: pindrel account register --agree",
             "accountDoesNotExist" => "open another account with: pindrel account register",
             "invalidContact" | "unsupportedContact" => "correct the contact in the authority's table of the manifest",
-            "connection" | "tls" | "serverInternal" => "this is the authority's side: run settle again later",
+            "tls" | "serverInternal" => "this is the authority's side: run settle again later",
             "badNonce" => "this is the authority's side: it refuses its own nonces; run settle again later",
+            _ if self.retry_at.is_some() => "wait until then, and run settle again",
+            _ if self.status >= Some(500) => "this is the authority's side: run settle again later",
             _ => "read what the authority says, correct it, then run settle again",
         }
     }
@@ -130,6 +134,11 @@ mod tests {
         let problem = Problem::read(400, body);
         assert_eq!(problem.to_string(), "malformed: Some names are wrong; a.example: not ours");
         assert_eq!(Problem::read(502, b"<html>\x00bad").to_string(), "status 502: <html>bad");
-        assert_eq!(Problem::read(500, b"").to_string(), "status 500: no reason given");
+        let nothing = Problem::read(500, b"");
+        assert_eq!(nothing.to_string(), "status 500: no reason given");
+        assert!(nothing.remedy().starts_with("this is the authority's side"));
+        let later = Problem { retry_at: Some(jiff::Timestamp::UNIX_EPOCH), ..nothing };
+        assert!(later.to_string().ends_with("asked again at 1970-01-01T00:00:00Z"));
+        assert!(later.remedy().starts_with("wait until then"));
     }
 }

@@ -236,7 +236,7 @@ const TYPES: &[(&str, &str)] = &[
     ("badRevocationReason", "another reason"),
     ("badSignatureAlgorithm", "account_key"),
     ("caa", "CAA records"),
-    ("connection", "authority's side"),
+    ("connection", "name server"),
     ("dns", "name server"),
     ("externalAccountRequired", "external_account_key"),
     ("incorrectResponse", "name servers"),
