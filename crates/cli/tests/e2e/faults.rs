@@ -76,6 +76,10 @@ async fn a_server_that_never_gets_the_challenge_record_is_named() {
         sandbox.listing().secondary
     );
     assert!(ran.stdout.contains(&says), "{}", ran.stdout);
+    // Once it follows again the same order is gone on with, by the record that stands there.
+    sandbox.secondary().freeze(false);
+    workspace.run(&["settle"]).ended(0);
+    assert_eq!(sandbox.authority().orders_for(&["api.larkfield.example"]), 1);
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -22,7 +22,8 @@ const MOST_ALIASES: usize = 8;
 pub struct DnsServer {
     zones: Mutex<Vec<Zone>>,
     pub(crate) updates: Option<Updates>,
-    frozen: AtomicBool,
+    /// While it is frozen: the zones that came, as they were last.
+    withheld: Mutex<Option<Vec<Zone>>>,
     silent: AtomicBool,
 }
 
@@ -41,14 +42,19 @@ impl DnsServer {
         Arc::new(DnsServer {
             zones: Mutex::new(zones),
             updates,
-            frozen: AtomicBool::new(false),
+            withheld: Mutex::default(),
             silent: AtomicBool::new(false),
         })
     }
 
-    /// Makes the server follow no change any more, or all again.
+    /// Makes the server follow no change any more; or all again, those that it missed too.
     pub fn freeze(&self, frozen: bool) {
-        self.frozen.store(frozen, Ordering::SeqCst);
+        if frozen {
+            self.withheld().get_or_insert_default();
+        } else {
+            let missed = self.withheld().take();
+            missed.into_iter().flatten().for_each(|zone| self.transfer(zone));
+        }
     }
 
     /// Makes the server answer nothing any more, or everything again.
@@ -110,17 +116,19 @@ impl DnsServer {
         self.zones.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
+    fn withheld(&self) -> MutexGuard<'_, Option<Vec<Zone>>> {
+        self.withheld.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
     /// Takes over a zone as its primary has it.
     fn transfer(&self, changed: Zone) {
-        if self.frozen.load(Ordering::SeqCst) {
-            return;
-        }
-        if let Some(zone) = self.zones().iter_mut().find(|zone| zone.name == changed.name) {
-            // Two changes close together may arrive in the other order.
-            let ahead = changed.serial().wrapping_sub(zone.serial());
-            if ahead < u32::MAX / 2 {
-                *zone = changed;
+        if let Some(withheld) = self.withheld().as_mut() {
+            match withheld.iter_mut().find(|zone| zone.name == changed.name) {
+                Some(zone) => zone.follow(changed),
+                None => withheld.push(changed),
             }
+        } else if let Some(zone) = self.zones().iter_mut().find(|zone| zone.name == changed.name) {
+            zone.follow(changed);
         }
     }
 

@@ -116,6 +116,14 @@ impl Zone {
         }
     }
 
+    /// Becomes what a server further on has; two changes close together may arrive in the
+    /// other order (RFC 1982 §3.2).
+    pub(crate) fn follow(&mut self, changed: Zone) {
+        if changed.serial().wrapping_sub(self.serial()) < u32::MAX / 2 {
+            *self = changed;
+        }
+    }
+
     /// Counts a change.
     pub(crate) fn raise_serial(&mut self) {
         let set = self.sets.get_mut(&self.name).and_then(|sets| sets.get_mut(&RecordType::SOA));
