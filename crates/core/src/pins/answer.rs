@@ -40,7 +40,11 @@ fn trouble(known: Known<'_>, answer: &ResolverAnswer) -> Option<Finding> {
         Met::Unresolved { why, for_secs } => {
             let until = for_secs.map_or(String::new(), |secs| format!(", and may say so for {secs} s more"));
             let says = format!("the resolver {resolver} gives no address for {asked}: {why}{until}");
-            finding(Code::AnswerUnresolved, says, "wait until the cached answer is over, then run settle again")
+            let remedy = match for_secs {
+                Some(_) => "wait until the cached answer is over, then run settle again",
+                None => "see whether that resolver reaches the zone's servers and those above, then run settle again",
+            };
+            finding(Code::AnswerUnresolved, says, remedy)
         }
         Met::NotConnected { address, why } => {
             let says = format!("{asked} leads to {address}, where no connection comes about: {why}");
