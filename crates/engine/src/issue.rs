@@ -25,7 +25,7 @@ use secrecy::ExposeSecret as _;
 
 use crate::account::{Account, Signing};
 use crate::carry::{key_row, names};
-use crate::error::StepFailure;
+use crate::error::{EngineError, StepFailure};
 use crate::{Engine, Event};
 
 /// How many requests of one order may be under way at once.
@@ -36,6 +36,11 @@ const MOST_ORDERS_READ: usize = 200;
 const MOST_CHAINS: usize = 8;
 /// How long a self-signed certificate is valid, in days.
 const SELF_SIGNED_DAYS: i64 = 30;
+
+/// Why an order of an earlier run is given up that the manifest says nothing of today.
+const UNWANTED: &str = "the manifest does not want it any more";
+/// What the name of a rehearsal's order begins with.
+const REHEARSAL_OF: &str = "rehearsal of ";
 
 /// What is ordered, where, and for whom.
 pub(crate) struct Ordering {
@@ -166,17 +171,50 @@ impl Engine {
     /// The name under which an order is kept: a rehearsal never meets the real ones.
     fn order_name(&self, ordering: &Ordering) -> String {
         let name = &self.desired.certificate(ordering.certificate).name;
-        if ordering.rehearsal { format!("rehearsal of {name}") } else { name.clone() }
+        if ordering.rehearsal { format!("{REHEARSAL_OF}{name}") } else { name.clone() }
+    }
+
+    /// Gives up the orders of earlier runs that the manifest does not want any more, so that
+    /// nothing of them stays in a zone.
+    pub(crate) fn drop_unwanted_orders(&self) -> Result<(), EngineError> {
+        for mut row in self.state.open_orders()? {
+            if self.is_wanted(&row) {
+                continue;
+            }
+            let says = format!("an order for {} is given up: {UNWANTED}", names(&row.names));
+            self.listener.on(Event::Note { says });
+            (row.phase, row.says) = (OrderPhase::Failed, Some(UNWANTED.into()));
+            self.state.keep_order(&row)?;
+        }
+        Ok(())
+    }
+
+    fn is_wanted(&self, row: &OrderRow) -> bool {
+        let rehearsed = row.certificate.strip_prefix(REHEARSAL_OF);
+        let certificate = self.desired.certificate_named(rehearsed.unwrap_or(&row.certificate));
+        let authority = |id| self.desired.certificate(id).authority;
+        let (Some(certificate), Some(authority)) = (certificate, certificate.and_then(authority)) else { return false };
+        match rehearsed {
+            None => self.is_for(row, certificate, authority),
+            Some(_) => {
+                let practice = self.desired.authority(authority).rehearsal;
+                practice.is_some_and(|practice| self.is_for(row, certificate, practice))
+            }
+        }
+    }
+
+    /// Says whether an order is for what the manifest says of a certificate today.
+    fn is_for(&self, row: &OrderRow, certificate: CertificateId, authority: AuthorityId) -> bool {
+        let directory = self.desired.authority(authority).directory.as_str();
+        row.names == self.desired.certificate(certificate).names && row.authority == directory
     }
 
     /// Returns the order that an earlier run did not bring to its end, if it is still of
     /// use.
     async fn unfinished(&self, ordering: &Ordering, account: &Account) -> Result<Option<OrderRow>, StepFailure> {
         let Some(mut row) = self.state.open_order(&self.order_name(ordering))? else { return Ok(None) };
-        let directory = self.desired.authority(ordering.authority).directory.as_str();
-        if row.names != self.desired.certificate(ordering.certificate).names || row.authority != directory {
-            row.phase = OrderPhase::Failed;
-            row.says = Some("the manifest wants another one by now".into());
+        if !self.is_for(&row, ordering.certificate, ordering.authority) {
+            (row.phase, row.says) = (OrderPhase::Failed, Some(UNWANTED.into()));
             self.state.keep_order(&row)?;
             return Ok(None);
         }

@@ -141,6 +141,7 @@ impl Engine {
         self.listener.on(Event::Planned { steps: steps.len() });
 
         let outcomes = self.take(&steps).await;
+        self.drop_unwanted_orders()?;
         self.clear_leftovers().await?;
 
         let mut failures: BTreeMap<Subject, Arc<StepFailure>> = BTreeMap::new();

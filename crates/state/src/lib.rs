@@ -91,6 +91,8 @@ pub trait State: CertificateBook + Ledger + Send + Sync {
 
     /// Returns the order of a certificate that has not ended.
     fn open_order(&self, certificate: &str) -> Result<Option<OrderRow>, StateError>;
+    /// Returns all orders that have not ended.
+    fn open_orders(&self) -> Result<Vec<OrderRow>, StateError>;
     /// Keeps an order; an id of zero makes a new row. Returns the id.
     fn keep_order(&self, row: &OrderRow) -> Result<i64, StateError>;
     /// Says whether the URL of an order at this authority is known already.

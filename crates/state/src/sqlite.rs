@@ -108,6 +108,41 @@ impl SqliteState {
         let run = || connection.prepare_cached(sql)?.query_row(params, read).optional();
         run().map_err(|source| StateError::Failed { doing, source })
     }
+
+    /// Reads the orders that meet a condition.
+    fn orders(&self, condition: &str, params: impl Params) -> Result<Vec<OrderRow>, StateError> {
+        let sql = format!(
+            "SELECT id, certificate, authority, names, url, phase, key_id, key, begun, replaces, says FROM orders
+             WHERE {condition}"
+        );
+        let connection = self.connection();
+        let run = || {
+            let mut statement = connection.prepare_cached(&sql)?;
+            let rows = statement.query_map(params, |row| {
+                let (names, phase, begun): (String, String, i64) =
+                    (row.get("names")?, row.get("phase")?, row.get("begun")?);
+                let order = OrderRow {
+                    id: row.get("id")?,
+                    certificate: row.get("certificate")?,
+                    authority: row.get("authority")?,
+                    names: Vec::new(),
+                    url: row.get("url")?,
+                    phase: OrderPhase::from_str(&phase).unwrap_or(OrderPhase::Asked),
+                    key: sealed(row, "key_id", "key")?,
+                    begun: Timestamp::UNIX_EPOCH,
+                    replaces: row.get("replaces")?,
+                    says: row.get("says")?,
+                };
+                Ok((order, names, begun))
+            })?;
+            rows.collect::<rusqlite::Result<Vec<_>>>()
+        };
+        let found = run().map_err(|source| StateError::Failed { doing: "read orders", source })?;
+        let whole = |(order, names, begun): (OrderRow, String, i64)| {
+            Ok(OrderRow { names: read_json("orders", &names)?, begun: time("orders", begun)?, ..order })
+        };
+        found.into_iter().map(whole).collect()
+    }
 }
 
 fn execute(connection: &Connection, doing: &'static str, sql: &str, params: impl Params) -> Result<(), StateError> {
@@ -241,27 +276,11 @@ impl State for SqliteState {
     }
 
     fn open_order(&self, certificate: &str) -> Result<Option<OrderRow>, StateError> {
-        let sql = "SELECT id, certificate, authority, names, url, phase, key_id, key, begun, replaces, says FROM orders
-                   WHERE certificate = ?1 AND phase IN ('asked', 'open') ORDER BY id DESC LIMIT 1";
-        let found = self.one("read an order", sql, [certificate], |row| {
-            let (names, phase, begun): (String, String, i64) =
-                (row.get("names")?, row.get("phase")?, row.get("begun")?);
-            let order = OrderRow {
-                id: row.get("id")?,
-                certificate: row.get("certificate")?,
-                authority: row.get("authority")?,
-                names: Vec::new(),
-                url: row.get("url")?,
-                phase: OrderPhase::from_str(&phase).unwrap_or(OrderPhase::Asked),
-                key: sealed(row, "key_id", "key")?,
-                begun: Timestamp::UNIX_EPOCH,
-                replaces: row.get("replaces")?,
-                says: row.get("says")?,
-            };
-            Ok((order, names, begun))
-        })?;
-        let Some((order, names, begun)) = found else { return Ok(None) };
-        Ok(Some(OrderRow { names: read_json("orders", &names)?, begun: time("orders", begun)?, ..order }))
+        Ok(self.orders("certificate = ?1 AND phase IN ('asked', 'open') ORDER BY id", [certificate])?.pop())
+    }
+
+    fn open_orders(&self) -> Result<Vec<OrderRow>, StateError> {
+        self.orders("phase IN ('asked', 'open') ORDER BY id", [])
     }
 
     fn keep_order(&self, row: &OrderRow) -> Result<i64, StateError> {

@@ -83,6 +83,24 @@ async fn a_server_that_never_gets_the_challenge_record_is_named() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn nothing_stays_of_an_order_that_the_manifest_wants_no_more() {
+    let (workspace, sandbox) = sandboxed(quick(), one_name).await;
+    sandbox.secondary().freeze(true);
+    workspace.run(&["settle", "--patience", "1"]).ended(1);
+    sandbox.secondary().freeze(false);
+    let challenge = "_acme-challenge.api.larkfield.example";
+    assert_eq!(sandbox.primary().texts(challenge).len(), 1, "the next run would go on with it");
+
+    let manifest = std::fs::read_to_string(workspace.path().join("pindrel.toml")).unwrap();
+    workspace.write("pindrel.toml", &manifest.replace("api.larkfield.example", "plates.larkfield.example"));
+    let ran = workspace.run(&["settle"]).ended(0);
+    assert!(ran.stderr.contains("an order for api.larkfield.example is given up"), "{}{}", ran.stdout, ran.stderr);
+    for server in [sandbox.primary(), sandbox.secondary()] {
+        assert_eq!(server.texts(challenge), [""; 0]);
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn a_foreign_record_in_the_place_of_the_alias_is_named_and_left_alone() {
     let (workspace, sandbox) = sandboxed(quick(), one_name).await;
     for server in [sandbox.primary(), sandbox.secondary()] {

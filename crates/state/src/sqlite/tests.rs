@@ -82,6 +82,7 @@ fn a_new_certificate_takes_the_place_of_the_old_one_and_ends_its_order() {
     let open = OrderRow { id, url: Some("https://authority.example/order/1".into()), phase: OrderPhase::Open, ..order };
     assert_eq!(state.keep_order(&open).unwrap(), id);
     assert_eq!(state.open_order("api").unwrap(), Some(open.clone()));
+    assert_eq!(state.open_orders().unwrap(), std::slice::from_ref(&open));
     assert!(state.knows_order(&open.authority, open.url.as_deref().unwrap()).unwrap());
 
     let record = ChallengeRecord { name: "_acme-challenge.api.larkfield.example".parse().unwrap(), text: "t".into() };
@@ -94,7 +95,7 @@ fn a_new_certificate_takes_the_place_of_the_old_one_and_ends_its_order() {
         state.keep_certificate(&row, id).unwrap();
         assert_eq!(state.certificate("api").unwrap(), Some(row));
     }
-    assert_eq!(state.open_order("api").unwrap(), None);
+    assert_eq!((state.open_order("api").unwrap(), state.open_orders().unwrap()), (None, vec![]));
     assert_eq!(state.standing_challenge_records(None).unwrap(), std::slice::from_ref(&left));
     state.forget_challenge_records(&[&left]).unwrap();
     assert_eq!(state.standing_challenge_records(None).unwrap(), []);
