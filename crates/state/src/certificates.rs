@@ -95,8 +95,8 @@ pub trait CertificateBook {
     fn certificate_history(&self, name: &str) -> Result<Vec<CertificateRow>, StateError>;
     /// Returns all present certificates, by name.
     fn certificates(&self) -> Result<Vec<CertificateRow>, StateError>;
-    /// Keeps a certificate as the present one and ends its order (none: zero) in the
-    /// same transaction; the one before stays as history.
+    /// Keeps a certificate as the present one and ends its order (none: zero), and any that
+    /// was put off, in the same transaction; the one before stays as history.
     fn keep_certificate(&self, row: &CertificateRow, order: i64) -> Result<(), StateError>;
     /// Changes what may change of a certificate that is kept: the authority's advice,
     /// whether it is to be replaced or was revoked, and when it is due.

@@ -147,6 +147,11 @@ impl CertificateBook for SqliteState {
                 "UPDATE orders SET phase = ?1, ended = ?3 WHERE id = ?2",
                 params![OrderPhase::Done.as_str(), order, row.kept.as_second()],
             )?;
+            transaction.execute(
+                "UPDATE orders SET phase = ?1, ended = ?3, says = 'another certificate took its place'
+                 WHERE certificate = ?2 AND phase IN ('asked', 'open')",
+                params![OrderPhase::Failed.as_str(), row.name, row.kept.as_second()],
+            )?;
             Ok(())
         })
     }

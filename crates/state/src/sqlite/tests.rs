@@ -99,6 +99,14 @@ fn a_new_certificate_takes_the_place_of_the_old_one_and_ends_its_order() {
     assert_eq!(state.standing_challenge_records(None).unwrap(), std::slice::from_ref(&left));
     state.forget_challenge_records(&[&left]).unwrap();
     assert_eq!(state.standing_challenge_records(None).unwrap(), []);
+
+    // What comes from elsewhere leaves nothing to go on with.
+    let put_off = OrderRow { id: 0, url: None, ..open };
+    let id = state.keep_order(&put_off).unwrap();
+    state.note_challenge_records(id, std::slice::from_ref(&left)).unwrap();
+    state.keep_certificate(&row("api", b"adopted", 1_700), 0).unwrap();
+    assert_eq!(state.open_orders().unwrap(), []);
+    assert_eq!(state.standing_challenge_records(None).unwrap(), std::slice::from_ref(&left));
 }
 
 #[test]
