@@ -1,7 +1,7 @@
 //! A run while it is under way: live lines on a terminal, plain lines in a pipe, JSON
 //! events for programs. All of them consume the engine's events and nothing else.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::io::{IsTerminal as _, Write as _};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
@@ -21,6 +21,8 @@ use crate::error::CliError;
 const MOST_LIVE: usize = 16;
 /// The most hostnames that are listed at the end.
 const MOST_LISTED: usize = 40;
+/// What a live line says until it is known what there is to do.
+const LOOKING: &str = "looking";
 /// How often live lines are drawn anew.
 const TICK: Duration = Duration::from_millis(120);
 
@@ -109,7 +111,8 @@ struct Text {
 #[derive(Default)]
 struct Seen {
     pins: BTreeMap<Hostname, PinStates>,
-    touched: BTreeMap<Hostname, ()>,
+    /// The hostnames that had a step, or have something in their way.
+    touched: BTreeSet<Hostname>,
     stuck: Vec<(Hostname, bool, String, String)>,
     waits: HashMap<(Hostname, &'static str), String>,
 }
@@ -122,9 +125,10 @@ impl Listener for Text {
                 seen.pins.insert(hostname.clone(), pins.clone());
             }
             Event::StepStarted { hostname, .. } => {
-                seen.touched.insert(hostname.clone(), ());
+                seen.touched.insert(hostname.clone());
             }
             Event::Stuck { hostname, failed, says, remedy } => {
+                seen.touched.insert(hostname.clone());
                 seen.stuck.push((hostname.clone(), *failed, says.clone(), remedy.clone()));
             }
             Event::Waiting { hostname, action, what } => {
@@ -157,7 +161,7 @@ impl Display for Text {
     fn finish(&self, summary: &Summary) -> Result<(), CliError> {
         let seen = self.seen.lock().unwrap_or_else(PoisonError::into_inner);
         let mut out = anstream::stdout();
-        let listed = seen.pins.iter().filter(|(hostname, _)| seen.touched.contains_key(hostname));
+        let listed = seen.pins.iter().filter(|(hostname, _)| seen.touched.contains(hostname));
         for (hostname, pins) in listed.clone().take(MOST_LISTED) {
             writeln!(out, "{}  {hostname}", marks(pins))?;
         }
@@ -278,7 +282,18 @@ impl Live {
             Event::Note { says } => {
                 let _ = self.bars.println(format!("note: {says}"));
             }
-            Event::Looking { .. } | Event::Planned { .. } | Event::Stuck { .. } | Event::Summary(_) => {}
+            Event::Planned { .. } => self.stop_looking(),
+            Event::Looking { .. } | Event::Stuck { .. } | Event::Summary(_) => {}
+        }
+    }
+
+    /// Says of the hostnames that were looked at what is next for them.
+    fn stop_looking(&self) {
+        let mut lines = self.lines.lock().unwrap_or_else(PoisonError::into_inner);
+        for (hostname, line) in lines.iter_mut().filter(|(_, line)| line.doing == LOOKING) {
+            let held = Pin::ALL.iter().all(|pin| line.pins.get(pin) == Some(&PinState::Held));
+            line.doing = if held { "nothing to do" } else { "waits for its turn" }.into();
+            self.show(hostname, line);
         }
     }
 
@@ -294,13 +309,17 @@ impl Live {
                 .unwrap_or_else(|_| ProgressStyle::default_spinner());
             bar.set_style(template.tick_strings(&["◇", "◈", "◆", "◈", " "]));
             bar.enable_steady_tick(TICK);
-            lines.insert(hostname.clone(), Line { bar, pins: PinStates::new(), doing: "looking".into() });
+            lines.insert(hostname.clone(), Line { bar, pins: PinStates::new(), doing: LOOKING.into() });
         }
         if let Some(line) = lines.get_mut(hostname) {
             change(line);
-            let name = format!("{hostname:width$}", width = self.width);
-            line.bar.set_message(format!("{}  {name}  {}", marks(&line.pins), line.doing));
+            self.show(hostname, line);
         }
+    }
+
+    fn show(&self, hostname: &Hostname, line: &Line) {
+        let name = format!("{hostname:width$}", width = self.width);
+        line.bar.set_message(format!("{}  {name}  {}", marks(&line.pins), line.doing));
     }
 }
 
