@@ -122,6 +122,21 @@ async fn a_foreign_record_in_the_place_of_the_alias_is_named_and_left_alone() {
     assert_eq!(sandbox.authority().orders_for(&["api.larkfield.example"]), 1);
 }
 
+#[tokio::test(flavor = "multi_thread")]
+async fn without_its_state_it_leaves_alone_what_it_does_not_know_to_be_its_own() {
+    let (workspace, sandbox) = sandboxed(quick(), one_name).await;
+    workspace.run(&["settle"]).ended(0);
+    std::fs::remove_dir_all(workspace.path().join(".pindrel")).unwrap();
+
+    let ran = workspace.run(&["settle"]).ended(3);
+    assert!(ran.stdout.contains("has a binding of api.larkfield.example that Pindrel did not make"), "{}", ran.stdout);
+    assert_eq!(ran.stdout.matches('→').count(), 1, "only what a person has to see to: {}", ran.stdout);
+    assert_eq!(sandbox.authority().orders_for(&["api.larkfield.example"]), 1);
+
+    sandbox.platform().unbind("catalogue", "api.larkfield.example");
+    workspace.run(&["settle", "--max-age", "0"]).ended(0);
+}
+
 fn cname(sandbox: &Sandbox) -> String {
     pindrel_testkit::dig(sandbox.listing().primary, "api.larkfield.example", "CNAME").trim().to_owned()
 }
