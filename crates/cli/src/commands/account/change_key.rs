@@ -11,7 +11,8 @@ use crate::output;
 
 /// Give an account another key
 ///
-/// Both keys are kept until the authority has confirmed the change.
+/// Both keys are kept until the authority has confirmed the change. The new one is of the
+/// kind that account_key says in the manifest.
 #[derive(Debug, Args)]
 pub(crate) struct ChangeKeyArgs {
     /// The authority's name in the manifest; may be left out where there is one
