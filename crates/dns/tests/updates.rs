@@ -211,11 +211,16 @@ type Answering = dyn Fn(&Message, &[u8]) -> Vec<u8> + Send + Sync;
 
 /// A server over TCP that answers one message with these bytes; over UDP it is silent.
 async fn answering(script: impl Fn(&Message, &[u8]) -> Vec<u8> + Send + Sync + 'static) -> SocketAddr {
-    let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
-    let address = listener.local_addr().unwrap();
-    let script: Arc<Answering> = Arc::new(script);
     // The zone is read over UDP: whoever asks hears that there is nothing.
-    let socket = tokio::net::UdpSocket::bind(address).await.unwrap();
+    let (listener, socket, address) = loop {
+        let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
+        let address = listener.local_addr().unwrap();
+        // A port that is free for TCP may be some client's for UDP.
+        if let Ok(socket) = tokio::net::UdpSocket::bind(address).await {
+            break (listener, socket, address);
+        }
+    };
+    let script: Arc<Answering> = Arc::new(script);
     tokio::spawn(async move {
         let mut buffer = [0; 4096];
         while let Ok((length, client)) = socket.recv_from(&mut buffer).await {

@@ -3,6 +3,7 @@
 
 use std::net::{Ipv4Addr, SocketAddr, TcpListener, UdpSocket};
 use std::path::Path;
+use std::sync::atomic::{AtomicU32, Ordering};
 use std::time::Duration;
 
 use pindrel_sandbox::{EDGE_ZONE, Options, Sandbox, ZONE};
@@ -91,7 +92,7 @@ impl RealWorld {
         let sandbox = Sandbox::start(&folder.path().join("sandbox"), Options::default())
             .await
             .unwrap_or_else(|error| panic!("{error}"));
-        let [primary, secondary, parent, resolver, acme, management] = free_ports();
+        let [primary, secondary, parent, resolver, acme, management] = std::array::from_fn(|_| free_port());
         let (primary_process, secondary_process, parent_process) =
             named(folder.path(), &options, primary.port(), secondary.port(), parent.port());
         let resolver_process = unbound(folder.path(), resolver, &[primary, secondary], sandbox.listing().primary);
@@ -187,17 +188,22 @@ pub fn dig(server: SocketAddr, name: &str, record_type: &str) -> String {
     output.map(|output| String::from_utf8_lossy(&output.stdout).into_owned()).unwrap_or_default()
 }
 
-/// Addresses on 127.0.0.1 whose ports are free for UDP and TCP.
-fn free_ports<const N: usize>() -> [SocketAddr; N] {
-    let mut held = Vec::new();
-    while held.len() < N {
-        let tcp = TcpListener::bind((Ipv4Addr::LOCALHOST, 0)).unwrap_or_else(|error| panic!("no free port: {error}"));
-        let address = tcp.local_addr().unwrap_or_else(|error| panic!("no free port: {error}"));
-        if let Ok(udp) = UdpSocket::bind(address) {
-            held.push((address, tcp, udp));
-        }
-    }
-    std::array::from_fn(|n| held[n].0)
+/// Where ports for servers are looked for: below those that the system gives to clients, of
+/// which one may take any port between its being found free and its server's start.
+const PORTS: std::ops::Range<u32> = 12_000..32_000;
+
+/// An address on 127.0.0.1 whose port is free for UDP and TCP; each is given once.
+fn free_port() -> SocketAddr {
+    static GIVEN: AtomicU32 = AtomicU32::new(0);
+    let span = PORTS.end - PORTS.start;
+    // Two test programs at once begin at different places.
+    let begin = std::process::id().wrapping_mul(101);
+    let mut candidates = (0..span).map(|_| {
+        let n = begin.wrapping_add(GIVEN.fetch_add(1, Ordering::Relaxed)) % span;
+        SocketAddr::from((Ipv4Addr::LOCALHOST, u16::try_from(PORTS.start + n).unwrap_or(u16::MAX)))
+    });
+    let is_free = |address: &SocketAddr| TcpListener::bind(address).is_ok() && UdpSocket::bind(address).is_ok();
+    candidates.find(is_free).unwrap_or_else(|| panic!("no free port"))
 }
 
 fn write(path: &Path, text: &str) {
