@@ -232,12 +232,6 @@ impl Pins {
     pub fn findings(&self) -> impl Iterator<Item = &Finding> {
         self.iter().flat_map(|(_, report)| &report.findings)
     }
-
-    /// Returns what is found of the pins that are blocked: what a person sees to first.
-    pub fn blocking(&self) -> Vec<Finding> {
-        let blocked = self.iter().filter(|(_, report)| report.state == PinState::Blocked);
-        blocked.flat_map(|(_, report)| report.findings.iter().cloned()).collect()
-    }
 }
 
 #[cfg(test)]

@@ -157,12 +157,12 @@ impl Planner {
                 .iter()
                 .any(|finding| finding.code != Code::CertificateAwaited || known.certificate.is_none());
         if blocked(Pin::Zone) || unusable || blocked(Pin::Binding) {
-            return Outlook::Blocked(pins.blocking());
+            return Outlook::Blocked(blocking(pins));
         }
         let before = self.steps.len();
         let bound = self.add_binding(id, known, pins);
         if blocked(Pin::Alias) {
-            return Outlook::Blocked(pins.blocking());
+            return Outlook::Blocked(blocking(pins));
         }
         let aliased = self.add_alias(id, known, pins, bound);
         if aliased.is_some() || pins.answer.state != PinState::Held {
@@ -297,6 +297,13 @@ impl Planner {
         self.numbers.insert(work, id);
         id
     }
+}
+
+fn blocking(pins: &Pins) -> Vec<Finding> {
+    pins.iter()
+        .filter(|(_, report)| report.state == PinState::Blocked)
+        .flat_map(|(_, report)| report.findings.iter().cloned())
+        .collect()
 }
 
 fn why(report: &PinReport) -> String {

@@ -27,6 +27,10 @@ const MIGRATIONS: &[&str] = &[include_str!("schema/1.sql"), include_str!("schema
 /// Finds the certificates for which there is something to do.
 const TO_SEE_TO: &str = "SELECT name FROM certificates WHERE present AND next_at <= ?1";
 
+/// The condition and the order in which an index holds the orders that have not ended, and no
+/// others.
+const OPEN_ORDERS: &str = "phase IN ('asked', 'open') ORDER BY certificate, id";
+
 /// A write waits until it is on the disk.
 const SYNCED: &str = "PRAGMA synchronous = FULL";
 
@@ -276,11 +280,11 @@ impl State for SqliteState {
     }
 
     fn open_order(&self, certificate: &str) -> Result<Option<OrderRow>, StateError> {
-        Ok(self.orders("certificate = ?1 AND phase IN ('asked', 'open') ORDER BY id", [certificate])?.pop())
+        Ok(self.orders(&format!("certificate = ?1 AND {OPEN_ORDERS}"), [certificate])?.pop())
     }
 
     fn open_orders(&self) -> Result<Vec<OrderRow>, StateError> {
-        self.orders("phase IN ('asked', 'open') ORDER BY id", [])
+        self.orders(OPEN_ORDERS, [])
     }
 
     fn keep_order(&self, row: &OrderRow) -> Result<i64, StateError> {

@@ -156,9 +156,15 @@ fn only_what_there_is_to_do_is_read_and_by_an_index() {
     assert_eq!(state.certificates_to_see_to(at(900)).unwrap(), ["asked"]);
     assert_eq!(state.certificate_history("due").unwrap().len(), 2);
 
-    let plan: String =
-        state.connection().query_row(&format!("EXPLAIN QUERY PLAN {TO_SEE_TO}"), [0], |row| row.get("detail")).unwrap();
-    assert!(plan.contains("USING INDEX next_certificate"), "{plan}");
+    let plan = |sql: &str, params: &[i64]| {
+        let params = rusqlite::params_from_iter(params);
+        let explain = format!("EXPLAIN QUERY PLAN {sql}");
+        state.connection().query_row(&explain, params, |row| row.get::<_, String>("detail")).unwrap()
+    };
+    let due = plan(TO_SEE_TO, &[0]);
+    assert!(due.contains("USING INDEX next_certificate"), "{due}");
+    let open = plan(&format!("SELECT key FROM orders WHERE {OPEN_ORDERS}"), &[]);
+    assert!(open.contains("USING INDEX open_order"), "{open}");
 }
 
 #[test]
