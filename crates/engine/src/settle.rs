@@ -171,10 +171,12 @@ impl Engine {
                 findings.iter().for_each(|finding| stuck(true, &finding.says, &finding.remedy));
                 continue;
             }
-            let loose = match (aim, subject) {
-                (Aim::Rehearse, _) => Vec::new(),
-                (Aim::Hold, Subject::Hostname(id)) => told(&self.judge(*id, now), outlook),
-                (Aim::Hold, Subject::Certificate(id)) => {
+            let loose = match (aim, outlook, subject) {
+                (Aim::Rehearse, ..) => Vec::new(),
+                // What would be done if nothing stood in the way is not told.
+                (Aim::Hold, Outlook::Blocked(findings), _) => findings.clone(),
+                (Aim::Hold, _, Subject::Hostname(id)) => told(&self.judge(*id, now)),
+                (Aim::Hold, _, Subject::Certificate(id)) => {
                     let report = self.judge_certificate(*id, now);
                     if report.state == PinState::Held { Vec::new() } else { report.findings }
                 }
@@ -378,16 +380,12 @@ impl Engine {
 }
 
 /// What is told of pins that are not held: not the answer where something before it is
-/// the cause, nor what would have been done if nothing stood in the way.
-fn told(pins: &Pins, outlook: &Outlook) -> Vec<Finding> {
+/// the cause.
+fn told(pins: &Pins) -> Vec<Finding> {
+    let only_answer = pins.findings().all(|finding| finding.pin == Pin::Answer);
     if pins.held() {
         return Vec::new();
     }
-    let blocking = if let Outlook::Blocked(_) = outlook { pins.blocking() } else { Vec::new() };
-    if !blocking.is_empty() {
-        return blocking;
-    }
-    let only_answer = pins.findings().all(|finding| finding.pin == Pin::Answer);
     let told = pins.findings().filter(|finding| only_answer || finding.pin != Pin::Answer);
     let mut told: Vec<Finding> = told.cloned().collect();
     if told.is_empty() {
