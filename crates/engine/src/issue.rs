@@ -20,7 +20,7 @@ use pindrel_core::facts::{HeldCertificate, KEY_COMPROMISED, Origin};
 use pindrel_core::name::Hostname;
 use pindrel_core::values::KeyKind;
 use pindrel_keys::{CertificateKey, Chain};
-use pindrel_state::{CertificateRow, Moment, OrderPhase, OrderRow, SealedBytes};
+use pindrel_state::{CertificateRow, Moment, OrderPhase, OrderRow, SealedBytes, StateError};
 use secrecy::ExposeSecret as _;
 
 use crate::account::{Account, Signing};
@@ -140,9 +140,7 @@ impl Engine {
         row.id = self.state.keep_order(&row)?;
         let renewal = own.is_some_and(|row| row.held.not_after > Timestamp::now());
         if let Err(failure) = self.spend_order(ordering.authority, &row, renewal) {
-            row.phase = OrderPhase::Failed;
-            row.says = Some(failure.says.clone());
-            self.state.keep_order(&row)?;
+            self.end(row, &failure.says)?;
             return Err(failure);
         }
         Ok(row)
@@ -177,30 +175,32 @@ impl Engine {
     /// Gives up the orders of earlier runs that the manifest does not want any more, so that
     /// nothing of them stays in a zone.
     pub(crate) fn drop_unwanted_orders(&self) -> Result<(), EngineError> {
-        for mut row in self.state.open_orders()? {
+        for row in self.state.open_orders()? {
             if self.is_wanted(&row) {
                 continue;
             }
             let says = format!("an order for {} is given up: {UNWANTED}", names(&row.names));
             self.listener.on(Event::Note { says });
-            (row.phase, row.says) = (OrderPhase::Failed, Some(UNWANTED.into()));
-            self.state.keep_order(&row)?;
+            self.end(row, UNWANTED)?;
         }
         Ok(())
     }
 
     fn is_wanted(&self, row: &OrderRow) -> bool {
         let rehearsed = row.certificate.strip_prefix(REHEARSAL_OF);
-        let certificate = self.desired.certificate_named(rehearsed.unwrap_or(&row.certificate));
-        let authority = |id| self.desired.certificate(id).authority;
-        let (Some(certificate), Some(authority)) = (certificate, certificate.and_then(authority)) else { return false };
-        match rehearsed {
-            None => self.is_for(row, certificate, authority),
-            Some(_) => {
-                let practice = self.desired.authority(authority).rehearsal;
-                practice.is_some_and(|practice| self.is_for(row, certificate, practice))
-            }
+        let name = rehearsed.unwrap_or(&row.certificate);
+        let Some(certificate) = self.desired.certificate_named(name) else { return false };
+        let mut authority = self.desired.certificate(certificate).authority;
+        if rehearsed.is_some() {
+            authority = authority.and_then(|real| self.desired.authority(real).rehearsal);
         }
+        authority.is_some_and(|authority| self.is_for(row, certificate, authority))
+    }
+
+    /// Notes that an order is of no more use, and why.
+    fn end(&self, row: OrderRow, why: &str) -> Result<(), StateError> {
+        let ended = OrderRow { phase: OrderPhase::Failed, says: Some(why.into()), ..row };
+        self.state.keep_order(&ended).map(drop)
     }
 
     /// Says whether an order is for what the manifest says of a certificate today.
@@ -214,8 +214,7 @@ impl Engine {
     async fn unfinished(&self, ordering: &Ordering, account: &Account) -> Result<Option<OrderRow>, StepFailure> {
         let Some(mut row) = self.state.open_order(&self.order_name(ordering))? else { return Ok(None) };
         if !self.is_for(&row, ordering.certificate, ordering.authority) {
-            (row.phase, row.says) = (OrderPhase::Failed, Some(UNWANTED.into()));
-            self.state.keep_order(&row)?;
+            self.end(row, UNWANTED)?;
             return Ok(None);
         }
         if row.url.is_none() {
