@@ -360,7 +360,7 @@ impl Sandbox {
     pub fn fault_words() -> impl Iterator<Item = (&'static str, &'static str)> {
         authority::Fault::words().chain([
             ("secondary-silent", "the second name server answers nothing"),
-            ("secondary-frozen", "it takes no changes over"),
+            ("secondary-frozen", "the second name server takes no changes over"),
             ("parent-silent", "the name server of the zones above answers nothing"),
             ("platform-down", "the platform answers everything with 503"),
         ])

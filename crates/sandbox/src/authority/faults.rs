@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 use std::sync::{Mutex, PoisonError};
 
-/// A fault of the authority, as [`WORDS`] describes each.
+/// A fault of the authority.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
 #[expect(missing_docs, reason = "the table below says what each does, for people too")]
 pub enum Fault {
@@ -26,12 +26,12 @@ pub enum Fault {
 /// The words of the faults that need no name, and what they do.
 const WORDS: [(&str, Fault, &str); 12] = [
     ("nonces", Fault::Nonces, "the authority refuses seven of ten good nonces"),
-    ("limit", Fault::Limit, "it refuses every new order with 429, and a Retry-After of an hour"),
-    ("down", Fault::Down, "it answers everything with 503, and a Retry-After of ten minutes"),
-    ("busy", Fault::Busy, "every fourth answer is 503, with a Retry-After of a second"),
+    ("limit", Fault::Limit, "the authority refuses every new order with 429, and a Retry-After of an hour"),
+    ("down", Fault::Down, "the authority answers everything with 503, and a Retry-After of ten minutes"),
+    ("busy", Fault::Busy, "every fourth answer of the authority is 503, with a Retry-After of a second"),
     ("slow-validation", Fault::SlowValidation, "a validation takes some seconds"),
-    ("dropped", Fault::Dropped, "every fourth answer breaks off before its first byte"),
-    ("half", Fault::Half, "every fourth answer breaks off half-way"),
+    ("dropped", Fault::Dropped, "every fourth answer of the authority breaks off before its first byte"),
+    ("half", Fault::Half, "every fourth answer of the authority breaks off half-way"),
     ("other-key", Fault::OtherKey, "certificates are issued for another key"),
     ("missing-name", Fault::MissingName, "certificates lack their last name"),
     ("early-renewal", Fault::EarlyRenewal, "every certificate should be renewed at once"),
