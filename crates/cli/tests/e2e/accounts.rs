@@ -5,16 +5,10 @@ use pindrel_sandbox::authority::{ExternalAccount, Fault};
 use pindrel_testkit::{ManifestText, Workspace};
 use serde_json::Value;
 
-use crate::{one_name, quick, sandboxed};
+use crate::{edit, one_name, quick, sandboxed};
 
 fn shown(workspace: &Workspace, state: &str) -> Value {
     workspace.run(&["account", "show", "--format", "json", "--state", state]).ended(0).json()["accounts"][0].clone()
-}
-
-fn edit(workspace: &Workspace, written: &str, instead: &str) {
-    let text = workspace.read("pindrel.toml");
-    assert!(text.contains(written), "{written}");
-    workspace.write("pindrel.toml", &text.replace(written, instead));
 }
 
 #[tokio::test(flavor = "multi_thread")]

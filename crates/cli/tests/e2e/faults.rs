@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 use pindrel_sandbox::Sandbox;
 use pindrel_testkit::{RealOptions, RealWorld, Workspace, eventually};
 
-use crate::{PINDREL, one_name, quick, sandboxed};
+use crate::{PINDREL, edit, one_name, quick, sandboxed};
 
 /// A run must have given up by then.
 const BOUND: Duration = Duration::from_secs(60);
@@ -91,8 +91,7 @@ async fn nothing_stays_of_an_order_that_the_manifest_wants_no_more() {
     let challenge = "_acme-challenge.api.larkfield.example";
     assert_eq!(sandbox.primary().texts(challenge).len(), 1, "the next run would go on with it");
 
-    let manifest = std::fs::read_to_string(workspace.path().join("pindrel.toml")).unwrap();
-    workspace.write("pindrel.toml", &manifest.replace("api.larkfield.example", "plates.larkfield.example"));
+    edit(&workspace, "api.larkfield.example", "plates.larkfield.example");
     let ran = workspace.run(&["settle"]).ended(0);
     assert!(ran.stderr.contains("an order for api.larkfield.example is given up"), "{}{}", ran.stdout, ran.stderr);
     for server in [sandbox.primary(), sandbox.secondary()] {
@@ -156,11 +155,10 @@ async fn what_was_changed_behind_its_back_is_put_right_or_told() {
     assert_eq!(sandbox.authority().orders_for(&["api.larkfield.example"]), 1);
 
     // A manifest that says another endpoint moves the alias there.
-    let text = std::fs::read_to_string(workspace.path().join("pindrel.toml")).unwrap();
+    edit(&workspace, "endpoint = \"catalogue\"", "endpoint = \"queue-north\"");
     let listing = sandbox.listing();
-    let moved = text.replace("endpoint = \"catalogue\"", "endpoint = \"queue-north\"");
     let more = pindrel_testkit::ManifestText::default().endpoint(listing, "queue-north", "balancer");
-    workspace.write("pindrel.toml", &format!("{moved}{}", more.text()));
+    workspace.write("pindrel.toml", &format!("{}{}", workspace.read("pindrel.toml"), more.text()));
     workspace.run(&["settle"]).ended(0);
     let target = listing.endpoints.iter().find(|endpoint| endpoint.id == "queue-north").unwrap();
     assert_eq!(cname(&sandbox), format!("{}.", target.default_name));
@@ -194,8 +192,7 @@ async fn a_wrong_key_a_wrong_secret_and_a_refusal_are_told_apart() {
     for (written, instead, says) in REFUSALS {
         let mut workspace: Workspace = world.workspace(PINDREL, |manifest| one_name(manifest, &listing));
         workspace.set("OTHER_SECRET", "b3RoZXIgc2VjcmV0IG9mIHRoZSB0ZXN0cywgMzIgYi4=");
-        let text = std::fs::read_to_string(workspace.path().join("pindrel.toml")).unwrap();
-        workspace.write("pindrel.toml", &text.replace(written, instead));
+        edit(&workspace, written, instead);
         let ran = workspace.run(&["settle"]).ended(1);
         assert!(ran.stdout.contains(&format!("{} {says}", world.primary)), "{says}: {}", ran.stdout);
     }

@@ -5,9 +5,9 @@ use std::time::{Duration, Instant};
 
 use pindrel_sandbox::authority::Fault;
 use pindrel_sandbox::{IDENTITY, Listing, Options, PRACTICE_IDENTITY, Sandbox};
-use pindrel_testkit::{ManifestText, Workspace};
+use pindrel_testkit::ManifestText;
 
-use crate::{one_name, quick, sandboxed};
+use crate::{edit, one_name, quick, sandboxed};
 
 /// A certificate that no endpoint takes: the shortest way to an order.
 fn certificate(name: &str, names: &[&str], more: &str) -> String {
@@ -279,10 +279,6 @@ async fn a_hundred_names_keys_of_every_kind_profiles_and_other_roots() {
         "{}",
         ran.stdout
     );
-}
-
-fn edit(workspace: &Workspace, written: &str, instead: &str) {
-    workspace.write("pindrel.toml", &workspace.read("pindrel.toml").replace(written, instead));
 }
 
 #[tokio::test(flavor = "multi_thread")]

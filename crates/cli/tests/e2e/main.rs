@@ -50,3 +50,10 @@ async fn sandboxed(
 fn one_name(manifest: ManifestText, listing: &pindrel_sandbox::Listing) -> ManifestText {
     manifest.endpoint(listing, "catalogue", "gateway").hostname("api.larkfield.example", "catalogue", "")
 }
+
+/// Writes something else into the manifest, wherever `written` stands.
+fn edit(workspace: &Workspace, written: &str, instead: &str) {
+    let text = workspace.read("pindrel.toml");
+    assert!(text.contains(written), "{written}");
+    workspace.write("pindrel.toml", &text.replace(written, instead));
+}
