@@ -26,9 +26,9 @@ pub enum Fault {
 /// The words of the faults that need no name, and what they do.
 const WORDS: [(&str, Fault, &str); 12] = [
     ("nonces", Fault::Nonces, "the authority refuses seven of ten good nonces"),
-    ("limit", Fault::Limit, "the authority refuses every new order with 429, and a Retry-After of an hour"),
-    ("down", Fault::Down, "the authority answers everything with 503, and a Retry-After of ten minutes"),
-    ("busy", Fault::Busy, "every fourth answer of the authority is 503, with a Retry-After of a second"),
+    ("limit", Fault::Limit, "the authority answers new orders with 429, Retry-After an hour"),
+    ("down", Fault::Down, "the authority answers everything with 503, Retry-After ten minutes"),
+    ("busy", Fault::Busy, "every fourth answer of the authority is 503, Retry-After a second"),
     ("slow-validation", Fault::SlowValidation, "a validation takes some seconds"),
     ("dropped", Fault::Dropped, "every fourth answer of the authority breaks off before its first byte"),
     ("half", Fault::Half, "every fourth answer of the authority breaks off half-way"),
