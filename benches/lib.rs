@@ -9,7 +9,7 @@ use std::time::{Duration, Instant};
 
 use jiff::Timestamp;
 use pindrel_core::desired::{Desired, resolve};
-use pindrel_core::facts::{HostnameFacts, Ours};
+use pindrel_core::facts::{HostnameFacts, Ownership};
 use pindrel_core::manifest::{Diagnostics, read};
 use pindrel_state::{HostnameRow, SqliteState, State as _};
 
@@ -75,7 +75,7 @@ pub fn settled_folder(folder: &Path, hostnames: usize) {
         seen_secs: now,
         due_secs: now + 60 * 86_400,
         facts: HostnameFacts::default(),
-        ours: Ours::default(),
+        ours: Ownership::default(),
     });
     state.keep_hostnames(&mut rows.into_iter()).unwrap_or_else(|error| panic!("{error}"));
     let key = folder.join(".pindrel/sealing.key");

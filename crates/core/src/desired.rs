@@ -3,7 +3,6 @@
 mod digest;
 mod resolve;
 
-use std::hash::Hash;
 use std::net::SocketAddr;
 use std::path::PathBuf;
 use std::sync::Arc;
@@ -15,12 +14,12 @@ use crate::acme::jws::MacAlgorithm;
 use crate::budget::Limit;
 use crate::delivery::{Command, Delivery};
 use crate::endpoint::{Binding, EndpointInfo, EndpointKind, Route, TlsVersion};
-use crate::facts::Origin;
-use crate::manifest::{Expectation, TsigAlgorithm};
+use crate::expectation::Expectation;
+use crate::facts::{EndpointKey, Origin};
 use crate::name::{DnsName, Hostname};
 use crate::records::{RecordData, RecordSet};
 use crate::renewal::RenewalRule;
-use crate::values::{Fingerprint, KeyKind, SecretRef, Ttl};
+use crate::values::{Fingerprint, KeyKind, SecretRef, TsigAlgorithm, Ttl};
 
 pub use digest::Digests;
 pub use resolve::resolve;
@@ -57,7 +56,7 @@ pub struct Desired {
 }
 
 /// An authority to issue from.
-#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Authority {
     /// Its name in the manifest.
     pub name: String,
@@ -84,7 +83,7 @@ pub struct Authority {
 }
 
 /// The external account that an authority asks for (RFC 8555 §7.3.4).
-#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub struct ExternalAccountKey {
     /// The key identifier.
     pub id: String,
@@ -95,7 +94,7 @@ pub struct ExternalAccountKey {
 }
 
 /// A transaction signature key (RFC 8945).
-#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Tsig {
     /// The key's name, as the server knows it.
     pub name: DnsName,
@@ -105,8 +104,15 @@ pub struct Tsig {
     pub secret: SecretRef,
 }
 
+/// How the records of a zone are changed, with what that way needs.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum ZoneDriver {
+    /// Dynamic update (RFC 2136), signed by this key.
+    Rfc2136(Tsig),
+}
+
 /// A zone that Pindrel may change.
-#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Zone {
     /// Its apex.
     pub name: DnsName,
@@ -116,15 +122,15 @@ pub struct Zone {
     pub parents: Vec<SocketAddr>,
     /// Where public answers are looked up; the system's when empty.
     pub resolvers: Vec<SocketAddr>,
-    /// The key that signs updates.
-    pub tsig: Tsig,
+    /// How it is changed.
+    pub driver: ZoneDriver,
     /// How long to wait at least after a challenge record was made: some servers answer
     /// their interface before they answer DNS.
     pub least_wait: Duration,
 }
 
 /// An endpoint to bind hostnames at.
-#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Endpoint {
     /// Its name in the manifest.
     pub name: String,
@@ -132,12 +138,40 @@ pub struct Endpoint {
     pub id: String,
     /// What it is.
     pub kind: EndpointKind,
-    /// Base URL of the platform.
+    /// How its platform is spoken to.
+    pub driver: EndpointDriver,
+}
+
+/// How the platform of an endpoint is spoken to, with what that way needs.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum EndpointDriver {
+    /// The endpoint protocol over HTTPS.
+    Http(HttpPlatform),
+}
+
+/// A platform that speaks the endpoint protocol over HTTPS.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+pub struct HttpPlatform {
+    /// Its base URL.
     pub url: Url,
     /// Where the bearer token is to be read.
     pub token: SecretRef,
-    /// PEM file of roots for the platform's HTTPS.
+    /// PEM file of roots for its HTTPS.
     pub api_roots: Option<PathBuf>,
+}
+
+impl Endpoint {
+    /// Returns the key under which what is at this endpoint is kept.
+    pub fn key(&self) -> EndpointKey {
+        let EndpointDriver::Http(HttpPlatform { url, .. }) = &self.driver;
+        EndpointKey::new(url, &self.id)
+    }
+
+    /// Returns how messages refer to its platform.
+    pub fn platform(&self) -> &str {
+        let EndpointDriver::Http(HttpPlatform { url, .. }) = &self.driver;
+        url.as_str()
+    }
 }
 
 /// A certificate that should be there.
@@ -154,7 +188,7 @@ pub struct WantedCertificate {
 }
 
 /// How a certificate is made and where it goes.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Hash)]
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct CertificateTerms {
     /// Who issues it.
     pub issued_by: Origin,
@@ -178,6 +212,13 @@ pub struct CertificateTerms {
     pub labels: Vec<String>,
     /// A note for people.
     pub note: Option<String>,
+}
+
+impl CertificateTerms {
+    /// Says whether it is written to files or followed by commands.
+    pub fn is_delivered(&self) -> bool {
+        !self.deliveries.is_empty() || !self.after.is_empty()
+    }
 }
 
 /// A hostname that should be held.
@@ -210,6 +251,11 @@ pub struct WantedHostname {
 }
 
 impl WantedHostname {
+    /// Returns the endpoints that its alias may give.
+    pub fn endpoints(&self) -> impl Iterator<Item = EndpointId> + use<> {
+        std::iter::once(self.endpoint)
+    }
+
     /// Returns the binding that the endpoint should have for it.
     pub fn binding(&self, certificate: Fingerprint) -> Binding {
         Binding {

@@ -67,6 +67,16 @@ pub enum TlsVersion {
     V1_3,
 }
 
+impl TlsVersion {
+    /// Returns its word in the manifest.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            TlsVersion::V1_2 => "1.2",
+            TlsVersion::V1_3 => "1.3",
+        }
+    }
+}
+
 impl FromStr for TlsVersion {
     type Err = String;
 

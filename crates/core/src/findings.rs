@@ -1,108 +1,190 @@
 //! Findings: diagnosed causes with their evidence and their remedy.
 
+use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
-use crate::pins::Pin;
-use crate::said::one_line;
+use crate::display_text::one_line;
+use crate::pin::Pin;
 
 macro_rules! codes {
-    ($($(#[doc = $doc:literal])+ $variant:ident = $word:literal,)+) => {
+    ($($pin:ident: { $($(#[doc = $doc:literal])+ $variant:ident = $word:literal, $again:expr;)+ })+) => {
         /// The stable word of a kind of finding; each is explained in `docs/findings.md`.
         #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
         pub enum Code {
-            $($(#[doc = $doc])+ #[serde(rename = $word)] $variant,)+
+            $($($(#[doc = $doc])+ #[serde(rename = $word)] $variant,)+)+
         }
 
         impl Code {
             /// All codes, pin by pin.
-            pub const ALL: &'static [Code] = &[$(Code::$variant),+];
+            pub const ALL: &'static [Code] = &[$($(Code::$variant),+),+];
 
             /// Returns the word.
             pub fn as_str(self) -> &'static str {
                 match self {
-                    $(Code::$variant => $word,)+
+                    $($(Code::$variant => $word,)+)+
+                }
+            }
+
+            /// Returns the pin that such a finding is usually about.
+            pub fn pin(self) -> Pin {
+                match self {
+                    $($(Code::$variant => Pin::$pin,)+)+
+                }
+            }
+
+            /// Returns whether trying again usually helps.
+            fn again(self) -> Again {
+                match self {
+                    $($(Code::$variant => $again,)+)+
                 }
             }
         }
     };
 }
 
+/// Whether trying again helps.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Again {
+    /// At once: the next run may find it otherwise.
+    Now,
+    /// Not before this time, which a peer or a limit named.
+    At(Timestamp),
+    /// When something else changes.
+    WhenChanged,
+    /// Only once a person has done something.
+    Person,
+}
+
+use Again::{Now, Person, WhenChanged};
+
 codes! {
-    /// The zone above does not delegate the zone.
-    DelegationMissing = "delegation-missing",
-    /// The delegation names other servers than the zone does.
-    DelegationDiffers = "delegation-differs",
-    /// The servers of the zone above do not answer.
-    ParentUnreachable = "parent-unreachable",
-    /// A server of the zone does not answer.
-    ServerUnreachable = "server-unreachable",
-    /// A server answers without authority for the zone.
-    ServerLame = "server-lame",
-    /// The zone's servers name different servers.
-    ServersDiffer = "servers-differ",
-    /// The zone is signed and does not validate.
-    ZoneBogus = "zone-bogus",
-    /// No certificate covers the name yet.
-    CertificateMissing = "certificate-missing",
-    /// The certificate is due for renewal.
-    CertificateDue = "certificate-due",
-    /// The certificate has expired.
-    CertificateExpired = "certificate-expired",
-    /// The certificate is from another authority, or covers other names, than the manifest says.
-    CertificateDiffers = "certificate-differs",
-    /// The certificate was revoked, or a new one was asked for.
-    CertificateReplaced = "certificate-replaced",
-    /// A certificate that is bought elsewhere is not there, or ends soon.
-    CertificateAwaited = "certificate-awaited",
-    /// The certificate is not in all the files that it should be in.
-    CertificateUndelivered = "certificate-undelivered",
-    /// A command that should follow the certificate has not ended well.
-    CommandFailed = "command-failed",
-    /// The platform does not answer.
-    PlatformUnreachable = "platform-unreachable",
-    /// The platform does not take the token.
-    PlatformRefuses = "platform-refuses",
-    /// The platform has no such endpoint.
-    EndpointUnknown = "endpoint-unknown",
-    /// The endpoint takes no custom hostnames.
-    CustomHostnamesRefused = "custom-hostnames-refused",
-    /// The endpoint does not know the hostname.
-    BindingMissing = "binding-missing",
-    /// The binding is not the wanted one.
-    BindingDiffers = "binding-differs",
-    /// A binding that Pindrel did not make stands in the way.
-    BindingForeign = "binding-foreign",
-    /// The platform is still deploying the binding.
-    BindingDeploying = "binding-deploying",
-    /// The platform gave the binding up.
-    BindingFailed = "binding-failed",
-    /// The endpoint serves another certificate than it was given.
-    ServedCertificateDiffers = "served-certificate-differs",
-    /// The alias record is absent.
-    AliasMissing = "alias-missing",
-    /// The alias record points elsewhere.
-    AliasDiffers = "alias-differs",
-    /// A record that Pindrel did not make stands in the alias's place.
-    AliasConflict = "alias-conflict",
-    /// Not every server gives the alias record yet.
-    AliasLagging = "alias-lagging",
-    /// A resolver gives no address.
-    AnswerUnresolved = "answer-unresolved",
-    /// No connection to what the name resolves to.
-    AnswerUnreachable = "answer-unreachable",
-    /// The certificate that a client is served does not verify.
-    AnswerUnverified = "answer-unverified",
-    /// A client is served another certificate.
-    AnswerStale = "answer-stale",
-    /// The HTTP answer is not the expected one.
-    AnswerUnexpected = "answer-unexpected",
+    Zone: {
+        /// The zone above does not delegate the zone.
+        DelegationMissing = "delegation-missing", Person;
+        /// The delegation names other servers than the zone does.
+        DelegationDiffers = "delegation-differs", Person;
+        /// The servers of the zone above do not answer.
+        ParentUnreachable = "parent-unreachable", Now;
+        /// A server of the zone does not answer.
+        ServerUnreachable = "server-unreachable", Now;
+        /// A server answers without authority for the zone.
+        ServerLame = "server-lame", Person;
+        /// The zone's servers name different servers.
+        ServersDiffer = "servers-differ", Person;
+        /// The zone is signed and does not validate.
+        ZoneBogus = "zone-bogus", Person;
+        /// The zone's server refuses updates with this key.
+        UpdateRefused = "update-refused", Person;
+    }
+    Certificate: {
+        /// No certificate covers the name yet.
+        CertificateMissing = "certificate-missing", Now;
+        /// The certificate is due for renewal.
+        CertificateDue = "certificate-due", Now;
+        /// The certificate has expired.
+        CertificateExpired = "certificate-expired", Now;
+        /// The certificate is from another authority, or covers other names, than the manifest says.
+        CertificateDiffers = "certificate-differs", Now;
+        /// The certificate was revoked, or a renewal was requested.
+        CertificateReplaced = "certificate-replaced", Now;
+        /// A certificate that is issued elsewhere is not there, or ends soon.
+        CertificateAwaited = "certificate-awaited", Person;
+        /// The certificate is not in all the files that it should be in.
+        CertificateUndelivered = "certificate-undelivered", Now;
+        /// A command that follows the certificate failed.
+        CommandFailed = "command-failed", Now;
+        /// A file cannot be written.
+        DeliveryFailed = "delivery-failed", Person;
+        /// The authority does not answer.
+        AuthorityUnreachable = "authority-unreachable", Now;
+        /// The authority refuses a request.
+        AuthorityRefuses = "authority-refuses", Person;
+        /// There is no open account at the authority.
+        AccountMissing = "account-missing", Person;
+        /// The authority limits how often it may be asked.
+        RateLimited = "rate-limited", Now;
+        /// A limit in the manifest would be passed.
+        LimitReached = "limit-reached", Now;
+        /// CAA records forbid the authority to issue.
+        CaaForbids = "caa-forbids", Person;
+        /// The authority does not offer the certificate profile.
+        ProfileNotOffered = "profile-not-offered", Person;
+        /// A challenge record belongs where the manifest has no zone, or cannot be placed.
+        ChallengeMisplaced = "challenge-misplaced", Person;
+        /// Not every authoritative server returns the challenge record.
+        ChallengeLagging = "challenge-lagging", Now;
+        /// The authority could not validate a name.
+        ValidationFailed = "validation-failed", Person;
+        /// An order came to nothing.
+        OrderFailed = "order-failed", Now;
+        /// What the authority issued cannot be used.
+        IssuedUnusable = "issued-unusable", Person;
+        /// Files that were given do not make up a certificate that can be used.
+        ImportRefused = "import-refused", Person;
+        /// A secret or a file that the manifest names cannot be read.
+        SecretUnreadable = "secret-unreadable", Person;
+        /// The state cannot be read or written, or does not open with this key.
+        StateUnusable = "state-unusable", Person;
+        /// A fault of Pindrel's own.
+        InternalFault = "internal-fault", Person;
+    }
+    Binding: {
+        /// The platform does not answer.
+        PlatformUnreachable = "platform-unreachable", Now;
+        /// The platform does not accept the token, or refuses a request.
+        PlatformRefuses = "platform-refuses", Person;
+        /// The platform has no such endpoint.
+        EndpointUnknown = "endpoint-unknown", Person;
+        /// The endpoint accepts no custom hostnames.
+        CustomHostnamesRefused = "custom-hostnames-refused", Person;
+        /// The endpoint does not know the hostname.
+        BindingMissing = "binding-missing", Now;
+        /// The binding is not the wanted one.
+        BindingDiffers = "binding-differs", Now;
+        /// A binding that Pindrel did not create stands in the way.
+        BindingForeign = "binding-foreign", Person;
+        /// The platform is still deploying the binding.
+        BindingDeploying = "binding-deploying", WhenChanged;
+        /// The platform failed to deploy the binding.
+        BindingFailed = "binding-failed", Now;
+        /// The endpoint serves another certificate than it was given.
+        ServedCertificateDiffers = "served-certificate-differs", Now;
+    }
+    Alias: {
+        /// The alias record is absent.
+        AliasMissing = "alias-missing", Now;
+        /// The alias record points elsewhere.
+        AliasDiffers = "alias-differs", Now;
+        /// A record that Pindrel did not create stands in the alias's place.
+        AliasConflict = "alias-conflict", Person;
+        /// Not every server returns the alias record yet.
+        AliasLagging = "alias-lagging", WhenChanged;
+        /// The alias has no target: the endpoint lists no addresses to flatten it to.
+        AliasTargetMissing = "alias-target-missing", Person;
+    }
+    Answer: {
+        /// A resolver returns no address.
+        AnswerUnresolved = "answer-unresolved", Now;
+        /// No connection to what the name resolves to.
+        AnswerUnreachable = "answer-unreachable", Now;
+        /// The certificate that a client is served does not verify.
+        AnswerUnverified = "answer-unverified", Now;
+        /// A client is served another certificate.
+        AnswerStale = "answer-stale", Now;
+        /// The HTTP answer is not the expected one.
+        AnswerUnexpected = "answer-unexpected", Now;
+    }
 }
 
 impl Code {
     /// Says whether the cause is that something could not be reached: no step is begun
     /// while it lasts, and the run counts as failed.
     pub fn is_outage(self) -> bool {
-        matches!(self, Code::ServerUnreachable | Code::PlatformUnreachable | Code::PlatformRefuses)
+        matches!(
+            self,
+            Code::ServerUnreachable | Code::PlatformUnreachable | Code::PlatformRefuses | Code::AuthorityUnreachable
+        )
     }
 }
 
@@ -125,12 +207,32 @@ pub struct Finding {
     pub evidence: Vec<String>,
     /// What to do.
     pub remedy: String,
+    /// Whether trying again helps.
+    pub again: Again,
 }
 
 impl Finding {
     /// Makes a finding without evidence.
     pub fn new(code: Code, pin: Pin, says: impl Into<String>, remedy: impl Into<String>) -> Self {
-        Finding { code, pin, says: one_line(says), evidence: Vec::new(), remedy: one_line(remedy) }
+        let (says, remedy) = (one_line(says), one_line(remedy));
+        Finding { code, pin, says, evidence: Vec::new(), remedy, again: code.again() }
+    }
+
+    /// Makes a finding about the pin that such a finding is usually about.
+    pub fn of(code: Code, says: impl Into<String>, remedy: impl Into<String>) -> Self {
+        Finding::new(code, code.pin(), says, remedy)
+    }
+
+    /// Says that it is about another pin.
+    #[must_use]
+    pub fn on(self, pin: Pin) -> Self {
+        Finding { pin, ..self }
+    }
+
+    /// Says whether trying again helps, where that is known better than by the code.
+    #[must_use]
+    pub fn again(self, again: Again) -> Self {
+        Finding { again, ..self }
     }
 
     /// Adds what was seen.

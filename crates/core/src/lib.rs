@@ -7,7 +7,7 @@
 //!
 //! ```text
 //!  manifest text ──▶ manifest ──▶ desired ─┐
-//!                                          ├─▶ pins ──▶ steps
+//!                                          ├─▶ pins ──▶ plan
 //!  facts (what drivers saw, and when) ─────┘     └────▶ findings
 //! ```
 //!
@@ -28,14 +28,16 @@ pub mod budget;
 pub mod caa;
 pub mod delivery;
 pub mod desired;
+pub mod display_text;
 pub mod endpoint;
+pub mod expectation;
 pub mod facts;
 pub mod findings;
 pub mod manifest;
 pub mod name;
+pub mod pin;
 pub mod pins;
+pub mod plan;
 pub mod records;
 pub mod renewal;
-pub mod said;
-pub mod steps;
 pub mod values;

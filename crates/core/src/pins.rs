@@ -1,7 +1,7 @@
 //! The five pins: judging facts against what is wanted.
 
 use jiff::Timestamp;
-use serde::{Deserialize, Serialize};
+use serde::Serialize;
 
 mod alias;
 mod answer;
@@ -10,82 +10,16 @@ mod certificate;
 mod zone;
 
 use crate::delivery::Undelivered;
+use crate::desired::HostnameId;
 use crate::desired::{Desired, WantedCertificate, WantedHostname};
-use crate::facts::{EndpointView, Fact, HeldCertificate, HostnameFacts, Ours, ZoneView};
+use crate::facts::{
+    AliasView, AnswerView, BindingView, EndpointView, Fact, HeldCertificate, HostnameKnowledge, Knowledge, Ownership,
+    ZoneView,
+};
 use crate::findings::Finding;
 use crate::values::Fingerprint;
 
-/// One of the five things that hold a hostname, in their order.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
-#[serde(rename_all = "snake_case")]
-pub enum Pin {
-    /// The zone is delegated and served.
-    Zone,
-    /// A valid certificate covers the name.
-    Certificate,
-    /// The endpoint knows the hostname.
-    Binding,
-    /// The alias record points at the endpoint.
-    Alias,
-    /// A client gets the expected answer.
-    Answer,
-}
-
-impl Pin {
-    /// All pins, in the order in which they are always shown.
-    pub const ALL: [Pin; 5] = [Pin::Zone, Pin::Certificate, Pin::Binding, Pin::Alias, Pin::Answer];
-
-    /// Returns the pin's name.
-    pub fn as_str(self) -> &'static str {
-        match self {
-            Pin::Zone => "zone",
-            Pin::Certificate => "certificate",
-            Pin::Binding => "binding",
-            Pin::Alias => "alias",
-            Pin::Answer => "answer",
-        }
-    }
-}
-
-/// How a pin holds.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
-#[serde(rename_all = "snake_case")]
-pub enum PinState {
-    /// As described, and verified.
-    Held,
-    /// A change is under way.
-    Working,
-    /// Not as described; `settle` will see to it.
-    Loose,
-    /// Needs a person.
-    Blocked,
-    /// Not looked at, or cannot be looked at from here.
-    Unknown,
-}
-
-impl PinState {
-    /// Returns the state's name.
-    pub fn as_str(self) -> &'static str {
-        match self {
-            PinState::Held => "held",
-            PinState::Working => "working",
-            PinState::Loose => "loose",
-            PinState::Blocked => "blocked",
-            PinState::Unknown => "unknown",
-        }
-    }
-
-    /// Returns the mark that stands for the state in tables.
-    pub fn mark(self) -> char {
-        match self {
-            PinState::Held => '◆',
-            PinState::Working => '◈',
-            PinState::Loose => '◇',
-            PinState::Blocked => '✕',
-            PinState::Unknown => '·',
-        }
-    }
-}
+pub use crate::pin::{Pin, PinState};
 
 /// The judgement of one pin.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
@@ -136,7 +70,7 @@ impl PinReport {
     }
 }
 
-/// All that is known about one hostname.
+/// All that is known about one hostname at its endpoint.
 #[derive(Debug, Clone, Copy)]
 pub struct Known<'k> {
     /// What should hold.
@@ -151,13 +85,36 @@ pub struct Known<'k> {
     pub certificate: Option<&'k HeldCertificate>,
     /// What is still to be done for that certificate outside of Pindrel.
     pub undelivered: Option<&'k Undelivered>,
-    /// What was seen of the hostname itself.
-    pub facts: &'k HostnameFacts,
-    /// What Pindrel made for it.
-    pub ours: &'k Ours,
+    /// What its endpoint knows of it.
+    pub binding: Option<&'k Fact<BindingView>>,
+    /// What its zone's servers give.
+    pub alias: Option<&'k Fact<AliasView>>,
+    /// What clients get.
+    pub answer: Option<&'k Fact<AnswerView>>,
+    /// What Pindrel wrote for it.
+    pub ownership: Option<&'k Ownership>,
 }
 
-impl Known<'_> {
+impl<'k> Known<'k> {
+    /// Selects what is known about one hostname.
+    pub fn about(desired: &'k Desired, knowledge: &'k Knowledge, id: HostnameId) -> Known<'k> {
+        let wanted = desired.hostname(id);
+        let own: Option<&HostnameKnowledge> = knowledge.hostnames.get(&id);
+        let facts = own.map(|own| &own.facts);
+        Known {
+            desired,
+            wanted,
+            zone: knowledge.zones.get(&wanted.zone),
+            endpoint: knowledge.endpoints.get(&wanted.endpoint),
+            certificate: knowledge.certificate(wanted.certificate),
+            undelivered: knowledge.undelivered.get(&wanted.certificate),
+            binding: facts.and_then(|facts| facts.bindings.get(&desired.endpoint(wanted.endpoint).key())),
+            alias: facts.and_then(|facts| facts.alias.as_ref()),
+            answer: facts.and_then(|facts| facts.answer.as_ref()),
+            ownership: own.map(|own| &own.ownership),
+        }
+    }
+
     fn judge_certificate(&self, now: Timestamp) -> PinReport {
         let wanted = self.desired.certificate(self.wanted.certificate);
         judge_certificate(self.desired, wanted, self.certificate, self.undelivered, now)

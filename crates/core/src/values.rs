@@ -269,6 +269,39 @@ pub fn parse_duration(text: &str) -> Result<Duration, ValueError> {
     number.checked_mul(factor).filter(|secs| *secs <= 100 * 365 * 86_400).map(Duration::from_secs).ok_or_else(bad)
 }
 
+/// The MACs that updates may be signed with (RFC 8945 §6).
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+#[expect(missing_docs, reason = "the names are the standard's own")]
+pub enum TsigAlgorithm {
+    HmacSha256,
+    HmacSha384,
+    HmacSha512,
+}
+
+impl TsigAlgorithm {
+    /// Returns its word in the manifest.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            TsigAlgorithm::HmacSha256 => "hmac-sha256",
+            TsigAlgorithm::HmacSha384 => "hmac-sha384",
+            TsigAlgorithm::HmacSha512 => "hmac-sha512",
+        }
+    }
+}
+
+impl FromStr for TsigAlgorithm {
+    type Err = String;
+
+    fn from_str(text: &str) -> Result<Self, String> {
+        match text.trim_end_matches('.').to_ascii_lowercase().as_str() {
+            "hmac-sha256" => Ok(TsigAlgorithm::HmacSha256),
+            "hmac-sha384" => Ok(TsigAlgorithm::HmacSha384),
+            "hmac-sha512" => Ok(TsigAlgorithm::HmacSha512),
+            _ => Err(format!("\"{text}\" is not a MAC that updates are signed with here")),
+        }
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

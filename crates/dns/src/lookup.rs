@@ -6,7 +6,7 @@ use std::path::Path;
 use futures::future::join_all;
 use hickory_proto::op::{Message, ResponseCode};
 use hickory_proto::rr::{RData, RecordType as WireType};
-use pindrel_core::facts::{AliasView, ServerRecords, ServerSays, ServerView};
+use pindrel_core::facts::{AliasView, ServerRecords, ServerStatus, ServerView};
 use pindrel_core::name::DnsName;
 use pindrel_core::records::{RecordSet, RecordType};
 use pindrel_core::values::{Serial, Ttl};
@@ -85,14 +85,14 @@ async fn alias_at(server: SocketAddr, owner: &DnsName, at_apex: bool) -> Result<
 pub async fn server(server: SocketAddr, zone: &DnsName) -> ServerView {
     let says = match server_says(server, zone).await {
         Ok(says) => says,
-        Err(LookupError::NotAuthoritative) => ServerSays::Lame { how: "answers without authority".into() },
-        Err(LookupError::Code(code)) => ServerSays::Lame { how: format!("answers {code}") },
-        Err(error) => ServerSays::Unreachable { why: error.to_string() },
+        Err(LookupError::NotAuthoritative) => ServerStatus::Lame { how: "answers without authority".into() },
+        Err(LookupError::Code(code)) => ServerStatus::Lame { how: format!("answers {code}") },
+        Err(error) => ServerStatus::Unreachable { why: error.to_string() },
     };
     ServerView { server, says }
 }
 
-async fn server_says(server: SocketAddr, zone: &DnsName) -> Result<ServerSays, LookupError> {
+async fn server_says(server: SocketAddr, zone: &DnsName) -> Result<ServerStatus, LookupError> {
     let (soa, ns) = futures::join!(
         ask(server, zone, WireType::SOA, Ask::default()),
         ask(server, zone, WireType::NS, Ask::default())
@@ -111,7 +111,7 @@ async fn server_says(server: SocketAddr, zone: &DnsName) -> Result<ServerSays, L
         _ => None,
     });
     let serial = serial.ok_or(LookupError::NotAuthoritative)?;
-    Ok(ServerSays::Serves { serial, name_servers: name_servers(&ns.answers, zone) })
+    Ok(ServerStatus::Serves { serial, name_servers: name_servers(&ns.answers, zone) })
 }
 
 /// The NS names of a zone among some records, sorted.

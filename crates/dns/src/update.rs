@@ -15,9 +15,9 @@ use hickory_proto::rr::rdata::{A, AAAA, CNAME, TXT};
 use hickory_proto::rr::{DNSClass, Name, RData, Record, RecordType as WireType, TSigner};
 use jiff::Timestamp;
 use pindrel_core::acme::order::ChallengeRecord;
-use pindrel_core::manifest::TsigAlgorithm;
 use pindrel_core::name::DnsName;
 use pindrel_core::records::{AliasChange, RecordData, in_words, same_data};
+use pindrel_core::values::TsigAlgorithm;
 use pindrel_core::values::Ttl;
 
 use crate::challenge::{self, Standing};

@@ -5,7 +5,7 @@ use std::time::{Duration, Instant};
 use jiff::Timestamp;
 use pindrel_core::desired::{CertificateId, EndpointId, HostnameId};
 use pindrel_core::endpoint::{Deployment, EndpointInfo};
-use pindrel_core::facts::{AliasView, BindingView, EndpointView, Fact, Met, ServedView};
+use pindrel_core::facts::{AliasView, BindingView, ClientOutcome, EndpointView, Fact, ServedView};
 use pindrel_core::name::Hostname;
 use pindrel_core::pins::{Pin, PinState};
 use pindrel_core::records::{AliasChange, RecordSet, in_words, same_data};
@@ -287,8 +287,8 @@ fn lagging(view: &AliasView, sets: &[RecordSet]) -> Vec<String> {
 
 /// For how long resolvers may go on giving a cached negative answer.
 fn cached_for(through: &[pindrel_core::facts::ResolverAnswer]) -> Duration {
-    let longest = through.iter().filter_map(|answer| match &answer.met {
-        Met::Unresolved { for_secs, .. } => *for_secs,
+    let longest = through.iter().filter_map(|answer| match &answer.outcome {
+        ClientOutcome::Unresolved { for_secs, .. } => *for_secs,
         _ => None,
     });
     longest.max().map_or(Duration::ZERO, |secs| Duration::from_secs(u64::from(secs) + 5).min(CACHE_PATIENCE))

@@ -98,12 +98,12 @@ pub struct CertificateDetails {
     /// How the commands went that follow it.
     pub commands: Vec<CommandRun>,
     /// Those before it, the newest first.
-    pub former: Vec<Former>,
+    pub former: Vec<PastCertificate>,
 }
 
 /// A certificate that another one took the place of.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
-pub struct Former {
+pub struct PastCertificate {
     /// Of the leaf.
     pub sha256: Fingerprint,
     /// From when it was valid.
@@ -181,7 +181,7 @@ impl ExportForm {
 
 /// What came of bringing a certificate in.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Brought {
+pub struct ImportSummary {
     /// Of the leaf.
     pub sha256: Fingerprint,
     /// The names it covers.
@@ -253,7 +253,7 @@ impl Engine {
         let report = report.ok_or_else(|| unknown(name))?;
         let mut history = self.state.certificate_history(name)?.into_iter();
         let present = history.next();
-        let former = history.map(|row| Former {
+        let former = history.map(|row| PastCertificate {
             sha256: row.held.sha256,
             not_before: row.held.not_before,
             not_after: row.held.not_after,
@@ -420,7 +420,7 @@ impl Engine {
         id: CertificateId,
         files: &[LooseFile],
         password: Option<&SecretString>,
-    ) -> Result<Brought, StepFailure> {
+    ) -> Result<ImportSummary, StepFailure> {
         let wanted = self.desired.certificate(id);
         let waiting = self.state.signing_request(&wanted.name)?;
         let present = self.state.certificate(&wanted.name)?;
@@ -459,7 +459,7 @@ impl Engine {
             StepFailure::new(format!("the certificate in {shown} cannot be used: {error}"), remedy)
         })?;
         self.journal(Moment::Begun, "certificate-import", wanted.name.clone(), chain.fingerprint().to_string())?;
-        let brought = Brought {
+        let brought = ImportSummary {
             sha256: chain.fingerprint(),
             names: chain.names().to_vec(),
             not_after: chain.leaf().not_after,

@@ -2,7 +2,7 @@
 
 use pindrel_acme::TransportError;
 use pindrel_core::acme::order::OrderError;
-use pindrel_core::said::one_line;
+use pindrel_core::display_text::one_line;
 use pindrel_core::values::SecretRef;
 use pindrel_dns::UpdateError;
 use pindrel_edge::EdgeError;

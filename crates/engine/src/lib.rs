@@ -32,7 +32,8 @@ mod world;
 
 pub use account::{AccountReport, Registration};
 pub use certificates::{
-    Brought, CertificateDetails, CertificateReport, CertificateUse, ExportForm, Former, RevocationKey, RevokeReason,
+    CertificateDetails, CertificateReport, CertificateUse, ExportForm, ImportSummary, PastCertificate, RevocationKey,
+    RevokeReason,
 };
 pub use error::{EngineError, StepFailure};
 pub use events::{Event, Listener, Summary};
@@ -51,7 +52,7 @@ use std::time::Duration;
 use jiff::Timestamp;
 use pindrel_core::delivery::Undelivered;
 use pindrel_core::desired::{AuthorityId, CertificateId, Desired, EndpointId, HostnameId, ZoneId};
-use pindrel_core::facts::{EndpointView, Fact, HeldCertificate, HostnameFacts, Ours, ZoneView};
+use pindrel_core::facts::{EndpointView, Fact, HeldCertificate, HostnameFacts, Ownership, ZoneView};
 use pindrel_core::name::{DnsName, Hostname};
 use pindrel_core::pins::{Known, Pins};
 use pindrel_dns::caa;
@@ -124,7 +125,7 @@ struct Memory {
 #[derive(Clone, Default)]
 struct Remembered {
     facts: HostnameFacts,
-    ours: Ours,
+    ours: Ownership,
 }
 
 /// How one hostname stands.
@@ -270,7 +271,7 @@ impl Engine {
     }
 
     /// Changes what Pindrel counts as its own, and keeps it before anything is done.
-    fn note_ours(&self, id: HostnameId, change: impl FnOnce(&mut Ours)) -> Result<(), EngineError> {
+    fn note_ours(&self, id: HostnameId, change: impl FnOnce(&mut Ownership)) -> Result<(), EngineError> {
         let ours = {
             let mut memory = self.memory();
             let remembered = memory.hostnames.entry(id).or_default();

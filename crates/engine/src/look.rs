@@ -11,7 +11,7 @@ use pindrel_core::delivery::Undelivered;
 use pindrel_core::desired::{CertificateId, EndpointId, HostnameId, ZoneId};
 use pindrel_core::endpoint::{Deployment, EndpointInfo};
 use pindrel_core::facts::{
-    AliasView, AnswerView, BindingView, EndpointView, Fact, Met, Origin, ResolverAnswer, ServedView, is_fresh,
+    AliasView, AnswerView, BindingView, ClientOutcome, EndpointView, Fact, Origin, ResolverAnswer, ServedView, is_fresh,
 };
 use pindrel_core::name::DnsName;
 use pindrel_core::records::same_data;
@@ -265,30 +265,30 @@ impl Engine {
     pub(crate) async fn see_answer(&self, id: HostnameId) -> Fact<AnswerView> {
         let resolvers = self.world.resolvers(&self.desired, self.desired.hostname(id).zone);
         let through = join_all(resolvers.iter().map(|resolver| async move {
-            ResolverAnswer { resolver: *resolver, met: self.meet(id, *resolver).await }
+            ResolverAnswer { resolver: *resolver, outcome: self.meet(id, *resolver).await }
         }));
         let value = AnswerView { through: through.await };
         Fact { seen: Timestamp::now(), value }
     }
 
     /// Does what a client does that uses this resolver.
-    async fn meet(&self, id: HostnameId, resolver: SocketAddr) -> Met {
+    async fn meet(&self, id: HostnameId, resolver: SocketAddr) -> ClientOutcome {
         let wanted = self.desired.hostname(id);
         let Ok(name) = wanted.probed_as.as_str().parse::<DnsName>() else {
-            return Met::Unresolved { why: "the name cannot be asked for".into(), for_secs: None };
+            return ClientOutcome::Unresolved { why: "the name cannot be asked for".into(), for_secs: None };
         };
         let addresses = match lookup::resolve(resolver, &name).await {
             Resolved::Addresses(addresses) => addresses,
-            Resolved::Nothing { why, for_secs } => return Met::Unresolved { why, for_secs },
+            Resolved::Nothing { why, for_secs } => return ClientOutcome::Unresolved { why, for_secs },
         };
         let port = self.endpoint_info(id).map_or(443, |endpoint| endpoint.port);
         let address = SocketAddr::new(addresses[0], port);
         let trust = match self.trust(wanted.certificate) {
             Ok(trust) => trust,
-            Err(failure) => return Met::Unverified { address, sha256: None, why: failure.says },
+            Err(failure) => return ClientOutcome::Unverified { address, sha256: None, why: failure.says },
         };
         match pindrel_probe::request(&trust, address, &wanted.probed_as, &wanted.expect.path).await {
-            Ok(answered) => Met::Answered {
+            Ok(answered) => ClientOutcome::Answered {
                 address,
                 sha256: answered.sha256,
                 status: answered.status,
@@ -299,10 +299,10 @@ impl Engine {
                     .as_ref()
                     .map(|expected| holds(&answered.body, expected.as_bytes())),
             },
-            Err(ProbeError::NotConnected(why)) => Met::NotConnected { address, why },
-            Err(ProbeError::Unverified { sha256, why }) => Met::Unverified { address, sha256, why },
-            Err(ProbeError::NoAnswer { sha256, why }) => Met::NoAnswer { address, sha256, why },
-            Err(other) => Met::NotConnected { address, why: other.to_string() },
+            Err(ProbeError::NotConnected(why)) => ClientOutcome::NotConnected { address, why },
+            Err(ProbeError::Unverified { sha256, why }) => ClientOutcome::Unverified { address, sha256, why },
+            Err(ProbeError::NoAnswer { sha256, why }) => ClientOutcome::NoAnswer { address, sha256, why },
+            Err(other) => ClientOutcome::NotConnected { address, why: other.to_string() },
         }
     }
 

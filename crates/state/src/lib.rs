@@ -29,7 +29,7 @@ pub use sqlite::SqliteState;
 
 use std::path::PathBuf;
 
-use pindrel_core::facts::{EndpointView, Fact, Ours, ZoneView};
+use pindrel_core::facts::{EndpointView, Fact, Ownership, ZoneView};
 use pindrel_core::name::{DnsName, Hostname};
 
 /// Why the state could not be read or written.
@@ -121,7 +121,7 @@ pub trait State: CertificateBook + Ledger + Send + Sync {
     /// Keeps what is known of many hostnames in one transaction.
     fn keep_hostnames(&self, rows: &mut dyn Iterator<Item = HostnameRow>) -> Result<(), StateError>;
     /// Keeps what Pindrel made for a hostname.
-    fn keep_ours(&self, hostname: &Hostname, ours: &Ours) -> Result<(), StateError>;
+    fn keep_ours(&self, hostname: &Hostname, ours: &Ownership) -> Result<(), StateError>;
 
     /// Returns what was seen of a zone.
     fn zone(&self, zone: &DnsName) -> Result<Option<Fact<ZoneView>>, StateError>;

@@ -3,7 +3,7 @@
 use jiff::Timestamp;
 use pindrel_core::acme::account::AccountStatus;
 use pindrel_core::acme::order::ChallengeRecord;
-use pindrel_core::facts::{HostnameFacts, Ours};
+use pindrel_core::facts::{HostnameFacts, Ownership};
 use pindrel_core::name::{DnsName, Hostname};
 
 /// A sealed secret as it lies in a row.
@@ -134,5 +134,5 @@ pub struct HostnameRow {
     /// What was seen.
     pub facts: HostnameFacts,
     /// What Pindrel made.
-    pub ours: Ours,
+    pub ours: Ownership,
 }

@@ -10,7 +10,7 @@ use std::time::Duration;
 use jiff::Timestamp;
 use pindrel_core::acme::account::AccountStatus;
 use pindrel_core::acme::order::ChallengeRecord;
-use pindrel_core::facts::{EndpointView, Fact, Ours, ZoneView};
+use pindrel_core::facts::{EndpointView, Fact, Ownership, ZoneView};
 use pindrel_core::name::{DnsName, Hostname};
 use rusqlite::{Connection, OptionalExtension as _, Params, Row, Transaction, named_params, params};
 use serde::Serialize;
@@ -451,7 +451,7 @@ impl State for SqliteState {
         transaction.commit().map_err(failed)
     }
 
-    fn keep_ours(&self, hostname: &Hostname, ours: &Ours) -> Result<(), StateError> {
+    fn keep_ours(&self, hostname: &Hostname, ours: &Ownership) -> Result<(), StateError> {
         let sql = "INSERT INTO hostname_facts (hostname, facts, ours) VALUES (?1, '{}', ?2)
                    ON CONFLICT (hostname) DO UPDATE SET ours = excluded.ours";
         let values = params![hostname.as_str(), write_json("hostname_facts", ours)?];

@@ -8,7 +8,7 @@ use jiff::Timestamp;
 use pindrel_core::desired::{CertificateId, Desired};
 use pindrel_core::pins::PinState;
 use pindrel_core::values::Fingerprint;
-use pindrel_engine::{Brought, CertificateDetails, CertificateReport, CertificateUse, OrderPhase};
+use pindrel_engine::{CertificateDetails, CertificateReport, CertificateUse, ImportSummary, OrderPhase};
 use serde_json::{Value, json};
 
 use super::{VERSION, age, count, style};
@@ -336,7 +336,7 @@ pub(crate) fn print_brought(
     context: &Context,
     desired: &Desired,
     id: CertificateId,
-    brought: &Brought,
+    brought: &ImportSummary,
 ) -> Result<(), CliError> {
     let name = &desired.certificate(id).name;
     if context.format == Format::Json {

@@ -3,7 +3,7 @@
 use std::error::Error as _;
 use std::io::Write as _;
 
-use pindrel_core::said::one_line;
+use pindrel_core::display_text::one_line;
 use serde_json::json;
 
 use super::{VERSION, diagnostics, style};

@@ -5,6 +5,7 @@
 //! done by others.
 
 pub mod account;
+pub mod identifier;
 pub mod jws;
 pub mod objects;
 pub mod order;

@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
+use super::identifier::Identifier;
 use super::problem::Problem;
 use crate::name::Hostname;
 
@@ -59,23 +60,6 @@ pub struct DirectoryMeta {
 pub struct OrderList {
     /// URLs of orders.
     pub orders: Vec<String>,
-}
-
-/// What is to be certified (RFC 8555 §9.7.7).
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Identifier {
-    /// The kind; `dns` here.
-    #[serde(rename = "type")]
-    pub kind: String,
-    /// The name.
-    pub value: String,
-}
-
-impl Identifier {
-    /// Returns the identifier of a hostname.
-    pub fn dns(hostname: &Hostname) -> Identifier {
-        Identifier { kind: "dns".into(), value: hostname.as_str().into() }
-    }
 }
 
 /// The states of an order (RFC 8555 §7.1.6).

@@ -14,8 +14,9 @@ use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 
+use super::identifier::Identifier;
 use super::jws::{Payload, base64url, dns01_text};
-use super::objects::{Authorization, AuthorizationStatus, ChallengeStatus, Identifier, Order, OrderStatus};
+use super::objects::{Authorization, AuthorizationStatus, ChallengeStatus, Order, OrderStatus};
 use super::problem::Problem;
 use crate::name::{DnsName, Hostname};
 

@@ -5,6 +5,8 @@ use std::fmt;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
+use super::identifier::Identifier;
+
 /// The most subproblems that are shown: as many as one order has names.
 const MOST_SHOWN: usize = 100;
 
@@ -39,7 +41,7 @@ pub struct Subproblem {
     pub detail: String,
     /// The name.
     #[serde(default)]
-    pub identifier: Option<super::objects::Identifier>,
+    pub identifier: Option<Identifier>,
 }
 
 impl Problem {

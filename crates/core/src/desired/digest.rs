@@ -1,18 +1,71 @@
-//! Whether the manifest still wants the same of a hostname.
+//! Whether the manifest still wants the same of a hostname: digests that are the same on
+//! every machine and with every build.
+//!
+//! Each part is taken apart without `..`, so that a new field cannot be forgotten here, and
+//! written with its length, so that two parts never run into each other.
 
-use std::hash::{Hash, Hasher};
+use std::hash::Hasher as _;
 
-use super::{Desired, HostnameId};
+use siphasher::sip::SipHasher13;
+
+use super::{
+    Authority, CertificateTerms, Desired, Endpoint, EndpointDriver, ExternalAccountKey, HostnameId, HttpPlatform, Tsig,
+    WantedCertificate, WantedHostname, Zone, ZoneDriver,
+};
+use crate::budget::Limit;
+use crate::delivery::{Command, Contents, Delivery, Piece};
+use crate::endpoint::Route;
+use crate::expectation::Expectation;
+use crate::renewal::RenewalRule;
 
 impl Desired {
     /// Starts computing digests of what is wanted for hostnames.
     pub fn digests(&self) -> Digests<'_> {
         Digests {
             desired: self,
-            authorities: self.authorities.iter().map(digest).collect(),
-            zones: self.zones.iter().map(digest).collect(),
-            endpoints: self.endpoints.iter().map(digest).collect(),
+            authorities: self.authorities.iter().map(|authority| self.authority_digest(authority)).collect(),
+            zones: self.zones.iter().map(zone_digest).collect(),
+            endpoints: self.endpoints.iter().map(endpoint_digest).collect(),
         }
+    }
+
+    fn authority_digest(&self, authority: &Authority) -> u64 {
+        let Authority {
+            name: _,
+            directory,
+            contact: _,
+            api_roots,
+            issued_roots,
+            external_account_key,
+            account_key: _,
+            rehearsal,
+            limits,
+            profile,
+            chain_root,
+        } = authority;
+        let mut digest = Digest::default();
+        digest.text(directory.as_str());
+        digest.optional(api_roots.as_ref(), |digest, path| digest.path(path));
+        digest.optional(issued_roots.as_ref(), |digest, path| digest.path(path));
+        digest.optional(external_account_key.as_ref(), |digest, key| {
+            let ExternalAccountKey { id, secret, algorithm } = key;
+            digest.text(id);
+            digest.text(&secret.to_string());
+            digest.text(algorithm.as_str());
+        });
+        let practice = rehearsal.map(|id| self.authority(id).directory.as_str());
+        digest.optional(practice, |digest, directory| digest.text(directory));
+        digest.list(limits, |digest, limit| {
+            let Limit { count, of, per, within_secs, reserve } = limit;
+            digest.number(u64::from(*count));
+            digest.text(of.as_str());
+            digest.text(per.as_str());
+            digest.number(*within_secs);
+            digest.number(u64::from(*reserve));
+        });
+        digest.optional(profile.as_ref(), |digest, profile| digest.text(profile));
+        digest.optional(chain_root.as_ref(), |digest, root| digest.text(root));
+        digest.finish()
     }
 }
 
@@ -29,49 +82,258 @@ pub struct Digests<'d> {
 impl Digests<'_> {
     /// Returns the digest for one hostname.
     pub fn of(&self, id: HostnameId) -> u64 {
-        let wanted = self.desired.hostname(id);
-        let certificate = self.desired.certificate(wanted.certificate);
-        let mut hasher = Fnv::default();
-        wanted.hostname.hash(&mut hasher);
-        wanted.routes.hash(&mut hasher);
-        wanted.redirect_to.hash(&mut hasher);
-        wanted.minimum_tls.hash(&mut hasher);
-        wanted.ttl.hash(&mut hasher);
-        wanted.expect.hash(&mut hasher);
-        wanted.probed_as.hash(&mut hasher);
-        certificate.name.hash(&mut hasher);
-        certificate.names.hash(&mut hasher);
-        certificate.terms.hash(&mut hasher);
-        certificate.authority.map(|authority| self.authorities[authority.0 as usize]).hash(&mut hasher);
-        self.zones[wanted.zone.0 as usize].hash(&mut hasher);
-        self.endpoints[wanted.endpoint.0 as usize].hash(&mut hasher);
-        hasher.finish()
+        let WantedHostname {
+            hostname,
+            zone,
+            endpoint,
+            certificate,
+            routes,
+            redirect_to,
+            minimum_tls,
+            ttl,
+            expect,
+            probed_as,
+            labels: _,
+            note: _,
+        } = self.desired.hostname(id);
+        let mut digest = Digest::default();
+        digest.text(hostname.as_str());
+        digest.number(self.zones[zone.0 as usize]);
+        digest.number(self.endpoints[endpoint.0 as usize]);
+        self.certificate(&mut digest, self.desired.certificate(*certificate));
+        digest.list(routes, |digest, route| {
+            let Route { prefix, service, release } = route;
+            digest.text(prefix);
+            digest.text(service);
+            digest.optional(release.as_ref(), |digest, release| digest.text(release));
+        });
+        digest.optional(redirect_to.as_ref(), |digest, primary| digest.text(primary.as_str()));
+        digest.text(minimum_tls.as_str());
+        digest.number(u64::from(ttl.as_secs()));
+        let Expectation { path, status, body } = expect;
+        digest.text(path);
+        digest.number(u64::from(status.0));
+        digest.number(u64::from(status.1));
+        digest.optional(body.as_ref(), |digest, body| digest.text(body));
+        digest.text(probed_as.as_str());
+        digest.finish()
+    }
+
+    fn certificate(&self, digest: &mut Digest, certificate: &WantedCertificate) {
+        let WantedCertificate { name, names, authority, terms } = certificate;
+        digest.text(name);
+        digest.list(names, |digest, name| digest.text(name.as_str()));
+        digest.optional(*authority, |digest, authority| digest.number(self.authorities[authority.0 as usize]));
+        let CertificateTerms {
+            issued_by,
+            issued_roots,
+            key,
+            reuse_key,
+            renewal,
+            profile,
+            chain_root,
+            deliveries,
+            after,
+            labels: _,
+            note: _,
+        } = &**terms;
+        digest.text(issued_by.as_str());
+        digest.optional(issued_roots.as_ref(), |digest, path| digest.path(path));
+        digest.text(key.as_str());
+        digest.number(u64::from(*reuse_key));
+        match renewal {
+            RenewalRule::Share => digest.number(0),
+            RenewalRule::Before(duration) => digest.number(1 + duration.as_secs()),
+        }
+        digest.optional(profile.as_ref(), |digest, profile| digest.text(profile));
+        digest.optional(chain_root.as_ref(), |digest, root| digest.text(root));
+        digest.list(deliveries, Digest::delivery);
+        digest.list(after, |digest, command| {
+            let Command { run, within } = command;
+            digest.list(run, |digest, part| digest.text(part));
+            digest.number(within.as_secs());
+        });
     }
 }
 
-fn digest(value: &impl Hash) -> u64 {
-    let mut hasher = Fnv::default();
-    value.hash(&mut hasher);
-    hasher.finish()
+fn zone_digest(zone: &Zone) -> u64 {
+    let Zone { name, servers, parents, resolvers, driver, least_wait } = zone;
+    let mut digest = Digest::default();
+    digest.text(name.as_str());
+    for addresses in [servers, parents, resolvers] {
+        digest.list(addresses, |digest, address| digest.text(&address.to_string()));
+    }
+    match driver {
+        ZoneDriver::Rfc2136(Tsig { name, algorithm, secret }) => {
+            digest.text("rfc2136");
+            digest.text(name.as_str());
+            digest.text(algorithm.as_str());
+            digest.text(&secret.to_string());
+        }
+    }
+    digest.number(least_wait.as_secs());
+    digest.finish()
 }
 
-/// FNV-1a with 64 bits: the same on every run, unlike the standard library's hasher.
-struct Fnv(u64);
+fn endpoint_digest(endpoint: &Endpoint) -> u64 {
+    let Endpoint { name, id, kind, driver } = endpoint;
+    let mut digest = Digest::default();
+    digest.text(name);
+    digest.text(id);
+    digest.text(&kind.to_string());
+    match driver {
+        EndpointDriver::Http(HttpPlatform { url, token, api_roots }) => {
+            digest.text("http");
+            digest.text(url.as_str());
+            digest.text(&token.to_string());
+            digest.optional(api_roots.as_ref(), |digest, path| digest.path(path));
+        }
+    }
+    digest.finish()
+}
 
-impl Default for Fnv {
+/// SipHash-1-3 with a fixed key over parts that carry their length.
+struct Digest(SipHasher13);
+
+impl Default for Digest {
     fn default() -> Self {
-        Fnv(0xcbf2_9ce4_8422_2325)
+        Digest(SipHasher13::new_with_keys(0x7069_6e64_7265_6c31, 0x7761_6e74_6564_0001))
     }
 }
 
-impl Hasher for Fnv {
-    fn write(&mut self, bytes: &[u8]) {
-        for byte in bytes {
-            self.0 = (self.0 ^ u64::from(*byte)).wrapping_mul(0x0000_0100_0000_01b3);
+impl Digest {
+    fn number(&mut self, number: u64) {
+        self.0.write(&number.to_le_bytes());
+    }
+
+    fn text(&mut self, text: &str) {
+        self.bytes(text.as_bytes());
+    }
+
+    fn path(&mut self, path: &std::path::Path) {
+        self.bytes(path.as_os_str().as_encoded_bytes());
+    }
+
+    fn bytes(&mut self, bytes: &[u8]) {
+        self.number(bytes.len() as u64);
+        self.0.write(bytes);
+    }
+
+    fn optional<T>(&mut self, value: Option<T>, write: impl FnOnce(&mut Digest, T)) {
+        self.number(u64::from(value.is_some()));
+        if let Some(value) = value {
+            write(self, value);
         }
     }
 
+    fn list<T>(&mut self, items: &[T], write: impl Fn(&mut Digest, &T)) {
+        self.number(items.len() as u64);
+        items.iter().for_each(|item| write(self, item));
+    }
+
+    fn delivery(&mut self, delivery: &Delivery) {
+        let Delivery { file, contents, mode, owner, group, password } = delivery;
+        self.path(file);
+        match contents {
+            Contents::Pem(pieces) => self.list(pieces, |digest, piece| {
+                digest.number(match piece {
+                    Piece::Key => 1,
+                    Piece::Leaf => 2,
+                    Piece::Intermediates => 3,
+                });
+            }),
+            Contents::Pkcs12 => self.number(u64::MAX),
+        }
+        self.number(u64::from(mode.bits()));
+        self.optional(owner.as_ref(), |digest, owner| digest.text(owner));
+        self.optional(group.as_ref(), |digest, group| digest.text(group));
+        self.optional(password.as_ref(), |digest, password| digest.text(&password.to_string()));
+    }
+
     fn finish(&self) -> u64 {
-        self.0
+        self.0.finish()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::collections::HashSet;
+
+    use crate::desired::{HostnameId, resolve};
+    use crate::manifest::{Diagnostics, read};
+
+    const MANIFEST: &str = r#"
+manifest = 1
+[authority.main]
+directory = "https://authority.example/directory"
+agree_to_terms = true
+[zone."larkfield.example"]
+driver = "rfc2136"
+servers = ["127.0.0.3:53"]
+tsig = { name = "pindrel", secret = "env:SECRET" }
+[endpoint.catalogue]
+kind = "gateway"
+driver = "http"
+url = "https://platform.example"
+token = "env:TOKEN"
+[certificate.api]
+names = ["api.larkfield.example"]
+[hostname."api.larkfield.example"]
+endpoint = "catalogue"
+routes = [{ prefix = "/v1", service = "catalogue" }]
+"#;
+
+    fn digest(manifest: &str) -> u64 {
+        let mut problems = Diagnostics::default();
+        let desired = resolve(read(manifest, &mut problems), &mut problems);
+        assert!(problems.is_empty(), "{problems:?}\n{manifest}");
+        desired.digests().of(HostnameId(0))
+    }
+
+    /// What changes what is wanted changes the digest; what only changes what is shown does not.
+    #[test]
+    fn whatever_is_wanted_counts_and_nothing_else() {
+        let edits = [
+            ("main]\ndir", "other]\ndir", false),
+            ("agree_to_terms", "contact = [\"mailto:tls@larkfield.example\"]\nagree_to_terms", false),
+            ("endpoint = \"catalogue\"\n", "endpoint = \"catalogue\"\nnote = \"a note\"\nlabels = [\"a\"]\n", false),
+            ("authority.example/directory", "authority.example/other", true),
+            ("agree_to_terms", "profile = \"short\"\nagree_to_terms", true),
+            (
+                "agree_to_terms",
+                "limits = [{ count = 4, of = \"order\", per = \"account\", within = \"1h\" }]\nagree_to_terms",
+                true,
+            ),
+            ("127.0.0.3:53", "127.0.0.4:53", true),
+            ("name = \"pindrel\"", "name = \"other\"", true),
+            ("env:SECRET", "env:OTHER", true),
+            ("platform.example", "other.example", true),
+            ("env:TOKEN", "file:token", true),
+            ("kind = \"gateway\"", "kind = \"gateway\"\nid = \"gw-7\"", true),
+            ("\nnames = [", "\nkey = \"rsa-2048\"\nnames = [", true),
+            ("\nnames = [", "\nrenew = \"20d\"\nnames = [", true),
+            ("[\"api.larkfield", "[\"www.larkfield.example\", \"api.larkfield", true),
+            ("\nnames = [", "\ndeliver = [{ file = \"a.pem\", holds = [\"leaf\"] }]\nnames = [", true),
+            ("\nnames = [", "\nafter = [{ run = [\"true\"] }]\nnames = [", true),
+            ("/v1\", service = \"catalogue", "/v1c\", service = \"atalogue", true),
+            ("service = \"catalogue\" }", "service = \"catalogue\", release = \"live\" }", true),
+            ("endpoint = \"catalogue\"\n", "endpoint = \"catalogue\"\nttl = \"5m\"\n", true),
+            ("endpoint = \"catalogue\"\n", "endpoint = \"catalogue\"\nminimum_tls = \"1.3\"\n", true),
+            ("endpoint = \"catalogue\"\n", "endpoint = \"catalogue\"\nexpect = { body = \"ready\" }\n", true),
+        ];
+        let as_it_is = digest(MANIFEST);
+        let mut seen = HashSet::from([as_it_is]);
+        for (from, to, counts) in edits {
+            assert!(MANIFEST.contains(from), "{from}");
+            let edited = digest(&MANIFEST.replace(from, to));
+            assert_eq!(edited != as_it_is, counts, "{from} → {to}");
+            assert!(!counts || seen.insert(edited), "{from} → {to} is like another edit");
+        }
+    }
+
+    /// A stored digest outlives the program that wrote it.
+    #[test]
+    fn the_digest_is_the_same_with_every_build() {
+        assert_eq!(digest(MANIFEST), 10_151_097_487_486_251_484);
     }
 }

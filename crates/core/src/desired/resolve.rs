@@ -5,12 +5,13 @@ use std::path::PathBuf;
 use std::sync::Arc;
 
 use super::{
-    Authority, AuthorityId, CertificateId, CertificateTerms, Desired, Endpoint, EndpointId, ExternalAccountKey, Tsig,
-    WantedCertificate, WantedHostname, Zone, ZoneId,
+    Authority, AuthorityId, CertificateId, CertificateTerms, Desired, Endpoint, EndpointDriver, EndpointId,
+    ExternalAccountKey, HttpPlatform, Tsig, WantedCertificate, WantedHostname, Zone, ZoneDriver, ZoneId,
 };
 use crate::delivery::Delivery;
+use crate::expectation::Expectation;
 use crate::facts::Origin;
-use crate::manifest::{At, CertificateEntry, Diagnostics, Expectation, HostnameEntry, Manifest, Span};
+use crate::manifest::{At, CertificateEntry, Diagnostics, HostnameEntry, Manifest, Span};
 use crate::name::Hostname;
 use crate::renewal::RenewalRule;
 use crate::values::Ttl;
@@ -80,20 +81,22 @@ impl<'p> Resolver<'p> {
             servers: entry.servers.clone(),
             parents: entry.parents.clone(),
             resolvers: entry.resolvers.clone(),
-            tsig: Tsig {
+            driver: ZoneDriver::Rfc2136(Tsig {
                 name: entry.tsig.name.clone(),
                 algorithm: entry.tsig.algorithm,
                 secret: entry.tsig.secret.value.clone(),
-            },
+            }),
             least_wait: entry.least_wait,
         });
         let endpoints = manifest.endpoints.iter().map(|entry| Endpoint {
             name: entry.name.value.clone(),
             id: entry.id.clone(),
             kind: entry.kind,
-            url: entry.url.clone(),
-            token: entry.token.value.clone(),
-            api_roots: path(&entry.api_roots),
+            driver: EndpointDriver::Http(HttpPlatform {
+                url: entry.url.clone(),
+                token: entry.token.value.clone(),
+                api_roots: path(&entry.api_roots),
+            }),
         });
         let desired = Desired {
             authorities: authorities.collect(),
@@ -224,11 +227,7 @@ impl<'p> Resolver<'p> {
         let certificate = self.certificate(&entry, &names, default_authority);
         let (Some(endpoint), Some(certificate)) = (endpoint, certificate) else { return };
 
-        let expect = entry.expect.unwrap_or_else(|| Expectation {
-            path: entry.routes.first().map_or("/", |route| route.prefix.as_str()).to_owned(),
-            status: (200, 399),
-            body: None,
-        });
+        let expect = entry.expect.unwrap_or_else(|| Expectation::usual(&entry.routes));
         let probed_as = match &entry.probe_as {
             Some(label) => {
                 entry.hostname.value.probed_as(&label.value).unwrap_or_else(|_| entry.hostname.value.clone())
@@ -273,7 +272,7 @@ impl<'p> Resolver<'p> {
                 redirect_to: Some(primary.clone()),
                 minimum_tls,
                 ttl,
-                expect: Expectation { path: "/".into(), status: (300, 399), body: None },
+                expect: Expectation::redirect(),
                 probed_as: name.value,
                 labels: entry.labels.clone(),
                 note: entry.note.clone(),

@@ -27,9 +27,10 @@ use crate::acme::jws::MacAlgorithm;
 use crate::budget::Limit;
 use crate::delivery::{Command, Contents, FileMode};
 use crate::endpoint::{EndpointKind, Route, TlsVersion};
+use crate::expectation::Expectation;
 use crate::facts::Origin;
 use crate::name::{DnsName, Hostname};
-use crate::values::{KeyKind, SecretRef, Ttl};
+use crate::values::{KeyKind, SecretRef, TsigAlgorithm, Ttl};
 
 /// A range of bytes in the manifest's text.
 pub type Span = Range<usize>;
@@ -148,15 +149,6 @@ pub struct TsigEntry {
     pub secret: At<SecretRef>,
 }
 
-/// The MACs that updates may be signed with (RFC 8945 §6).
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
-#[expect(missing_docs, reason = "the names are the standard's own")]
-pub enum TsigAlgorithm {
-    HmacSha256,
-    HmacSha384,
-    HmacSha512,
-}
-
 /// One `[endpoint.NAME]`.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct EndpointEntry {
@@ -251,15 +243,4 @@ pub struct HostnameEntry {
     pub labels: Vec<String>,
     /// A note for people.
     pub note: Option<String>,
-}
-
-/// What the HTTP answer must be like.
-#[derive(Debug, Clone, PartialEq, Eq, Hash)]
-pub struct Expectation {
-    /// The path that is asked for.
-    pub path: String,
-    /// The lowest and the highest status that will do.
-    pub status: (u16, u16),
-    /// A text that the body must hold.
-    pub body: Option<String>,
 }

@@ -127,7 +127,7 @@ const MISTAKES: &[(&str, &str, &str, &str)] = &[
     ("defaults", "key = \"ed25519\"", "bad-value", "no authority issues for a key of the kind ed25519"),
     ("defaults", "renew = \"-3d\"", "bad-value", "no duration"),
     ("certificate.stations", "key = \"rsa-1024\"", "bad-value", "no kind of key"),
-    ("certificate.stations", "issued_by = \"nobody\"", "bad-value", "issues no certificates"),
+    ("certificate.stations", "issued_by = \"nobody\"", "bad-value", "is not an issuer of certificates"),
     ("certificate.stations", "issued_by = \"elsewhere\"\nauthority = \"main\"", "bad-value", "has no ACME authority"),
     ("certificate.stations", "reuse_key = \"yes\"", "wrong-type", "must be true or false"),
     ("certificate.stations", "deliver = [{ holds = [\"key\"] }]", "missing-key", "needs the key \"file\""),

@@ -6,7 +6,7 @@ use crate::findings::{Code, Finding};
 use crate::records::{RecordSet, in_words, same_data};
 
 pub(super) fn judge(known: Known<'_>) -> PinReport {
-    let Some(fact) = &known.facts.alias else { return PinReport::not_looked_at() };
+    let Some(fact) = known.alias else { return PinReport::not_looked_at() };
     let Some(EndpointView::Listed(endpoint)) = known.endpoint.map(|fact| &fact.value) else {
         return PinReport::new(PinState::Unknown, Some(fact.seen), "no target known");
     };
@@ -24,9 +24,9 @@ fn judge_view(known: Known<'_>, view: &AliasView, wanted: &[RecordSet]) -> PinRe
     let hostname = &known.wanted.hostname;
     let silent = view.servers.iter().find_map(|server| server.gives.as_ref().err().map(|why| (server.server, why)));
     if let Some((server, why)) = silent {
-        let says = format!("{server} does not say which records {hostname} has: {why}");
-        let remedy = "start that server or open the way to it, then run settle again";
-        return PinReport::new(PinState::Unknown, None, "a server is silent").because(finding(
+        let says = format!("{server} did not return the records of {hostname}: {why}");
+        let remedy = format!("Start that server, or allow UDP and TCP {} from this host to it", server.port());
+        return PinReport::new(PinState::Unknown, None, "a server does not answer").because(finding(
             Code::ServerUnreachable,
             says,
             remedy,
@@ -39,21 +39,21 @@ fn judge_view(known: Known<'_>, view: &AliasView, wanted: &[RecordSet]) -> PinRe
             .servers
             .iter()
             .filter(|server| !same_data(&gives(server), wanted))
-            .map(|server| format!("{} gives {}", server.server, in_words(&gives(server))))
+            .map(|server| format!("{} returns {}", server.server, in_words(&gives(server))))
             .collect();
         if !lagging.is_empty() {
-            let says = format!("not every server gives the alias of {hostname} yet");
-            let remedy = "wait until it has been transferred: settle does";
+            let says = format!("the alias of {hostname} has not propagated to every server yet");
+            let remedy = "Wait until the zone is transferred: settle waits for it";
             return PinReport::new(PinState::Working, None, "not on every server")
                 .because(finding(Code::AliasLagging, says, remedy).seen(lagging));
         }
         let ttl_differs = first.iter().zip(wanted).any(|(is, wanted)| is.ttl() != wanted.ttl());
-        if ttl_differs && known.ours.made_alias(&first) {
-            let says = format!("the alias of {hostname} has another TTL than the manifest says");
+        if ttl_differs && known.ownership.is_some_and(|own| own.wrote_alias(&first)) {
+            let says = format!("the alias of {hostname} does not have the TTL that the manifest says");
             return PinReport::new(PinState::Loose, None, "other TTL").because(finding(
                 Code::AliasDiffers,
                 says,
-                "run settle: it corrects it",
+                "Run settle: it corrects the record",
             ));
         }
         return PinReport::new(PinState::Held, None, in_words(wanted));
@@ -63,17 +63,17 @@ fn judge_view(known: Known<'_>, view: &AliasView, wanted: &[RecordSet]) -> PinRe
         return PinReport::new(PinState::Loose, None, "none yet").because(finding(
             Code::AliasMissing,
             says,
-            "run settle: it makes it",
+            "Run settle: it creates the record",
         ));
     }
-    let evidence = [format!("stands there: {}", in_words(&first)), format!("wanted: {}", in_words(wanted))];
-    if known.ours.made_alias(&first) {
+    let evidence = [format!("present: {}", in_words(&first)), format!("wanted: {}", in_words(wanted))];
+    if known.ownership.is_some_and(|own| own.wrote_alias(&first)) {
         let says = format!("the alias of {hostname} points elsewhere");
         return PinReport::new(PinState::Loose, None, "points elsewhere")
-            .because(finding(Code::AliasDiffers, says, "run settle: it corrects it").seen(evidence));
+            .because(finding(Code::AliasDiffers, says, "Run settle: it corrects the record").seen(evidence));
     }
-    let says = format!("{hostname} has records that Pindrel did not make: {}", in_words(&first));
-    let remedy = "delete them when nobody needs them, then run settle again";
-    PinReport::new(PinState::Blocked, None, "something in its place")
+    let says = format!("{hostname} has records that Pindrel did not create: {}", in_words(&first));
+    let remedy = format!("Delete these records of {hostname} once nobody needs them");
+    PinReport::new(PinState::Blocked, None, "foreign records")
         .because(finding(Code::AliasConflict, says, remedy).seen(evidence))
 }

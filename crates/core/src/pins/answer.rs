@@ -2,11 +2,11 @@
 //! verified, and the expected HTTP answer.
 
 use super::{Known, Pin, PinReport, PinState};
-use crate::facts::{AnswerView, Met, ResolverAnswer};
+use crate::facts::{AnswerView, ClientOutcome, ResolverAnswer};
 use crate::findings::{Code, Finding};
 
 pub(super) fn judge(known: Known<'_>) -> PinReport {
-    let Some(fact) = &known.facts.answer else { return PinReport::not_looked_at() };
+    let Some(fact) = known.answer else { return PinReport::not_looked_at() };
     let mut report = judge_view(known, &fact.value);
     report.seen = Some(fact.seen);
     report
@@ -14,8 +14,8 @@ pub(super) fn judge(known: Known<'_>) -> PinReport {
 
 fn judge_view(known: Known<'_>, view: &AnswerView) -> PinReport {
     let findings: Vec<Finding> = view.through.iter().filter_map(|answer| trouble(known, answer)).collect();
-    let met = view.through.iter().find_map(|answer| match &answer.met {
-        Met::Answered { sha256, status, .. } => Some((*sha256, *status)),
+    let met = view.through.iter().find_map(|answer| match &answer.outcome {
+        ClientOutcome::Answered { sha256, status, .. } => Some((*sha256, *status)),
         _ => None,
     });
     let (state, detail) = match (findings.first(), met) {
@@ -36,65 +36,60 @@ fn trouble(known: Known<'_>, answer: &ResolverAnswer) -> Option<Finding> {
     let wanted = known.wanted;
     let asked = &wanted.probed_as;
     let resolver = answer.resolver;
-    match &answer.met {
-        Met::Unresolved { why, for_secs } => {
-            let until = for_secs.map_or(String::new(), |secs| format!(", and may say so for {secs} s more"));
-            let says = format!("the resolver {resolver} gives no address for {asked}: {why}{until}");
+    match &answer.outcome {
+        ClientOutcome::Unresolved { why, for_secs } => {
+            let until = for_secs.map_or(String::new(), |secs| format!(", and may cache that for {secs} s"));
+            let says = format!("the resolver {resolver} returned no address for {asked}: {why}{until}");
             let remedy = match for_secs {
-                Some(_) => "wait until the cached answer is over, then run settle again",
-                None => "see whether that resolver reaches the zone's servers and those above, then run settle again",
+                Some(_) => "Wait until the cached answer expires",
+                None => "Make sure that this resolver can reach the zone's servers and their parents",
             };
             finding(Code::AnswerUnresolved, says, remedy)
         }
-        Met::NotConnected { address, why } => {
-            let says = format!("{asked} leads to {address}, where no connection comes about: {why}");
-            finding(Code::AnswerUnreachable, says, "see whether the endpoint runs and lets clients in")
+        ClientOutcome::NotConnected { address, why } => {
+            let says = format!("{asked} resolves to {address}, which cannot be connected to: {why}");
+            finding(Code::AnswerUnreachable, says, "Check that the endpoint runs and accepts connections from here")
         }
-        Met::Unverified { address, why, .. } => {
-            let says = format!("{asked} at {address} serves a certificate that a client does not accept: {why}");
+        ClientOutcome::Unverified { address, why, .. } => {
+            let says = format!("clients do not accept the certificate of {asked} at {address}: {why}");
             finding(
                 Code::AnswerUnverified,
                 says,
-                "see whether the name leads to the right endpoint, and issued_roots to the right roots",
+                "Check that the name resolves to the right endpoint and that issued_roots names the right roots",
             )
         }
-        Met::NoAnswer { address, why, .. } => {
-            let says = format!("{asked} at {address} gives no HTTP answer: {why}");
-            finding(Code::AnswerUnexpected, says, "see what the service behind the endpoint logs")
+        ClientOutcome::NoAnswer { address, why, .. } => {
+            let says = format!("{asked} at {address} returned no HTTP response: {why}");
+            finding(Code::AnswerUnexpected, says, "Check the logs of the service behind the endpoint")
         }
-        Met::Answered { address, sha256, status, location, body_as_expected } => {
+        ClientOutcome::Answered { address, sha256, status, location, body } => {
             if let Some(held) = known.certificate.filter(|held| held.sha256 != *sha256) {
                 let says = format!(
-                    "clients of {asked} are served certificate {}… at {address}, not the present {}…",
+                    "clients of {asked} get certificate {}… at {address}, not the current {}…",
                     sha256.short(),
                     held.sha256.short()
                 );
-                return finding(Code::AnswerStale, says, "run settle again; if it stays, reload the endpoint");
+                return finding(Code::AnswerStale, says, "Run settle; if that does not help, reload the endpoint");
             }
             let expect = &wanted.expect;
             let place = format!("https://{asked}{}", expect.path);
+            let remedy = "Check the routes, the expectation in the manifest, and the logs of the service";
             if !(expect.status.0..=expect.status.1).contains(status) {
-                let says = format!("{place} answers with status {status}, not {}", status_words(expect.status));
-                return finding(
-                    Code::AnswerUnexpected,
-                    says,
-                    "see whether the routes and the expectation are right, and what the service logs",
-                );
+                let says = format!("{place} returned status {status}, not {}", status_words(expect.status));
+                return finding(Code::AnswerUnexpected, says, remedy);
             }
-            if *body_as_expected == Some(false) {
-                let says = format!("the body of {place} does not hold the expected text");
-                return finding(
-                    Code::AnswerUnexpected,
-                    says,
-                    "see whether the expectation is right, and what the service logs",
-                );
+            if let Some(text) = &expect.body
+                && !body.as_ref().is_some_and(|body| body.text == *text && body.found)
+            {
+                let says = format!("the body of {place} does not contain the expected text \"{text}\"");
+                return finding(Code::AnswerUnexpected, says, remedy);
             }
             if let Some(primary) = &wanted.redirect_to
                 && !location.as_ref().is_some_and(|location| leads_to(location, primary.as_str()))
             {
                 let to = location.as_deref().unwrap_or("nowhere");
                 let says = format!("{place} redirects to {to}, not to {primary}");
-                return finding(Code::AnswerUnexpected, says, "see whether the endpoint's redirect is in force");
+                return finding(Code::AnswerUnexpected, says, "Check that the endpoint's redirect is in force");
             }
             None
         }

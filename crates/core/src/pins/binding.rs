@@ -2,6 +2,7 @@
 //! is done deploying, and serves that certificate on a direct connection.
 
 use super::{Known, Pin, PinReport, PinState};
+use crate::desired::EndpointDriver;
 use crate::endpoint::{Binding, Deployment};
 use crate::facts::{BindingView, EndpointView, ServedView};
 use crate::findings::{Code, Finding};
@@ -12,7 +13,7 @@ pub(super) fn judge(known: Known<'_>) -> PinReport {
         report.seen = Some(endpoint.seen);
         return report;
     }
-    let Some(fact) = &known.facts.binding else { return PinReport::not_looked_at() };
+    let Some(fact) = known.binding else { return PinReport::not_looked_at() };
     let mut report = judge_view(known, &fact.value);
     report.seen = Some(fact.seen);
     report
@@ -28,9 +29,9 @@ fn endpoint_trouble(known: Known<'_>, view: &EndpointView) -> Option<PinReport> 
     Some(match view {
         EndpointView::Listed(info) if info.custom_hostnames.allowed => return None,
         EndpointView::Listed(info) => {
-            let reason = info.custom_hostnames.reason.as_deref().unwrap_or("the platform gives no reason");
-            let says = format!("the endpoint {name} takes no custom hostnames: {reason}");
-            let remedy = "change the plan or the settings of the endpoint, or choose another endpoint";
+            let reason = info.custom_hostnames.reason.as_deref().unwrap_or("its platform states no reason");
+            let says = format!("the endpoint {name} does not accept custom hostnames: {reason}");
+            let remedy = "Change the plan or the settings of the endpoint, or choose another endpoint";
             PinReport::new(PinState::Blocked, None, "not allowed").because(finding(
                 Code::CustomHostnamesRefused,
                 says,
@@ -38,28 +39,29 @@ fn endpoint_trouble(known: Known<'_>, view: &EndpointView) -> Option<PinReport> 
             ))
         }
         EndpointView::NotListed { known } => {
-            let says = format!("the platform at {} has no endpoint \"{}\"", endpoint.url, endpoint.id);
+            let says = format!("the platform at {} has no endpoint \"{}\"", endpoint.platform(), endpoint.id);
             let remedy =
-                format!("set the id of [endpoint.{name}] to one that the platform lists: {}", known.join(", "));
+                format!("Set the id of [endpoint.{name}] to one that the platform lists: {}", known.join(", "));
             PinReport::new(PinState::Blocked, None, "no such endpoint").because(finding(
                 Code::EndpointUnknown,
                 says,
                 remedy,
             ))
         }
-        EndpointView::Refused { why } => {
-            let says = format!("the platform at {} does not take the token of [endpoint.{name}]: {why}", endpoint.url);
-            let remedy = format!("put a valid token at {}", endpoint.token);
-            PinReport::new(PinState::Unknown, None, "token refused").because(finding(
-                Code::PlatformRefuses,
-                says,
-                remedy,
-            ))
+        EndpointView::Refused { status, detail } => {
+            let says = format!(
+                "the platform at {} refused the token of [endpoint.{name}] (status {status})",
+                endpoint.platform()
+            );
+            let EndpointDriver::Http(http) = &endpoint.driver;
+            let remedy = format!("Put a valid token at {}", http.token);
+            PinReport::new(PinState::Unknown, None, "token refused")
+                .because(finding(Code::PlatformRefuses, says, remedy).seen([format!("the platform said: {detail}")]))
         }
         EndpointView::Unreachable { why } => {
-            let says = format!("the platform at {} does not answer: {why}", endpoint.url);
-            let remedy = "wait until it is back, or correct its url, then run settle again";
-            PinReport::new(PinState::Unknown, None, "platform silent").because(finding(
+            let says = format!("the platform at {} does not answer: {why}", endpoint.platform());
+            let remedy = "Wait until it is reachable again, or correct its url";
+            PinReport::new(PinState::Unknown, None, "platform unreachable").because(finding(
                 Code::PlatformUnreachable,
                 says,
                 remedy,
@@ -73,17 +75,17 @@ fn judge_view(known: Known<'_>, view: &BindingView) -> PinReport {
     let endpoint = &known.desired.endpoint(known.wanted.endpoint).name;
     match view {
         BindingView::Absent => {
-            let says = format!("the endpoint {endpoint} does not know {hostname}");
+            let says = format!("the endpoint {endpoint} has no binding of {hostname}");
             PinReport::new(PinState::Loose, None, "none yet").because(finding(
                 Code::BindingMissing,
                 says,
-                "run settle: it binds it",
+                "Run settle: it creates the binding",
             ))
         }
         BindingView::Unreachable { why } => {
-            let says = format!("the platform of {endpoint} does not say how {hostname} is bound: {why}");
-            let remedy = "wait until it is back, then run settle again";
-            PinReport::new(PinState::Unknown, None, "platform silent").because(finding(
+            let says = format!("the platform of {endpoint} did not return the binding of {hostname}: {why}");
+            let remedy = "Wait until it is reachable again";
+            PinReport::new(PinState::Unknown, None, "platform unreachable").because(finding(
                 Code::PlatformUnreachable,
                 says,
                 remedy,
@@ -95,42 +97,43 @@ fn judge_view(known: Known<'_>, view: &BindingView) -> PinReport {
 
 fn judge_present(known: Known<'_>, binding: &Binding, deployment: &Deployment, served: &ServedView) -> PinReport {
     let hostname = &known.wanted.hostname;
-    let endpoint = &known.desired.endpoint(known.wanted.endpoint).name;
+    let endpoint = known.desired.endpoint(known.wanted.endpoint);
+    let name = &endpoint.name;
     let wanted = known.certificate.map(|held| known.wanted.binding(held.sha256));
     if wanted.as_ref() != Some(binding) {
         let difference = wanted.as_ref().map_or("its certificate".to_owned(), |wanted| differences(binding, wanted));
-        if !known.ours.made_binding(binding) {
+        if !known.ownership.is_some_and(|own| own.wrote_binding(&endpoint.key(), binding)) {
             let says =
-                format!("{endpoint} has a binding of {hostname} that Pindrel did not make; it differs in {difference}");
-            let remedy = "remove that binding on the platform when nobody needs it, then run settle again";
-            return PinReport::new(PinState::Blocked, None, "a foreign one").because(finding(
+                format!("{name} has a binding of {hostname} that Pindrel did not create; it differs in {difference}");
+            let remedy = "Remove that binding on the platform once nobody needs it";
+            return PinReport::new(PinState::Blocked, None, "a foreign binding").because(finding(
                 Code::BindingForeign,
                 says,
                 remedy,
             ));
         }
-        let says = format!("the binding of {hostname} at {endpoint} differs in {difference}");
+        let says = format!("the binding of {hostname} at {name} differs in {difference}");
         return PinReport::new(PinState::Loose, None, "differs").because(finding(
             Code::BindingDiffers,
             says,
-            "run settle: it corrects it",
+            "Run settle: it corrects the binding",
         ));
     }
     match deployment {
         Deployment::Deploying => {
-            let says = format!("{endpoint} is still deploying {hostname}");
+            let says = format!("{name} is still deploying {hostname}");
             PinReport::new(PinState::Working, None, "deploying").because(finding(
                 Code::BindingDeploying,
                 says,
-                "wait: settle does",
+                "Wait: settle waits for it",
             ))
         }
         Deployment::Failed { reason } => {
-            let says = format!("{endpoint} gave up deploying {hostname}: {reason}");
+            let says = format!("{name} failed to deploy {hostname}: {reason}");
             PinReport::new(PinState::Loose, None, "failed").because(finding(
                 Code::BindingFailed,
                 says,
-                "run settle: it tries again",
+                "Run settle: it tries again",
             ))
         }
         Deployment::Deployed => match served {
@@ -146,15 +149,15 @@ fn judge_present(known: Known<'_>, binding: &Binding, deployment: &Deployment, s
             other => {
                 let got = match other {
                     ServedView::Certificate { sha256 } => format!("serves certificate {}…", sha256.short()),
-                    ServedView::Nothing { why } => format!("serves none: {why}"),
+                    ServedView::Failed { address, why } => match address {
+                        Some(address) => format!("{address} serves none: {why}"),
+                        None => format!("serves none: {why}"),
+                    },
                     ServedView::NotTried => String::new(),
                 };
-                let says = format!(
-                    "{endpoint} was given certificate {}… for {hostname} but {got}",
-                    binding.certificate.short()
-                );
-                let remedy =
-                    "run settle again; if it stays, reload the endpoint or ask its platform why it keeps the old one";
+                let says =
+                    format!("{name} was given certificate {}… for {hostname} but {got}", binding.certificate.short());
+                let remedy = "Run settle; if that does not help, reload the endpoint or ask its platform";
                 PinReport::new(PinState::Loose, None, "serves another").because(finding(
                     Code::ServedCertificateDiffers,
                     says,
@@ -169,8 +172,8 @@ fn differences(is: &Binding, wanted: &Binding) -> String {
     let parts = [
         (is.certificate != wanted.certificate, "its certificate"),
         (is.routes != wanted.routes, "its routes"),
-        (is.redirect_to != wanted.redirect_to, "where it redirects to"),
-        (is.minimum_tls != wanted.minimum_tls, "its lowest TLS version"),
+        (is.redirect_to != wanted.redirect_to, "its redirect"),
+        (is.minimum_tls != wanted.minimum_tls, "its minimum TLS version"),
     ];
     parts.into_iter().filter(|(differs, _)| *differs).map(|(_, what)| what).collect::<Vec<_>>().join(" and ")
 }

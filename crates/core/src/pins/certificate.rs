@@ -6,7 +6,7 @@ use jiff::Timestamp;
 use super::{Pin, PinReport, PinState};
 use crate::delivery::Undelivered;
 use crate::desired::{Desired, WantedCertificate};
-use crate::facts::{HeldCertificate, Origin};
+use crate::facts::{HeldCertificate, Origin, ReplaceReason};
 use crate::findings::{Code, Finding};
 
 /// What a certificate is judged by.
@@ -28,26 +28,37 @@ impl Judging<'_> {
         };
         let days = days_between(now, held.not_after);
         if let Some(says) = self.difference(held) {
-            let (state, remedy) = self.mend("issues a new one");
+            let (state, remedy) = self.remedy("issues a new one");
             let finding = Finding::new(Code::CertificateDiffers, Pin::Certificate, says, remedy);
             return report(state, "not the wanted one".into()).because(finding);
         }
         if now >= held.not_after {
             let ago = days_between(held.not_after, now);
             let says = format!("the certificate {} expired {ago} days ago", self.named());
-            let (state, remedy) = self.mend("issues a new one");
+            let (state, remedy) = self.remedy("issues a new one");
             let finding = Finding::new(Code::CertificateExpired, Pin::Certificate, says, remedy);
             return report(state, "expired".into()).because(finding);
         }
         if let Some(why) = &held.replace {
-            let says = format!("the certificate {} is to be replaced: {why}", self.named());
-            let (state, remedy) = self.mend("issues a new one");
+            let says = match why {
+                ReplaceReason::Requested(at) => {
+                    format!(
+                        "a renewal of the certificate {} was requested at {at:.0} and has not succeeded yet",
+                        self.named()
+                    )
+                }
+                ReplaceReason::Revoked => format!("the certificate {} was revoked", self.named()),
+                ReplaceReason::KeyCompromised => {
+                    format!("the key of the certificate {} was compromised", self.named())
+                }
+            };
+            let (state, remedy) = self.remedy("issues a new one");
             let finding = Finding::new(Code::CertificateReplaced, Pin::Certificate, says, remedy);
-            return report(state, "to be replaced".into()).because(finding);
+            return report(state, "must be replaced".into()).because(finding);
         }
         if now >= held.due_at(self.wanted.terms.renewal) {
-            let says = format!("the certificate {} has {days} days left and is due", self.named());
-            let (state, remedy) = self.mend("renews it");
+            let says = format!("the certificate {} has {days} days left and is due for renewal", self.named());
+            let (state, remedy) = self.remedy("renews it");
             let code = if state == PinState::Blocked { Code::CertificateAwaited } else { Code::CertificateDue };
             let finding = Finding::new(code, Pin::Certificate, says, remedy);
             return report(state, format!("due, {days} days left")).because(finding);
@@ -57,7 +68,7 @@ impl Judging<'_> {
         }
         let detail = match held.origin {
             Origin::Authority => format!("{days} days left"),
-            Origin::Elsewhere => format!("{days} days left, bought elsewhere"),
+            Origin::Elsewhere => format!("{days} days left, issued elsewhere"),
             Origin::SelfSigned => format!("{days} days left, self-signed"),
         };
         report(PinState::Held, detail)
@@ -65,7 +76,7 @@ impl Judging<'_> {
 
     fn missing(&self, now: Timestamp) -> PinReport {
         let says = format!("there is no certificate for {} yet", self.names());
-        let (state, remedy) = self.mend("issues one");
+        let (state, remedy) = self.remedy("issues one");
         let code = if state == PinState::Blocked { Code::CertificateAwaited } else { Code::CertificateMissing };
         let finding = Finding::new(code, Pin::Certificate, says, remedy);
         PinReport::new(state, Some(now), "none yet").because(finding)
@@ -97,32 +108,34 @@ impl Judging<'_> {
         }
         let own_key = held.origin != Origin::Elsewhere;
         (own_key && held.key != Some(wanted.terms.key))
-            .then(|| format!("the certificate {} has a key of another kind than {}", self.named(), wanted.terms.key))
+            .then(|| format!("the certificate {} does not have a key of the kind {}", self.named(), wanted.terms.key))
     }
 
     fn not_delivered(&self, undelivered: &Undelivered) -> Option<Finding> {
         if let Some(file) = undelivered.files.first() {
-            let says = format!("{file} does not hold the certificate {}", self.named());
+            let says = format!("{file} does not contain the certificate {}", self.named());
             let finding =
-                Finding::new(Code::CertificateUndelivered, Pin::Certificate, says, "run settle: it writes it");
+                Finding::new(Code::CertificateUndelivered, Pin::Certificate, says, "Run settle: it writes the file");
             return Some(finding.seen(undelivered.files.iter().skip(1).cloned()));
         }
         let (command, said) = undelivered.commands.first()?;
         let says = match said {
-            Some(said) => format!("\"{command}\" did not end well after {} was delivered: {said}", self.named()),
-            None => format!("\"{command}\" has not been run since {} was delivered", self.named()),
+            Some(said) => {
+                format!("the command `{command}` failed after the certificate {} was delivered: {said}", self.named())
+            }
+            None => format!("the command `{command}` has not run since the certificate {} was delivered", self.named()),
         };
-        Some(Finding::new(Code::CommandFailed, Pin::Certificate, says, "run settle: it runs it again"))
+        Some(Finding::new(Code::CommandFailed, Pin::Certificate, says, "Run settle: it runs the command again"))
     }
 
-    /// Who mends it, and what a person is told.
-    fn mend(&self, does: &str) -> (PinState, String) {
+    /// Whose task it is, and what to do.
+    fn remedy(&self, does: &str) -> (PinState, String) {
         match self.wanted.terms.issued_by {
-            Origin::Authority | Origin::SelfSigned => (PinState::Loose, format!("run settle: it {does}")),
+            Origin::Authority | Origin::SelfSigned => (PinState::Loose, format!("Run settle: it {does}")),
             Origin::Elsewhere => {
                 let name = &self.wanted.name;
                 let remedy = format!(
-                    "make a signing request with: pindrel cert request {name}; then bring what you get in with: pindrel cert import {name} FILES"
+                    "Make a signing request with: pindrel cert request {name}; then import the issued certificate with: pindrel cert import {name} FILES"
                 );
                 (PinState::Blocked, remedy)
             }

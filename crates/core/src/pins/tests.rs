@@ -1,6 +1,5 @@
 //! One hostname, all that can be known of it, and what follows for pins and steps.
 
-use std::collections::HashMap;
 use std::net::IpAddr;
 
 use jiff::Timestamp;
@@ -13,8 +12,8 @@ use crate::facts::Origin;
 use crate::facts::*;
 use crate::findings::Code;
 use crate::manifest::{Diagnostics, read};
+use crate::plan::{Goal, Outlook, Planner, Step};
 use crate::records::{RecordData, RecordSet};
-use crate::steps::{Outlook, Planner};
 use crate::values::KeyKind;
 use crate::values::{Serial, Ttl};
 
@@ -50,7 +49,7 @@ struct Scene {
     binding: BindingView,
     alias: AliasView,
     answer: AnswerView,
-    ours: Ours,
+    ownership: Ownership,
 }
 
 fn now() -> Timestamp {
@@ -72,6 +71,10 @@ fn cname(target: &str) -> Vec<RecordSet> {
     RecordSet::group([(Ttl::TEN_MINUTES, RecordData::Cname(target.parse().unwrap()))])
 }
 
+fn written<T>(made: T) -> Written<T> {
+    Written { made: Some(made), intended: None }
+}
+
 const TARGET: &str = "gw-1.north.edge.test";
 
 impl Scene {
@@ -83,7 +86,7 @@ impl Scene {
         let servers = &desired.zones[0].servers;
         let serves = |server: &std::net::SocketAddr| ServerView {
             server: *server,
-            says: ServerSays::Serves { serial: Serial(1), name_servers: name_servers.clone() },
+            status: ServerStatus::Serves { serial: Serial(1), name_servers: name_servers.clone() },
         };
         let day = |days: i64| Timestamp::from_second(now().as_second() + days * 86_400).unwrap();
         Scene {
@@ -133,43 +136,49 @@ impl Scene {
             answer: AnswerView {
                 through: vec![ResolverAnswer {
                     resolver: "127.0.0.5:53".parse().unwrap(),
-                    met: Met::Answered {
+                    outcome: ClientOutcome::Answered {
                         address: "127.0.0.21:8443".parse().unwrap(),
                         sha256,
                         status: 200,
                         location: None,
-                        body_as_expected: None,
+                        body: None,
                     },
                 }],
             },
-            ours: Ours { alias: cname(TARGET), binding: true, ..Ours::default() },
+            ownership: Ownership {
+                alias: written(cname(TARGET)),
+                bindings: [(desired.endpoints[0].key(), written(wanted.binding(sha256)))].into(),
+            },
+        }
+    }
+
+    /// What is known in this scene, for every hostname of the manifest.
+    fn knowledge(&self, desired: &Desired) -> Knowledge {
+        let seen = now();
+        let facts = HostnameFacts {
+            bindings: [(desired.endpoints[0].key(), Fact { seen, value: self.binding.clone() })].into(),
+            alias: Some(Fact { seen, value: self.alias.clone() }),
+            answer: Some(Fact { seen, value: self.answer.clone() }),
+        };
+        let own = HostnameKnowledge { facts, ownership: self.ownership.clone() };
+        let certificate = desired.hostnames[0].certificate;
+        Knowledge {
+            zones: [(desired.hostnames[0].zone, Fact { seen, value: self.zone.clone() })].into(),
+            endpoints: [(desired.hostnames[0].endpoint, Fact { seen, value: self.endpoint.clone() })].into(),
+            certificates: [(certificate, self.certificate.clone())].into(),
+            undelivered: [(certificate, self.undelivered.clone())].into(),
+            hostnames: [(HostnameId(0), own)].into(),
+            accounts: [AuthorityId(0)].into(),
+            ..Knowledge::default()
         }
     }
 
     /// Judges and plans the first hostname.
     fn look(&self, desired: &Desired) -> (Pins, Outlook, Vec<&'static str>) {
-        let fact = |seen| seen;
-        let seen = fact(now());
-        let zone = Fact { seen, value: self.zone.clone() };
-        let endpoint = Fact { seen, value: self.endpoint.clone() };
-        let facts = HostnameFacts {
-            binding: Some(Fact { seen, value: self.binding.clone() }),
-            alias: Some(Fact { seen, value: self.alias.clone() }),
-            answer: Some(Fact { seen, value: self.answer.clone() }),
-        };
-        let known = Known {
-            desired,
-            wanted: &desired.hostnames[0],
-            zone: Some(&zone),
-            endpoint: Some(&endpoint),
-            certificate: self.certificate.as_ref(),
-            undelivered: Some(&self.undelivered),
-            facts: &facts,
-            ours: &self.ours,
-        };
-        let pins = Pins::judge(known, now());
-        let mut planner = Planner::new([AuthorityId(0)], HashMap::new());
-        let outlook = planner.add(HostnameId(0), known, &pins);
+        let knowledge = self.knowledge(desired);
+        let pins = Pins::judge(Known::about(desired, &knowledge, HostnameId(0)), now());
+        let mut planner = Planner::new(desired, &knowledge, now());
+        let outlook = planner.add_hostname(HostnameId(0));
         let actions = planner.into_steps().iter().map(|step| step.action).collect();
         (pins, outlook, actions)
     }
@@ -178,8 +187,8 @@ impl Scene {
         self.alias.servers.iter_mut().for_each(|server| server.gives = Ok(sets.to_vec()));
     }
 
-    fn met(&mut self, change: impl FnOnce(&mut Met)) {
-        change(&mut self.answer.through[0].met);
+    fn outcome(&mut self, change: impl FnOnce(&mut ClientOutcome)) {
+        change(&mut self.answer.through[0].outcome);
     }
 }
 
@@ -210,17 +219,18 @@ const CHANGES: &[(Code, PinState, &[&str], Change)] = &[
         }
     }),
     (Code::ParentUnreachable, PinState::Unknown, &["answer"], |scene| {
-        scene.zone.delegation = DelegationView::Unreachable { why: "timed out".into() };
-        scene.met(|met| *met = Met::Unresolved { why: "the name does not exist".into(), for_secs: Some(5) });
+        scene.zone.delegation = DelegationView::Unreachable { why: Unreachable::TimedOut { after_ms: 5200 } };
+        scene
+            .outcome(|outcome| *outcome = ClientOutcome::Unresolved { why: Unresolved::NoSuchName, for_secs: Some(5) });
     }),
     (Code::ServerUnreachable, PinState::Unknown, &[], |scene| {
-        scene.zone.servers[1].says = ServerSays::Unreachable { why: "timed out".into() };
+        scene.zone.servers[1].status = ServerStatus::Unreachable { why: Unreachable::TimedOut { after_ms: 5200 } };
     }),
     (Code::ServerLame, PinState::Blocked, &[], |scene| {
-        scene.zone.servers[1].says = ServerSays::Lame { how: "answers Refused".into() };
+        scene.zone.servers[1].status = ServerStatus::Lame { how: Lameness::Code { code: "REFUSED".into() } };
     }),
     (Code::ServersDiffer, PinState::Blocked, &[], |scene| {
-        scene.zone.servers[1].says = ServerSays::Serves { serial: Serial(1), name_servers: Vec::new() };
+        scene.zone.servers[1].status = ServerStatus::Serves { serial: Serial(1), name_servers: Vec::new() };
     }),
     (Code::ZoneBogus, PinState::Blocked, &[], |scene| scene.zone.validates = Some(false)),
     (Code::CertificateMissing, PinState::Loose, &["issue", "store", "bind", "connect", "answer"], |scene| {
@@ -244,19 +254,19 @@ const CHANGES: &[(Code, PinState, &[&str], Change)] = &[
         scene.certificate.as_mut().unwrap().key = Some(KeyKind::Rsa2048);
     }),
     (Code::CertificateReplaced, PinState::Loose, &["issue", "store", "bind", "connect", "answer"], |scene| {
-        scene.certificate.as_mut().unwrap().replace = Some("it was revoked".into());
+        scene.certificate.as_mut().unwrap().replace = Some(ReplaceReason::Revoked);
     }),
-    (Code::CertificateUndelivered, PinState::Loose, &["deliver", "store", "bind", "connect", "answer"], |scene| {
+    (Code::CertificateUndelivered, PinState::Loose, &["deliver"], |scene| {
         scene.undelivered.files = vec!["tls/chain.pem".into()];
     }),
-    (Code::CommandFailed, PinState::Loose, &["deliver", "store", "bind", "connect", "answer"], |scene| {
+    (Code::CommandFailed, PinState::Loose, &["deliver"], |scene| {
         scene.undelivered.commands = vec![("reload".into(), Some("exit status 1".into()))];
     }),
     (Code::PlatformUnreachable, PinState::Unknown, &[], |scene| {
-        scene.endpoint = EndpointView::Unreachable { why: "refused".into() }
+        scene.endpoint = EndpointView::Unreachable { why: Unreachable::Refused }
     }),
     (Code::PlatformRefuses, PinState::Unknown, &[], |scene| {
-        scene.endpoint = EndpointView::Refused { why: "status 401".into() }
+        scene.endpoint = EndpointView::Refused { status: 401, detail: "unknown token".into() }
     }),
     (Code::EndpointUnknown, PinState::Blocked, &[], |scene| {
         scene.endpoint = EndpointView::NotListed { known: vec!["other".into()] }
@@ -272,10 +282,12 @@ const CHANGES: &[(Code, PinState, &[&str], Change)] = &[
     (Code::BindingDiffers, PinState::Loose, &["store", "bind", "connect", "answer"], |scene| {
         if let BindingView::Present { binding, .. } = &mut scene.binding {
             binding.minimum_tls = crate::endpoint::TlsVersion::V1_3;
+            // Written by a run that was stopped before it could verify.
+            scene.ownership.bindings.values_mut().for_each(|written| written.intend(binding.clone()));
         }
     }),
     (Code::BindingForeign, PinState::Blocked, &[], |scene| {
-        scene.ours.binding = false;
+        scene.ownership.bindings.clear();
         if let BindingView::Present { binding, .. } = &mut scene.binding {
             binding.redirect_to = Some("other.larkfield.example".parse().unwrap());
         }
@@ -298,12 +310,12 @@ const CHANGES: &[(Code, PinState, &[&str], Change)] = &[
     (Code::AliasMissing, PinState::Loose, &["alias", "answer"], |scene| scene.all_servers_give(&[])),
     (Code::AliasDiffers, PinState::Loose, &["alias", "answer"], |scene| {
         scene.all_servers_give(&cname("old.edge.test"));
-        scene.ours.alias = cname("old.edge.test");
+        scene.ownership.alias = written(cname("old.edge.test"));
     }),
     (Code::AliasDiffers, PinState::Loose, &["alias", "answer"], |scene| {
         // Written by a run that was stopped before it could verify.
         scene.all_servers_give(&cname("next.edge.test"));
-        scene.ours.alias_intended = cname("next.edge.test");
+        scene.ownership.alias.intend(cname("next.edge.test"));
     }),
     (Code::AliasConflict, PinState::Blocked, &[], |scene| scene.all_servers_give(&cname("parked.edge.test"))),
     (Code::AliasConflict, PinState::Blocked, &[], |scene| {
@@ -312,29 +324,36 @@ const CHANGES: &[(Code, PinState, &[&str], Change)] = &[
     (Code::AliasLagging, PinState::Working, &["alias", "answer"], |scene| {
         scene.alias.servers[1].gives = Ok(Vec::new())
     }),
-    (Code::ServerUnreachable, PinState::Unknown, &[], |scene| scene.alias.servers[1].gives = Err("timed out".into())),
+    (Code::ServerUnreachable, PinState::Unknown, &[], |scene| scene.alias.servers[1].gives = Err(Unreachable::Closed)),
     (Code::AnswerUnresolved, PinState::Loose, &["answer"], |scene| {
-        scene.met(|met| *met = Met::Unresolved { why: "the name does not exist".into(), for_secs: Some(5) });
+        scene
+            .outcome(|outcome| *outcome = ClientOutcome::Unresolved { why: Unresolved::NoSuchName, for_secs: Some(5) });
     }),
     (Code::AnswerUnreachable, PinState::Loose, &["answer"], |scene| {
-        scene
-            .met(|met| *met = Met::NotConnected { address: "127.0.0.21:8443".parse().unwrap(), why: "refused".into() });
+        scene.outcome(|outcome| {
+            *outcome =
+                ClientOutcome::NotConnected { address: "127.0.0.21:8443".parse().unwrap(), why: Unreachable::Refused }
+        });
     }),
     (Code::AnswerUnverified, PinState::Loose, &["answer"], |scene| {
-        scene.met(|met| {
-            *met = Met::Unverified { address: "127.0.0.21:8443".parse().unwrap(), sha256: None, why: "expired".into() }
+        scene.outcome(|outcome| {
+            *outcome = ClientOutcome::Unverified {
+                address: "127.0.0.21:8443".parse().unwrap(),
+                sha256: None,
+                why: Untrusted::Expired,
+            }
         });
     }),
     (Code::AnswerStale, PinState::Loose, &["answer"], |scene| {
-        scene.met(|met| {
-            if let Met::Answered { sha256, .. } = met {
+        scene.outcome(|outcome| {
+            if let ClientOutcome::Answered { sha256, .. } = outcome {
                 *sha256 = Fingerprint::of(b"old");
             }
         });
     }),
     (Code::AnswerUnexpected, PinState::Loose, &["answer"], |scene| {
-        scene.met(|met| {
-            if let Met::Answered { status, .. } = met {
+        scene.outcome(|outcome| {
+            if let ClientOutcome::Answered { status, .. } = outcome {
                 *status = 403;
             }
         });
@@ -360,13 +379,15 @@ fn each_change_is_diagnosed_and_leads_to_its_steps() {
                 assert!(findings.iter().any(|finding| finding.code == *code), "{code}");
             }
             Outlook::Outage(_) => assert!(code.is_outage(), "{code}"),
+            Outlook::Waiting(_) => assert_eq!(*code, Code::ParentUnreachable, "{code}"),
             Outlook::Steps => assert!(!steps.is_empty(), "{code}"),
             Outlook::Held => panic!("{code} is not held"),
         }
     }
-    let known: Vec<Code> = CHANGES.iter().map(|(code, ..)| *code).collect();
-    let untried: Vec<&Code> = Code::ALL.iter().filter(|code| !known.contains(code)).collect();
-    assert_eq!(untried, [&Code::CertificateAwaited], "tried below");
+    // The others are what steps fail with.
+    for code in Code::ALL.iter().filter(|code| code.pin() == Pin::Binding || code.pin() == Pin::Answer) {
+        assert!(CHANGES.iter().any(|(tried, ..)| tried == code), "{code} is not tried");
+    }
 }
 
 #[test]
@@ -390,7 +411,8 @@ fn a_bought_certificate_is_a_persons_work_but_serves_until_it_ends() {
     let finding = &pins.certificate.findings[0];
     assert_eq!((pins.certificate.state, finding.code), (PinState::Blocked, Code::CertificateAwaited));
     assert!(finding.remedy.contains("cert request") && finding.remedy.contains("cert import"), "{}", finding.remedy);
-    assert_eq!((outlook, actions), (Outlook::Steps, vec!["store", "bind", "connect", "answer"]));
+    assert!(matches!(outlook, Outlook::Blocked(_)), "what is left after the steps: {outlook:?}");
+    assert_eq!(actions, ["store", "bind", "connect", "answer"]);
 
     // Absent: nothing can be done.
     scene.certificate = None;
@@ -421,25 +443,25 @@ names = ["*.stations.larkfield.example"]
     let desired = crate::desired::resolve(crate::manifest::read(text, &mut problems), &mut problems);
     assert!(problems.is_empty());
     let id = desired.unused_certificates()[0];
-    let report = judge_certificate(&desired, desired.certificate(id), None, None, now());
-    let plan = |rehearsals: HashMap<_, _>| {
-        let mut planner = Planner::new([], rehearsals);
-        assert_eq!(planner.add_certificate(&desired, id, &report), Outlook::Steps);
+    let plan = |unproven: bool, only_rehearse: bool| {
+        let mut knowledge = Knowledge::default();
+        knowledge.unproven.extend(unproven.then_some((id, id)));
+        let mut planner = Planner::new(&desired, &knowledge, now());
+        let outlook = if only_rehearse { planner.add_rehearsal(id) } else { planner.add_certificate(id) };
         let steps = planner.into_steps();
-        steps.iter().map(|step| (step.action, step.target.clone(), step.after.clone())).collect::<Vec<_>>()
+        let steps: Vec<_> = steps.iter().map(|step| (step.action, step.target.clone(), step.after.clone())).collect();
+        (outlook, steps)
     };
-    let steps = plan([(id, id)].into());
-    let actions: Vec<&str> = steps.iter().map(|step| step.0).collect();
-    assert_eq!(actions, ["register", "register", "rehearse", "issue"]);
+    let (outlook, steps) = plan(true, false);
+    let actions = |steps: &[(&'static str, String, Vec<u32>)]| steps.iter().map(|step| step.0).collect::<Vec<_>>();
+    assert_eq!((outlook, actions(&steps)), (Outlook::Steps, vec!["register", "register", "rehearse", "issue"]));
     assert!(steps[0].1.contains("practice") && steps[1].1.contains("main"));
-    assert_eq!((steps[2].2.as_slice(), steps[3].2.as_slice()), (&[1, 2][..], &[3][..]));
-    assert_eq!(plan(HashMap::new()).iter().map(|step| step.0).collect::<Vec<_>>(), ["register", "issue"]);
+    assert_eq!((steps[2].2.as_slice(), steps[3].2.as_slice()), (&[1, 2][..], &[2, 3][..]));
+    assert_eq!(actions(&plan(false, false).1), ["register", "issue"]);
     // Only to prove it: as far as that is still to be done.
-    for (rehearsals, needed) in [(HashMap::from([(id, id)]), true), (HashMap::new(), false)] {
-        let mut planner = Planner::new([], rehearsals);
-        assert_eq!(planner.add_rehearsal(&desired, id), needed);
-        assert_eq!(planner.into_steps().last().map(|step| step.action), needed.then_some("rehearse"));
-    }
+    let (outlook, steps) = plan(true, true);
+    assert_eq!((outlook, actions(&steps)), (Outlook::Steps, vec!["register", "register", "rehearse"]));
+    assert_eq!(plan(false, true), (Outlook::Held, Vec::new()));
 }
 
 /// A certificate that no hostname uses, and what its steps are done to.
@@ -450,7 +472,7 @@ const ALONE: [(&str, &[&str]); 4] = [
          after = [{ run = [\"true\"] }]",
         &[
             "certificate for a.larkfield.example, b.larkfield.example, c.larkfield.example, d.larkfield.example from main",
-            "what follows \"alone\"",
+            "commands that follow \"alone\"",
         ],
     ),
     (
@@ -460,7 +482,7 @@ const ALONE: [(&str, &[&str]); 4] = [
     ),
     (
         "names = [\"a.larkfield.example\"]\nissued_by = \"self\"",
-        &["certificate for a.larkfield.example from nobody (self-signed)"],
+        &["self-signed certificate for a.larkfield.example"],
     ),
 ];
 
@@ -474,9 +496,14 @@ fn a_certificate_alone_is_issued_and_delivered_and_then_held() {
         let id = desired.unused_certificates()[0];
         let wanted = desired.certificate(id);
         let steps_of = |held: Option<&HeldCertificate>| {
-            let mut planner = Planner::new([AuthorityId(0)], HashMap::new());
+            let knowledge = Knowledge {
+                accounts: [AuthorityId(0)].into(),
+                certificates: [(id, held.cloned())].into(),
+                ..Knowledge::default()
+            };
+            let mut planner = Planner::new(&desired, &knowledge, now());
             let report = judge_certificate(&desired, wanted, held, Some(&Undelivered::default()), now());
-            let outlook = planner.add_certificate(&desired, id, &report);
+            let outlook = planner.add_certificate(id);
             let steps = planner.into_steps();
             assert_eq!(steps.first().map(|step| &step.why), report.findings.first().map(|finding| &finding.says));
             (outlook, steps)
@@ -510,8 +537,8 @@ fn a_redirect_must_lead_to_the_primary_name() {
         (Some("https://larkfield.example.other.example/"), false),
         (None, false),
     ] {
-        scene.met(|met| {
-            if let Met::Answered { status, location: to, .. } = met {
+        scene.outcome(|outcome| {
+            if let ClientOutcome::Answered { status, location: to, .. } = outcome {
                 (*status, *to) = (308, location.map(str::to_owned));
             }
         });
@@ -532,22 +559,12 @@ fn the_apex_gets_addresses_and_the_rest_a_cname() {
 fn the_order_of_steps_protects_traffic_and_shares_what_is_shared() {
     let desired = desired();
     let scene = Scene { certificate: None, binding: BindingView::Absent, ..Scene::held(&desired) };
-    let mut planner = Planner::new([], HashMap::new());
+    let mut knowledge = scene.knowledge(&desired);
+    knowledge.accounts.clear();
+    knowledge.hostnames.clear();
+    let mut planner = Planner::new(&desired, &knowledge, now());
     for id in desired.hostname_ids() {
-        let endpoint = Fact { seen: now(), value: scene.endpoint.clone() };
-        let facts = HostnameFacts::default();
-        let ours = Ours::default();
-        let known = Known {
-            desired: &desired,
-            wanted: desired.hostname(id),
-            zone: None,
-            endpoint: Some(&endpoint),
-            certificate: None,
-            undelivered: None,
-            facts: &facts,
-            ours: &ours,
-        };
-        assert_eq!(planner.add(id, known, &Pins::judge(known, now())), Outlook::Steps);
+        assert_eq!(planner.add_hostname(id), Outlook::Steps);
     }
     let steps = planner.into_steps();
     let count = |action: &str| steps.iter().filter(|step| step.action == action).count();
@@ -561,4 +578,89 @@ fn the_order_of_steps_protects_traffic_and_shares_what_is_shared() {
         }
         assert_eq!(step.after.is_empty(), step.action == "register", "{step:?}");
     }
+}
+
+/// Judges and plans the first hostname where its certificate is also delivered to a file.
+fn plan_delivered(change: impl FnOnce(&mut Scene, &mut Knowledge)) -> (Outlook, Vec<Step>) {
+    let mut desired = desired();
+    let mut terms = (*desired.certificates[0].terms).clone();
+    terms.after =
+        vec![crate::delivery::Command { run: vec!["reload".into()], within: std::time::Duration::from_secs(60) }];
+    desired.certificates[0].terms = std::sync::Arc::new(terms);
+    let mut scene = Scene::held(&desired);
+    let mut extra = Knowledge::default();
+    change(&mut scene, &mut extra);
+    let knowledge = Knowledge { holds: extra.holds, ..scene.knowledge(&desired) };
+    let mut planner = Planner::new(&desired, &knowledge, now());
+    let outlook = planner.add_hostname(HostnameId(0));
+    (outlook, planner.into_steps())
+}
+
+fn is_due(scene: &mut Scene) {
+    let held = scene.certificate.as_mut().unwrap();
+    held.not_before = Timestamp::from_second(now().as_second() - 70 * 86_400).unwrap();
+    held.not_after = Timestamp::from_second(now().as_second() + 20 * 86_400).unwrap();
+}
+
+/// What stands in the way of one piece of work stops no other that does not need it.
+#[test]
+fn a_gate_stops_only_the_work_that_it_is_about() {
+    let actions = |steps: &[Step]| steps.iter().map(|step| step.action).collect::<Vec<_>>();
+    // A command that fails stops no endpoint.
+    let (outlook, steps) = plan_delivered(|scene, _| {
+        scene.undelivered.commands = vec![("reload".into(), Some("exit status 1".into()))];
+        scene.binding = BindingView::Absent;
+    });
+    assert_eq!((outlook, actions(&steps)), (Outlook::Steps, vec!["deliver", "store", "bind", "connect", "answer"]));
+    assert!(steps[1].after.is_empty(), "{:?}", steps[1]);
+    // A platform that is down stops its stores and bindings, not the order and the delivery.
+    let (outlook, steps) = plan_delivered(|scene, _| {
+        is_due(scene);
+        scene.endpoint = EndpointView::Unreachable { why: Unreachable::Refused };
+    });
+    assert!(matches!(outlook, Outlook::Outage(_)), "{outlook:?}");
+    assert_eq!(actions(&steps), ["issue", "deliver"]);
+    assert!(steps.iter().all(|step| step.goals == [Goal::Hostname(HostnameId(0))]));
+    // A silent secondary stops challenges and aliases, not a binding with the certificate
+    // that is there.
+    let (outlook, steps) = plan_delivered(|scene, _| {
+        is_due(scene);
+        scene.zone.servers[1].status = ServerStatus::Unreachable { why: Unreachable::Closed };
+        scene.binding = BindingView::Absent;
+    });
+    assert!(matches!(outlook, Outlook::Outage(_)), "{outlook:?}");
+    assert_eq!(actions(&steps), ["store", "bind", "connect", "answer"]);
+    // An authority that named a time is not asked before it.
+    let mut held_until = None;
+    for (until, expected) in [(60, &[][..]), (-60, &["issue", "deliver", "store", "bind", "connect", "answer"])] {
+        let (outlook, steps) = plan_delivered(|scene, knowledge| {
+            is_due(scene);
+            let until = Timestamp::from_second(now().as_second() + until).unwrap();
+            let finding = Finding::of(Code::RateLimited, "too many orders", "Wait");
+            let finding = finding.again(crate::findings::Again::At(until));
+            held_until = Some(finding.clone());
+            knowledge.holds.insert(crate::desired::CertificateId(0), (until, finding));
+        });
+        assert_eq!(actions(&steps), expected);
+        let waits = Outlook::Waiting(held_until.take().into_iter().collect());
+        assert_eq!(outlook, if expected.is_empty() { waits } else { Outlook::Steps });
+    }
+}
+
+/// After an endpoint has changed, what stands at the new one is a stranger's, and an equal
+/// binding that Pindrel never wrote stays unclaimed.
+#[test]
+fn a_binding_is_known_only_at_the_endpoint_that_it_was_written_to() {
+    let desired = desired();
+    let mut scene = Scene::held(&desired);
+    let written = scene.ownership.bindings.remove(&desired.endpoints[0].key()).unwrap();
+    let elsewhere = EndpointKey::new(&"https://platform.example".parse().unwrap(), "before");
+    scene.ownership.bindings.insert(elsewhere, written);
+    assert!(scene.look(&desired).0.held(), "an equal one is right, whoever made it");
+    if let BindingView::Present { binding, .. } = &mut scene.binding {
+        binding.certificate = Fingerprint::of(b"stranger");
+    }
+    let (pins, outlook, actions) = scene.look(&desired);
+    assert_eq!(pins.binding.findings[0].code, Code::BindingForeign);
+    assert!(matches!(outlook, Outlook::Blocked(_)) && actions.is_empty());
 }

@@ -4,7 +4,7 @@ use std::net::IpAddr;
 
 use super::{Known, Pin, PinReport, PinState};
 use crate::desired::Zone;
-use crate::facts::{DelegationView, ServerSays, ZoneView};
+use crate::facts::{DelegationView, ServerStatus, ZoneView};
 use crate::findings::{Code, Finding};
 use crate::name::DnsName;
 
@@ -22,7 +22,7 @@ pub(super) fn judge_view(zone: &Zone, view: &ZoneView) -> PinReport {
             .into_iter()
             .flatten()
             .collect();
-    let serving = view.servers.iter().filter(|server| matches!(server.says, ServerSays::Serves { .. })).count();
+    let serving = view.servers.iter().filter(|server| matches!(server.status, ServerStatus::Serves { .. })).count();
     let state = match findings.iter().map(|finding| finding.code).next() {
         None => PinState::Held,
         Some(Code::ServerUnreachable | Code::ParentUnreachable) => PinState::Unknown,
@@ -36,8 +36,8 @@ pub(super) fn judge_view(zone: &Zone, view: &ZoneView) -> PinReport {
 }
 
 fn server_outage(zone: &Zone, view: &ZoneView) -> Option<Finding> {
-    let silent = view.servers.iter().filter_map(|server| match &server.says {
-        ServerSays::Unreachable { why } => Some((server.server, why)),
+    let silent = view.servers.iter().filter_map(|server| match &server.status {
+        ServerStatus::Unreachable { why } => Some((server.server, why)),
         _ => None,
     });
     let evidence: Vec<String> = silent.clone().map(|(server, why)| format!("{server}: {why}")).collect();
@@ -48,7 +48,7 @@ fn server_outage(zone: &Zone, view: &ZoneView) -> Option<Finding> {
             Code::ServerUnreachable,
             Pin::Zone,
             says,
-            "name its servers in the manifest, or see to its delegation",
+            "Name its servers in the manifest, or have the zone delegated",
         ));
     }
     (!names.is_empty()).then(|| {
@@ -57,7 +57,7 @@ fn server_outage(zone: &Zone, view: &ZoneView) -> Option<Finding> {
             Code::ServerUnreachable,
             Pin::Zone,
             says,
-            "start that server or open the way to it, then run settle again",
+            "Start that server, or allow UDP and TCP from this host to it",
         )
         .seen(evidence)
     })
@@ -66,8 +66,8 @@ fn server_outage(zone: &Zone, view: &ZoneView) -> Option<Finding> {
 fn delegation(zone: &Zone, view: &ZoneView) -> Option<Finding> {
     match &view.delegation {
         DelegationView::Delegated { by, name_servers, addresses } => {
-            let own = view.servers.iter().find_map(|server| match &server.says {
-                ServerSays::Serves { name_servers, .. } => Some(name_servers),
+            let own = view.servers.iter().find_map(|server| match &server.status {
+                ServerStatus::Serves { name_servers, .. } => Some(name_servers),
                 _ => None,
             })?;
             let forgotten: Vec<IpAddr> =
@@ -76,30 +76,31 @@ fn delegation(zone: &Zone, view: &ZoneView) -> Option<Finding> {
                 return None;
             }
             let says = if own == name_servers {
-                format!("the delegation of {} leads to other addresses than the manifest names", zone.name)
+                format!("the delegation of {} has other addresses than the manifest", zone.name)
             } else {
-                format!("the delegation of {} names other servers than the zone itself", zone.name)
+                format!("the delegation of {} names other servers than the zone's own NS set", zone.name)
             };
-            let remedy = format!("at the registrar, delegate {} to {}", zone.name, listed(own));
+            let remedy = format!("At the registrar, delegate {} to {}", zone.name, listed(own));
             let finding = Finding::new(Code::DelegationDiffers, Pin::Zone, says, remedy);
             Some(finding.seen([
-                format!("delegated to {} (says {by})", listed(name_servers)),
-                format!("the zone names {}", listed(own)),
+                format!("delegated to {} (according to {by})", listed(name_servers)),
+                format!("NS set of the zone: {}", listed(own)),
                 format!("addresses in the delegation: {}", listed(addresses)),
             ]))
         }
         DelegationView::Missing { by } => {
-            let says = format!("{} is not delegated: no public name server leads to it", zone.name);
-            let remedy = format!("at the registrar, delegate {} to its name servers", zone.name);
+            let says = format!("{} is not delegated", zone.name);
+            let remedy = format!("At the registrar, delegate {} to its name servers", zone.name);
             Some(
                 Finding::new(Code::DelegationMissing, Pin::Zone, says, remedy)
-                    .seen([format!("{by} knows no delegation of {}", zone.name)]),
+                    .seen([format!("{by} returned no delegation of {}", zone.name)]),
             )
         }
         DelegationView::Unreachable { why } => {
-            let says = format!("the servers above {} do not answer, so its delegation cannot be looked at", zone.name);
-            let remedy = format!("name reachable parents in [zone.\"{}\"], or try again", zone.name);
-            Some(Finding::new(Code::ParentUnreachable, Pin::Zone, says, remedy).seen([why.clone()]))
+            let says =
+                format!("the parent servers of {} do not answer, so its delegation cannot be checked", zone.name);
+            let remedy = format!("Name reachable parents in [zone.\"{}\"], or try again", zone.name);
+            Some(Finding::new(Code::ParentUnreachable, Pin::Zone, says, remedy).seen([why.to_string()]))
         }
     }
 }
@@ -108,29 +109,30 @@ fn servers(zone: &Zone, view: &ZoneView) -> Option<Finding> {
     let lame: Vec<String> = view
         .servers
         .iter()
-        .filter_map(|server| match &server.says {
-            ServerSays::Lame { how } => Some(format!("{}: {how}", server.server)),
+        .filter_map(|server| match &server.status {
+            ServerStatus::Lame { how } => Some(format!("{}: {how}", server.server)),
             _ => None,
         })
         .collect();
     if !lame.is_empty() {
-        let says = format!("a server named for {} does not serve it", zone.name);
-        let remedy = format!("load {} on that server, or take it out of the zone and its delegation", zone.name);
+        let says = format!("a server named for {} is not authoritative for it", zone.name);
+        let remedy =
+            format!("Load {} on that server, or remove it from the zone's NS set and its delegation", zone.name);
         return Some(Finding::new(Code::ServerLame, Pin::Zone, says, remedy).seen(lame));
     }
     let said: Vec<(String, &[DnsName])> = view
         .servers
         .iter()
-        .filter_map(|server| match &server.says {
-            ServerSays::Serves { name_servers, .. } => Some((server.server.to_string(), name_servers.as_slice())),
+        .filter_map(|server| match &server.status {
+            ServerStatus::Serves { name_servers, .. } => Some((server.server.to_string(), name_servers.as_slice())),
             _ => None,
         })
         .collect();
     if said.windows(2).all(|pair| pair[0].1 == pair[1].1) {
         return None;
     }
-    let says = format!("the servers of {} do not name the same name servers", zone.name);
-    let remedy = "see to it that all of them transfer the zone from one primary";
+    let says = format!("the servers of {} return different NS sets", zone.name);
+    let remedy = "Make sure that all servers transfer the zone from the same primary";
     let evidence = said.into_iter().map(|(server, names)| format!("{server}: {}", listed(names)));
     Some(Finding::new(Code::ServersDiffer, Pin::Zone, says, remedy).seen(evidence))
 }
@@ -138,11 +140,11 @@ fn servers(zone: &Zone, view: &ZoneView) -> Option<Finding> {
 fn signatures(zone: &Zone, view: &ZoneView) -> Option<Finding> {
     (view.validates == Some(false)).then(|| {
         let says = format!("{} is signed, but its signatures do not validate", zone.name);
-        let remedy = "sign the zone anew, or have the DS records in the zone above match its keys";
+        let remedy = "Sign the zone again, or make the DS records in the parent zone match its keys";
         Finding::new(Code::ZoneBogus, Pin::Zone, says, remedy)
     })
 }
 
 fn listed<T: ToString>(items: &[T]) -> String {
-    if items.is_empty() { "nothing".into() } else { items.iter().map(T::to_string).collect::<Vec<_>>().join(", ") }
+    if items.is_empty() { "none".into() } else { items.iter().map(T::to_string).collect::<Vec<_>>().join(", ") }
 }

@@ -4,8 +4,9 @@ use std::str::FromStr;
 
 use super::common::{TTL_HELP, owned, parse_name, read_labels};
 use crate::endpoint::{Route, TlsVersion};
+use crate::expectation::Expectation;
 use crate::manifest::section::Section;
-use crate::manifest::{At, Diagnostics, Expectation, HostnameEntry};
+use crate::manifest::{At, Diagnostics, HostnameEntry};
 use crate::name::Hostname;
 
 pub(super) const HOSTNAME_KEYS: &[&str] = &[
@@ -44,7 +45,7 @@ pub(super) fn read_hostname(
     }
     let expect = section
         .inner("expect", EXPECT_KEYS, problems)
-        .map(|expect| read_expectation(&expect, routes.first().map(|route| route.prefix.as_str()), problems));
+        .map(|expect| read_expectation(&expect, Expectation::usual(&routes), problems));
     Some(HostnameEntry {
         hostname: hostname?,
         endpoint: owned(endpoint?),
@@ -99,7 +100,7 @@ fn read_route(section: &Section<'_>, problems: &mut Diagnostics) -> Option<Route
     Some(Route { prefix: prefix.value.to_owned(), service: service?.value.to_owned(), release })
 }
 
-fn read_expectation(section: &Section<'_>, first_route: Option<&str>, problems: &mut Diagnostics) -> Expectation {
+fn read_expectation(section: &Section<'_>, usual: Expectation, problems: &mut Diagnostics) -> Expectation {
     let path = section.text("path", problems);
     if let Some(path) = &path
         && !is_path(path.value)
@@ -114,8 +115,8 @@ fn read_expectation(section: &Section<'_>, first_route: Option<&str>, problems: 
     let status =
         section.parsed::<StatusRange>("status", "write a status or a range, such as \"200\" or \"200-299\"", problems);
     Expectation {
-        path: path.map_or(first_route.unwrap_or("/"), |path| path.value).to_owned(),
-        status: status.map_or((200, 399), |range| (range.value.0, range.value.1)),
+        path: path.map_or(usual.path, |path| path.value.to_owned()),
+        status: status.map_or(usual.status, |range| (range.value.0, range.value.1)),
         body: section.text("body", problems).map(|body| body.value.to_owned()),
     }
 }

@@ -6,8 +6,9 @@ use std::str::FromStr;
 
 use super::common::{parse_name, read_driver, read_secret, read_span};
 use crate::manifest::section::{Section, parse};
-use crate::manifest::{At, Diagnostics, TsigAlgorithm, TsigEntry, ZoneEntry};
+use crate::manifest::{At, Diagnostics, TsigEntry, ZoneEntry};
 use crate::name::DnsName;
+use crate::values::TsigAlgorithm;
 
 pub(super) const ZONE_KEYS: &[&str] = &["driver", "servers", "parents", "tsig", "resolvers", "least_wait"];
 pub(super) const TSIG_KEYS: &[&str] = &["name", "algorithm", "secret"];
@@ -70,18 +71,5 @@ impl FromStr for Server {
         let whole = text.parse::<SocketAddr>();
         let address = whole.or_else(|_| text.parse::<IpAddr>().map(|address| SocketAddr::new(address, 53)));
         address.map(Server).map_err(|_| format!("\"{text}\" is no address of a DNS server"))
-    }
-}
-
-impl FromStr for TsigAlgorithm {
-    type Err = String;
-
-    fn from_str(text: &str) -> Result<Self, String> {
-        match text.trim_end_matches('.').to_ascii_lowercase().as_str() {
-            "hmac-sha256" => Ok(TsigAlgorithm::HmacSha256),
-            "hmac-sha384" => Ok(TsigAlgorithm::HmacSha384),
-            "hmac-sha512" => Ok(TsigAlgorithm::HmacSha512),
-            _ => Err(format!("\"{text}\" is no MAC that updates are signed with here")),
-        }
     }
 }

@@ -4,18 +4,26 @@
 //! done in [`crate::pins`], so that the same fact is judged anew when the manifest
 //! changes.
 
-use std::fmt;
+mod certificate;
+mod failure;
+mod knowledge;
+mod ownership;
+
+use std::collections::BTreeMap;
 use std::net::{IpAddr, SocketAddr};
-use std::str::FromStr;
 
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
 use crate::endpoint::{Binding, Deployment, EndpointInfo};
-use crate::name::{DnsName, Hostname};
+use crate::name::DnsName;
 use crate::records::RecordSet;
-use crate::renewal::{RenewalRule, RenewalWindow, due_at};
-use crate::values::{Fingerprint, KeyKind, Serial};
+use crate::values::{Fingerprint, Serial};
+
+pub use certificate::{HeldCertificate, Origin, ReplaceReason};
+pub use failure::{Lameness, Unreachable, Unresolved, Untrusted};
+pub use knowledge::{ChallengeTarget, HostnameKnowledge, Knowledge};
+pub use ownership::{EndpointKey, Ownership, Written};
 
 /// One observation with the time at which it was made.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -32,10 +40,6 @@ pub fn is_fresh(seen: Timestamp, now: Timestamp, max_age_secs: u64) -> bool {
     let age = now.as_second() - seen.as_second();
     u64::try_from(age).is_ok_and(|age| age < max_age_secs)
 }
-
-/// Why something could not be looked at; a part of a sentence such as
-/// "connection refused".
-pub type Unreachable = String;
 
 /// A zone: its delegation and each of its servers.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -80,14 +84,14 @@ pub enum DelegationView {
 pub struct ServerView {
     /// Its address.
     pub server: SocketAddr,
-    /// What it says about the zone.
-    pub says: ServerSays,
+    /// How it serves the zone.
+    pub status: ServerStatus,
 }
 
-/// What an authoritative server says about its zone.
+/// How an authoritative server serves its zone.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case", tag = "is")]
-pub enum ServerSays {
+pub enum ServerStatus {
     /// It serves the zone.
     Serves {
         /// The SOA's serial.
@@ -97,8 +101,8 @@ pub enum ServerSays {
     },
     /// It answers, but not with authority.
     Lame {
-        /// The response code, or that the answer was no authoritative one.
-        how: String,
+        /// What it answers instead.
+        how: Lameness,
     },
     /// It does not answer.
     Unreachable {
@@ -120,8 +124,10 @@ pub enum EndpointView {
     },
     /// The platform takes no request with this token.
     Refused {
-        /// What it said.
-        why: String,
+        /// The HTTP status.
+        status: u16,
+        /// What the platform said.
+        detail: String,
     },
     /// The platform does not answer.
     Unreachable {
@@ -161,10 +167,12 @@ pub enum ServedView {
         /// Of the leaf.
         sha256: Fingerprint,
     },
-    /// No TLS connection came about.
-    Nothing {
+    /// No TLS connection could be made.
+    Failed {
+        /// The address; `None` where the platform lists none.
+        address: Option<SocketAddr>,
         /// Why.
-        why: String,
+        why: Unreachable,
     },
     /// Nobody has tried.
     NotTried,
@@ -186,31 +194,31 @@ pub struct ServerRecords {
     pub gives: Result<Vec<RecordSet>, Unreachable>,
 }
 
-/// What one resolver after the other leads a client to.
+/// What clients get through each resolver.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct AnswerView {
     /// One for each resolver.
     pub through: Vec<ResolverAnswer>,
 }
 
-/// What a client that uses one resolver meets.
+/// What a client that uses one resolver gets.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct ResolverAnswer {
     /// The resolver.
     pub resolver: SocketAddr,
-    /// What came of it.
-    pub met: Met,
+    /// What the client gets.
+    pub outcome: ClientOutcome,
 }
 
-/// What a client meets, up to the first thing that fails.
+/// How far a client gets, up to the first thing that fails.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case", tag = "is")]
-pub enum Met {
-    /// The resolver gives no address.
+pub enum ClientOutcome {
+    /// The resolver returns no address.
     Unresolved {
-        /// The response code, or that there is no address.
-        why: String,
-        /// For how many seconds the resolver may go on saying so.
+        /// What it returns instead.
+        why: Unresolved,
+        /// For how many seconds the resolver may keep that answer.
         #[serde(default, skip_serializing_if = "Option::is_none")]
         for_secs: Option<u32>,
     },
@@ -219,7 +227,7 @@ pub enum Met {
         /// The address that was tried.
         address: SocketAddr,
         /// Why.
-        why: String,
+        why: Unreachable,
     },
     /// A certificate that does not verify.
     Unverified {
@@ -228,7 +236,7 @@ pub enum Met {
         /// Of the leaf, where one was served.
         sha256: Option<Fingerprint>,
         /// Why.
-        why: String,
+        why: Untrusted,
     },
     /// An HTTP answer over verified TLS.
     Answered {
@@ -241,9 +249,9 @@ pub enum Met {
         /// The `Location` header.
         #[serde(default, skip_serializing_if = "Option::is_none")]
         location: Option<String>,
-        /// Whether the body holds the expected text; `None` when none is expected.
+        /// What was looked for in the body.
         #[serde(default, skip_serializing_if = "Option::is_none")]
-        body_as_expected: Option<bool>,
+        body: Option<BodyView>,
     },
     /// TLS was verified, but no HTTP answer came.
     NoAnswer {
@@ -252,134 +260,39 @@ pub enum Met {
         /// Of the leaf.
         sha256: Fingerprint,
         /// Why.
-        why: String,
+        why: Unreachable,
     },
+}
+
+/// What was looked for in the body of an answer. The body itself is not kept.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct BodyView {
+    /// The text that was looked for.
+    pub text: String,
+    /// Whether the part of the body that was read contains it.
+    pub found: bool,
+}
+
+impl BodyView {
+    /// Looks for `text` in `body`.
+    pub fn look(body: &[u8], text: &str) -> BodyView {
+        let found = text.is_empty() || body.windows(text.len()).any(|window| window == text.as_bytes());
+        BodyView { text: text.to_owned(), found }
+    }
 }
 
 /// All that was seen of one hostname itself.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct HostnameFacts {
-    /// What the endpoint knows.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub binding: Option<Fact<BindingView>>,
+    /// What each endpoint knows of it.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub bindings: BTreeMap<EndpointKey, Fact<BindingView>>,
     /// What the zone's servers give.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub alias: Option<Fact<AliasView>>,
-    /// What clients meet.
+    /// What clients get.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub answer: Option<Fact<AnswerView>>,
-}
-
-/// What Pindrel made for a hostname, and so may change again.
-///
-/// An intention is kept before anything is written and becomes what was made once it
-/// is verified, so that a run which was stopped in between knows its own work again.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Ours {
-    /// The alias records as Pindrel last wrote them; empty when it wrote none.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub alias: Vec<RecordSet>,
-    /// The alias records that Pindrel is about to write.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub alias_intended: Vec<RecordSet>,
-    /// Whether Pindrel made the binding.
-    #[serde(default)]
-    pub binding: bool,
-    /// The binding that Pindrel is about to write.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub binding_intended: Option<Binding>,
-}
-
-impl Ours {
-    /// Says whether Pindrel made these alias records.
-    pub fn made_alias(&self, sets: &[RecordSet]) -> bool {
-        let is = |own: &[RecordSet]| !own.is_empty() && crate::records::same_data(own, sets);
-        is(&self.alias) || is(&self.alias_intended)
-    }
-
-    /// Says whether Pindrel made this binding.
-    pub fn made_binding(&self, binding: &Binding) -> bool {
-        self.binding || self.binding_intended.as_ref() == Some(binding)
-    }
-}
-
-/// Who issues a certificate.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum Origin {
-    /// An authority, over ACME.
-    #[default]
-    Authority,
-    /// Somebody else: it is bought, and brought in.
-    Elsewhere,
-    /// Nobody: it is self-signed, for a first bring-up.
-    #[serde(rename = "self")]
-    SelfSigned,
-}
-
-impl Origin {
-    /// Returns its word in the manifest.
-    pub fn as_str(self) -> &'static str {
-        match self {
-            Origin::Authority => "authority",
-            Origin::Elsewhere => "elsewhere",
-            Origin::SelfSigned => "self",
-        }
-    }
-}
-
-impl fmt::Display for Origin {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.pad(self.as_str())
-    }
-}
-
-impl FromStr for Origin {
-    type Err = String;
-
-    fn from_str(text: &str) -> Result<Self, String> {
-        let all = [Origin::Authority, Origin::Elsewhere, Origin::SelfSigned];
-        let found = all.into_iter().find(|origin| origin.as_str() == text);
-        found.ok_or_else(|| format!("\"{text}\" issues no certificates"))
-    }
-}
-
-/// Why a certificate is replaced whose key must not be used again.
-pub const KEY_COMPROMISED: &str = "its key was compromised";
-
-/// A certificate that Pindrel holds the key of.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct HeldCertificate {
-    /// Of the leaf.
-    pub sha256: Fingerprint,
-    /// The names it covers.
-    pub names: Vec<Hostname>,
-    /// Who issued it.
-    pub origin: Origin,
-    /// The directory URL of the authority that issued it; empty for any other origin.
-    pub authority: String,
-    /// The kind of its key; `None` for a bought one of another kind.
-    pub key: Option<KeyKind>,
-    /// From when it is valid.
-    pub not_before: Timestamp,
-    /// Until when it is valid.
-    pub not_after: Timestamp,
-    /// The name by which its authority gives renewal information (RFC 9773 §4.1).
-    pub renewal_id: Option<String>,
-    /// What the authority advised last.
-    pub window: Option<RenewalWindow>,
-    /// Why it is to be replaced at once: it was revoked, or somebody asked for it.
-    pub replace: Option<String>,
-}
-
-impl HeldCertificate {
-    /// Returns when it is due.
-    pub fn due_at(&self, rule: RenewalRule) -> Timestamp {
-        match self.replace {
-            Some(_) => self.not_before,
-            None => due_at(self.sha256, self.not_before, self.not_after, self.window.as_ref(), rule),
-        }
-    }
 }
 
 #[cfg(test)]
@@ -398,33 +311,5 @@ mod tests {
         }
         assert!(!is_fresh(at(10), at(0), 60), "a clock that was set back makes nothing fresh");
         assert!(!is_fresh(Timestamp::MIN, Timestamp::MAX, 60) && !is_fresh(Timestamp::MAX, Timestamp::MIN, u64::MAX));
-    }
-
-    #[test]
-    fn a_certificate_that_is_to_be_replaced_is_due_from_its_start() {
-        let mut held = HeldCertificate {
-            sha256: Fingerprint::from_digest([7; 32]),
-            names: vec!["api.larkfield.example".parse().unwrap()],
-            origin: Origin::Authority,
-            authority: "https://127.0.0.1:4430/directory".into(),
-            key: Some(KeyKind::default()),
-            not_before: at(0),
-            not_after: at(90 * 86_400),
-            renewal_id: None,
-            window: None,
-            replace: None,
-        };
-        let due = held.due_at(RenewalRule::Before(std::time::Duration::from_secs(30 * 86_400)));
-        assert!((at(59 * 86_400)..=at(60 * 86_400)).contains(&due), "{due}");
-        held.replace = Some(KEY_COMPROMISED.into());
-        assert_eq!(held.due_at(RenewalRule::Share), at(0));
-    }
-
-    #[test]
-    fn the_words_for_who_issues_are_read_as_they_are_written() {
-        for origin in [Origin::Authority, Origin::Elsewhere, Origin::SelfSigned] {
-            assert_eq!(origin.to_string().parse(), Ok(origin));
-        }
-        assert!("nobody".parse::<Origin>().is_err());
     }
 }

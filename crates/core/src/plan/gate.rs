@@ -1,0 +1,109 @@
+//! Whether a piece of work may begin. A gate looks only at what its work touches, so that
+//! one silent server stops nothing else.
+
+use std::collections::BTreeSet;
+
+use jiff::Timestamp;
+
+use super::Work;
+use crate::desired::{CertificateId, Desired, ZoneId};
+use crate::facts::{Knowledge, Origin};
+use crate::findings::{Code, Finding};
+use crate::pin::PinState;
+use crate::pins::{PinReport, Pins, judge_zone};
+
+/// Whether a piece of work may begin.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Gate {
+    /// It may.
+    Go,
+    /// Not now: something is down, or a peer has said when to come back. Each finding says
+    /// when trying again helps.
+    Until(Vec<Finding>),
+    /// A person is needed first.
+    Person(Vec<Finding>),
+}
+
+/// Says whether `work` may begin at `now`. `pins` are those of the hostname that it is for,
+/// `certificate` is the judgement of the certificate that it is about.
+pub fn gate(
+    work: Work,
+    desired: &Desired,
+    knowledge: &Knowledge,
+    pins: Option<&Pins>,
+    certificate: Option<&PinReport>,
+    now: Timestamp,
+) -> Gate {
+    match work {
+        Work::Register(_) | Work::Deliver(_) | Work::Answer(_) => Gate::Go,
+        Work::Rehearse(id) => gate_of_challenges(id, desired, knowledge),
+        Work::Issue(id) => {
+            if desired.certificate(id).terms.issued_by == Origin::Elsewhere {
+                return Gate::Person(certificate.map_or_else(Vec::new, |report| report.findings.clone()));
+            }
+            let hold = knowledge.holds.get(&id).filter(|(until, _)| *until > now);
+            match hold {
+                Some((_, finding)) => Gate::Until(vec![finding.clone()]),
+                None => gate_of_challenges(id, desired, knowledge),
+            }
+        }
+        // What the platform of this hostname's endpoint does not allow stops the whole way to it.
+        Work::Store(..) | Work::Bind(..) | Work::Connect(..) => match pins.map(|pins| &pins.binding) {
+            Some(report) if report.state == PinState::Blocked => Gate::Person(report.findings.clone()),
+            Some(report) => outage(&report.findings),
+            None => Gate::Go,
+        },
+        Work::Alias(_) => {
+            let Some(pins) = pins else { return Gate::Go };
+            let reports = [&pins.alias, &pins.zone];
+            let persons: Vec<Finding> = reports
+                .iter()
+                .filter(|report| report.state == PinState::Blocked)
+                .flat_map(|report| report.findings.iter().cloned())
+                .collect();
+            if persons.is_empty() {
+                outage(&reports.iter().flat_map(|report| report.findings.iter().cloned()).collect::<Vec<_>>())
+            } else {
+                Gate::Person(persons)
+            }
+        }
+    }
+}
+
+fn outage(findings: &[Finding]) -> Gate {
+    let down: Vec<Finding> = findings.iter().filter(|finding| finding.code.is_outage()).cloned().collect();
+    if down.is_empty() { Gate::Go } else { Gate::Until(down) }
+}
+
+/// An authority asks every server of the zones where the challenges are: one that is down
+/// or wrong fails the validation.
+fn gate_of_challenges(id: CertificateId, desired: &Desired, knowledge: &Knowledge) -> Gate {
+    let wanted = desired.certificate(id);
+    if wanted.authority.is_none() {
+        return Gate::Go;
+    }
+    let zones: BTreeSet<ZoneId> = wanted
+        .names
+        .iter()
+        .filter_map(|name| match knowledge.challenge_targets.get(&name.challenge_name()) {
+            Some(target) => Some(target.zone),
+            None => desired.zone_of(name),
+        })
+        .collect();
+    let (mut down, mut persons) = (Vec::new(), Vec::new());
+    for zone in zones {
+        let Some(fact) = knowledge.zones.get(&zone) else { continue };
+        let report = judge_zone(desired.zone(zone), &fact.value);
+        match report.state {
+            PinState::Blocked => persons.extend(report.findings),
+            _ => down.extend(report.findings.into_iter().filter(|finding| finding.code == Code::ServerUnreachable)),
+        }
+    }
+    if !down.is_empty() {
+        Gate::Until(down)
+    } else if persons.is_empty() {
+        Gate::Go
+    } else {
+        Gate::Person(persons)
+    }
+}

@@ -1,0 +1,351 @@
+//! Collects the steps of many goals into one graph, working backwards from each goal.
+
+use std::collections::HashMap;
+
+use jiff::Timestamp;
+
+use super::{Gate, Goal, Outlook, Step, Work, gate, needs};
+use crate::desired::{CertificateId, Desired, HostnameId};
+use crate::facts::{EndpointView, Knowledge, ReplaceReason};
+use crate::findings::{Again, Code, Finding};
+use crate::name::Hostname;
+use crate::pin::PinState;
+use crate::pins::{Known, PinReport, Pins, judge_certificate};
+use crate::records::in_words;
+
+/// Collects the steps of many goals.
+#[derive(Debug)]
+pub struct Planner<'p> {
+    desired: &'p Desired,
+    knowledge: &'p Knowledge,
+    now: Timestamp,
+    certificates: HashMap<CertificateId, PinReport>,
+    numbers: HashMap<Work, u32>,
+    steps: Vec<Step>,
+}
+
+/// One goal while its steps are collected.
+struct Aim<'a> {
+    goal: Goal,
+    /// The hostname that its steps are listed under.
+    hostname: &'a Hostname,
+    pins: Option<&'a Pins>,
+    /// What stands in the way of some of its work.
+    hindrances: Vec<Gate>,
+}
+
+/// What became of a need.
+enum Required {
+    /// It holds once these steps have succeeded; at once where there are none.
+    After(Vec<u32>),
+    /// It cannot be brought about now; the aim knows why.
+    No,
+}
+
+impl<'p> Planner<'p> {
+    /// Starts a plan for what is known at `now`.
+    pub fn new(desired: &'p Desired, knowledge: &'p Knowledge, now: Timestamp) -> Self {
+        let (certificates, numbers, steps) = (HashMap::new(), HashMap::new(), Vec::new());
+        Planner { desired, knowledge, now, certificates, numbers, steps }
+    }
+
+    /// Adds the steps that hold a hostname.
+    pub fn add_hostname(&mut self, id: HostnameId) -> Outlook {
+        let pins = Pins::judge(Known::about(self.desired, self.knowledge, id), self.now);
+        if pins.held() {
+            return Outlook::Held;
+        }
+        let wanted = self.desired.hostname(id);
+        let goal = Goal::Hostname(id);
+        let mut aim = Aim { goal, hostname: &wanted.hostname, pins: Some(&pins), hindrances: Vec::new() };
+        let planned = [
+            // Whatever becomes of the endpoint, the certificate is renewed and delivered.
+            self.require(Work::Deliver(wanted.certificate), &mut aim),
+            self.require(Work::Answer(id), &mut aim),
+        ];
+        let planned = planned.iter().any(|required| matches!(required, Required::After(steps) if !steps.is_empty()));
+        // What no step can mend, and what the steps could not be planned for.
+        let Aim { mut hindrances, .. } = aim;
+        if pins.zone.state != PinState::Held || !planned {
+            hindrances.extend(pins.iter().filter_map(|(_, report)| hindrance(report)));
+        }
+        outlook(hindrances)
+    }
+
+    /// Adds the steps of a certificate that no hostname uses.
+    pub fn add_certificate(&mut self, id: CertificateId) -> Outlook {
+        if self.judge(id).state == PinState::Held {
+            return Outlook::Held;
+        }
+        self.add_for_certificate(id, Work::Deliver(id))
+    }
+
+    /// Adds only what proves that a certificate can be issued.
+    pub fn add_rehearsal(&mut self, id: CertificateId) -> Outlook {
+        match self.knowledge.unproven.get(&id) {
+            Some(proving) => self.add_for_certificate(id, Work::Rehearse(*proving)),
+            None => Outlook::Held,
+        }
+    }
+
+    fn add_for_certificate(&mut self, id: CertificateId, work: Work) -> Outlook {
+        let Some(hostname) = self.desired.certificate(id).names.first() else { return Outlook::Held };
+        let mut aim = Aim { goal: Goal::Certificate(id), hostname, pins: None, hindrances: Vec::new() };
+        self.require(work, &mut aim);
+        outlook(aim.hindrances)
+    }
+
+    /// Returns the steps, numbered so that each comes after those it needs.
+    pub fn into_steps(self) -> Vec<Step> {
+        self.steps
+    }
+
+    /// Plans what brings a piece of work about that is not held, with all that it needs.
+    fn require(&mut self, work: Work, aim: &mut Aim<'_>) -> Required {
+        let held = self.is_held(work, aim);
+        // What is shared and planned already has its needs; a goal only joins it.
+        if let Some(number) = self.numbers.get(&work).copied() {
+            self.join(number, aim.goal);
+            return Required::After(vec![number]);
+        }
+        if held && matches!(work, Work::Register(_) | Work::Issue(_)) {
+            return Required::After(Vec::new());
+        }
+        if !held {
+            let certificate = match work {
+                Work::Issue(id) => Some(self.judge(id).clone()),
+                _ => None,
+            };
+            let gate = gate(work, self.desired, self.knowledge, aim.pins, certificate.as_ref(), self.now);
+            if gate != Gate::Go {
+                aim.hindrances.push(gate);
+                if matches!(work, Work::Alias(_)) {
+                    // The endpoint can be made ready all the same.
+                    for need in needs(work, self.desired, self.knowledge) {
+                        self.require(need, aim);
+                    }
+                }
+                let usable = certificate.is_some_and(|report| self.is_usable_meanwhile(work, &report));
+                return if usable { Required::After(Vec::new()) } else { Required::No };
+            }
+        }
+        let mut after = Vec::new();
+        for need in needs(work, self.desired, self.knowledge) {
+            match self.require(need, aim) {
+                Required::After(steps) => after.extend(steps),
+                Required::No => return Required::No,
+            }
+        }
+        after.sort_unstable();
+        after.dedup();
+        // A new certificate has to be delivered, stored, bound and served; an alias that is
+        // right stays right.
+        let redone = !after.is_empty() && !matches!(work, Work::Alias(_)) && self.is_asked_for(work);
+        if held && !redone {
+            return Required::After(after);
+        }
+        if held {
+            // What is done again may be barred although it holds now.
+            let gate = gate(work, self.desired, self.knowledge, aim.pins, None, self.now);
+            if gate != Gate::Go {
+                aim.hindrances.push(gate);
+                return Required::No;
+            }
+        }
+        let number = self.add(work, after, aim);
+        Required::After(vec![number])
+    }
+
+    /// Says whether a piece of work is wanted at all.
+    fn is_asked_for(&self, work: Work) -> bool {
+        match work {
+            Work::Deliver(id) => self.desired.certificate(id).terms.is_delivered(),
+            _ => true,
+        }
+    }
+
+    /// Says whether what the work brings about is there, as far as is known.
+    fn is_held(&mut self, work: Work, aim: &Aim<'_>) -> bool {
+        let pin = |of: fn(&Pins) -> &PinReport| aim.pins.is_some_and(|pins| of(pins).state == PinState::Held);
+        match work {
+            Work::Register(id) => self.knowledge.accounts.contains(&id),
+            Work::Rehearse(_) => false,
+            Work::Issue(id) => !lacks_issue(self.judge(id)),
+            Work::Deliver(id) => !self.judge(id).findings.iter().any(is_undelivered),
+            Work::Store(..) | Work::Bind(..) | Work::Connect(..) => pin(|pins| &pins.binding),
+            Work::Alias(_) => pin(|pins| &pins.alias),
+            Work::Answer(_) => pin(|pins| &pins.answer),
+        }
+    }
+
+    /// Says whether the certificate that is there serves until another can be had.
+    fn is_usable_meanwhile(&self, work: Work, report: &PinReport) -> bool {
+        let Work::Issue(id) = work else { return false };
+        let Some(held) = self.knowledge.certificate(id).filter(|held| self.now < held.not_after) else { return false };
+        let only_late = |finding: &Finding| match finding.code {
+            Code::CertificateDue | Code::CertificateAwaited => true,
+            Code::CertificateReplaced => matches!(held.replace, Some(ReplaceReason::Requested(_))),
+            _ => false,
+        };
+        report.findings.iter().all(only_late)
+    }
+
+    fn judge(&mut self, id: CertificateId) -> &PinReport {
+        let (desired, knowledge, now) = (self.desired, self.knowledge, self.now);
+        self.certificates.entry(id).or_insert_with(|| {
+            let undelivered = knowledge.undelivered.get(&id);
+            judge_certificate(desired, desired.certificate(id), knowledge.certificate(id), undelivered, now)
+        })
+    }
+
+    /// Notes that a goal needs a step, and all steps before it.
+    fn join(&mut self, number: u32, goal: Goal) {
+        let mut left = vec![number];
+        while let Some(number) = left.pop() {
+            let Some(step) = self.steps.get_mut(number as usize - 1) else { continue };
+            if step.goals.last() != Some(&goal) {
+                step.goals.push(goal);
+                left.extend(&step.after);
+            }
+        }
+    }
+
+    fn add(&mut self, work: Work, after: Vec<u32>, aim: &Aim<'_>) -> u32 {
+        let id = self.steps.len() as u32 + 1;
+        let why = self.why(work, &after, aim);
+        let target = self.target(work);
+        let (hostname, action) = (aim.hostname.clone(), work.action());
+        self.steps.push(Step { id, hostname, action, target, after, why, work, goals: vec![aim.goal] });
+        self.numbers.insert(work, id);
+        id
+    }
+
+    fn why(&mut self, work: Work, after: &[u32], aim: &Aim<'_>) -> String {
+        let renewed = !after.is_empty();
+        let of = |report: Option<&PinReport>| match report.and_then(|report| report.findings.first()) {
+            Some(finding) => finding.says.clone(),
+            None => "it has not been looked at yet".into(),
+        };
+        match work {
+            Work::Register(_) => "no account at this authority is known yet".into(),
+            Work::Rehearse(_) => "a new set-up is proven there before the real authority is asked".into(),
+            Work::Deliver(_) if renewed => "the new certificate must be where it is used".into(),
+            Work::Issue(id) | Work::Deliver(id) => of(Some(self.judge(id))),
+            Work::Store(..) | Work::Bind(..) => match aim.pins.map(|pins| &pins.binding) {
+                Some(report) if report.state != PinState::Held => of(Some(report)),
+                _ => "the new certificate must be served".into(),
+            },
+            Work::Connect(..) => "the alias must not point at an endpoint that serves another certificate".into(),
+            Work::Alias(_) => of(aim.pins.map(|pins| &pins.alias)),
+            Work::Answer(_) if renewed => "to verify what clients get afterwards".into(),
+            Work::Answer(_) => of(aim.pins.map(|pins| &pins.answer)),
+        }
+    }
+
+    fn target(&self, work: Work) -> String {
+        let desired = self.desired;
+        let listed = |endpoint| match self.knowledge.endpoints.get(&endpoint).map(|fact| &fact.value) {
+            Some(EndpointView::Listed(info)) => Some(info),
+            _ => None,
+        };
+        match work {
+            Work::Register(id) => format!("account at {}", desired.authority(id).name),
+            Work::Rehearse(id) => {
+                let authority = desired.certificate(id).authority.map(|authority| desired.authority(authority));
+                let practice = authority.and_then(|authority| authority.rehearsal);
+                let name = practice.map_or("", |practice| &desired.authority(practice).name);
+                format!("the same at {name}")
+            }
+            Work::Issue(id) => {
+                let wanted = desired.certificate(id);
+                let names = match wanted.names.as_slice() {
+                    [first, rest @ ..] if rest.len() > 3 => format!("{first} and {} more names", rest.len()),
+                    names => names.iter().map(Hostname::as_str).collect::<Vec<_>>().join(", "),
+                };
+                match wanted.authority {
+                    Some(authority) => format!("certificate for {names} from {}", desired.authority(authority).name),
+                    None => format!("self-signed certificate for {names}"),
+                }
+            }
+            Work::Deliver(id) => {
+                let wanted = desired.certificate(id);
+                let files = wanted.terms.deliveries.iter().map(|delivery| delivery.file.display().to_string());
+                match files.collect::<Vec<_>>().join(", ") {
+                    files if files.is_empty() => format!("commands that follow \"{}\"", wanted.name),
+                    files => files,
+                }
+            }
+            Work::Store(_, endpoint) => match listed(endpoint) {
+                Some(info) => format!("certificate store of {}", info.certificate_site),
+                None => format!("certificate store of {}", desired.endpoint(endpoint).name),
+            },
+            Work::Bind(_, endpoint) | Work::Connect(_, endpoint) => {
+                let endpoint = desired.endpoint(endpoint);
+                format!("{} {}", endpoint.kind, endpoint.name)
+            }
+            Work::Alias(id) => {
+                let wanted = desired.hostname(id);
+                match listed(wanted.endpoint) {
+                    Some(info) => in_words(&wanted.alias(desired, info)),
+                    None => format!("alias of {}", wanted.hostname),
+                }
+            }
+            Work::Answer(id) => {
+                let wanted = desired.hostname(id);
+                format!("https://{}{}", wanted.probed_as, wanted.expect.path)
+            }
+        }
+    }
+}
+
+fn is_undelivered(finding: &Finding) -> bool {
+    matches!(finding.code, Code::CertificateUndelivered | Code::CommandFailed)
+}
+
+/// Says whether another certificate is needed: it is not held, and not only for want of a
+/// delivery.
+fn lacks_issue(report: &PinReport) -> bool {
+    report.state != PinState::Held && !report.findings.iter().any(is_undelivered)
+}
+
+/// What a pin that is not held says stands in the way, where no step mends it.
+fn hindrance(report: &PinReport) -> Option<Gate> {
+    match report.state {
+        PinState::Held => None,
+        PinState::Blocked => Some(Gate::Person(report.findings.clone())),
+        _ if report.findings.is_empty() => None,
+        PinState::Unknown => Some(Gate::Until(report.findings.clone())),
+        PinState::Working | PinState::Loose => None,
+    }
+}
+
+/// What is most in the way comes first: what is down, then a person's task, then a time.
+fn outlook(hindrances: Vec<Gate>) -> Outlook {
+    let (mut down, mut waiting, mut persons) = (Vec::new(), Vec::new(), Vec::new());
+    let add = |to: &mut Vec<Finding>, finding: Finding| {
+        if !to.contains(&finding) {
+            to.push(finding);
+        }
+    };
+    for gate in hindrances {
+        match gate {
+            Gate::Go => {}
+            Gate::Person(findings) => findings.into_iter().for_each(|finding| add(&mut persons, finding)),
+            Gate::Until(findings) => {
+                for finding in findings {
+                    let waits = matches!(finding.again, Again::At(_)) || !finding.code.is_outage();
+                    add(if waits { &mut waiting } else { &mut down }, finding);
+                }
+            }
+        }
+    }
+    if !down.is_empty() {
+        Outlook::Outage(down)
+    } else if !persons.is_empty() {
+        Outlook::Blocked(persons)
+    } else if !waiting.is_empty() {
+        Outlook::Waiting(waiting)
+    } else {
+        Outlook::Steps
+    }
+}
