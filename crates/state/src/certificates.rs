@@ -1,13 +1,15 @@
-//! The book of certificates: present and former ones, their orders' ends, what follows
+//! The book of certificates: present and past ones, their orders' ends, what follows
 //! them, and the keys that wait for one.
 
+use async_trait::async_trait;
 use jiff::Timestamp;
 use pindrel_core::facts::HeldCertificate;
 use pindrel_core::name::Hostname;
 use pindrel_core::values::Fingerprint;
 
-use crate::StateError;
-use crate::rows::{OrderPhase, SealedBytes};
+use crate::accounts::SealedBytes;
+use crate::orders::OrderPhase;
+use crate::{Claim, StateError};
 
 /// A certificate with its chain and its key.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -22,7 +24,7 @@ pub struct CertificateRow {
     pub key: SealedBytes,
     /// When it is due.
     pub renew_at: Timestamp,
-    /// When it was kept first.
+    /// When it was stored first.
     pub kept: Timestamp,
     /// When it was revoked.
     pub revoked: Option<Timestamp>,
@@ -65,8 +67,8 @@ pub struct CommandRun {
     pub sha256: Fingerprint,
     /// When it ended.
     pub at: Timestamp,
-    /// Whether it ended with status 0 in time.
-    pub ended_well: bool,
+    /// Whether it exited with status 0 in time.
+    pub succeeded: bool,
     /// The end of what it said, or how it failed.
     pub says: Option<String>,
 }
@@ -85,40 +87,42 @@ pub struct SigningRequestRow {
 }
 
 /// What a state knows of certificates.
+#[async_trait]
 pub trait CertificateBook {
     /// Returns the present certificate of a name in the manifest.
     ///
     /// # Errors
-    /// [`StateError`], here and in every other method: the state cannot be read or written.
-    fn certificate(&self, name: &str) -> Result<Option<CertificateRow>, StateError>;
+    /// [`StateError`], here and in every other method: the state cannot be read or written,
+    /// or the claim was taken over.
+    async fn certificate(&self, name: &str) -> Result<Option<CertificateRow>, StateError>;
     /// Returns all certificates that a name has had, the newest first.
-    fn certificate_history(&self, name: &str) -> Result<Vec<CertificateRow>, StateError>;
+    async fn certificate_history(&self, name: &str) -> Result<Vec<CertificateRow>, StateError>;
     /// Returns all present certificates, by name.
-    fn certificates(&self) -> Result<Vec<CertificateRow>, StateError>;
-    /// Keeps a certificate as the present one and ends its order (none: zero), and any that
+    async fn certificates(&self) -> Result<Vec<CertificateRow>, StateError>;
+    /// Stores a certificate as the present one and ends its order (none: zero), and any that
     /// was put off, in the same transaction; the one before stays as history.
-    fn keep_certificate(&self, row: &CertificateRow, order: i64) -> Result<(), StateError>;
-    /// Changes what may change of a certificate that is kept: the authority's advice,
-    /// whether it is to be replaced or was revoked, and when it is due.
-    fn update_certificate(&self, row: &CertificateRow) -> Result<(), StateError>;
+    async fn persist_certificate(&self, claim: &Claim, row: &CertificateRow, order: i64) -> Result<(), StateError>;
+    /// Changes what may change of a certificate that is stored: the authority's advice,
+    /// whether it is replaced early or was revoked, and when it is due.
+    async fn update_certificate(&self, row: &CertificateRow) -> Result<(), StateError>;
     /// Returns the names of the present certificates for which there is something to do
     /// at `now`. Costs what there is to do, not what there is.
-    fn certificates_to_see_to(&self, now: Timestamp) -> Result<Vec<String>, StateError>;
-    /// Returns the certificates, former ones too, whose revocation is not confirmed.
-    fn certificates_to_revoke(&self) -> Result<Vec<CertificateRow>, StateError>;
+    async fn due_certificates(&self, now: Timestamp) -> Result<Vec<String>, StateError>;
+    /// Returns the certificates, past ones too, whose revocation is not confirmed.
+    async fn certificates_to_revoke(&self) -> Result<Vec<CertificateRow>, StateError>;
 
     /// Returns how the last order for a certificate ended.
-    fn last_order(&self, certificate: &str) -> Result<Option<OrderEnd>, StateError>;
+    async fn last_order(&self, certificate: &str) -> Result<Option<OrderEnd>, StateError>;
 
     /// Returns how the commands went that follow a certificate.
-    fn command_runs(&self, certificate: &str) -> Result<Vec<CommandRun>, StateError>;
-    /// Keeps how a command went, in the place of the time before.
-    fn keep_command_run(&self, run: &CommandRun) -> Result<(), StateError>;
+    async fn command_runs(&self, certificate: &str) -> Result<Vec<CommandRun>, StateError>;
+    /// Stores how a command went, in the place of the time before.
+    async fn persist_command_run(&self, run: &CommandRun) -> Result<(), StateError>;
 
     /// Returns the key that waits for a certificate.
-    fn signing_request(&self, certificate: &str) -> Result<Option<SigningRequestRow>, StateError>;
-    /// Keeps a key that waits, in the place of one before.
-    fn keep_signing_request(&self, row: &SigningRequestRow) -> Result<(), StateError>;
-    /// Forgets a key that need not wait any more.
-    fn forget_signing_request(&self, certificate: &str) -> Result<(), StateError>;
+    async fn signing_request(&self, certificate: &str) -> Result<Option<SigningRequestRow>, StateError>;
+    /// Stores a key that waits, in the place of one before.
+    async fn persist_signing_request(&self, row: &SigningRequestRow) -> Result<(), StateError>;
+    /// Forgets a key that no longer waits.
+    async fn forget_signing_request(&self, certificate: &str) -> Result<(), StateError>;
 }

@@ -1,8 +1,9 @@
 //! The ledger: what was spent at each authority, what it said of its limits, and which
 //! set-ups are proven.
 
+use async_trait::async_trait;
 use jiff::Timestamp;
-use pindrel_core::budget::{Per, Spending};
+use pindrel_core::budget::{Limit, Per, Spending};
 
 use crate::StateError;
 
@@ -23,7 +24,20 @@ pub struct SpendingRow {
     pub order: i64,
 }
 
-/// An authority's wish to hear nothing of a certificate for some time.
+/// Why a spending was refused: a limit would be passed.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Refusal {
+    /// The limit.
+    pub limit: Limit,
+    /// The name, domain or set of names that it counts for; empty for the account.
+    pub subject: String,
+    /// How many were spent within its span.
+    pub spent: usize,
+    /// When one more may be spent.
+    pub until: Timestamp,
+}
+
+/// Until when an authority takes no order for a certificate.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Hold {
     /// Until when.
@@ -33,16 +47,24 @@ pub struct Hold {
 }
 
 /// What a state knows of spendings.
+#[async_trait]
 pub trait Ledger {
-    /// Notes spendings.
+    /// Checks `limits` for what is about to be spent and records it, in one transaction: two
+    /// that spend at once cannot both take the last place. `renewal` may use the reserves.
     ///
     /// # Errors
     /// [`StateError`], here and in every other method: the state cannot be read or written.
-    fn spend(&self, rows: &[SpendingRow]) -> Result<(), StateError>;
+    async fn spend(
+        &self,
+        rows: &[SpendingRow],
+        limits: &[Limit],
+        renewal: bool,
+        now: Timestamp,
+    ) -> Result<Result<(), Refusal>, StateError>;
     /// Takes back what an order would have spent but did not.
-    fn unspend(&self, order: i64, of: Spending) -> Result<(), StateError>;
+    async fn unspend(&self, order: i64, of: Spending) -> Result<(), StateError>;
     /// Returns when something was spent for a subject since a time.
-    fn spent(
+    async fn spent(
         &self,
         authority: &str,
         of: Spending,
@@ -50,16 +72,14 @@ pub trait Ledger {
         subject: &str,
         since: Timestamp,
     ) -> Result<Vec<Timestamp>, StateError>;
-    /// Forgets what was spent before a time.
-    fn forget_spent(&self, before: Timestamp) -> Result<(), StateError>;
 
-    /// Returns what an authority wished for a certificate last.
-    fn hold(&self, authority: &str, certificate: &str) -> Result<Option<Hold>, StateError>;
-    /// Keeps what an authority wishes for a certificate.
-    fn keep_hold(&self, authority: &str, certificate: &str, hold: &Hold) -> Result<(), StateError>;
+    /// Returns what an authority said last of a certificate.
+    async fn hold(&self, authority: &str, certificate: &str) -> Result<Option<Hold>, StateError>;
+    /// Stores what an authority said of a certificate.
+    async fn persist_hold(&self, authority: &str, certificate: &str, hold: &Hold) -> Result<(), StateError>;
 
     /// Says whether a set-up is proven.
-    fn is_rehearsed(&self, set_up: &str) -> Result<bool, StateError>;
-    /// Keeps that a set-up is proven.
-    fn keep_rehearsed(&self, set_up: &str, at: Timestamp) -> Result<(), StateError>;
+    async fn is_rehearsed(&self, set_up: &str) -> Result<bool, StateError>;
+    /// Stores that set-ups are proven.
+    async fn persist_rehearsed(&self, set_ups: &[String], at: Timestamp) -> Result<(), StateError>;
 }

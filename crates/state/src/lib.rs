@@ -1,55 +1,80 @@
-//! What Pindrel remembers: accounts, certificates, orders, challenge records, facts
-//! and the journal, behind one trait.
+//! What Pindrel remembers: accounts, certificates, orders, challenge records, facts,
+//! claims and the journal, behind one trait.
 //!
-//! [`State`] is what the engine needs; [`SqliteState`] keeps it in one file. Secrets
-//! come here sealed and leave sealed: no key is ever seen by this crate. All calls
-//! are short and may be made from any thread.
+//! [`State`] is what the engine needs. It is written once, in portable SQL, over two small
+//! databases: [`SqliteState`] keeps it in one file, [`PostgresState`] in a PostgreSQL
+//! database. Secrets come here sealed and leave sealed: no key is ever seen by this crate.
+//!
+//! ```text
+//!  State = Values + Accounts + Orders + CertificateBook + Ledger + Hostnames + Journal + Claims
+//!    └─ sql::SqlState<D> ── D: Database ──┬─ sqlite::Sqlite
+//!                                         └─ postgres::Postgres
+//! ```
 //!
 //! Whatever is written outlives the process from the moment at which the call returns.
 //! It outlives a power cut too, but for what the next run would find out by looking
 //! again: what was seen, and that something ended. That is on the disk once anything
 //! else is.
 //!
-//! One process changes a state at a time: [`Lock`] says who.
+//! A write that depends on what was read is one transaction, or carries the [`Claim`] that
+//! its work was begun under and is refused once that was taken over. One run at a time
+//! changes a state: [`State::lock`] says who.
 
+mod accounts;
 mod certificates;
+mod claims;
+mod hostnames;
 mod journal;
 mod ledger;
 mod lock;
-mod rows;
+mod orders;
+mod postgres;
+mod sql;
 mod sqlite;
 mod stop;
 
+pub use accounts::{AccountRow, Accounts, SealedBytes, Values};
 pub use certificates::{CertificateBook, CertificateRow, CommandRun, OrderEnd, SigningRequestRow};
-pub use journal::{Entry, Moment};
-pub use ledger::{Hold, Ledger, SpendingRow};
+pub use claims::{Claim, Claimed, Claims};
+pub use hostnames::{HostnameRow, HostnameSummary, Hostnames};
+pub use journal::{Attempt, AttemptEnd, Entry, Journal, JournalFilter, Moment, PruneRule};
+pub use ledger::{Hold, Ledger, Refusal, SpendingRow};
 pub use lock::{Lock, LockError};
-pub use rows::{AccountRow, ChallengeRow, HostnameRow, HostnameSummary, OrderPhase, OrderRow, SealedBytes};
+pub use orders::{ChallengeRow, OrderPhase, OrderRow, Orders};
+pub use postgres::{PostgresConfig, PostgresState, PostgresTls};
 pub use sqlite::SqliteState;
 
-use std::path::PathBuf;
+use std::time::Duration;
 
-use pindrel_core::facts::{EndpointView, Fact, Ownership, ZoneView};
-use pindrel_core::name::{DnsName, Hostname};
+use async_trait::async_trait;
+use jiff::Timestamp;
 
 /// Why the state could not be read or written.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum StateError {
-    /// The file or its folder cannot be opened or made.
-    #[error("the state {path} cannot be opened")]
+    /// It cannot be opened or made.
+    #[error("the state {place} cannot be opened")]
     Open {
-        /// The file.
-        path: PathBuf,
+        /// Where it is: a path, or a URL without its password.
+        place: String,
         /// Why.
         #[source]
         source: Box<dyn std::error::Error + Send + Sync>,
     },
-    /// The file was written by a newer Pindrel.
-    #[error("the state {path} has schema {found}, which is newer than this Pindrel's {known}")]
+    /// What is at that place is not a state of Pindrel's.
+    #[error("{place} is not a state of Pindrel: {why}")]
+    Foreign {
+        /// Where it is.
+        place: String,
+        /// What it is instead.
+        why: String,
+    },
+    /// It was written by a newer Pindrel.
+    #[error("the state {place} has schema {found}, which is newer than this Pindrel's {known}")]
     Newer {
-        /// The file.
-        path: PathBuf,
+        /// Where it is.
+        place: String,
         /// Its schema version.
         found: i64,
         /// The newest version that this program knows.
@@ -62,73 +87,40 @@ pub enum StateError {
         doing: &'static str,
         /// Why.
         #[source]
-        source: rusqlite::Error,
+        source: Box<dyn std::error::Error + Send + Sync>,
     },
     /// A row holds what no Pindrel writes.
-    #[error("a row of {table} in the state is torn: {why}")]
-    Torn {
+    #[error("a row of {table} in the state is corrupt: {why}")]
+    Corrupt {
         /// The table.
         table: &'static str,
         /// What is wrong with it.
         why: String,
     },
+    /// The claim that the write was made under was taken over by another worker.
+    #[error("another worker has taken over {key}")]
+    Superseded {
+        /// What was claimed.
+        key: String,
+    },
 }
 
 /// What the engine asks of a state.
-pub trait State: CertificateBook + Ledger + Send + Sync {
-    /// Returns a single value, such as the sealing check.
+#[async_trait]
+pub trait State:
+    Values + Accounts + Orders + CertificateBook + Ledger + Hostnames + Journal + Claims + Send + Sync
+{
+    /// Takes the right to change the state, waiting at most `patience`; `who` is shown to
+    /// others that wait. It is given back when dropped, also by a process that is killed.
     ///
     /// # Errors
-    /// [`StateError`], here and in every other method: the state cannot be read or written.
-    fn value(&self, key: &str) -> Result<Option<SealedBytes>, StateError>;
-    /// Keeps a single value.
-    fn keep_value(&self, key: &str, value: &SealedBytes) -> Result<(), StateError>;
+    /// [`LockError::Held`] when the time is over.
+    async fn lock(&self, who: &str, now: Timestamp, patience: Duration) -> Result<Lock, LockError>;
 
-    /// Returns the account at a directory URL.
-    fn account(&self, authority: &str) -> Result<Option<AccountRow>, StateError>;
-    /// Keeps an account, in the place of an earlier one.
-    fn keep_account(&self, row: &AccountRow) -> Result<(), StateError>;
-
-    /// Returns the order of a certificate that has not ended.
-    fn open_order(&self, certificate: &str) -> Result<Option<OrderRow>, StateError>;
-    /// Returns all orders that have not ended.
-    fn open_orders(&self) -> Result<Vec<OrderRow>, StateError>;
-    /// Keeps an order; an id of zero makes a new row. Returns the id.
-    fn keep_order(&self, row: &OrderRow) -> Result<i64, StateError>;
-    /// Says whether the URL of an order at this authority is known already.
-    fn knows_order(&self, authority: &str, url: &str) -> Result<bool, StateError>;
-
-    /// Notes records that are about to be put into a zone.
-    fn note_challenge_records(&self, order: i64, rows: &[ChallengeRow]) -> Result<(), StateError>;
-    /// Returns the records that may still stand in a zone, for one order or for all
-    /// orders that have ended.
-    fn standing_challenge_records(&self, order: Option<i64>) -> Result<Vec<ChallengeRow>, StateError>;
-    /// Notes that records are gone from every server.
-    fn forget_challenge_records(&self, rows: &[&ChallengeRow]) -> Result<(), StateError>;
-
-    /// Appends to the journal.
-    fn journal(&self, entry: &Entry) -> Result<(), StateError>;
-
-    /// Hands the summary of every hostname to `each`, in no particular order.
-    fn hostname_summaries(&self, each: &mut dyn FnMut(HostnameSummary<'_>)) -> Result<(), StateError>;
-    /// Returns what is known of one hostname.
-    fn hostname(&self, hostname: &Hostname) -> Result<Option<HostnameRow>, StateError>;
-    /// Keeps what is known of one hostname, but for what Pindrel made: that is kept by
-    /// [`State::keep_ours`] alone, so that a run which only looks cannot undo it.
-    fn keep_hostname(&self, row: &HostnameRow) -> Result<(), StateError> {
-        self.keep_hostnames(&mut std::iter::once(row.clone()))
-    }
-    /// Keeps what is known of many hostnames in one transaction.
-    fn keep_hostnames(&self, rows: &mut dyn Iterator<Item = HostnameRow>) -> Result<(), StateError>;
-    /// Keeps what Pindrel made for a hostname.
-    fn keep_ours(&self, hostname: &Hostname, ours: &Ownership) -> Result<(), StateError>;
-
-    /// Returns what was seen of a zone.
-    fn zone(&self, zone: &DnsName) -> Result<Option<Fact<ZoneView>>, StateError>;
-    /// Keeps what was seen of a zone.
-    fn keep_zone(&self, zone: &DnsName, fact: &Fact<ZoneView>) -> Result<(), StateError>;
-    /// Returns what was seen of an endpoint, by platform URL and id.
-    fn endpoint(&self, url: &str, id: &str) -> Result<Option<Fact<EndpointView>>, StateError>;
-    /// Keeps what was seen of an endpoint.
-    fn keep_endpoint(&self, url: &str, id: &str, fact: &Fact<EndpointView>) -> Result<(), StateError>;
+    /// Says whether the state is still where it was opened: a file may be removed or
+    /// replaced under a run.
+    ///
+    /// # Errors
+    /// [`StateError`] when that cannot be looked at.
+    async fn is_in_place(&self) -> Result<bool, StateError>;
 }

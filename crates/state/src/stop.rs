@@ -13,7 +13,7 @@ mod active {
     /// The exit status that tells the test that it was this stop.
     const STOPPED: i32 = 86;
 
-    pub(crate) fn around<T>(write: impl FnOnce() -> T) -> T {
+    pub(crate) async fn around<T>(write: impl Future<Output = T>) -> T {
         let number = COUNT.fetch_add(1, Ordering::SeqCst) + 1;
         let wanted = std::env::var("PINDREL_STOP_AT").unwrap_or_default();
         let stop_if = |side: &str| {
@@ -22,7 +22,7 @@ mod active {
             }
         };
         stop_if("before");
-        let result = write();
+        let result = write.await;
         stop_if("after");
         result
     }
@@ -30,8 +30,8 @@ mod active {
 
 #[cfg(not(all(feature = "stop-points", debug_assertions)))]
 mod active {
-    pub(crate) fn around<T>(write: impl FnOnce() -> T) -> T {
-        write()
+    pub(crate) async fn around<T>(write: impl Future<Output = T>) -> T {
+        write.await
     }
 }
 

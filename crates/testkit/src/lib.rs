@@ -7,12 +7,14 @@
 
 mod certified;
 mod manifest;
+mod postgres;
 mod programs;
 mod real;
 mod scripted;
 mod workspace;
 
 pub use manifest::ManifestText;
+pub use postgres::RealPostgres;
 pub use programs::{Program, missing, require};
 pub use real::{EXTERNAL_ID, EXTERNAL_KEY, RealOptions, RealWorld, TSIG_SECRET, dig};
 pub use scripted::{Received, ScriptedServer, answer};

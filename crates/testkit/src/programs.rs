@@ -7,11 +7,17 @@ use std::process::{Child, Command, Stdio};
 /// Folders that hold servers but are often not on the path.
 const SERVER_FOLDERS: [&str; 3] = ["/usr/sbin", "/usr/local/sbin", "/sbin"];
 
+/// Where Debian installs each version of a database server, out of everybody's path.
+const VERSIONED_FOLDER: &str = "/usr/lib/postgresql";
+
 /// Returns where a program is installed.
 pub fn find(name: &str) -> Option<PathBuf> {
     let path = std::env::var_os("PATH").unwrap_or_default();
-    let folders = std::env::split_paths(&path).chain(SERVER_FOLDERS.iter().map(PathBuf::from));
-    folders.map(|folder| folder.join(name)).find(|candidate| candidate.is_file())
+    let versions = std::fs::read_dir(VERSIONED_FOLDER).into_iter().flatten().flatten();
+    let mut folders = std::env::split_paths(&path)
+        .chain(SERVER_FOLDERS.iter().map(PathBuf::from))
+        .chain(versions.map(|version| version.path().join("bin")));
+    folders.by_ref().map(|folder| folder.join(name)).find(|candidate| candidate.is_file())
 }
 
 /// Returns the first of these programs that is not installed, with its Debian package.
@@ -40,13 +46,30 @@ pub struct Program {
 impl Program {
     /// Starts a server, its output going to a log beside its files.
     pub fn start(name: &str, folder: &Path, args: &[&str], env: &[(&str, String)]) -> Program {
+        Program::start_as(None, name, folder, args, env)
+    }
+
+    /// Starts a server as another user, where `user` names one by its ids.
+    pub fn start_as(
+        user: Option<(u32, u32)>,
+        name: &str,
+        folder: &Path,
+        args: &[&str],
+        env: &[(&str, String)],
+    ) -> Program {
         let path = find(name).unwrap_or_else(|| panic!("{name} is not installed"));
         let log = folder.join(format!("{name}.log"));
         let output = File::create(&log).unwrap_or_else(|error| panic!("no log for {name}: {error}"));
         let errors = output.try_clone().unwrap_or_else(|error| panic!("no log for {name}: {error}"));
-        let child = Command::new(path)
+        let mut command = Command::new(path);
+        if let Some((uid, gid)) = user {
+            use std::os::unix::process::CommandExt as _;
+            command.uid(uid).gid(gid);
+        }
+        let child = command
             .args(args)
             .envs(env.iter().map(|(key, value)| (*key, value.as_str())))
+            .current_dir(folder)
             .stdin(Stdio::null())
             .stdout(output)
             .stderr(errors)

@@ -1,0 +1,74 @@
+//! What was seen of hostnames, zones and endpoints, and what Pindrel wrote for them.
+
+use async_trait::async_trait;
+use pindrel_core::facts::{EndpointKey, EndpointView, Fact, HostnameFacts, Ownership, ZoneView};
+use pindrel_core::name::{DnsName, Hostname};
+
+use crate::{Claim, StateError};
+
+/// What the next run needs of a hostname to know that nothing is due.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct HostnameSummary {
+    /// The hostname.
+    pub hostname: String,
+    /// The digest of what was wanted when it was last judged.
+    pub wanted: u64,
+    /// Whether all five pins were held then.
+    pub held: bool,
+    /// The time of the oldest fact behind that, in seconds since 1970.
+    pub seen_secs: i64,
+    /// When its certificate is due, in seconds since 1970.
+    pub due_secs: i64,
+}
+
+/// All that is known of a hostname.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct HostnameRow {
+    /// The hostname.
+    pub hostname: Hostname,
+    /// The digest of what is wanted.
+    pub wanted: u64,
+    /// Whether all five pins are held.
+    pub held: bool,
+    /// The time of the oldest fact, in seconds since 1970.
+    pub seen_secs: i64,
+    /// When its certificate is due, in seconds since 1970.
+    pub due_secs: i64,
+    /// What was seen.
+    pub facts: HostnameFacts,
+    /// What Pindrel wrote.
+    pub ownership: Ownership,
+}
+
+/// Hostnames, zones and endpoints.
+#[async_trait]
+pub trait Hostnames {
+    /// Returns the summaries of hostnames in their order, at most `most` of those after
+    /// `after`; the last page is shorter.
+    ///
+    /// # Errors
+    /// [`StateError`], here and in every other method: the state cannot be read or written.
+    async fn hostname_summaries(&self, after: &str, most: usize) -> Result<Vec<HostnameSummary>, StateError>;
+    /// Returns what is known of one hostname.
+    async fn hostname(&self, hostname: &Hostname) -> Result<Option<HostnameRow>, StateError>;
+    /// Stores what is known of hostnames, in one transaction, but for what Pindrel wrote:
+    /// that is stored by [`Hostnames::record_ownership`] alone, so that a run which only
+    /// looks cannot undo it.
+    async fn persist_hostnames(&self, rows: Vec<HostnameRow>) -> Result<(), StateError>;
+    /// Stores what Pindrel wrote, or is about to write, for a hostname.
+    async fn record_ownership(
+        &self,
+        claim: &Claim,
+        hostname: &Hostname,
+        ownership: &Ownership,
+    ) -> Result<(), StateError>;
+
+    /// Returns what was seen of a zone.
+    async fn zone(&self, zone: &DnsName) -> Result<Option<Fact<ZoneView>>, StateError>;
+    /// Stores what was seen of a zone.
+    async fn persist_zone(&self, zone: &DnsName, fact: &Fact<ZoneView>) -> Result<(), StateError>;
+    /// Returns what was seen of an endpoint.
+    async fn endpoint(&self, key: &EndpointKey) -> Result<Option<Fact<EndpointView>>, StateError>;
+    /// Stores what was seen of an endpoint.
+    async fn persist_endpoint(&self, key: &EndpointKey, fact: &Fact<EndpointView>) -> Result<(), StateError>;
+}

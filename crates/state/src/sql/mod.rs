@@ -1,0 +1,125 @@
+//! The state in SQL that SQLite and PostgreSQL both understand: written once, run by a
+//! [`Database`] that knows how to send a statement and what a value is.
+
+mod accounts;
+pub(crate) mod certificates;
+mod claims;
+mod hostnames;
+mod journal;
+mod ledger;
+pub(crate) mod orders;
+mod value;
+
+use std::time::Duration;
+
+use async_trait::async_trait;
+use jiff::Timestamp;
+use serde::Serialize;
+use serde::de::DeserializeOwned;
+
+use crate::lock::{Lock, LockError};
+use crate::{Claim, State, StateError};
+
+pub(crate) use value::values;
+pub use value::{Row, Value};
+
+/// When a write must be on the disk.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Durability {
+    /// Before the call returns.
+    Now,
+    /// With the next write that waits: until then a power cut may take it.
+    Soon,
+}
+
+/// One statement with its parameters, `?1` and on.
+#[derive(Debug, Clone)]
+pub struct Statement {
+    pub(crate) sql: &'static str,
+    pub(crate) params: Vec<Value>,
+    /// The claim that is lost where the statement changes nothing.
+    pub(crate) guards: Option<String>,
+}
+
+impl Statement {
+    pub(crate) fn new(sql: &'static str, params: Vec<Value>) -> Statement {
+        Statement { sql, params, guards: None }
+    }
+
+    /// Holds the claim for the transaction, and fails it where there is a newer one.
+    pub(crate) fn guard(claim: &Claim) -> Statement {
+        let sql = "UPDATE claims SET fence = fence WHERE key = ?1 AND fence = ?2";
+        Statement { guards: Some(claim.key.clone()), ..Statement::new(sql, values![claim.key.as_str(), claim.fence]) }
+    }
+}
+
+/// A database that holds a state.
+#[async_trait]
+pub trait Database: Send + Sync + 'static {
+    /// Reads rows.
+    async fn query(&self, doing: &'static str, sql: &str, params: Vec<Value>) -> Result<Vec<Row>, StateError>;
+    /// Carries statements out in one transaction; returns the rows of the last one and how
+    /// many rows all of them changed.
+    async fn write(
+        &self,
+        doing: &'static str,
+        durability: Durability,
+        statements: Vec<Statement>,
+    ) -> Result<(Vec<Row>, u64), StateError>;
+    /// Begins a transaction that excludes other writers; dropped without a commit, it is
+    /// undone.
+    async fn begin(&self, doing: &'static str) -> Result<Box<dyn Session>, StateError>;
+    /// See [`State::lock`].
+    async fn lock(&self, who: &str, now: Timestamp, patience: Duration) -> Result<Lock, LockError>;
+    /// See [`State::is_in_place`].
+    async fn is_in_place(&self) -> Result<bool, StateError>;
+}
+
+/// A transaction in which what is written depends on what is read.
+#[async_trait]
+pub trait Session: Send {
+    async fn query(&mut self, sql: &'static str, params: Vec<Value>) -> Result<Vec<Row>, StateError>;
+    async fn execute(&mut self, statements: Vec<Statement>) -> Result<(), StateError>;
+    async fn commit(self: Box<Self>) -> Result<(), StateError>;
+}
+
+/// The state in a database.
+#[derive(Debug)]
+pub struct SqlState<D> {
+    pub(crate) database: D,
+}
+
+impl<D: Database> SqlState<D> {
+    async fn one(&self, doing: &'static str, sql: &str, params: Vec<Value>) -> Result<Option<Row>, StateError> {
+        Ok(self.database.query(doing, sql, params).await?.pop())
+    }
+
+    async fn execute(
+        &self,
+        doing: &'static str,
+        durability: Durability,
+        sql: &'static str,
+        params: Vec<Value>,
+    ) -> Result<(), StateError> {
+        self.database.write(doing, durability, vec![Statement::new(sql, params)]).await.map(drop)
+    }
+}
+
+#[async_trait]
+impl<D: Database> State for SqlState<D> {
+    async fn lock(&self, who: &str, now: Timestamp, patience: Duration) -> Result<Lock, LockError> {
+        self.database.lock(who, now, patience).await
+    }
+
+    async fn is_in_place(&self) -> Result<bool, StateError> {
+        self.database.is_in_place().await
+    }
+}
+
+fn read_json<T: DeserializeOwned>(table: &'static str, text: &str) -> Result<T, StateError> {
+    serde_json::from_str(text).map_err(|error| StateError::Corrupt { table, why: error.to_string() })
+}
+
+fn write_json<T: Serialize>(table: &'static str, value: &T) -> Result<String, StateError> {
+    serde_json::to_string(value).map_err(|error| StateError::Corrupt { table, why: error.to_string() })
+}

@@ -1,0 +1,140 @@
+//! Bringing a file to the present schema.
+
+use pindrel_core::endpoint::Binding;
+use pindrel_core::facts::{BindingView, EndpointKey, Fact, Ownership, Written};
+use pindrel_core::records::RecordSet;
+use rusqlite::{Connection, ErrorCode, Transaction, TransactionBehavior};
+use serde::Deserialize;
+
+use super::{BUSY, PREPARED};
+use crate::StateError;
+
+/// One step from a schema to the next.
+struct Migration {
+    sql: &'static str,
+    /// What SQL alone cannot do, after the SQL.
+    then: fn(&Transaction<'_>) -> rusqlite::Result<()>,
+}
+
+/// Each element brings the schema one version further; never change one that was
+/// released.
+const MIGRATIONS: &[Migration] = &[
+    Migration { sql: include_str!("schema/1.sql"), then: |_| Ok(()) },
+    Migration { sql: include_str!("schema/2.sql"), then: |_| Ok(()) },
+    Migration { sql: include_str!("schema/3.sql"), then: record_where_bindings_are },
+];
+
+/// Makes a connection ready: settings, then the present schema.
+pub(super) fn prepare(mut connection: Connection, place: &str) -> Result<Connection, StateError> {
+    let failed = |error: rusqlite::Error| match error.sqlite_error_code() {
+        Some(ErrorCode::NotADatabase) => {
+            StateError::Foreign { place: place.to_owned(), why: "the file is not a database".into() }
+        }
+        Some(ErrorCode::DatabaseCorrupt) => {
+            StateError::Foreign { place: place.to_owned(), why: "the file is corrupt".into() }
+        }
+        _ => StateError::Open { place: place.to_owned(), source: error.into() },
+    };
+    let (version, tables) = what_is_there(&connection).map_err(failed)?;
+    if version == 0 && tables > 0 {
+        let why = "the database was made by another program".into();
+        return Err(StateError::Foreign { place: place.to_owned(), why });
+    }
+    let known = MIGRATIONS.len() as i64;
+    if version > known {
+        return Err(StateError::Newer { place: place.to_owned(), found: version, known });
+    }
+    set_up(&connection).map_err(failed)?;
+    migrate(&mut connection, version, MIGRATIONS.len()).map_err(failed)?;
+    Ok(connection)
+}
+
+/// Returns the schema's version and the number of tables, changing nothing.
+fn what_is_there(connection: &Connection) -> rusqlite::Result<(i64, i64)> {
+    connection.busy_timeout(BUSY)?;
+    let version = connection.query_row("PRAGMA user_version", [], |row| row.get(0))?;
+    let tables = "SELECT count(*) FROM sqlite_schema WHERE type = 'table'";
+    Ok((version, connection.query_row(tables, [], |row| row.get(0))?))
+}
+
+fn set_up(connection: &Connection) -> rusqlite::Result<()> {
+    connection.pragma_update(None, "journal_mode", "wal")?;
+    connection.pragma_update(None, "foreign_keys", true)?;
+    connection.set_prepared_statement_cache_capacity(PREPARED);
+    Ok(())
+}
+
+fn migrate(connection: &mut Connection, from: i64, to: usize) -> rusqlite::Result<()> {
+    for (step, migration) in MIGRATIONS.iter().enumerate().take(to).skip(usize::try_from(from).unwrap_or(0)) {
+        let transaction = connection.transaction_with_behavior(TransactionBehavior::Immediate)?;
+        // Another process may have migrated while this one waited for the lock.
+        let now: i64 = transaction.query_row("PRAGMA user_version", [], |row| row.get(0))?;
+        if now <= step as i64 {
+            transaction.execute_batch(migration.sql)?;
+            (migration.then)(&transaction)?;
+            transaction.pragma_update(None, "user_version", step as i64 + 1)?;
+        }
+        transaction.commit()?;
+    }
+    Ok(())
+}
+
+/// What schema 2 stored of what Pindrel wrote for a hostname.
+#[derive(Default, Deserialize)]
+#[serde(default)]
+struct OwnershipOf2 {
+    alias: Vec<RecordSet>,
+    alias_intended: Vec<RecordSet>,
+    binding: bool,
+    binding_intended: Option<Binding>,
+}
+
+/// What schema 2 stored of what was seen of a hostname: the binding alone matters here.
+#[derive(Default, Deserialize)]
+#[serde(default)]
+struct FactsOf2 {
+    binding: Option<serde_json::Value>,
+}
+
+/// Schema 2 knew whether a binding was Pindrel's, but not where, nor which: that is taken
+/// from the binding that was last seen. All else that was seen is looked at again.
+fn record_where_bindings_are(transaction: &Transaction<'_>) -> rusqlite::Result<()> {
+    let mut read = transaction.prepare("SELECT hostname, facts, ours FROM hostname_facts")?;
+    let mut write = transaction.prepare("UPDATE hostname_facts SET facts = '{}', ours = ?2 WHERE hostname = ?1")?;
+    let rows: Vec<(String, String, String)> =
+        read.query_map([], |row| Ok((row.get(0)?, row.get(1)?, row.get(2)?)))?.collect::<rusqlite::Result<_>>()?;
+    for (hostname, facts, ours) in rows {
+        let ownership = ownership_of_2(&facts, &ours);
+        let text =
+            serde_json::to_string(&ownership).map_err(|error| rusqlite::Error::ToSqlConversionFailure(error.into()))?;
+        write.execute([hostname, text])?;
+    }
+    Ok(())
+}
+
+fn ownership_of_2(facts: &str, ours: &str) -> Ownership {
+    let ours: OwnershipOf2 = serde_json::from_str(ours).unwrap_or_default();
+    let facts: FactsOf2 = serde_json::from_str(facts).unwrap_or_default();
+    let some = |sets: Vec<RecordSet>| Some(sets).filter(|sets| !sets.is_empty());
+    let seen = facts.binding.and_then(|fact| serde_json::from_value::<Fact<BindingView>>(fact).ok());
+    let made = match seen.map(|fact| fact.value) {
+        Some(BindingView::Present { binding, .. }) if ours.binding => Some(binding),
+        _ => None,
+    };
+    let mut ownership = Ownership {
+        alias: Written { made: some(ours.alias), intended: some(ours.alias_intended) },
+        ..Ownership::default()
+    };
+    let binding = Written { made, intended: ours.binding_intended };
+    if binding != Written::default() {
+        ownership.bindings.insert(EndpointKey::unrecorded(), binding);
+    }
+    ownership
+}
+
+#[cfg(test)]
+pub(super) fn at_version(mut connection: Connection, version: usize) -> Connection {
+    set_up(&connection).unwrap();
+    migrate(&mut connection, 0, version).unwrap();
+    connection
+}

@@ -1,0 +1,488 @@
+//! What every state must do, tried on each kind: a file, memory, and a real PostgreSQL.
+
+#![allow(clippy::unwrap_used, reason = "what cannot be set up fails the test")]
+
+use std::path::Path;
+use std::sync::Arc;
+use std::time::Duration;
+
+use jiff::{SignedDuration, Timestamp};
+use pindrel_core::acme::account::AccountStatus;
+use pindrel_core::acme::order::ChallengeRecord;
+use pindrel_core::budget::{Limit, Per, Spending};
+use pindrel_core::facts::{
+    EndpointKey, EndpointView, Fact, HeldCertificate, HostnameFacts, Origin, Ownership, ReplaceReason, Unreachable,
+};
+use pindrel_core::findings::{Again, Code, Finding};
+use pindrel_core::name::Hostname;
+use pindrel_core::records::{RecordData, RecordSet};
+use pindrel_core::renewal::RenewalWindow;
+use pindrel_core::values::{Fingerprint, KeyKind, Ttl};
+use pindrel_state::{
+    AccountRow, Attempt, AttemptEnd, CertificateRow, ChallengeRow, Claim, Claimed, CommandRun, Entry, Hold,
+    HostnameRow, JournalFilter, LockError, Moment, OrderPhase, OrderRow, PostgresConfig, PostgresState, PostgresTls,
+    PruneRule, SealedBytes, SigningRequestRow, SpendingRow, SqliteState, State, StateError, Values as _,
+};
+use pindrel_testkit::RealPostgres;
+
+const AUTHORITY: &str = "https://authority.example/directory";
+
+fn at(seconds: i64) -> Timestamp {
+    Timestamp::from_second(seconds).unwrap()
+}
+
+fn key(byte: u8) -> SealedBytes {
+    SealedBytes { key_id: format!("k{byte}"), bytes: vec![byte, 0, 255] }
+}
+
+fn certificate(name: &str, seed: &[u8], renew_at: i64) -> CertificateRow {
+    let held = HeldCertificate {
+        sha256: Fingerprint::of(seed),
+        names: vec!["api.larkfield.example".parse().unwrap()],
+        origin: Origin::Authority,
+        authority: AUTHORITY.into(),
+        key: Some(KeyKind::EcdsaP256),
+        not_before: at(1_000),
+        not_after: at(2_000),
+        renewal_id: None,
+        window: None,
+        replace: None,
+    };
+    let (name, chain, key) = (name.into(), "pem".into(), key(1));
+    CertificateRow { name, held, chain, key, renew_at: at(renew_at), kept: at(1_000), revoked: None, revoking: None }
+}
+
+fn order(certificate: &str) -> OrderRow {
+    OrderRow {
+        id: 0,
+        certificate: certificate.into(),
+        authority: AUTHORITY.into(),
+        names: vec!["api.larkfield.example".parse().unwrap()],
+        url: None,
+        phase: OrderPhase::Asked,
+        key: key(2),
+        begun: at(1_000),
+        ended: None,
+        replaces: Some("aYhb.AIdl".into()),
+        says: None,
+    }
+}
+
+async fn claimed(state: &dyn State, key: &str) -> Claim {
+    match state.claim(key, "the test", at(0), Duration::from_secs(60)).await.unwrap() {
+        Claimed::Yes(claim) => claim,
+        other => panic!("{other:?}"),
+    }
+}
+
+/// All that is asked of a state; `other` is the same state as another process has it.
+async fn conforms(state: &dyn State, other: &dyn State) {
+    values_and_accounts(state, other).await;
+    orders_and_their_records(state).await;
+    certificates(state).await;
+    what_is_due(state).await;
+    commands_and_requests(state).await;
+    hostnames(state).await;
+    the_ledger(state, other).await;
+    claims_fence(state, other).await;
+    the_journal(state).await;
+    assert!(state.is_in_place().await.unwrap());
+}
+
+async fn values_and_accounts(state: &dyn State, other: &dyn State) {
+    assert_eq!(state.value("check").await.unwrap(), None);
+    // The first one stays, whoever comes second.
+    let firsts = tokio::join!(async { state.persist_first_value("check", &key(1)).await.unwrap() }, async {
+        other.persist_first_value("check", &key(2)).await.unwrap()
+    });
+    assert_eq!(firsts.0, firsts.1);
+    assert_eq!(state.value("check").await.unwrap(), Some(firsts.0));
+
+    let mut account = AccountRow {
+        authority: AUTHORITY.into(),
+        key: key(1),
+        url: Some("https://authority.example/account/1".into()),
+        orders: None,
+        status: AccountStatus::Valid,
+        contact: vec!["mailto:tls@larkfield.example".into(), "mailto:night@larkfield.example".into()],
+        terms: Some("https://authority.example/terms/1".into()),
+        next_key: Some(key(2)),
+    };
+    for (next_key, status) in
+        [(Some(key(2)), AccountStatus::Valid), (None, AccountStatus::Deactivated), (None, AccountStatus::Revoked)]
+    {
+        (account.next_key, account.status) = (next_key, status);
+        state.persist_account(&account).await.unwrap();
+        assert_eq!(state.account(AUTHORITY).await.unwrap().as_ref(), Some(&account));
+    }
+    assert_eq!(state.account("https://other.example/").await.unwrap(), None);
+}
+
+async fn orders_and_their_records(state: &dyn State) {
+    let claim = claimed(state, "certificate api").await;
+    let id = state.persist_order(&claim, &order("api")).await.unwrap();
+    let open =
+        OrderRow { id, url: Some("https://authority.example/order/1".into()), phase: OrderPhase::Open, ..order("api") };
+    assert_eq!(state.persist_order(&claim, &open).await.unwrap(), id);
+    assert_eq!(state.open_order("api").await.unwrap(), Some(open.clone()));
+    assert_eq!(state.open_orders().await.unwrap(), std::slice::from_ref(&open));
+    assert!(state.knows_order(AUTHORITY, open.url.as_deref().unwrap()).await.unwrap());
+
+    let record = ChallengeRecord { name: "_acme-challenge.api.larkfield.example".parse().unwrap(), text: "t".into() };
+    let left = ChallengeRow { zone: "larkfield.example".parse().unwrap(), record };
+    for _twice in 0..2 {
+        state.record_challenges(&claim, id, std::slice::from_ref(&left)).await.unwrap();
+    }
+    assert_eq!(state.challenges(None).await.unwrap(), [], "the order is still open");
+    assert_eq!(state.challenges(Some(id)).await.unwrap(), std::slice::from_ref(&left));
+
+    for seed in [b"first", b"again"] {
+        let row = certificate("api", seed, 1_600);
+        state.persist_certificate(&claim, &row, id).await.unwrap();
+        assert_eq!(state.certificate("api").await.unwrap(), Some(row));
+    }
+    assert_eq!((state.open_order("api").await.unwrap(), state.open_orders().await.unwrap()), (None, vec![]));
+    assert_eq!(state.challenges(None).await.unwrap(), std::slice::from_ref(&left));
+    state.forget_challenges(std::slice::from_ref(&left)).await.unwrap();
+    assert_eq!(state.challenges(None).await.unwrap(), []);
+
+    // What comes from elsewhere leaves nothing to go on with.
+    let id = state.persist_order(&claim, &OrderRow { id: 0, url: None, ..open }).await.unwrap();
+    state.record_challenges(&claim, id, std::slice::from_ref(&left)).await.unwrap();
+    state.persist_certificate(&claim, &certificate("api", b"adopted", 1_700), 0).await.unwrap();
+    assert_eq!(state.open_orders().await.unwrap(), []);
+    assert_eq!(state.challenges(None).await.unwrap(), std::slice::from_ref(&left));
+    state.forget_challenges(&[left]).await.unwrap();
+
+    // How the last order ended.
+    let mut failing = order("edge");
+    failing.id = state.persist_order(&claim, &failing).await.unwrap();
+    let end = state.last_order("edge").await.unwrap().unwrap();
+    assert_eq!((end.phase, end.at, end.says), (OrderPhase::Asked, at(1_000), None));
+    (failing.phase, failing.says) = (OrderPhase::Failed, Some("could not validate".into()));
+    failing.ended = Some(at(1_100));
+    state.persist_order(&claim, &failing).await.unwrap();
+    let end = state.last_order("edge").await.unwrap().unwrap();
+    assert_eq!((end.phase, end.at, end.says.as_deref()), (OrderPhase::Failed, at(1_100), Some("could not validate")));
+    assert_eq!(state.open_order("edge").await.unwrap(), None);
+}
+
+async fn certificates(state: &dyn State) {
+    let claim = claimed(state, "certificate edge").await;
+    let mut kept = certificate("edge", b"first", 1_600);
+    state.persist_certificate(&claim, &kept, 0).await.unwrap();
+    for replace in [ReplaceReason::Requested(at(1_500)), ReplaceReason::Revoked, ReplaceReason::KeyCompromised] {
+        kept.held.replace = Some(replace);
+        state.update_certificate(&kept).await.unwrap();
+        assert_eq!(state.certificate("edge").await.unwrap().as_ref(), Some(&kept));
+    }
+    kept.revoking = Some(1);
+    state.update_certificate(&kept).await.unwrap();
+    // Another one takes its place, and it is still to be revoked.
+    state.persist_certificate(&claim, &certificate("edge", b"second", 1_600), 0).await.unwrap();
+    assert_eq!(state.certificates_to_revoke().await.unwrap(), [kept.clone()]);
+    (kept.revoking, kept.revoked) = (None, Some(at(1_700)));
+    state.update_certificate(&kept).await.unwrap();
+    assert_eq!(state.certificates_to_revoke().await.unwrap(), []);
+    assert_eq!(state.certificate_history("edge").await.unwrap()[1].revoked, Some(at(1_700)));
+    let names: Vec<String> = state.certificates().await.unwrap().into_iter().map(|row| row.name).collect();
+    assert_eq!(names, ["api", "edge"]);
+}
+
+async fn what_is_due(state: &dyn State) {
+    let claim = claimed(state, "certificate due").await;
+    for (name, renew_at) in [("api", 9_000), ("edge", 9_000), ("due", 500), ("later", 5_000), ("asked", 5_000)] {
+        state.persist_certificate(&claim, &certificate(name, name.as_bytes(), renew_at), 0).await.unwrap();
+    }
+    let mut asked = state.certificate("asked").await.unwrap().unwrap();
+    let look_again = at(900);
+    asked.held.window = Some(RenewalWindow { start: at(4_000), end: at(6_000), explanation: None, look_again });
+    state.update_certificate(&asked).await.unwrap();
+    assert_eq!(state.certificate("asked").await.unwrap(), Some(asked));
+    assert_eq!(state.due_certificates(at(800)).await.unwrap(), ["due"]);
+    assert_eq!(state.due_certificates(at(900)).await.unwrap(), ["due", "asked"]);
+    // A past certificate is nothing to do.
+    state.persist_certificate(&claim, &certificate("due", b"renewed", 5_000), 0).await.unwrap();
+    assert_eq!(state.due_certificates(at(900)).await.unwrap(), ["asked"]);
+    assert_eq!(state.certificate_history("due").await.unwrap().len(), 2);
+}
+
+async fn commands_and_requests(state: &dyn State) {
+    let run = |command: &str, succeeded: bool| CommandRun {
+        certificate: "edge".into(),
+        command: command.into(),
+        sha256: Fingerprint::of(b"leaf"),
+        at: at(100),
+        succeeded,
+        says: (!succeeded).then(|| "exit status 1".into()),
+    };
+    for run in [run("reload", false), run("notify", true), run("reload", true)] {
+        state.persist_command_run(&run).await.unwrap();
+    }
+    let mut runs = state.command_runs("edge").await.unwrap();
+    runs.sort_by(|one, other| one.command.cmp(&other.command));
+    assert_eq!(runs, [run("notify", true), run("reload", true)]);
+    assert_eq!(state.command_runs("other").await.unwrap(), []);
+
+    let request = |second: i64| SigningRequestRow {
+        certificate: "edge".into(),
+        names: vec!["edge.larkfield.example".parse().unwrap()],
+        at: at(second),
+        key: key(7),
+    };
+    state.persist_signing_request(&request(1)).await.unwrap();
+    state.persist_signing_request(&request(2)).await.unwrap();
+    assert_eq!(state.signing_request("edge").await.unwrap(), Some(request(2)));
+    state.forget_signing_request("edge").await.unwrap();
+    assert_eq!(state.signing_request("edge").await.unwrap(), None);
+}
+
+async fn hostnames(state: &dyn State) {
+    let row = |name: &str, wanted: u64| HostnameRow {
+        hostname: name.parse().unwrap(),
+        wanted,
+        held: wanted.is_multiple_of(2),
+        seen_secs: 5,
+        due_secs: 7,
+        facts: HostnameFacts::default(),
+        ownership: Ownership::default(),
+    };
+    let names = ["b.larkfield.example", "a.larkfield.example", "*.a.larkfield.example", "c.larkfield.example"];
+    // The digest needs all 64 bits.
+    let rows: Vec<HostnameRow> = names.iter().zip(u64::MAX - 3..=u64::MAX).map(|(name, wanted)| row(name, wanted)).collect();
+    state.persist_hostnames(rows.clone()).await.unwrap();
+    // Pages, in an order that both sides of a page agree on.
+    let mut paged = Vec::new();
+    let mut after = String::new();
+    loop {
+        let page = state.hostname_summaries(&after, 3).await.unwrap();
+        let Some(last) = page.last() else { break };
+        after.clone_from(&last.hostname);
+        paged.extend(page);
+    }
+    let read: Vec<(&str, u64)> = paged.iter().map(|summary| (summary.hostname.as_str(), summary.wanted)).collect();
+    let max = u64::MAX;
+    let [b, a, wildcard, c] = names;
+    assert_eq!(read, [(wildcard, max - 1), (a, max - 2), (b, max - 3), (c, max)]);
+
+    // What was seen and what was written do not overwrite each other.
+    let claim = claimed(state, "hostname b").await;
+    let mut ownership = Ownership::default();
+    let target: RecordData = RecordData::Cname("gw-1.edge.test".parse().unwrap());
+    ownership.alias.intend(RecordSet::group([(Ttl::MINUTE, target)]));
+    let name: Hostname = b.parse().unwrap();
+    state.record_ownership(&claim, &name, &ownership).await.unwrap();
+    state.persist_hostnames(vec![rows[0].clone()]).await.unwrap();
+    let stored = state.hostname(&name).await.unwrap().unwrap();
+    assert_eq!(stored, HostnameRow { ownership, ..rows[0].clone() });
+    assert_eq!(state.hostname(&"none.larkfield.example".parse().unwrap()).await.unwrap(), None);
+
+    let endpoint = EndpointKey::new(&"https://platform.example".parse().unwrap(), "catalogue");
+    assert_eq!(state.endpoint(&endpoint).await.unwrap(), None);
+    let gone = |seen: i64| Fact { seen: at(seen), value: EndpointView::Unreachable { why: Unreachable::Refused } };
+    for seen in [1, 2] {
+        state.persist_endpoint(&endpoint, &gone(seen)).await.unwrap();
+    }
+    assert_eq!(state.endpoint(&endpoint).await.unwrap(), Some(gone(2)));
+}
+
+async fn the_ledger(state: &dyn State, other: &dyn State) {
+    let limit = Limit { count: 3, of: Spending::Order, per: Per::RegisteredDomain, within_secs: 100, reserve: 1 };
+    let spend = |subject: &str, seconds: i64, order: i64| SpendingRow {
+        authority: AUTHORITY.into(),
+        of: Spending::Order,
+        per: Per::RegisteredDomain,
+        subject: subject.into(),
+        at: at(seconds),
+        order,
+    };
+    let subject = "larkfield.example";
+    state
+        .spend(&[spend(subject, 10, 1), spend("other.example", 20, 1)], &[limit], false, at(20))
+        .await
+        .unwrap()
+        .unwrap();
+    // Two that spend at once cannot both take the last place.
+    let (one, two) = (&[spend(subject, 30, 2)], &[spend(subject, 30, 3)]);
+    let limits = [limit];
+    let both = tokio::join!(state.spend(one, &limits, false, at(30)), other.spend(two, &limits, false, at(30)));
+    let both = [both.0.unwrap(), both.1.unwrap()];
+    let refused: Vec<_> = both.iter().filter_map(|end| end.as_ref().err()).collect();
+    assert_eq!(refused.len(), 1, "{both:?}");
+    let refused = refused[0];
+    assert_eq!((refused.spent, refused.subject.as_str(), refused.until), (2, subject, at(110)));
+    // The reserve is for renewals.
+    assert!(state.spend(&[spend(subject, 31, 4)], &[limit], true, at(31)).await.unwrap().is_ok());
+    assert!(state.spend(&[spend(subject, 32, 5)], &[limit], true, at(32)).await.unwrap().is_err());
+    let spent = |since| state.spent(AUTHORITY, Spending::Order, Per::RegisteredDomain, subject, at(since));
+    assert_eq!(spent(0).await.unwrap().len(), 3, "what was refused is not counted");
+    assert_eq!(spent(10).await.unwrap().len(), 2);
+    state.unspend(4, Spending::Order).await.unwrap();
+    assert_eq!(spent(0).await.unwrap().len(), 2);
+
+    let hold = |until: i64| Hold { until: at(until), says: "too many orders".into() };
+    assert_eq!(state.hold("a", "edge").await.unwrap(), None);
+    state.persist_hold("a", "edge", &hold(10)).await.unwrap();
+    state.persist_hold("a", "edge", &hold(20)).await.unwrap();
+    assert_eq!(state.hold("a", "edge").await.unwrap(), Some(hold(20)));
+    assert_eq!((state.hold("b", "edge").await.unwrap(), state.hold("a", "other").await.unwrap()), (None, None));
+    assert!(!state.is_rehearsed("main | larkfield.example").await.unwrap());
+    state.persist_rehearsed(&["main | larkfield.example".into()], at(5)).await.unwrap();
+    assert!(state.is_rehearsed("main | larkfield.example").await.unwrap());
+}
+
+async fn claims_fence(state: &dyn State, other: &dyn State) {
+    let lease = Duration::from_secs(60);
+    let Claimed::Yes(first) = state.claim("alias www", "one", at(1_000), lease).await.unwrap() else { panic!("free") };
+    let held = other.claim("alias www", "two", at(1_059), lease).await.unwrap();
+    assert_eq!(held, Claimed::HeldBy { owner: "one".into(), until: at(1_060) });
+    assert!(state.renew_claim(&first, at(1_050), lease).await.unwrap());
+    assert!(matches!(other.claim("alias www", "two", at(1_060), lease).await.unwrap(), Claimed::HeldBy { .. }));
+    // Its lease is over, another takes it: what the first still writes is refused.
+    let taken = other.claim("alias www", "two", at(1_110), lease).await.unwrap();
+    let Claimed::Yes(second) = taken else { panic!("{taken:?}") };
+    assert!(second.fence > first.fence);
+    assert!(!state.renew_claim(&first, at(1_111), lease).await.unwrap());
+    let name: Hostname = "www.larkfield.example".parse().unwrap();
+    let ownership = Ownership::default();
+    let late = state.record_ownership(&first, &name, &ownership).await.unwrap_err();
+    assert!(matches!(&late, StateError::Superseded { key } if key == "alias www"), "{late}");
+    assert_eq!(state.hostname(&name).await.unwrap(), None, "nothing of it is stored");
+    let late = state.persist_order(&first, &order("late")).await.unwrap_err();
+    assert!(matches!(late, StateError::Superseded { .. }), "{late}");
+    assert_eq!(state.open_order("late").await.unwrap(), None);
+    other.record_ownership(&second, &name, &ownership).await.unwrap();
+    // Released by the one that has it, not by the one that had it.
+    state.release_claim(&first).await.unwrap();
+    assert!(matches!(state.claim("alias www", "one", at(1_112), lease).await.unwrap(), Claimed::HeldBy { .. }));
+    other.release_claim(&second).await.unwrap();
+    let third = state.claim("alias www", "one", at(1_112), lease).await.unwrap();
+    assert!(matches!(&third, Claimed::Yes(third) if third.fence > second.fence), "the number still grows");
+    // Whoever has the lock knows that all others have ended.
+    other.end_other_claims("two").await.unwrap();
+    assert!(matches!(other.claim("alias www", "two", at(1_113), lease).await.unwrap(), Claimed::Yes(_)));
+}
+
+async fn the_journal(state: &dyn State) {
+    let day = |days: i64| at(10_000_000 + days * 86_400);
+    let entry = |days: i64, moment, action: &str, subject: &str| Entry {
+        at: day(days),
+        moment,
+        action: action.into(),
+        subject: subject.into(),
+        detail: format!("day {days}"),
+    };
+    let attempt = |ended, finding: Option<Finding>| Attempt {
+        work: "issue api".into(),
+        action: "issue".into(),
+        at: day(2),
+        ended,
+        finding,
+        next: Some(day(3)),
+    };
+    let finding = Finding::of(Code::RateLimited, "too many orders", "Wait").again(Again::At(day(3)));
+    state.journal(&entry(1, Moment::Begun, "issue", "api"), None).await.unwrap();
+    let failed = attempt(AttemptEnd::Failed, Some(finding));
+    state.journal(&entry(2, Moment::Failed, "issue", "api"), Some(&failed)).await.unwrap();
+    state.journal(&entry(3, Moment::Begun, "bind", "www"), None).await.unwrap();
+    state.journal(&entry(4, Moment::Waiting, "bind", "www"), None).await.unwrap();
+    let works = ["issue api".to_owned(), "bind www".to_owned()];
+    assert_eq!(state.attempts(&works).await.unwrap(), [failed]);
+    let read = async |filter: JournalFilter| {
+        let entries = state.journal_entries(&filter).await.unwrap();
+        entries.into_iter().map(|entry| entry.detail).collect::<Vec<_>>()
+    };
+    let all = JournalFilter { most: 100, ..JournalFilter::default() };
+    assert_eq!(read(all.clone()).await, ["day 1", "day 2", "day 3", "day 4"]);
+    assert_eq!(read(JournalFilter { most: 2, ..all.clone() }).await, ["day 3", "day 4"], "the newest");
+    assert_eq!(read(JournalFilter { since: Some(day(3)), ..all.clone() }).await, ["day 3", "day 4"]);
+    let about = |subject: &str| Some(subject.to_owned());
+    assert_eq!(read(JournalFilter { subject: about("www"), ..all.clone() }).await, ["day 3", "day 4"]);
+    let both = JournalFilter { action: about("issue"), moment: Some(Moment::Failed), ..all.clone() };
+    assert_eq!(read(both).await, ["day 2"]);
+
+    // Old orders go, but not the last one of a certificate, and none that is open.
+    let claim = claimed(state, "certificate old").await;
+    for (phase, ended) in [(OrderPhase::Failed, Some(day(0))), (OrderPhase::Done, Some(day(1)))] {
+        state.persist_order(&claim, &OrderRow { phase, ended, ..order("old") }).await.unwrap();
+    }
+    state.persist_order(&claim, &OrderRow { begun: day(0), ..order("open") }).await.unwrap();
+    let rule = PruneRule { before: day(2), spent_before: at(11), most_entries: 2 };
+    assert!(state.prune(&rule).await.unwrap() >= 3);
+    assert_eq!(read(all).await, ["day 3", "day 4"]);
+    assert_eq!(state.last_order("old").await.unwrap().unwrap().phase, OrderPhase::Done);
+    assert!(state.open_order("open").await.unwrap().is_some());
+    assert_eq!(state.attempts(&works).await.unwrap().len(), 1, "a failure stays until it is made good");
+    state.journal(&entry(5, Moment::Done, "issue", "api"), Some(&attempt(AttemptEnd::Done, None))).await.unwrap();
+    let later = PruneRule { before: day(9).checked_add(SignedDuration::from_hours(24)).unwrap(), ..rule };
+    state.prune(&later).await.unwrap();
+    assert_eq!(state.attempts(&works).await.unwrap(), []);
+}
+
+async fn excludes(state: &dyn State, other: &dyn State) {
+    let first = state.lock("settle", at(0), Duration::ZERO).await.unwrap();
+    let error = other.lock("settle", at(0), Duration::from_millis(150)).await.unwrap_err();
+    assert!(matches!(&error, LockError::Held { holder, .. } if holder.starts_with("settle (process ")), "{error}");
+    drop(first);
+    drop(other.lock("settle", at(0), Duration::from_secs(10)).await.unwrap());
+}
+
+fn sqlite(path: &Path) -> Arc<dyn State> {
+    Arc::new(SqliteState::open(path).unwrap())
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_file_conforms() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("sub/state.sqlite");
+    let (state, other) = (sqlite(&path), sqlite(&path));
+    conforms(&*state, &*other).await;
+    excludes(&*state, &*other).await;
+    std::fs::rename(&path, folder.path().join("elsewhere")).unwrap();
+    assert!(!state.is_in_place().await.unwrap());
+    drop(sqlite(&path));
+    assert!(!state.is_in_place().await.unwrap(), "another file at the same path");
+}
+
+#[tokio::test]
+async fn memory_conforms() {
+    let state = SqliteState::in_memory().unwrap();
+    conforms(&state, &state).await;
+}
+
+fn config(server: &RealPostgres, tls: bool) -> PostgresConfig {
+    let mut config: tokio_postgres::Config = server.url().parse().unwrap();
+    config.password(server.password);
+    let roots = || pindrel_keys::roots::from_pem(server.root.as_bytes()).unwrap();
+    PostgresConfig { config, tls: if tls { PostgresTls::Verified(roots()) } else { PostgresTls::Off } }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn postgres_conforms() {
+    let Some(mut server) = RealPostgres::start("postgres_conforms").await else { return };
+    // Both make the schema at once, and it is made once.
+    let (state, other) =
+        tokio::join!(PostgresState::connect(config(&server, true)), PostgresState::connect(config(&server, false)));
+    let (state, other) = (state.unwrap(), other.unwrap());
+    conforms(&state, &other).await;
+    excludes(&state, &other).await;
+
+    // Without the right root, or with another password, nothing is sent; the password is
+    // in no message.
+    let mut wrong = config(&server, true);
+    wrong.tls = PostgresTls::Verified(pindrel_keys::roots::public());
+    let error = PostgresState::connect(wrong).await.unwrap_err();
+    let chain = format!("{error}: {:?}", std::error::Error::source(&error));
+    assert!(matches!(error, StateError::Open { .. }) && !chain.contains(server.password), "{chain}");
+    let mut wrong = config(&server, true);
+    wrong.config.password("wrong planted");
+    let error = PostgresState::connect(wrong).await.unwrap_err();
+    let chain = format!("{error}: {:?}", std::error::Error::source(&error));
+    assert!(chain.contains("password authentication failed") && !chain.contains("planted"), "{chain}");
+
+    // A server that goes away is an error, not a hang.
+    server.process.kill();
+    let begun = std::time::Instant::now();
+    assert!(matches!(state.value("check").await.unwrap_err(), StateError::Failed { .. }));
+    assert!(begun.elapsed() < Duration::from_secs(30));
+}
