@@ -133,7 +133,7 @@ pub struct Registered {
 
 /// A connection to one authority.
 #[derive(Debug)]
-pub struct Authority {
+pub struct HttpAuthority {
     client: Client,
     directory: Directory,
     origins: Vec<Origin>,
@@ -143,12 +143,12 @@ pub struct Authority {
     unanswered: AtomicU32,
 }
 
-impl Authority {
+impl HttpAuthority {
     /// Reads the directory at `url`; `roots` in PEM are trusted besides the system's.
     ///
     /// # Errors
     /// [`TransportError`].
-    pub async fn connect(url: Url, roots: Option<&[u8]>) -> Result<Authority, TransportError> {
+    pub async fn connect(url: Url, roots: Option<&[u8]>) -> Result<HttpAuthority, TransportError> {
         let client = Client::new(url.clone(), roots)?;
         let response = patiently(&client, Method::GET, &url).await?;
         if !response.status.is_success() {
@@ -166,7 +166,7 @@ impl Authority {
             origins
                 .push(named.ok_or_else(|| malformed("the directory names a URL that is not https".into()))?.origin());
         }
-        Ok(Authority {
+        Ok(HttpAuthority {
             client,
             directory,
             origins,

@@ -7,7 +7,7 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 
 use base64::Engine as _;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
-use pindrel_acme::{Authority, RequestSigner, TransportError};
+use pindrel_acme::{HttpAuthority, RequestSigner, TransportError};
 use pindrel_core::acme::jws::{Jwk, Payload};
 use pindrel_core::values::KeyKind;
 use pindrel_http::HttpError;
@@ -59,9 +59,9 @@ fn directory(host: &str) -> Value {
     json!({ "newNonce": url("/nonce"), "newAccount": url("/account"), "newOrder": url("/order") })
 }
 
-async fn connect(server: &ScriptedServer) -> Result<Authority, TransportError> {
+async fn connect(server: &ScriptedServer) -> Result<HttpAuthority, TransportError> {
     let url = format!("https://{NAME}:{}/directory", server.address.port());
-    Authority::connect(url.parse().unwrap(), Some(server.root_pem.as_bytes())).await
+    HttpAuthority::connect(url.parse().unwrap(), Some(server.root_pem.as_bytes())).await
 }
 
 fn problem(status: u16, kind: &str, headers: &[&str]) -> Vec<u8> {

@@ -2,35 +2,14 @@
 
 use std::path::PathBuf;
 
-use clap::{Args, Parser, Subcommand, ValueEnum};
-
-use crate::commands;
+use clap::{Args, ValueEnum};
 
 /// How many steps and looks are under way at once, unless asked otherwise.
 const AT_ONCE: u64 = 32;
-/// How long the servers of a zone may take to give a change alike, unless asked
-/// otherwise, in seconds.
+/// How long a run waits for any one thing, unless asked otherwise, in seconds.
 const PATIENCE_SECS: u64 = 600;
 /// How long what was seen is trusted, unless asked otherwise, in seconds.
 pub(crate) const MAX_AGE_SECS: u64 = 60;
-
-/// Holds custom hostnames in place: certificate, binding, alias, answer.
-///
-/// One manifest says which hostnames should lead to which API gateways, CDN
-/// distributions and load-balanced endpoints. Pindrel issues the certificates, binds
-/// the names, makes the alias records in the order that protects traffic, and verifies
-/// each by looking at the world.
-#[derive(Debug, Parser)]
-#[command(name = "pindrel", version, propagate_version = true, max_term_width = 100)]
-#[command(
-    after_help = "A first try, with nothing to set up:  pindrel demo\nExit status: 0 done or held, 1 something failed, 2 the command line or the manifest is wrong,\n3 nothing failed but something is not held, 101 a fault of Pindrel's own."
-)]
-pub(crate) struct Cli {
-    #[command(flatten)]
-    pub(crate) common: Common,
-    #[command(subcommand)]
-    pub(crate) command: Command,
-}
 
 /// What every command takes.
 #[derive(Debug, Clone, Args)]
@@ -40,9 +19,15 @@ pub(crate) struct Common {
     #[arg(short, long, global = true, value_name = "PATH", default_value = "pindrel.toml", env = "PINDREL_MANIFEST")]
     pub(crate) manifest: PathBuf,
 
-    /// The state: a path or sqlite:PATH [default: .pindrel/state.sqlite beside the manifest]
+    /// The state: a path, sqlite:PATH or postgres://USER@HOST/DATABASE?password=env:NAME
+    /// [default: .pindrel/state.sqlite beside the manifest]
     #[arg(long, global = true, value_name = "URL", env = "PINDREL_STATE", hide_env_values = true)]
     pub(crate) state: Option<String>,
+
+    /// The file of the key that seals secrets in the state; PINDREL_SEALING_KEY may hold the key
+    /// itself [default: sealing.key beside a state in a file]
+    #[arg(long, global = true, value_name = "PATH", env = "PINDREL_SEALING_KEY_FILE")]
+    pub(crate) sealing_key: Option<PathBuf>,
 
     /// How results are written; csv where the result is a list
     #[arg(long, global = true, value_name = "FORMAT", default_value = "text", env = "PINDREL_FORMAT")]
@@ -67,19 +52,19 @@ pub(crate) struct Common {
 
 /// How fast a run goes on, and how long it waits.
 #[derive(Debug, Clone, Copy, Args)]
-pub(crate) struct Pace {
+pub(crate) struct RunBounds {
     /// How many steps may be under way at once
     #[arg(long, value_name = "N", default_value_t = AT_ONCE, value_parser = clap::value_parser!(u64).range(1..=1000), env = "PINDREL_AT_ONCE")]
     pub(crate) at_once: u64,
 
-    /// How long the servers of a zone may take to give a change alike
+    /// How long to wait for any one thing: a zone transfer, a deployment, an authority
     #[arg(long, value_name = "SECONDS", default_value_t = PATIENCE_SECS, value_parser = clap::value_parser!(u64).range(..=86_400), env = "PINDREL_PATIENCE")]
     pub(crate) patience: u64,
 }
 
-impl Default for Pace {
+impl Default for RunBounds {
     fn default() -> Self {
-        Pace { at_once: AT_ONCE, patience: PATIENCE_SECS }
+        RunBounds { at_once: AT_ONCE, patience: PATIENCE_SECS }
     }
 }
 
@@ -112,25 +97,4 @@ pub(crate) enum LogFormat {
     Text,
     /// One JSON object each
     Json,
-}
-
-/// The commands.
-#[derive(Debug, Subcommand)]
-pub(crate) enum Command {
-    Init(commands::init::InitArgs),
-    Check(commands::check::CheckArgs),
-    Settle(commands::settle::SettleArgs),
-    Status(commands::status::StatusArgs),
-    #[command(subcommand)]
-    Cert(commands::cert::CertCommand),
-    #[command(subcommand)]
-    Account(commands::account::AccountCommand),
-    #[command(subcommand)]
-    Adopt(commands::adopt::AdoptCommand),
-    #[command(subcommand)]
-    Sandbox(commands::sandbox::SandboxCommand),
-    Demo(commands::demo::DemoArgs),
-    Schema(commands::schema::SchemaArgs),
-    Completions(commands::completions::CompletionsArgs),
-    Man(commands::man::ManArgs),
 }

@@ -8,10 +8,11 @@ use pindrel_core::desired::{Desired, HostnameId, resolve};
 use pindrel_core::manifest::{At, Diagnostic, Diagnostics, Manifest, read};
 use pindrel_core::name::Hostname;
 use pindrel_core::values::SecretRef;
-use pindrel_engine::{Engine, Home, Listener, Lock, Scope, Setup, files, secrets};
+use pindrel_engine::drivers::{RealDrivers, SystemClock};
+use pindrel_engine::{Bounds, Engine, Home, Listener, Lock, Scope, Setup, StateLocation, files, secrets};
 use secrecy::SecretString;
 
-use crate::args::{Color, Common, Format, LogFormat, MAX_AGE_SECS, Pace};
+use crate::args::{Color, Common, Format, LogFormat, MAX_AGE_SECS, RunBounds};
 use crate::error::{CliError, Mistakes};
 
 /// The longest manifest that is read.
@@ -19,29 +20,10 @@ const MAX_MANIFEST_BYTES: u64 = 256 << 20;
 /// How long a second run waits for the first.
 pub(crate) const LOCK_PATIENCE: Duration = Duration::from_secs(10);
 
-/// What bounds one run.
-#[derive(Debug, Clone, Copy)]
-pub(crate) struct Limits {
-    /// How old a fact may be before it is looked at again, in seconds.
-    pub(crate) max_age_secs: u64,
-    /// How many steps and looks may be under way at once.
-    pub(crate) at_once: usize,
-    /// How long the servers of a zone may take to give a change alike.
-    pub(crate) transfer_patience: Duration,
-}
-
-impl Default for Limits {
-    fn default() -> Self {
-        Limits::new(MAX_AGE_SECS, Pace::default())
-    }
-}
-
-impl Limits {
-    /// Takes the numbers as typed.
-    pub(crate) fn new(max_age_secs: u64, pace: Pace) -> Limits {
-        let at_once = usize::try_from(pace.at_once).unwrap_or(usize::MAX);
-        Limits { max_age_secs, at_once, transfer_patience: Duration::from_secs(pace.patience) }
-    }
+/// Takes the bounds of a run as typed.
+pub(crate) fn bounds(max_age_secs: u64, typed: RunBounds) -> Bounds {
+    let at_once = usize::try_from(typed.at_once).unwrap_or(usize::MAX);
+    Bounds { max_age_secs, at_once, patience: Duration::from_secs(typed.patience) }
 }
 
 /// The options as needed.
@@ -53,6 +35,7 @@ pub(crate) struct Context {
     /// Whether to say less.
     pub(crate) quiet: bool,
     state: Option<String>,
+    sealing_key: Option<PathBuf>,
 }
 
 /// A manifest without mistakes.
@@ -80,12 +63,13 @@ impl Context {
             format: common.format,
             quiet: common.quiet,
             state: common.state.clone(),
+            sealing_key: common.sealing_key.clone(),
         }
     }
 
     /// Makes the options for a manifest at another place.
     pub(crate) fn for_manifest(&self, manifest: PathBuf) -> Context {
-        Context { manifest, format: self.format, quiet: self.quiet, state: None }
+        Context { manifest, format: self.format, quiet: self.quiet, state: None, sealing_key: None }
     }
 
     /// Refuses a format that a command does not have.
@@ -171,38 +155,39 @@ impl Context {
         }
     }
 
-    fn state_path(&self) -> Result<PathBuf, CliError> {
-        let Some(url) = &self.state else { return Ok(self.folder().join(".pindrel").join("state.sqlite")) };
-        let path = url.strip_prefix("sqlite:").unwrap_or(url);
-        if path.contains("://") || path.is_empty() {
-            let says = "this Pindrel keeps its state in SQLite only".into();
-            return Err(CliError::Usage { says, remedy: "write --state PATH or --state sqlite:PATH".into() });
-        }
-        Ok(path.into())
-    }
-
     /// Makes an engine for looking at what the state knows; the manifest's warnings are
     /// told.
-    pub(crate) fn engine(&self) -> Result<(Engine, Arc<dyn Listener>), CliError> {
+    pub(crate) async fn engine(&self) -> Result<(Engine, Arc<dyn Listener>), CliError> {
         let loaded = self.load()?;
         crate::output::diagnostics::warn(&loaded.mistakes);
         let listener: Arc<dyn Listener> = Arc::new(crate::output::notes::Notes);
-        Ok((loaded.engine(self.home()?, Limits::default(), listener.clone())?, listener))
+        let home = self.home().await?;
+        let engine = loaded.engine(home, bounds(MAX_AGE_SECS, RunBounds::default()), listener.clone()).await?;
+        Ok((engine, listener))
     }
 
     /// Makes an engine for changing what the state knows, once nobody else does.
-    pub(crate) fn locked_engine(&self, who: &str) -> Result<(Engine, Lock), CliError> {
+    pub(crate) async fn locked_engine(&self, who: &str) -> Result<(Engine, Lock), CliError> {
         let loaded = self.load()?;
         crate::output::diagnostics::warn(&loaded.mistakes);
-        let home = self.home()?;
-        let lock = home.lock(who, LOCK_PATIENCE)?;
-        Ok((loaded.engine(home, Limits::default(), Arc::new(crate::output::notes::Notes))?, lock))
+        let home = self.home().await?;
+        let lock = home.lock(who, LOCK_PATIENCE).await?;
+        let listener = Arc::new(crate::output::notes::Notes);
+        let engine = loaded.engine(home, bounds(MAX_AGE_SECS, RunBounds::default()), listener).await?;
+        Ok((engine, lock))
     }
 
     /// Opens the state.
-    pub(crate) fn home(&self) -> Result<Home, CliError> {
-        let given = std::env::var("PINDREL_SEALING_KEY").ok().map(SecretString::from);
-        Ok(Home::open(&self.state_path()?, given.as_ref())?)
+    pub(crate) async fn home(&self) -> Result<Home, CliError> {
+        let location = match &self.state {
+            Some(text) => StateLocation::parse(text, &self.folder())?,
+            None => StateLocation::Sqlite(self.folder().join(".pindrel").join("state.sqlite")),
+        };
+        let given = match &self.sealing_key {
+            Some(path) => Some(Home::read_sealing_key(path)?),
+            None => std::env::var("PINDREL_SEALING_KEY").ok().map(SecretString::from),
+        };
+        Ok(Home::open(&location, given.as_ref()).await?)
     }
 }
 
@@ -235,10 +220,16 @@ impl Loaded {
     }
 
     /// Makes the engine for one run.
-    pub(crate) fn engine(self, home: Home, limits: Limits, listener: Arc<dyn Listener>) -> Result<Engine, CliError> {
+    pub(crate) async fn engine(
+        self,
+        home: Home,
+        bounds: Bounds,
+        listener: Arc<dyn Listener>,
+    ) -> Result<Engine, CliError> {
         let Loaded { desired, folder, .. } = self;
-        let Limits { max_age_secs, at_once, transfer_patience } = limits;
-        Ok(Engine::open(Setup { desired, folder, home, max_age_secs, at_once, transfer_patience, listener })?)
+        let drivers = Arc::new(RealDrivers::new(&folder));
+        let clock = Arc::new(SystemClock::default());
+        Ok(Engine::open(Setup { desired, folder, home, bounds, listener, drivers, clock }).await?)
     }
 }
 

@@ -2,8 +2,9 @@
 
 use std::process::ExitCode;
 
+use pindrel_core::findings::Finding;
 use pindrel_core::manifest::Diagnostic;
-use pindrel_engine::{EngineError, LockError, StepFailure};
+use pindrel_engine::{EngineError, LockError};
 
 /// How the program ends. The table in `docs/exit-status.md` says the same.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -58,7 +59,7 @@ pub(crate) enum CliError {
     Engine(#[from] EngineError),
     /// What was asked for could not be done.
     #[error("{}", .0.says)]
-    Step(StepFailure),
+    Finding(Box<Finding>),
     /// Another run has the state.
     #[error(transparent)]
     Lock(#[from] LockError),
@@ -91,9 +92,9 @@ pub(crate) struct Mistakes {
     pub(crate) warnings: Vec<Diagnostic>,
 }
 
-impl From<StepFailure> for CliError {
-    fn from(failure: StepFailure) -> CliError {
-        CliError::Step(failure)
+impl From<Finding> for CliError {
+    fn from(finding: Finding) -> CliError {
+        CliError::Finding(Box::new(finding))
     }
 }
 
@@ -104,7 +105,7 @@ impl CliError {
             CliError::Manifest(_) | CliError::Usage { .. } => Status::Wrong,
             CliError::File { .. }
             | CliError::Engine(_)
-            | CliError::Step(_)
+            | CliError::Finding(_)
             | CliError::Lock(_)
             | CliError::Sandbox { .. }
             | CliError::Output(_)
@@ -115,15 +116,15 @@ impl CliError {
     /// Returns what to do about it.
     pub(crate) fn remedy(&self) -> &str {
         match self {
-            CliError::Manifest(_) => "correct them, then run it again",
+            CliError::Manifest(_) => "Correct them",
             CliError::Usage { remedy, .. } | CliError::Sandbox { remedy, .. } => remedy,
-            CliError::File { .. } => "see that the path is right and this user may use it",
+            CliError::File { .. } => "Check the path and its permissions",
             CliError::Engine(error) => error.remedy(),
-            CliError::Step(failure) => &failure.remedy,
-            CliError::Lock(LockError::Held { .. }) => "wait until that run has ended, then run it again",
-            CliError::Lock(_) => "see that the folder of the state can be written",
-            CliError::Output(_) => "see that the disk is not full",
-            CliError::Interrupted => "run settle again: it goes on where this run left off",
+            CliError::Finding(finding) => &finding.remedy,
+            CliError::Lock(LockError::Held { .. }) => "Wait until that run has ended",
+            CliError::Lock(_) => "Make sure that the folder of the state can be written, or the database reached",
+            CliError::Output(_) => "Make sure that the disk is not full",
+            CliError::Interrupted => "Run settle: it goes on where this run was stopped",
         }
     }
 
@@ -136,7 +137,7 @@ impl CliError {
     pub(crate) fn file(path: &std::path::Path, doing: &'static str, error: &std::io::Error) -> CliError {
         let why = match error.kind() {
             std::io::ErrorKind::NotFound => "there is no such file".into(),
-            std::io::ErrorKind::PermissionDenied => "this user may not".into(),
+            std::io::ErrorKind::PermissionDenied => "permission denied".into(),
             std::io::ErrorKind::InvalidData => "it is not text".into(),
             _ => error.to_string(),
         };

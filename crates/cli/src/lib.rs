@@ -12,17 +12,36 @@ mod output;
 
 use std::process::ExitCode;
 
-use clap::Parser as _;
+use clap::{CommandFactory as _, Parser};
 
-use crate::args::Cli;
-use crate::context::Context;
+use crate::args::Common;
+use crate::commands::Command;
+use crate::context::{Context, block_on};
 use crate::error::Status;
+
+/// Holds custom hostnames in place: certificate, binding, alias, answer.
+///
+/// One manifest says which hostnames should lead to which API gateways, CDN
+/// distributions and load-balanced endpoints. Pindrel issues the certificates, binds
+/// the names, makes the alias records in the order that protects traffic, and verifies
+/// each by looking at the world.
+#[derive(Debug, Parser)]
+#[command(name = "pindrel", version, propagate_version = true, max_term_width = 100)]
+#[command(
+    after_help = "A first try, with nothing to set up:  pindrel demo\nExit status: 0 done or held, 1 something failed, 2 the command line or the manifest is wrong,\n3 nothing failed but something is not held, 101 a fault of Pindrel's own."
+)]
+pub(crate) struct Cli {
+    #[command(flatten)]
+    pub(crate) common: Common,
+    #[command(subcommand)]
+    pub(crate) command: Command,
+}
 
 /// Runs the program with the arguments and the environment of this process.
 pub fn main() -> ExitCode {
     let cli = Cli::parse();
     let context = Context::new(&cli.common);
-    let ended = commands::run(&context, cli.command);
+    let ended = block_on(commands::run(&context, cli.command, Cli::command));
     let status = match ended {
         Ok(status) => status,
         Err(error) if error.is_closed_pipe() => Status::Done,

@@ -150,7 +150,7 @@ pub enum EndpointDriver {
 }
 
 /// A platform that speaks the endpoint protocol over HTTPS.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Debug, Clone, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub struct HttpPlatform {
     /// Its base URL.
     pub url: Url,

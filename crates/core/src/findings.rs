@@ -76,6 +76,8 @@ codes! {
         ZoneBogus = "zone-bogus", Person;
         /// The zone's server refuses updates with this key.
         UpdateRefused = "update-refused", Person;
+        /// The zone's server accepted an update and changed nothing.
+        UpdateWithoutEffect = "update-without-effect", Person;
     }
     Certificate: {
         /// No certificate covers the name yet.
@@ -144,6 +146,8 @@ codes! {
         BindingDiffers = "binding-differs", Now;
         /// A binding that Pindrel did not create stands in the way.
         BindingForeign = "binding-foreign", Person;
+        /// A binding was changed by someone else between looking and writing.
+        BindingChanged = "binding-changed", Now;
         /// The platform is still deploying the binding.
         BindingDeploying = "binding-deploying", WhenChanged;
         /// The platform failed to deploy the binding.
@@ -162,6 +166,8 @@ codes! {
         AliasLagging = "alias-lagging", WhenChanged;
         /// The alias has no target: the endpoint lists no addresses to flatten it to.
         AliasTargetMissing = "alias-target-missing", Person;
+        /// Records were changed by someone else between looking and updating.
+        RecordsChanged = "records-changed", Now;
     }
     Answer: {
         /// A resolver returns no address.

@@ -172,19 +172,41 @@ pub fn same_data(left: &[RecordSet], right: &[RecordSet]) -> bool {
     left.len() == right.len() && left.iter().zip(right).all(|(l, r)| l.same_data(r))
 }
 
-/// One change of a name's address and alias records, made in a single update message.
+/// One record with its name and TTL.
+#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize)]
+pub struct ZoneRecord {
+    /// Its name.
+    pub owner: DnsName,
+    /// Its TTL, where its set is new.
+    pub ttl: Ttl,
+    /// Its data.
+    pub data: RecordData,
+}
+
+/// One change of a zone.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum ZoneChange {
+    /// Adds records by exact value; others in their sets stay.
+    Add(Vec<ZoneRecord>),
+    /// Deletes records by exact value; others in their sets stay.
+    Delete(Vec<ZoneRecord>),
+    /// Replaces what is at one name.
+    Replace(NameChange),
+}
+
+/// One change of a name's address and alias records, made as a whole.
 ///
-/// `expected` are the exact sets that must stand there (RFC 2136 §2.4.2), so that a
-/// record which somebody else made in the meantime is never overwritten. With
-/// nothing expected the name must not be in use, or at the apex (which always is)
-/// the wanted types must not exist there.
+/// `expected` are the exact sets that must be there (RFC 2136 §2.4.2), so that a record
+/// which somebody else made in the meantime is never overwritten. With nothing expected the
+/// name must not be in use, or at the apex (which always is) the wanted types must not exist
+/// there.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct AliasChange {
+pub struct NameChange {
     /// The name whose records change.
     pub owner: DnsName,
-    /// What stands there now, exactly; deleted by the same message.
+    /// What is there now, exactly; deleted by the same change.
     pub expected: Vec<RecordSet>,
-    /// What shall stand there.
+    /// What shall be there.
     pub wanted: Vec<RecordSet>,
     /// Whether the name is the apex of its zone.
     pub at_apex: bool,

@@ -13,7 +13,10 @@ use serde::{Deserialize, Deserializer, Serialize, Serializer};
 pub struct Ttl(u32);
 
 impl Ttl {
-    /// One minute: what challenge records are given.
+    /// Five seconds: what challenge records are given. A resolver of the authority that has
+    /// cached one must not see it instead of the next.
+    pub const CHALLENGE: Ttl = Ttl(5);
+    /// One minute.
     pub const MINUTE: Ttl = Ttl(60);
     /// Ten minutes: the default of alias records.
     pub const TEN_MINUTES: Ttl = Ttl(600);

@@ -8,10 +8,11 @@ use std::sync::{Arc, Mutex, PoisonError};
 use hickory_proto::op::{Message, ResponseCode};
 use hickory_proto::rr::{RData, RecordType as WireType};
 use pindrel_core::caa::{CaaRecord, CaaSet};
+use pindrel_core::facts::Unreachable;
 use pindrel_core::name::DnsName;
 use tokio::sync::OnceCell;
 
-use crate::wire::{Ask, LookupError, ask, core_name};
+use crate::wire::{Ask, ask, core_name, mnemonic};
 
 /// Where questions about a name go.
 #[derive(Debug, Clone, Copy)]
@@ -30,14 +31,14 @@ pub struct Servers<'s> {
 /// What was found at each name: names that lie beside each other have the same ones above
 /// them, and each is asked for once.
 #[derive(Debug, Default)]
-pub struct Found(Mutex<HashMap<DnsName, Arc<OnceCell<Vec<CaaRecord>>>>>);
+pub struct CaaCache(Mutex<HashMap<DnsName, Arc<OnceCell<Vec<CaaRecord>>>>>);
 
-impl Found {
+impl CaaCache {
     /// Returns the set that counts for a name, if there is any.
     ///
     /// # Errors
-    /// [`LookupError`] when the zone's own servers do not say: an authority would refuse.
-    pub async fn set(&self, name: &DnsName, servers: Servers<'_>) -> Result<Option<CaaSet>, LookupError> {
+    /// [`Unreachable`] when the zone's own servers do not say: an authority would refuse.
+    pub async fn set(&self, name: &DnsName, servers: Servers<'_>) -> Result<Option<CaaSet>, Unreachable> {
         let mut at = Some(name.clone());
         while let Some(owner) = at {
             let found = self.at(&owner);
@@ -64,11 +65,11 @@ impl Found {
     }
 }
 
-async fn within(owner: &DnsName, servers: Servers<'_>) -> Result<Vec<CaaRecord>, LookupError> {
+async fn within(owner: &DnsName, servers: Servers<'_>) -> Result<Vec<CaaRecord>, Unreachable> {
     let answer = first_answer(servers.zone, owner, Ask::default()).await?;
     match answer.metadata.response_code {
         ResponseCode::NoError | ResponseCode::NXDomain => {}
-        code => return Err(LookupError::Code(code.to_str().to_owned())),
+        code => return Err(Unreachable::Code { code: mnemonic(code) }),
     }
     let found = records(&answer);
     // An alias leads out of the zone: the records of its target count (RFC 8659 §3).
@@ -93,13 +94,13 @@ async fn above(owner: &DnsName, servers: Servers<'_>) -> Vec<CaaRecord> {
     }
 }
 
-async fn through_resolvers(owner: &DnsName, servers: Servers<'_>) -> Result<Vec<CaaRecord>, LookupError> {
+async fn through_resolvers(owner: &DnsName, servers: Servers<'_>) -> Result<Vec<CaaRecord>, Unreachable> {
     let how = Ask { recursion: true, ..Ask::default() };
     Ok(records(&first_answer(servers.resolvers, owner, how).await?))
 }
 
-async fn first_answer(servers: &[SocketAddr], owner: &DnsName, how: Ask) -> Result<Message, LookupError> {
-    let mut failed = LookupError::Unreachable("no server is known".into());
+async fn first_answer(servers: &[SocketAddr], owner: &DnsName, how: Ask) -> Result<Message, Unreachable> {
+    let mut failed = Unreachable::NoneKnown;
     for server in servers {
         match ask(*server, owner, WireType::CAA, how).await {
             Ok(answer) => return Ok(answer),

@@ -5,11 +5,11 @@ use std::net::{IpAddr, SocketAddr};
 use futures::future::join_all;
 use hickory_proto::op::ResponseCode;
 use hickory_proto::rr::{RData, Record, RecordType as WireType};
-use pindrel_core::facts::{DelegationView, ZoneView};
+use pindrel_core::facts::{DelegationView, Unreachable, ZoneView};
 use pindrel_core::name::DnsName;
 
 use crate::lookup::{self, Resolved, name_servers};
-use crate::wire::{Ask, LookupError, ask, core_name};
+use crate::wire::{Ask, ask, core_name, mnemonic};
 
 /// The port of a server that is found by delegation, which carries none.
 const DNS_PORT: u16 = 53;
@@ -69,7 +69,7 @@ async fn parents_of(zone: &DnsName, resolvers: &[SocketAddr]) -> Vec<SocketAddr>
 }
 
 async fn delegation(zone: &DnsName, parents: &[SocketAddr], resolvers: &[SocketAddr]) -> DelegationView {
-    let mut why = "no server of the zone above is known".to_owned();
+    let mut why = Unreachable::NoneKnown;
     for parent in parents {
         match ask(*parent, zone, WireType::NS, Ask::default()).await {
             Ok(answer) => match answer.metadata.response_code {
@@ -88,9 +88,9 @@ async fn delegation(zone: &DnsName, parents: &[SocketAddr], resolvers: &[SocketA
                     addresses.dedup();
                     return DelegationView::Delegated { by: *parent, name_servers: names, addresses };
                 }
-                code => why = format!("{parent} answers {}", code.to_str()),
+                code => why = Unreachable::Code { code: mnemonic(code) },
             },
-            Err(error) => why = format!("{parent}: {error}"),
+            Err(error) => why = error,
         }
     }
     DelegationView::Unreachable { why }
@@ -135,7 +135,7 @@ async fn validates(zone: &DnsName, parents: &[SocketAddr], resolvers: &[SocketAd
     match checked.metadata.response_code {
         ResponseCode::NoError if checked.metadata.authentic_data => Some(true),
         ResponseCode::ServFail => {
-            let unchecked: Result<_, LookupError> =
+            let unchecked: Result<_, Unreachable> =
                 ask(resolver, zone, WireType::SOA, Ask { checking_disabled: true, ..how }).await;
             (unchecked.ok()?.metadata.response_code == ResponseCode::NoError).then_some(false)
         }

@@ -6,12 +6,12 @@ use std::path::Path;
 use futures::future::join_all;
 use hickory_proto::op::{Message, ResponseCode};
 use hickory_proto::rr::{RData, RecordType as WireType};
-use pindrel_core::facts::{AliasView, ServerRecords, ServerStatus, ServerView};
+use pindrel_core::facts::{AliasView, Lameness, ServerRecords, ServerStatus, ServerView, Unreachable, Unresolved};
 use pindrel_core::name::DnsName;
 use pindrel_core::records::{RecordSet, RecordType};
 use pindrel_core::values::{Serial, Ttl};
 
-use crate::wire::{Ask, LookupError, ask, core_data, core_name, wire_type};
+use crate::wire::{Ask, ask, core_data, core_name, mnemonic, wire_type};
 
 /// The most aliases that are followed from one name.
 const MOST_ALIASES: usize = 8;
@@ -27,19 +27,19 @@ pub fn system_resolvers() -> Vec<SocketAddr> {
 /// name that does not exist has none.
 ///
 /// # Errors
-/// [`LookupError`], also when the answer lacks authority.
+/// [`Unreachable`], also when the answer lacks authority.
 pub async fn records(
     server: SocketAddr,
     owner: &DnsName,
     record_type: RecordType,
-) -> Result<Vec<RecordSet>, LookupError> {
+) -> Result<Vec<RecordSet>, Unreachable> {
     let answer = ask(server, owner, wire_type(record_type), Ask::default()).await?;
     match answer.metadata.response_code {
         ResponseCode::NoError | ResponseCode::NXDomain => {}
-        code => return Err(LookupError::Code(code.to_str().to_owned())),
+        code => return Err(Unreachable::Code { code: mnemonic(code) }),
     }
     if !answer.metadata.authoritative {
-        return Err(LookupError::NotAuthoritative);
+        return Err(Unreachable::NotAuthoritative);
     }
     Ok(sets(&answer, owner, record_type))
 }
@@ -56,13 +56,13 @@ fn sets(answer: &Message, owner: &DnsName, record_type: RecordType) -> Vec<Recor
 /// what stands there instead; at the apex its addresses.
 pub async fn alias(servers: &[SocketAddr], owner: &DnsName, at_apex: bool) -> AliasView {
     let look = servers.iter().map(|server| async move {
-        let gives = alias_at(*server, owner, at_apex).await.map_err(|error| error.to_string());
+        let gives = alias_at(*server, owner, at_apex).await;
         ServerRecords { server: *server, gives }
     });
     AliasView { servers: join_all(look).await }
 }
 
-async fn alias_at(server: SocketAddr, owner: &DnsName, at_apex: bool) -> Result<Vec<RecordSet>, LookupError> {
+async fn alias_at(server: SocketAddr, owner: &DnsName, at_apex: bool) -> Result<Vec<RecordSet>, Unreachable> {
     let types: &[RecordType] = if at_apex {
         &[RecordType::A, RecordType::Aaaa]
     } else {
@@ -83,16 +83,16 @@ async fn alias_at(server: SocketAddr, owner: &DnsName, at_apex: bool) -> Result<
 
 /// Looks at one server of a zone.
 pub async fn server(server: SocketAddr, zone: &DnsName) -> ServerView {
-    let says = match server_says(server, zone).await {
-        Ok(says) => says,
-        Err(LookupError::NotAuthoritative) => ServerStatus::Lame { how: "answers without authority".into() },
-        Err(LookupError::Code(code)) => ServerStatus::Lame { how: format!("answers {code}") },
-        Err(error) => ServerStatus::Unreachable { why: error.to_string() },
+    let status = match server_status(server, zone).await {
+        Ok(status) => status,
+        Err(Unreachable::NotAuthoritative) => ServerStatus::Lame { how: Lameness::NotAuthoritative },
+        Err(Unreachable::Code { code }) => ServerStatus::Lame { how: Lameness::Code { code } },
+        Err(why) => ServerStatus::Unreachable { why },
     };
-    ServerView { server, says }
+    ServerView { server, status }
 }
 
-async fn server_says(server: SocketAddr, zone: &DnsName) -> Result<ServerStatus, LookupError> {
+async fn server_status(server: SocketAddr, zone: &DnsName) -> Result<ServerStatus, Unreachable> {
     let (soa, ns) = futures::join!(
         ask(server, zone, WireType::SOA, Ask::default()),
         ask(server, zone, WireType::NS, Ask::default())
@@ -100,17 +100,17 @@ async fn server_says(server: SocketAddr, zone: &DnsName) -> Result<ServerStatus,
     let (soa, ns) = (soa?, ns?);
     for answer in [&soa, &ns] {
         if answer.metadata.response_code != ResponseCode::NoError {
-            return Err(LookupError::Code(answer.metadata.response_code.to_str().to_owned()));
+            return Err(Unreachable::Code { code: mnemonic(answer.metadata.response_code) });
         }
         if !answer.metadata.authoritative {
-            return Err(LookupError::NotAuthoritative);
+            return Err(Unreachable::NotAuthoritative);
         }
     }
     let serial = soa.answers.iter().find_map(|record| match &record.data {
         RData::SOA(soa) => Some(Serial(soa.serial)),
         _ => None,
     });
-    let serial = serial.ok_or(LookupError::NotAuthoritative)?;
+    let serial = serial.ok_or(Unreachable::NotAuthoritative)?;
     Ok(ServerStatus::Serves { serial, name_servers: name_servers(&ns.answers, zone) })
 }
 
@@ -133,11 +133,11 @@ pub(crate) fn name_servers(records: &[hickory_proto::rr::Record], zone: &DnsName
 pub enum Resolved {
     /// Addresses, at least one.
     Addresses(Vec<IpAddr>),
-    /// None, for this reason; it may be kept for some seconds (RFC 2308 §5).
+    /// None, for this reason; it may be cached for some seconds (RFC 2308 §5).
     Nothing {
         /// The reason.
-        why: String,
-        /// How long the resolver may go on saying so.
+        why: Unresolved,
+        /// For how many seconds the resolver may keep that answer.
         for_secs: Option<u32>,
     },
 }
@@ -157,21 +157,21 @@ pub async fn resolve(resolver: SocketAddr, name: &DnsName) -> Resolved {
                 }
                 addresses.extend(found);
             }
-            Err(error) => nothing = nothing.or(Some((error.to_string(), None))),
+            Err(why) => nothing = nothing.or(Some((Unresolved::Unreachable { why }, None))),
         }
     }
     match nothing {
         _ if !addresses.is_empty() => Resolved::Addresses(addresses),
         Some((why, for_secs)) => Resolved::Nothing { why, for_secs },
-        None => Resolved::Nothing { why: "no address".into(), for_secs: None },
+        None => Resolved::Nothing { why: Unresolved::NoAddress, for_secs: None },
     }
 }
 
-fn reason(answer: &Message) -> String {
+fn reason(answer: &Message) -> Unresolved {
     match answer.metadata.response_code {
-        ResponseCode::NoError => "the name has no address".into(),
-        ResponseCode::NXDomain => "the name does not exist".into(),
-        code => format!("it answers {}", code.to_str()),
+        ResponseCode::NoError => Unresolved::NoAddress,
+        ResponseCode::NXDomain => Unresolved::NoSuchName,
+        code => Unresolved::Code { code: mnemonic(code) },
     }
 }
 

@@ -5,60 +5,45 @@
 //! neighbours. So every change names exactly what it expects, and the server is read
 //! again after every update and every time-out.
 
-use std::future::Future;
 use std::net::SocketAddr;
-use std::pin::Pin;
 
+use async_trait::async_trait;
 use hickory_proto::op::{Message, OpCode, Query, ResponseCode, UpdateMessage as _};
 use hickory_proto::rr::rdata::tsig::{TsigAlgorithm as WireAlgorithm, TsigError};
 use hickory_proto::rr::rdata::{A, AAAA, CNAME, TXT};
 use hickory_proto::rr::{DNSClass, Name, RData, Record, RecordType as WireType, TSigner};
 use jiff::Timestamp;
-use pindrel_core::acme::order::ChallengeRecord;
+use pindrel_core::facts::Unreachable;
 use pindrel_core::name::DnsName;
-use pindrel_core::records::{AliasChange, RecordData, in_words, same_data};
+use pindrel_core::records::{NameChange, RecordData, ZoneChange, ZoneRecord, in_words, same_data};
 use pindrel_core::values::TsigAlgorithm;
-use pindrel_core::values::Ttl;
 
-use crate::challenge::{self, Standing};
+use crate::driver::{ZoneDriver, ZoneError};
 use crate::lookup;
-use crate::wire::{LookupError, over_tcp, wire_name, wire_type};
+use crate::present::{Present, present};
+use crate::wire::{malformed, mnemonic, over_tcp, wire_name, wire_type};
 
 /// How far the clocks of both sides may differ, in seconds (RFC 8945 §10).
 const FUDGE_SECS: u16 = 300;
 /// The longest string of a TXT record (RFC 1035 §3.3.14).
 const MAX_STRING: usize = 255;
-/// How many challenge records one message changes: even with the longest names they stay
+/// How many records one message changes: even with the longest names they stay
 /// within the 64 KiB of a message over TCP (RFC 1035 §4.2.2).
 const MOST_IN_MESSAGE: usize = 150;
-
-/// A pending answer of a driver.
-pub type Answer<'d> = Pin<Box<dyn Future<Output = Result<(), UpdateError>> + Send + 'd>>;
-
-/// Changes one zone. Every change is verified by reading the server that took it;
-/// doing it twice is the same as doing it once.
-pub trait ZoneDriver: Send + Sync {
-    /// Adds challenge records by exact value.
-    fn add_challenges<'d>(&'d self, records: &'d [ChallengeRecord]) -> Answer<'d>;
-    /// Deletes challenge records by exact value.
-    fn delete_challenges<'d>(&'d self, records: &'d [ChallengeRecord]) -> Answer<'d>;
-    /// Changes an alias, if exactly what is expected stands there.
-    fn change_alias<'d>(&'d self, change: &'d AliasChange) -> Answer<'d>;
-}
 
 /// Why a zone was not changed.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[non_exhaustive]
 pub enum UpdateError {
     /// The server could not be reached or read.
-    #[error("{server} does not take updates of {zone}: {why}")]
+    #[error("{server} cannot be asked to update {zone}: {why}")]
     Unreachable {
         /// The server.
         server: SocketAddr,
         /// The zone.
         zone: DnsName,
         /// Why.
-        why: LookupError,
+        why: Unreachable,
     },
     /// The server refused the update.
     #[error("{server} refuses to update {zone}: {code}")]
@@ -99,7 +84,7 @@ pub enum UpdateError {
         skew_secs: i64,
     },
     /// Something changed between looking and updating.
-    #[error("the records of {owner} on {server} changed while Pindrel was at work ({code})")]
+    #[error("the records of {owner} on {server} were changed by someone else in the meantime ({code})")]
     Changed {
         /// The server.
         server: SocketAddr,
@@ -109,7 +94,7 @@ pub enum UpdateError {
         code: String,
     },
     /// The answer is not signed as it should be.
-    #[error("the answer of {server} is not signed with the TSIG key {key}")]
+    #[error("the response of {server} is not signed with the TSIG key {key}")]
     Unsigned {
         /// The server.
         server: SocketAddr,
@@ -117,7 +102,7 @@ pub enum UpdateError {
         key: DnsName,
     },
     /// The server said that all is well, and nothing changed.
-    #[error("{server} accepted an update of {owner} but does not give it: it has {has}")]
+    #[error("{server} accepted an update of {owner} but does not return the new records: it returned {has}")]
     WithoutEffect {
         /// The server.
         server: SocketAddr,
@@ -136,21 +121,21 @@ impl UpdateError {
     pub fn remedy(&self) -> String {
         match self {
             UpdateError::Unreachable { server, .. } => {
-                format!("start {server} or open the way to it, then run settle again")
+                format!("Start {server}, or allow UDP and TCP from this host to it")
             }
             UpdateError::Refused { meaning, .. } => (*meaning).into(),
             UpdateError::UnknownKey { key, .. } => {
-                format!("configure the key {key} on the server, or correct tsig.name in the manifest")
+                format!("Configure the key {key} on the server, or correct tsig.name in the manifest")
             }
-            UpdateError::WrongSecret { key, .. } => format!("give the same secret for {key} here and on the server"),
-            UpdateError::WrongTime { .. } => "set both clocks by the same time source".into(),
-            UpdateError::Changed { .. } => "run settle again: it looks anew before it changes anything".into(),
+            UpdateError::WrongSecret { key, .. } => format!("Use the same secret for {key} here and on the server"),
+            UpdateError::WrongTime { .. } => "Synchronise both clocks".into(),
+            UpdateError::Changed { .. } => "Run settle: it looks again before it changes anything".into(),
             UpdateError::Unsigned { .. } => {
-                "see whether something between here and the server changes DNS messages".into()
+                "Check whether a middlebox between here and the server changes DNS messages".into()
             }
-            UpdateError::WithoutEffect { .. } => "see in the server's log why it left the update out".into(),
+            UpdateError::WithoutEffect { .. } => "Check the server's log for why it ignored the update".into(),
             UpdateError::BadKey(key) => {
-                format!("put the base64 secret of {key}, and nothing else, where the manifest says")
+                format!("Put the base64 secret of {key}, and nothing else, where the manifest says")
             }
         }
     }
@@ -204,11 +189,11 @@ impl Rfc2136 {
         let signed = self.signer.sign_message(&message, u64::try_from(now).unwrap_or(0));
         let (signature, verifier) = signed.map_err(|_| UpdateError::BadKey(self.key.clone()))?;
         message.set_signature(signature);
-        let bytes = message.to_vec().map_err(|_| unreachable(LookupError::Malformed))?;
+        let bytes = message.to_vec().map_err(|_| unreachable(malformed()))?;
         let raw = over_tcp(self.server, &bytes).await.map_err(unreachable)?;
-        let answer = Message::from_vec(&raw).map_err(|_| unreachable(LookupError::Malformed))?;
+        let answer = Message::from_vec(&raw).map_err(|_| unreachable(malformed()))?;
         if answer.metadata.id != message.metadata.id {
-            return Err(unreachable(LookupError::Malformed));
+            return Err(unreachable(malformed()));
         }
         self.read_signature_error(&answer, now)?;
         let unsigned = || UpdateError::Unsigned { server: self.server, key: self.key.clone() };
@@ -247,17 +232,17 @@ impl Rfc2136 {
         let meaning = match code {
             ResponseCode::NoError => return Ok(()),
             ResponseCode::YXDomain | ResponseCode::YXRRSet | ResponseCode::NXRRSet | ResponseCode::NXDomain => {
-                return Err(UpdateError::Changed { server, owner: owner.clone(), code: code.to_str().to_owned() });
+                return Err(UpdateError::Changed { server, owner: owner.clone(), code: mnemonic(code) });
             }
-            ResponseCode::Refused => "grant the TSIG key the right to update this name on the server",
-            ResponseCode::NotAuth => "name a server that is authoritative for the zone first in servers",
-            ResponseCode::NotZone => "name the zone that this name really lies in",
-            ResponseCode::NotImp => "switch dynamic update on at the server, or name another one first in servers",
-            ResponseCode::ServFail => "see in the server's log why it failed, then run settle again",
-            ResponseCode::FormErr => "see in the server's log what it could not read",
-            _ => "see in the server's log why it refused",
+            ResponseCode::Refused => "Grant the TSIG key the right to update this name on the server",
+            ResponseCode::NotAuth => "Name a server that is authoritative for the zone first in servers",
+            ResponseCode::NotZone => "Name the zone that this name is really in",
+            ResponseCode::NotImp => "Enable dynamic update on the server, or name another one first in servers",
+            ResponseCode::ServFail => "Check the server's log for why it failed",
+            ResponseCode::FormErr => "Check the server's log for what it could not read",
+            _ => "Check the server's log for why it refused",
         };
-        Err(UpdateError::Refused { server, zone: self.zone.clone(), code: code.to_str().to_owned(), meaning })
+        Err(UpdateError::Refused { server, zone: self.zone.clone(), code: mnemonic(code), meaning })
     }
 
     /// Sends an update and looks whether it had its effect. After a time-out the
@@ -279,96 +264,125 @@ impl Rfc2136 {
     /// Returns what the server has instead of the effect, or `None` when it has it.
     async fn lacking(&self, effect: Effect<'_>) -> Result<Option<String>, UpdateError> {
         Ok(match effect {
-            Effect::Standing(records) => {
-                let standing = self.standing(records).await?;
-                let all = records.iter().all(|record| standing.has(record));
-                (!all).then(|| "not all of the TXT values".into())
+            Effect::Present(records) => {
+                let found = self.present(records).await?;
+                let all = records.iter().all(|record| found.has(record));
+                (!all).then(|| "not all of the records".into())
             }
             Effect::Gone(records) => {
-                let standing = self.standing(records).await?;
-                records.iter().any(|record| standing.has(record)).then(|| "a TXT value still".into())
+                let found = self.present(records).await?;
+                records.iter().any(|record| found.has(record)).then(|| "a record still".into())
             }
-            Effect::Alias(change) => {
+            Effect::Name(change) => {
                 let view = lookup::alias(&[self.server], &change.owner, change.at_apex).await;
                 let gives = view.servers.into_iter().next().map_or(Ok(Vec::new()), |server| server.gives);
-                let gives = gives.map_err(|why| UpdateError::Unreachable {
-                    server: self.server,
-                    zone: self.zone.clone(),
-                    why: LookupError::Unreachable(why),
-                })?;
+                let gives = gives.map_err(|why| self.unreachable(why))?;
                 (!same_data(&gives, &change.wanted)).then(|| in_words(&gives))
             }
         })
     }
 
-    async fn standing(&self, records: &[ChallengeRecord]) -> Result<Standing, UpdateError> {
-        let standing = challenge::standing(self.server, records).await;
-        standing.map_err(|why| UpdateError::Unreachable { server: self.server, zone: self.zone.clone(), why })
+    fn unreachable(&self, why: Unreachable) -> UpdateError {
+        UpdateError::Unreachable { server: self.server, zone: self.zone.clone(), why }
+    }
+
+    async fn present(&self, records: &[ZoneRecord]) -> Result<Present, UpdateError> {
+        present(self.server, records).await.map_err(|why| self.unreachable(why))
     }
 }
 
 /// What an update is to bring about.
 enum Effect<'e> {
-    Standing(&'e [ChallengeRecord]),
-    Gone(&'e [ChallengeRecord]),
-    Alias(&'e AliasChange),
+    Present(&'e [ZoneRecord]),
+    Gone(&'e [ZoneRecord]),
+    Name(&'e NameChange),
 }
 
+impl Rfc2136 {
+    /// Makes one change; see [`ZoneDriver::change`].
+    ///
+    /// # Errors
+    /// [`UpdateError`].
+    pub async fn apply(&self, change: &ZoneChange) -> Result<(), UpdateError> {
+        match change {
+            ZoneChange::Add(records) => self.add(records).await,
+            ZoneChange::Delete(records) => self.delete(records).await,
+            ZoneChange::Replace(change) => self.replace(change).await,
+        }
+    }
+
+    async fn add(&self, records: &[ZoneRecord]) -> Result<(), UpdateError> {
+        let found = self.present(records).await?;
+        let missing: Vec<ZoneRecord> = records.iter().filter(|record| !found.has(record)).cloned().collect();
+        for part in missing.chunks(MOST_IN_MESSAGE) {
+            let add = |record: &ZoneRecord| {
+                // Another TTL would change that of the neighbours in the set.
+                let ttl = found.ttl(record).unwrap_or(record.ttl);
+                Some(Record::from_rdata(wire_name(&record.owner), ttl.as_secs(), wire_data(&record.data)?))
+            };
+            let message = self.message(Vec::new(), part.iter().filter_map(add).collect());
+            self.send_and_read(&part[0].owner, message, Effect::Present(part)).await?;
+        }
+        Ok(())
+    }
+
+    async fn delete(&self, records: &[ZoneRecord]) -> Result<(), UpdateError> {
+        let present = self.present(records).await?;
+        let found: Vec<ZoneRecord> = records.iter().filter(|record| present.has(record)).cloned().collect();
+        for part in found.chunks(MOST_IN_MESSAGE) {
+            let delete = |record: &ZoneRecord| Some(deleted(&record.owner, wire_data(&record.data)?));
+            let message = self.message(Vec::new(), part.iter().filter_map(delete).collect());
+            self.send_and_read(&part[0].owner, message, Effect::Gone(part)).await?;
+        }
+        Ok(())
+    }
+
+    async fn replace(&self, change: &NameChange) -> Result<(), UpdateError> {
+        let owner = &change.owner;
+        let mut prerequisites = Vec::new();
+        let mut updates = Vec::new();
+        for set in &change.expected {
+            for data in set.data().iter().filter_map(wire_data) {
+                prerequisites.push(Record::from_rdata(wire_name(owner), 0, data.clone()));
+                updates.push(deleted(owner, data));
+            }
+        }
+        if change.expected.is_empty() && !change.at_apex {
+            prerequisites.push(absent(owner, WireType::ANY));
+        }
+        for set in &change.wanted {
+            let expected = change.expected.iter().any(|expected| expected.record_type() == set.record_type());
+            if !expected && change.at_apex {
+                prerequisites.push(absent(owner, wire_type(set.record_type())));
+            }
+            let data = set.data().iter().filter_map(wire_data);
+            updates.extend(data.map(|data| Record::from_rdata(wire_name(owner), set.ttl().as_secs(), data)));
+        }
+        self.send_and_read(owner, self.message(prerequisites, updates), Effect::Name(change)).await
+    }
+}
+
+#[async_trait]
 impl ZoneDriver for Rfc2136 {
-    fn add_challenges<'d>(&'d self, records: &'d [ChallengeRecord]) -> Answer<'d> {
-        Box::pin(async move {
-            let standing = self.standing(records).await?;
-            let missing: Vec<ChallengeRecord> =
-                records.iter().filter(|record| !standing.has(record)).cloned().collect();
-            for part in missing.chunks(MOST_IN_MESSAGE) {
-                let add = |record: &ChallengeRecord| {
-                    let ttl = standing.ttl(&record.name).unwrap_or(Ttl::MINUTE);
-                    Record::from_rdata(wire_name(&record.name), ttl.as_secs(), text(&record.text))
-                };
-                let message = self.message(Vec::new(), part.iter().map(add).collect());
-                self.send_and_read(&part[0].name, message, Effect::Standing(part)).await?;
-            }
-            Ok(())
-        })
+    async fn change(&self, change: &ZoneChange) -> Result<(), ZoneError> {
+        Ok(self.apply(change).await?)
     }
+}
 
-    fn delete_challenges<'d>(&'d self, records: &'d [ChallengeRecord]) -> Answer<'d> {
-        Box::pin(async move {
-            let standing = self.standing(records).await?;
-            let found: Vec<ChallengeRecord> = records.iter().filter(|record| standing.has(record)).cloned().collect();
-            for part in found.chunks(MOST_IN_MESSAGE) {
-                let delete = |record: &ChallengeRecord| deleted(&record.name, text(&record.text));
-                let message = self.message(Vec::new(), part.iter().map(delete).collect());
-                self.send_and_read(&part[0].name, message, Effect::Gone(part)).await?;
-            }
-            Ok(())
-        })
-    }
-
-    fn change_alias<'d>(&'d self, change: &'d AliasChange) -> Answer<'d> {
-        Box::pin(async move {
-            let owner = &change.owner;
-            let mut prerequisites = Vec::new();
-            let mut updates = Vec::new();
-            for set in &change.expected {
-                for data in set.data().iter().filter_map(wire_data) {
-                    prerequisites.push(Record::from_rdata(wire_name(owner), 0, data.clone()));
-                    updates.push(deleted(owner, data));
-                }
-            }
-            if change.expected.is_empty() && !change.at_apex {
-                prerequisites.push(absent(owner, WireType::ANY));
-            }
-            for set in &change.wanted {
-                let expected = change.expected.iter().any(|expected| expected.record_type() == set.record_type());
-                if !expected && change.at_apex {
-                    prerequisites.push(absent(owner, wire_type(set.record_type())));
-                }
-                let data = set.data().iter().filter_map(wire_data);
-                updates.extend(data.map(|data| Record::from_rdata(wire_name(owner), set.ttl().as_secs(), data)));
-            }
-            self.send_and_read(owner, self.message(prerequisites, updates), Effect::Alias(change)).await
-        })
+impl From<UpdateError> for ZoneError {
+    fn from(error: UpdateError) -> ZoneError {
+        let (says, remedy) = (error.to_string(), error.remedy());
+        match error {
+            UpdateError::Unreachable { .. } => ZoneError::Unreachable { says, remedy },
+            UpdateError::Changed { .. } => ZoneError::Changed { says, remedy },
+            UpdateError::WithoutEffect { .. } => ZoneError::WithoutEffect { says, remedy },
+            UpdateError::Refused { .. } => ZoneError::Refused { says, remedy },
+            UpdateError::UnknownKey { .. }
+            | UpdateError::WrongSecret { .. }
+            | UpdateError::WrongTime { .. }
+            | UpdateError::Unsigned { .. }
+            | UpdateError::BadKey(_) => ZoneError::Credential { says, remedy },
+        }
     }
 }
 

@@ -3,8 +3,9 @@
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr};
 use std::time::Duration;
 
-use hickory_proto::op::{Edns, Message, OpCode, Query};
+use hickory_proto::op::{Edns, Message, OpCode, Query, ResponseCode};
 use hickory_proto::rr::{DNSClass, Name, RData, RecordType as WireType};
+use pindrel_core::facts::Unreachable;
 use pindrel_core::name::DnsName;
 use pindrel_core::records::{RecordData, RecordType};
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
@@ -21,40 +22,35 @@ static QUESTIONS: Semaphore = Semaphore::const_new(128);
 /// What fits through nearly every path without fragments (RFC 9715 §3.2).
 const UDP_PAYLOAD: u16 = 1232;
 
-/// Why a question got no answer that can be used.
-#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-#[non_exhaustive]
-pub enum LookupError {
-    /// Nothing came back in time.
-    #[error("no answer within {} s", .after.as_secs_f32())]
-    TimedOut {
-        /// How long was waited.
-        after: Duration,
-    },
-    /// The way there is closed.
-    #[error("{0}")]
-    Unreachable(String),
-    /// What came back is no DNS message, or answers something else.
-    #[error("an answer that cannot be read")]
-    Malformed,
-    /// The server refuses or fails.
-    #[error("answered {0}")]
-    Code(String),
-    /// The answer lacks authority.
-    #[error("not authoritative")]
-    NotAuthoritative,
+pub(crate) fn io(error: &std::io::Error) -> Unreachable {
+    Unreachable::of_io(error.kind(), error.to_string())
 }
 
-impl LookupError {
-    pub(crate) fn io(error: &std::io::Error) -> LookupError {
-        LookupError::Unreachable(match error.kind() {
-            std::io::ErrorKind::ConnectionRefused => "connection refused".into(),
-            std::io::ErrorKind::UnexpectedEof | std::io::ErrorKind::ConnectionReset => {
-                "the connection was closed".into()
-            }
-            _ => error.to_string(),
-        })
+/// What came back is not a DNS message, or answers something else.
+pub(crate) fn malformed() -> Unreachable {
+    Unreachable::Malformed { detail: "it is not an answer to the question".into() }
+}
+
+/// A response code as RFC 1035 and 2136 write it.
+pub(crate) fn mnemonic(code: ResponseCode) -> String {
+    match code {
+        ResponseCode::NoError => "NOERROR".into(),
+        ResponseCode::FormErr => "FORMERR".into(),
+        ResponseCode::ServFail => "SERVFAIL".into(),
+        ResponseCode::NXDomain => "NXDOMAIN".into(),
+        ResponseCode::NotImp => "NOTIMP".into(),
+        ResponseCode::Refused => "REFUSED".into(),
+        ResponseCode::YXDomain => "YXDOMAIN".into(),
+        ResponseCode::YXRRSet => "YXRRSET".into(),
+        ResponseCode::NXRRSet => "NXRRSET".into(),
+        ResponseCode::NotAuth => "NOTAUTH".into(),
+        ResponseCode::NotZone => "NOTZONE".into(),
+        other => format!("the response code {}", u16::from(other)),
     }
+}
+
+pub(crate) fn timed_out(after: Duration) -> Unreachable {
+    Unreachable::TimedOut { after_ms: u64::try_from(after.as_millis()).unwrap_or(u64::MAX) }
 }
 
 /// How a question is asked.
@@ -113,7 +109,7 @@ pub(crate) async fn ask(
     name: &DnsName,
     wire_type: WireType,
     how: Ask,
-) -> Result<Message, LookupError> {
+) -> Result<Message, Unreachable> {
     let mut message = Message::query();
     message.metadata.op_code = OpCode::Query;
     message.metadata.recursion_desired = how.recursion;
@@ -123,19 +119,19 @@ pub(crate) async fn ask(
     edns.set_max_payload(UDP_PAYLOAD).set_version(0).set_dnssec_ok(how.dnssec);
     message.set_edns(edns);
     message.add_query(Query::query(wire_name(name), wire_type));
-    let bytes = message.to_vec().map_err(|_| LookupError::Malformed)?;
+    let bytes = message.to_vec().map_err(|_| malformed())?;
     // Never closed, so this cannot fail.
-    let _turn = QUESTIONS.acquire().await.map_err(|_| LookupError::Malformed)?;
+    let _turn = QUESTIONS.acquire().await.map_err(|_| malformed())?;
     let answer = over_udp(server, &message, &bytes).await?;
     if !answer.metadata.truncation {
         return Ok(answer);
     }
     let raw = over_tcp(server, &bytes).await?;
-    let answer = Message::from_vec(&raw).map_err(|_| LookupError::Malformed)?;
-    if answers(&answer, &message) { Ok(answer) } else { Err(LookupError::Malformed) }
+    let answer = Message::from_vec(&raw).map_err(|_| malformed())?;
+    if answers(&answer, &message) { Ok(answer) } else { Err(malformed()) }
 }
 
-async fn over_udp(server: SocketAddr, question: &Message, bytes: &[u8]) -> Result<Message, LookupError> {
+async fn over_udp(server: SocketAddr, question: &Message, bytes: &[u8]) -> Result<Message, Unreachable> {
     let mut buffer = vec![0; usize::from(u16::MAX)];
     let mut waited = Duration::ZERO;
     for patience in UDP_TRIES {
@@ -144,9 +140,9 @@ async fn over_udp(server: SocketAddr, question: &Message, bytes: &[u8]) -> Resul
             SocketAddr::V6(_) => (IpAddr::V6(Ipv6Addr::UNSPECIFIED), 0).into(),
         };
         // A fresh socket, and so a fresh port, for each try: answers to another cannot slip in.
-        let socket = UdpSocket::bind(local).await.map_err(|error| LookupError::io(&error))?;
-        socket.connect(server).await.map_err(|error| LookupError::io(&error))?;
-        socket.send(bytes).await.map_err(|error| LookupError::io(&error))?;
+        let socket = UdpSocket::bind(local).await.map_err(|error| io(&error))?;
+        socket.connect(server).await.map_err(|error| io(&error))?;
+        socket.send(bytes).await.map_err(|error| io(&error))?;
         let receive = async {
             loop {
                 let length = socket.recv(&mut buffer).await?;
@@ -160,18 +156,18 @@ async fn over_udp(server: SocketAddr, question: &Message, bytes: &[u8]) -> Resul
         };
         match timeout(patience, receive).await {
             Ok(Ok(answer)) => return Ok(answer),
-            Ok(Err(error)) => return Err(LookupError::io(&error)),
+            Ok(Err(error)) => return Err(io(&error)),
             Err(_) => waited += patience,
         }
     }
-    Err(LookupError::TimedOut { after: waited })
+    Err(timed_out(waited))
 }
 
 /// Sends one message over TCP and returns the raw answer.
-pub(crate) async fn over_tcp(server: SocketAddr, bytes: &[u8]) -> Result<Vec<u8>, LookupError> {
+pub(crate) async fn over_tcp(server: SocketAddr, bytes: &[u8]) -> Result<Vec<u8>, Unreachable> {
     let connect = timeout(TCP_CONNECT, TcpStream::connect(server)).await;
-    let connected = connect.map_err(|_| LookupError::TimedOut { after: TCP_CONNECT })?;
-    let mut stream = connected.map_err(|error| LookupError::io(&error))?;
+    let connected = connect.map_err(|_| timed_out(TCP_CONNECT))?;
+    let mut stream = connected.map_err(|error| io(&error))?;
     let exchange = async {
         let length = u16::try_from(bytes.len()).map_err(|_| std::io::Error::other("the message is too long"))?;
         let mut framed = length.to_be_bytes().to_vec();
@@ -184,8 +180,8 @@ pub(crate) async fn over_tcp(server: SocketAddr, bytes: &[u8]) -> Result<Vec<u8>
         Ok::<Vec<u8>, std::io::Error>(answer)
     };
     match timeout(TCP_ANSWER, exchange).await {
-        Ok(answer) => answer.map_err(|error| LookupError::io(&error)),
-        Err(_) => Err(LookupError::TimedOut { after: TCP_ANSWER }),
+        Ok(answer) => answer.map_err(|error| io(&error)),
+        Err(_) => Err(timed_out(TCP_ANSWER)),
     }
 }
 

@@ -12,12 +12,13 @@ use std::time::{Duration, Instant};
 use hickory_proto::op::{Message, OpCode, ResponseCode};
 use hickory_proto::rr::rdata::{A, CAA, CNAME, TXT};
 use hickory_proto::rr::{Name, RData, Record, RecordType as WireType};
-use pindrel_core::acme::order::ChallengeRecord;
+use pindrel_core::facts::Unreachable;
 use pindrel_core::name::DnsName;
-use pindrel_core::records::RecordType;
+use pindrel_core::records::{RecordData, RecordType, ZoneRecord};
+use pindrel_core::values::Ttl;
 use pindrel_dns::challenge::{self, PlaceError};
 use pindrel_dns::lookup::{self, Resolved};
-use pindrel_dns::{LookupError, caa};
+use pindrel_dns::{caa, present};
 use tokio::net::UdpSocket;
 
 /// Makes the raw answers to a question, each sent in turn.
@@ -102,8 +103,12 @@ fn issue(value: &str) -> RData {
 
 const OWNER: &str = "_acme-challenge.api.larkfield.example";
 
-fn record() -> ChallengeRecord {
-    ChallengeRecord { name: core(OWNER), text: "expected".into() }
+fn zone_record(owner: &str, text: &str) -> ZoneRecord {
+    ZoneRecord { owner: core(owner), ttl: Ttl::MINUTE, data: RecordData::Txt(text.into()) }
+}
+
+fn record() -> ZoneRecord {
+    zone_record(OWNER, "expected")
 }
 
 #[tokio::test]
@@ -133,8 +138,8 @@ async fn forged_and_torn_answers_are_passed_over_until_the_right_one_comes() {
     assert_eq!(gives(address, &record()).await, Ok(true));
 }
 
-async fn gives(server: SocketAddr, record: &ChallengeRecord) -> Result<bool, LookupError> {
-    challenge::standing(server, [record]).await.map(|standing| standing.has(record))
+async fn gives(server: SocketAddr, record: &ZoneRecord) -> Result<bool, Unreachable> {
+    present::present(server, [record]).await.map(|present| present.has(record))
 }
 
 /// What a server says, and what a lookup makes of it.
@@ -145,15 +150,15 @@ async fn each_way_of_not_answering_is_told_apart() {
     let table: [Case; 5] = [
         (|question| answer(question, ResponseCode::NXDomain, Vec::new()), Ok(false)),
         (|question| answer(question, ResponseCode::NoError, Vec::new()), Ok(false)),
-        (|question| answer(question, ResponseCode::ServFail, Vec::new()), Err("Server Failure")),
-        (|question| answer(question, ResponseCode::Refused, Vec::new()), Err("Query Refused")),
+        (|question| answer(question, ResponseCode::ServFail, Vec::new()), Err("SERVFAIL")),
+        (|question| answer(question, ResponseCode::Refused, Vec::new()), Err("REFUSED")),
         (
             |question| {
                 let mut answer = answer(question, ResponseCode::NoError, Vec::new());
                 answer.metadata.authoritative = false;
                 answer
             },
-            Err("not authoritative"),
+            Err("without authority"),
         ),
     ];
     for (make, expected) in table {
@@ -171,7 +176,7 @@ async fn silence_ends_in_bounded_time_and_a_closed_port_at_once() {
     let silent = server(Arc::new(|_: &Message| Vec::new())).await;
     let begun = Instant::now();
     let said = gives(silent, &record()).await;
-    assert!(matches!(said, Err(LookupError::TimedOut { .. })), "{said:?}");
+    assert!(matches!(said, Err(Unreachable::TimedOut { .. })), "{said:?}");
     assert!(begun.elapsed() < Duration::from_secs(20));
     let closed = UdpSocket::bind((Ipv4Addr::LOCALHOST, 0)).await.unwrap().local_addr().unwrap();
     let begun = Instant::now();
@@ -212,7 +217,7 @@ async fn a_resolver_is_followed_along_aliases_and_not_in_circles() {
 async fn several_values_at_one_name_and_several_record_types_are_kept_apart() {
     let address = serving(vec![(OWNER, text("first")), (OWNER, text("expected")), (OWNER, text("third"))]).await;
     assert_eq!(gives(address, &record()).await, Ok(true));
-    let other = ChallengeRecord { text: "absent".into(), ..record() };
+    let other = zone_record(OWNER, "absent");
     assert_eq!(gives(address, &other).await, Ok(false));
     assert_eq!(lookup::records(address, &core(OWNER), RecordType::A).await, Ok(Vec::new()));
 }
@@ -236,7 +241,7 @@ async fn caa_is_climbed_from_the_name_to_above_the_zone() {
     for (zone, parent, expected) in table {
         let (zone, parent) = ([serving(zone).await], [serving(parent).await]);
         let servers = caa::Servers { apex: &apex, zone: &zone, parents: &parent, resolvers: &[] };
-        let found = caa::Found::default().set(&core("a.b.larkfield.example"), servers).await.unwrap();
+        let found = caa::CaaCache::default().set(&core("a.b.larkfield.example"), servers).await.unwrap();
         assert_eq!(found.map(|set| set.owner), expected.map(core));
     }
 }
@@ -247,7 +252,7 @@ async fn caa_of_an_alias_is_that_of_its_target_and_a_failing_zone_is_no_absence(
     let zone = [serving(vec![("api.larkfield.example", alias("gw.edge.test"))]).await];
     let resolver = [serving(vec![("gw.edge.test", issue("edge.test"))]).await];
     let servers = caa::Servers { apex: &apex, zone: &zone, parents: &[], resolvers: &resolver };
-    let found = caa::Found::default().set(&core("api.larkfield.example"), servers).await.unwrap().unwrap();
+    let found = caa::CaaCache::default().set(&core("api.larkfield.example"), servers).await.unwrap().unwrap();
     assert_eq!(found.records[0].value, "edge.test");
 
     let failing = server(Arc::new(|question: &Message| {
@@ -257,7 +262,7 @@ async fn caa_of_an_alias_is_that_of_its_target_and_a_failing_zone_is_no_absence(
     let zone = [failing];
     let servers = caa::Servers { apex: &apex, zone: &zone, parents: &[], resolvers: &resolver };
     assert!(
-        caa::Found::default().set(&core("api.larkfield.example"), servers).await.is_err(),
+        caa::CaaCache::default().set(&core("api.larkfield.example"), servers).await.is_err(),
         "an authority would refuse too"
     );
 }
@@ -278,18 +283,17 @@ async fn counting(data: RData) -> (SocketAddr, Arc<AtomicUsize>) {
 
 #[tokio::test]
 async fn a_server_is_asked_for_each_name_once_and_where_it_lags_for_one_only() {
-    let records: Vec<ChallengeRecord> = (0..30)
+    let records: Vec<ZoneRecord> = (0..30)
         .flat_map(|n| ["expected", "another"].map(|text| (n, text)))
-        .map(|(n, text)| ChallengeRecord { name: core(&format!("n{n}.larkfield.example")), text: text.into() })
+        .map(|(n, text)| zone_record(&format!("n{n}.larkfield.example"), text))
         .collect();
-    let wanted: Vec<&ChallengeRecord> = records.iter().collect();
     for (text_there, lacking, questions) in [("expected", 30, 1 + 30), ("older", 60, 1)] {
         let (address, count) = counting(text(text_there)).await;
-        assert_eq!(challenge::lacking(address, &wanted).await.unwrap().len(), lacking, "{text_there}");
+        assert_eq!(present::lacking(address, &records).await.unwrap().len(), lacking, "{text_there}");
         assert_eq!(count.load(Ordering::Relaxed), questions, "{text_there}");
     }
     let (address, count) = counting(text("expected")).await;
-    assert_eq!(challenge::lacking(address, &[]).await, Ok(Vec::new()));
+    assert_eq!(present::lacking(address, &[]).await, Ok(Vec::new()));
     assert_eq!(count.load(Ordering::Relaxed), 0, "nothing is asked for nothing");
 }
 
@@ -326,7 +330,7 @@ async fn what_lies_above_many_names_is_looked_up_once() {
     let ((zone, at_zone), (parent, above)) = (counting(text("no CAA")).await, counting(text("no CAA")).await);
     let (zone, parents) = ([zone], [parent]);
     let servers = caa::Servers { apex: &apex, zone: &zone, parents: &parents, resolvers: &[] };
-    let found = caa::Found::default();
+    let found = caa::CaaCache::default();
     let names: Vec<DnsName> = (0..20).map(|n| core(&format!("n{n}.larkfield.example"))).collect();
     let sets = futures::future::try_join_all(names.iter().map(|name| found.set(name, servers))).await.unwrap();
     assert!(sets.iter().all(Option::is_none));
@@ -376,12 +380,12 @@ async fn a_challenge_belongs_at_the_end_of_its_aliases() {
         ("two", Ok("two.validation.test")),
         ("through", Ok("through.validation.test")),
         ("wild", Ok("_acme-challenge.wild.larkfield.example")),
-        ("circle", Err("lead in a circle")),
-        ("out", Err("ends at out.elsewhere.test, which lies in no zone")),
-        ("long", Err("more than 8 aliases")),
+        ("circle", Err("form a loop")),
+        ("out", Err("an alias of out.elsewhere.test, which is in no zone")),
+        ("long", Err("more than 8 CNAME records")),
     ] {
         let start = core(&format!("_acme-challenge.{label}.larkfield.example"));
-        let found: Result<DnsName, PlaceError> = challenge::place(&start, servers_of, &resolvers).await;
+        let found: Result<DnsName, PlaceError> = challenge::place(&start, &servers_of, &resolvers).await;
         match (found, expected) {
             (Ok(place), Ok(expected)) => assert_eq!(place, core(expected)),
             (Err(error), Err(says)) => {

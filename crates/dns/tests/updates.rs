@@ -11,14 +11,13 @@ use base64::engine::general_purpose::STANDARD;
 use hickory_proto::op::{Message, OpCode, ResponseCode};
 use hickory_proto::rr::rdata::tsig::{TSIG, TsigAlgorithm as WireAlgorithm, TsigError};
 use hickory_proto::rr::{DNSClass, Name, Record, TSigner};
-use pindrel_core::acme::order::ChallengeRecord;
 use pindrel_core::name::DnsName;
-use pindrel_core::records::{AliasChange, RecordData, RecordSet, RecordType};
+use pindrel_core::records::{NameChange, RecordData, RecordSet, RecordType, ZoneChange, ZoneRecord};
 use pindrel_core::values::TsigAlgorithm;
 use pindrel_core::values::Ttl;
-use pindrel_dns::challenge;
 use pindrel_dns::lookup::{self, Resolved};
-use pindrel_dns::{Rfc2136, UpdateError, ZoneDriver as _};
+use pindrel_dns::present;
+use pindrel_dns::{Rfc2136, UpdateError};
 use pindrel_sandbox::{Options, Sandbox, TSIG_NAME, ZONE};
 use pindrel_testkit::{RealOptions, RealWorld, TSIG_SECRET, eventually};
 use proptest::prelude::*;
@@ -32,8 +31,8 @@ fn dns(text: &str) -> DnsName {
     text.parse().unwrap()
 }
 
-fn record(owner: &str, text: &str) -> ChallengeRecord {
-    ChallengeRecord { name: dns(owner), text: text.into() }
+fn record(owner: &str, text: &str) -> ZoneRecord {
+    ZoneRecord { owner: dns(owner), ttl: Ttl::MINUTE, data: RecordData::Txt(text.into()) }
 }
 
 fn cname(target: &str) -> Vec<RecordSet> {
@@ -109,19 +108,19 @@ async fn challenge_records_come_and_go_by_exact_value_and_twice_is_once() {
         let owner = "_acme-challenge.api.larkfield.example";
         let long = "x".repeat(300);
         let ours = [record(owner, "first"), record(owner, &long)];
-        driver.add_challenges(&[record(owner, "neighbour")]).await.unwrap();
+        driver.apply(&ZoneChange::Add(vec![record(owner, "neighbour")])).await.unwrap();
         for _ in 0..2 {
-            driver.add_challenges(&ours).await.unwrap();
+            driver.apply(&ZoneChange::Add(ours.to_vec())).await.unwrap();
             let [set] = world.texts(owner).await.try_into().unwrap();
             assert_eq!((set.data().len(), set.ttl()), (3, Ttl::MINUTE));
             assert!(set.data().contains(&RecordData::Txt(long.clone())), "more than one string of a TXT record");
         }
         for _ in 0..2 {
-            driver.delete_challenges(&ours).await.unwrap();
+            driver.apply(&ZoneChange::Delete(ours.to_vec())).await.unwrap();
             let [set] = world.texts(owner).await.try_into().unwrap();
             assert_eq!(set.data(), [RecordData::Txt("neighbour".into())], "somebody else's value stays");
         }
-        driver.add_challenges(&[]).await.unwrap();
+        driver.apply(&ZoneChange::Add(vec![])).await.unwrap();
     }
 }
 
@@ -131,12 +130,12 @@ async fn more_challenge_records_than_one_message_holds_come_and_go() {
         let driver = world.driver();
         // All in one message would be more than 64 KiB.
         let owner = |n: usize| format!("_acme-challenge.n{n}.larkfield.example");
-        let records: Vec<ChallengeRecord> = (0..1000).map(|n| record(&owner(n), &format!("{n:043}"))).collect();
-        driver.add_challenges(&records).await.unwrap();
-        let standing = challenge::standing(world.primary(), &records).await.unwrap();
+        let records: Vec<ZoneRecord> = (0..1000).map(|n| record(&owner(n), &format!("{n:043}"))).collect();
+        driver.apply(&ZoneChange::Add(records.to_vec())).await.unwrap();
+        let standing = present::present(world.primary(), &records).await.unwrap();
         assert!(records.iter().all(|record| standing.has(record)));
-        driver.delete_challenges(&records).await.unwrap();
-        let standing = challenge::standing(world.primary(), &records).await.unwrap();
+        driver.apply(&ZoneChange::Delete(records.to_vec())).await.unwrap();
+        let standing = present::present(world.primary(), &records).await.unwrap();
         assert!(!records.iter().any(|record| standing.has(record)));
     }
 }
@@ -146,16 +145,16 @@ async fn an_alias_changes_only_from_exactly_what_was_expected() {
     for world in World::all("an_alias_changes_only_from_exactly_what_was_expected").await {
         let driver = world.driver();
         let owner = "moved.larkfield.example";
-        let change = |expected, wanted| AliasChange { owner: dns(owner), expected, wanted, at_apex: false };
+        let change = |expected, wanted| NameChange { owner: dns(owner), expected, wanted, at_apex: false };
         let [old, new] = [cname("old.edge.test"), cname("new.edge.test")];
-        driver.change_alias(&change(Vec::new(), old.clone())).await.unwrap();
+        driver.apply(&ZoneChange::Replace(change(Vec::new(), old.clone()))).await.unwrap();
         // What somebody else made in the meantime is never overwritten.
         for expected in [Vec::new(), cname("other.edge.test")] {
-            let error = driver.change_alias(&change(expected, new.clone())).await.unwrap_err();
+            let error = driver.apply(&ZoneChange::Replace(change(expected, new.clone()))).await.unwrap_err();
             assert!(matches!(error, UpdateError::Changed { .. }), "{error:?}");
             assert!(error.remedy().contains("run settle again"));
         }
-        driver.change_alias(&change(old, new.clone())).await.unwrap();
+        driver.apply(&ZoneChange::Replace(change(old, new.clone()))).await.unwrap();
         let found = lookup::records(world.primary(), &dns(owner), RecordType::Cname).await.unwrap();
         assert!(found.len() == 1 && found[0].same_data(&new[0]), "{found:?}");
 
@@ -163,8 +162,8 @@ async fn an_alias_changes_only_from_exactly_what_was_expected() {
         // reading afterwards notices.
         world.add_address("beside", "127.0.0.9");
         let owner = dns("beside.larkfield.example");
-        let beside = AliasChange { owner, expected: Vec::new(), wanted: new, at_apex: true };
-        let error = driver.change_alias(&beside).await.unwrap_err();
+        let beside = NameChange { owner, expected: Vec::new(), wanted: new, at_apex: true };
+        let error = driver.apply(&ZoneChange::Replace(beside)).await.unwrap_err();
         assert!(matches!(&error, UpdateError::WithoutEffect { has, .. } if has.contains("127.0.0.9")), "{error:?}");
     }
 }
@@ -179,8 +178,8 @@ async fn a_resolver_remembers_for_a_while_that_a_name_was_not_there() {
         let there = async || matches!(lookup::resolve(resolver, &owner).await, Resolved::Addresses(_));
         assert!(!there().await);
         let change = RecordSet::group([(Ttl::MINUTE, RecordData::A([127, 0, 0, 9].into()))]);
-        let change = AliasChange { owner: owner.clone(), expected: Vec::new(), wanted: change, at_apex: false };
-        world.driver().change_alias(&change).await.unwrap();
+        let change = NameChange { owner: owner.clone(), expected: Vec::new(), wanted: change, at_apex: false };
+        world.driver().apply(&ZoneChange::Replace(change)).await.unwrap();
         assert!(!there().await, "it remembers");
         eventually("the address", Duration::from_secs(20), there).await;
     }
@@ -200,7 +199,7 @@ async fn each_refusal_of_a_key_or_a_zone_has_its_own_remedy() {
         (make("other.example", server, TSIG_NAME, SHA256, &secret), "refuses to update other.example", "authoritative"),
         (make(ZONE, follower, TSIG_NAME, SHA256, &secret), "refuses to update larkfield.example", "dynamic update"),
     ] {
-        let error = driver.add_challenges(&[record("_acme-challenge.larkfield.example", "v")]).await.unwrap_err();
+        let error = driver.apply(&ZoneChange::Add(vec![record("_acme-challenge.larkfield.example", "v")])).await.unwrap_err();
         assert!(error.to_string().contains(says), "{error}");
         assert!(error.remedy().contains(remedy), "{says}: {}", error.remedy());
     }
@@ -272,7 +271,7 @@ fn bad_time(message: &Message, ahead: u64) -> Vec<u8> {
 async fn told_by(script: impl Fn(&Message, &[u8]) -> Vec<u8> + Send + Sync + 'static) -> UpdateError {
     let server = answering(script).await;
     let driver = Rfc2136::new(dns(ZONE), server, dns(TSIG_NAME), SHA256, b"a secret".to_vec()).unwrap();
-    driver.add_challenges(&[record("_acme-challenge.larkfield.example", "v")]).await.unwrap_err()
+    driver.apply(&ZoneChange::Add(vec![record("_acme-challenge.larkfield.example", "v")])).await.unwrap_err()
 }
 
 #[tokio::test]

@@ -2,8 +2,10 @@
 
 use std::time::Duration;
 
+use async_trait::async_trait;
 use jiff::Timestamp;
 use pindrel_core::endpoint::{Binding, Deployment, EndpointInfo};
+use pindrel_core::facts::Unreachable;
 use pindrel_core::name::Hostname;
 use pindrel_core::values::Fingerprint;
 use pindrel_http::{Client, HttpError, Method, Response, header};
@@ -11,12 +13,12 @@ use secrecy::{ExposeSecret as _, SecretString};
 use serde::{Deserialize, Serialize};
 use url::Url;
 
-use crate::{Answer, BoundHostname, EdgeError, Platform};
+use crate::{BoundHostname, EdgeError, Platform};
 
 /// The most pages of a list that are read.
 const MOST_PAGES: usize = 200;
 /// How often a request is sent again because the platform is busy, and the longest
-/// wish to wait that is honoured.
+/// wait that is honoured.
 const BUSY_TRIES: u32 = 3;
 const LONGEST_BUSY: Duration = Duration::from_secs(30);
 
@@ -137,76 +139,80 @@ impl HttpPlatform {
     }
 }
 
+#[async_trait]
 impl Platform for HttpPlatform {
-    fn endpoints(&self) -> Answer<'_, Vec<EndpointInfo>> {
-        Box::pin(async move {
-            let mut endpoints = Vec::new();
-            let mut page = Some(self.url(&["endpoints"]));
-            for _ in 0..MOST_PAGES {
-                let Some(url) = page else { break };
-                let response = self.call(Method::GET, url.clone(), None, None).await?;
-                endpoints.extend(self.read::<EndpointPage>("the list of endpoints", &url, &response)?.endpoints);
-                let origin = [self.client.base().origin()];
-                let next = response.next_page().map(|next| self.client.permits(&origin, next));
-                page = next.transpose().map_err(|error| unreachable(&error))?;
-            }
-            Ok(endpoints)
-        })
-    }
-
-    fn put_certificate<'p>(
-        &'p self,
-        site: &'p str,
-        sha256: Fingerprint,
-        chain: &'p str,
-        key: SecretString,
-    ) -> Answer<'p, ()> {
-        Box::pin(async move {
-            let url = self.url(&["sites", site, "certificates", &sha256.to_string()]);
-            let body = serde_json::to_string(&CertificateBody { chain, key: key.expose_secret() })
-                .map_err(|error| EdgeError::Malformed { url: url.to_string(), why: error.to_string() })?;
-            let response = self.call(Method::PUT, url.clone(), Some(body), None).await?;
-            if response.status.is_success() { Ok(()) } else { Err(self.refusal("the certificate", &url, &response)) }
-        })
-    }
-
-    fn binding<'p>(&'p self, endpoint: &'p str, hostname: &'p Hostname) -> Answer<'p, Option<BoundHostname>> {
-        Box::pin(async move {
-            let url = self.url(&["endpoints", endpoint, "bindings", hostname.as_str()]);
+    async fn endpoints(&self) -> Result<Vec<EndpointInfo>, EdgeError> {
+        let mut endpoints = Vec::new();
+        let mut page = Some(self.url(&["endpoints"]));
+        for _ in 0..MOST_PAGES {
+            let Some(url) = page else { break };
             let response = self.call(Method::GET, url.clone(), None, None).await?;
-            if response.status.as_u16() == 404 {
-                return Ok(None);
-            }
-            self.read_binding("the binding", &url, &response).map(Some)
-        })
+            endpoints.extend(self.read::<EndpointPage>("the list of endpoints", &url, &response)?.endpoints);
+            let origin = [self.client.base().origin()];
+            let next = response.next_page().map(|next| self.client.permits(&origin, next));
+            page = next.transpose().map_err(|error| unreachable(&error))?;
+        }
+        Ok(endpoints)
     }
 
-    fn put_binding<'p>(
-        &'p self,
-        endpoint: &'p str,
-        hostname: &'p Hostname,
-        binding: &'p Binding,
-        known: Option<&'p BoundHostname>,
-    ) -> Answer<'p, BoundHostname> {
-        Box::pin(async move {
-            let url = self.url(&["endpoints", endpoint, "bindings", hostname.as_str()]);
-            let body = serde_json::to_string(binding)
-                .map_err(|error| EdgeError::Malformed { url: url.to_string(), why: error.to_string() })?;
-            let condition = match known {
-                None => Some((header::IF_NONE_MATCH, "*".to_owned())),
-                Some(known) => known.etag.clone().map(|etag| (header::IF_MATCH, etag)),
-            };
-            let response = self.call(Method::PUT, url.clone(), Some(body), condition).await?;
-            if response.status.as_u16() == 412 {
-                return Err(EdgeError::Changed(hostname.clone()));
-            }
-            self.read_binding("the binding", &url, &response)
-        })
+    async fn put_certificate(
+        &self,
+        site: &str,
+        sha256: Fingerprint,
+        chain: &str,
+        key: SecretString,
+    ) -> Result<(), EdgeError> {
+        let url = self.url(&["sites", site, "certificates", &sha256.to_string()]);
+        let body = serde_json::to_string(&CertificateBody { chain, key: key.expose_secret() })
+            .map_err(|error| EdgeError::Malformed { url: url.to_string(), why: error.to_string() })?;
+        let response = self.call(Method::PUT, url.clone(), Some(body), None).await?;
+        if response.status.is_success() { Ok(()) } else { Err(self.refusal("the certificate", &url, &response)) }
+    }
+
+    async fn binding(&self, endpoint: &str, hostname: &Hostname) -> Result<Option<BoundHostname>, EdgeError> {
+        let url = self.url(&["endpoints", endpoint, "bindings", hostname.as_str()]);
+        let response = self.call(Method::GET, url.clone(), None, None).await?;
+        if response.status.as_u16() == 404 {
+            return Ok(None);
+        }
+        self.read_binding("the binding", &url, &response).map(Some)
+    }
+
+    async fn put_binding(
+        &self,
+        endpoint: &str,
+        hostname: &Hostname,
+        binding: &Binding,
+        known: Option<&BoundHostname>,
+    ) -> Result<BoundHostname, EdgeError> {
+        let url = self.url(&["endpoints", endpoint, "bindings", hostname.as_str()]);
+        let body = serde_json::to_string(binding)
+            .map_err(|error| EdgeError::Malformed { url: url.to_string(), why: error.to_string() })?;
+        let condition = match known {
+            None => Some((header::IF_NONE_MATCH, "*".to_owned())),
+            Some(known) => known.etag.clone().map(|etag| (header::IF_MATCH, etag)),
+        };
+        let response = self.call(Method::PUT, url.clone(), Some(body), condition).await?;
+        if response.status.as_u16() == 412 {
+            return Err(EdgeError::Changed(hostname.clone()));
+        }
+        self.read_binding("the binding", &url, &response)
     }
 }
 
 fn unreachable(error: &HttpError) -> EdgeError {
-    EdgeError::Unreachable(error.to_string())
+    let (url, why) = match error {
+        HttpError::NotConnected { url, kind, why } | HttpError::Interrupted { url, kind, why } => {
+            (url, Unreachable::of_io(*kind, why))
+        }
+        HttpError::TooLong { url } => (url, Unreachable::Malformed { detail: error.to_string() }),
+        HttpError::OtherOrigin { peer, .. } => (peer, Unreachable::NotAsked { detail: error.to_string() }),
+        HttpError::Roots { url, .. } => (url, Unreachable::NotAsked { detail: error.to_string() }),
+        _ => {
+            return EdgeError::Unreachable { url: String::new(), why: Unreachable::Other { detail: error.to_string() } };
+        }
+    };
+    EdgeError::Unreachable { url: url.clone(), why }
 }
 
 fn busy_wait(response: &Response) -> Option<Duration> {

@@ -7,10 +7,10 @@ mod http;
 
 pub use http::HttpPlatform;
 
-use std::future::Future;
-use std::pin::Pin;
-
+use async_trait::async_trait;
 use pindrel_core::endpoint::{Binding, Deployment, EndpointInfo};
+use pindrel_core::facts::Unreachable;
+use pindrel_core::findings::{Code, Finding};
 use pindrel_core::name::Hostname;
 use pindrel_core::values::Fingerprint;
 use secrecy::SecretString;
@@ -20,10 +20,15 @@ use secrecy::SecretString;
 #[non_exhaustive]
 pub enum EdgeError {
     /// No response.
-    #[error("{0}")]
-    Unreachable(String),
+    #[error("{url} cannot be reached: {why}")]
+    Unreachable {
+        /// The URL.
+        url: String,
+        /// Why.
+        why: Unreachable,
+    },
     /// The token is not accepted (status 401 or 403).
-    #[error("{url} answers status {status} to this token: {detail}")]
+    #[error("{url} refused the token (status {status}): {detail}")]
     Token {
         /// The platform.
         url: String,
@@ -33,7 +38,7 @@ pub enum EdgeError {
         detail: String,
     },
     /// The platform refused for another reason.
-    #[error("{url} refused {what} with status {status}: {detail}")]
+    #[error("{url} refused {what} (status {status}): {detail}")]
     Refused {
         /// The URL.
         url: String,
@@ -45,10 +50,10 @@ pub enum EdgeError {
         detail: String,
     },
     /// Somebody else changed the binding since it was read.
-    #[error("the binding of {0} was changed by somebody else while Pindrel was at work")]
+    #[error("the binding of {0} was changed by someone else in the meantime")]
     Changed(Hostname),
     /// A response that does not read as the protocol says.
-    #[error("{url} does not answer as the endpoint protocol says: {why}")]
+    #[error("the response of {url} does not follow the endpoint protocol: {why}")]
     Malformed {
         /// The URL.
         url: String,
@@ -61,13 +66,33 @@ impl EdgeError {
     /// Returns what to do about it.
     pub fn remedy(&self) -> &'static str {
         match self {
-            EdgeError::Unreachable(_) => {
-                "wait until the platform answers again, or correct its url, then run settle again"
+            EdgeError::Unreachable { .. } => "Wait until the platform is reachable again, or correct its url",
+            EdgeError::Token { .. } => "Put a valid token where the manifest says",
+            EdgeError::Refused { .. } => "Correct what the platform reports",
+            EdgeError::Changed(_) => "Run settle: it looks again before it changes anything",
+            EdgeError::Malformed { .. } => "Check that the url is that of an endpoint platform or its adapter",
+        }
+    }
+
+    /// Returns the finding that it is.
+    pub fn finding(&self) -> Finding {
+        let code = match self {
+            EdgeError::Unreachable { .. } | EdgeError::Malformed { .. } => Code::PlatformUnreachable,
+            EdgeError::Token { .. } | EdgeError::Refused { .. } => Code::PlatformRefuses,
+            EdgeError::Changed(_) => Code::BindingChanged,
+        };
+        Finding::of(code, self.to_string(), self.remedy())
+    }
+
+    /// Returns why nothing could be looked at, as a fact.
+    pub fn into_fact(self) -> Unreachable {
+        match self {
+            EdgeError::Unreachable { why, .. } => why,
+            EdgeError::Token { status, detail, .. } | EdgeError::Refused { status, detail, .. } => {
+                Unreachable::Code { code: format!("status {status}: {detail}") }
             }
-            EdgeError::Token { .. } => "put a valid token where the manifest says",
-            EdgeError::Refused { .. } => "read what the platform says, correct it, then run settle again",
-            EdgeError::Changed(_) => "run settle again: it looks anew before it changes anything",
-            EdgeError::Malformed { .. } => "see whether the url is really that of an endpoint platform or its adapter",
+            EdgeError::Changed(_) => Unreachable::Other { detail: self.to_string() },
+            EdgeError::Malformed { why, .. } => Unreachable::Malformed { detail: why },
         }
     }
 }
@@ -83,30 +108,31 @@ pub struct BoundHostname {
     pub etag: Option<String>,
 }
 
-/// A pending answer of a platform.
-pub type Answer<'p, T> = Pin<Box<dyn Future<Output = Result<T, EdgeError>> + Send + 'p>>;
-
 /// What the engine asks of an endpoint platform. All writes are idempotent.
+#[async_trait]
 pub trait Platform: Send + Sync {
     /// Lists all endpoints.
-    fn endpoints(&self) -> Answer<'_, Vec<EndpointInfo>>;
+    ///
+    /// # Errors
+    /// [`EdgeError`], here and in every other method.
+    async fn endpoints(&self) -> Result<Vec<EndpointInfo>, EdgeError>;
     /// Puts a certificate with its key into a site's store.
-    fn put_certificate<'p>(
-        &'p self,
-        site: &'p str,
+    async fn put_certificate(
+        &self,
+        site: &str,
         sha256: Fingerprint,
-        chain: &'p str,
+        chain: &str,
         key: SecretString,
-    ) -> Answer<'p, ()>;
+    ) -> Result<(), EdgeError>;
     /// Returns the binding of a hostname at an endpoint.
-    fn binding<'p>(&'p self, endpoint: &'p str, hostname: &'p Hostname) -> Answer<'p, Option<BoundHostname>>;
+    async fn binding(&self, endpoint: &str, hostname: &Hostname) -> Result<Option<BoundHostname>, EdgeError>;
     /// Makes or changes a binding; `known` is what was read before, and the platform
     /// refuses when it has something else by now.
-    fn put_binding<'p>(
-        &'p self,
-        endpoint: &'p str,
-        hostname: &'p Hostname,
-        binding: &'p Binding,
-        known: Option<&'p BoundHostname>,
-    ) -> Answer<'p, BoundHostname>;
+    async fn put_binding(
+        &self,
+        endpoint: &str,
+        hostname: &Hostname,
+        binding: &Binding,
+        known: Option<&BoundHostname>,
+    ) -> Result<BoundHostname, EdgeError>;
 }

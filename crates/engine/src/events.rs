@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 
+use jiff::Timestamp;
 use pindrel_core::name::Hostname;
 use pindrel_core::pins::{Pin, PinState, Pins};
 use serde::Serialize;
@@ -33,7 +34,7 @@ pub enum Event {
         /// What it does it to.
         target: String,
     },
-    /// A step has ended well.
+    /// A step has succeeded.
     StepEnded {
         /// Its number.
         id: u32,
@@ -56,6 +57,20 @@ pub enum Event {
         says: String,
         /// What to do.
         remedy: String,
+    },
+    /// A step is put off to a later run; the steps that need it are left out.
+    StepPutOff {
+        /// Its number.
+        id: u32,
+        /// The first hostname that needs it.
+        hostname: Hostname,
+        /// What it does.
+        action: &'static str,
+        /// What it waits for, in one sentence.
+        says: String,
+        /// When to look again, where that is known.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        next: Option<Timestamp>,
     },
     /// A step waits for the world.
     Waiting {
@@ -83,6 +98,9 @@ pub enum Event {
         says: String,
         /// What to do.
         remedy: String,
+        /// When trying again is worth while, where that is known.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        next: Option<Timestamp>,
     },
     /// Something worth knowing that stops nothing.
     Note {
@@ -110,9 +128,11 @@ pub struct Summary {
     pub certificates: usize,
     /// For how many something failed.
     pub failed: usize,
-    /// How many steps ended well.
+    /// How many go on with a later run, and nothing failed for them.
+    pub waiting: usize,
+    /// How many steps succeeded.
     pub steps: usize,
-    /// How many there were to take.
+    /// How many there were.
     pub planned: usize,
     /// How long the run took.
     pub seconds: f64,

@@ -2,6 +2,7 @@
 
 use std::fs::File;
 use std::io::{Error, ErrorKind, Read as _, Result};
+use std::os::unix::fs::OpenOptionsExt as _;
 use std::path::Path;
 
 use zeroize::Zeroizing;
@@ -11,7 +12,8 @@ use zeroize::Zeroizing;
 /// # Errors
 /// Those of the file system, and one where it has more than `most` bytes.
 pub fn read_at_most(path: &Path, most: u64) -> Result<Zeroizing<Vec<u8>>> {
-    let file = File::open(path)?;
+    // Nobody is waited for: a pipe without a writer is an empty file.
+    let file = File::options().read(true).custom_flags(nix::libc::O_NONBLOCK).open(path)?;
     let expected = file.metadata().map_or(0, |metadata| metadata.len().min(most));
     // As much as it takes at once: what grows leaves copies behind.
     let mut bytes = Zeroizing::new(Vec::with_capacity(usize::try_from(expected + 1).unwrap_or_default()));

@@ -1,6 +1,7 @@
 //! Secrets: read where the manifest says, and opened from the state.
 
 use std::path::Path;
+use std::sync::Arc;
 
 use pindrel_core::values::SecretRef;
 use pindrel_keys::{SealError, Sealed, SealingKey, roots};
@@ -9,7 +10,7 @@ use rustls_pki_types::TrustAnchor;
 use secrecy::{ExposeSecret as _, SecretSlice, SecretString};
 use zeroize::Zeroizing;
 
-use crate::error::EngineError;
+use crate::failure::EngineError;
 use crate::files;
 
 /// The longest secret that is read.
@@ -72,27 +73,27 @@ pub(crate) fn plain(error: &std::io::Error) -> String {
     }
 }
 
-/// The state together with the key that opens its secrets.
+/// The key that opens the secrets of a state.
 pub(crate) struct Vault {
-    key: SealingKey,
+    key: Arc<SealingKey>,
 }
 
 impl Vault {
     /// Proves that the key is the one that the state was made with; a new state is
     /// made with this one.
-    pub(crate) fn open(key: SealingKey, state: &dyn State) -> Result<Vault, EngineError> {
+    pub(crate) async fn open(key: Arc<SealingKey>, state: &dyn State) -> Result<Vault, EngineError> {
         let vault = Vault { key };
-        match state.value(CHECK_ROW)? {
-            None => state.keep_value(CHECK_ROW, &vault.seal(CHECK_ROW, b"pindrel")?)?,
-            Some(check) => match vault.unseal(CHECK_ROW, &check) {
-                Ok(_) => {}
-                Err(SealError::OtherKey { sealed_with, given }) => {
-                    return Err(EngineError::WrongSealingKey { given, made_with: sealed_with });
-                }
-                Err(error) => return Err(error.into()),
-            },
+        let check = match state.value(CHECK_ROW).await? {
+            Some(check) => check,
+            None => state.persist_first_value(CHECK_ROW, &vault.seal(CHECK_ROW, b"pindrel")?).await?,
+        };
+        match vault.unseal(CHECK_ROW, &check) {
+            Ok(_) => Ok(vault),
+            Err(SealError::OtherKey { sealed_with, given }) => {
+                Err(EngineError::WrongSealingKey { given, made_with: sealed_with })
+            }
+            Err(error) => Err(error.into()),
         }
-        Ok(vault)
     }
 
     pub(crate) fn seal(&self, row: &str, secret: &[u8]) -> Result<SealedBytes, SealError> {

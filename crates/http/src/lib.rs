@@ -32,14 +32,18 @@ pub enum HttpError {
     NotConnected {
         /// Where to.
         url: String,
+        /// What kind of failure it was, as far as it is known.
+        kind: std::io::ErrorKind,
         /// Why.
         why: String,
     },
     /// The request was sent, and no whole response came: the peer may have acted.
-    #[error("{url} gave no whole response: {why}")]
+    #[error("{url} returned no complete response: {why}")]
     Interrupted {
         /// Where to.
         url: String,
+        /// What kind of failure it was, as far as it is known.
+        kind: std::io::ErrorKind,
         /// Why.
         why: String,
     },
@@ -49,12 +53,12 @@ pub enum HttpError {
         /// Where to.
         url: String,
     },
-    /// The peer leads to another origin.
-    #[error("{peer} leads to {url}, which is of another origin; nothing was sent there")]
+    /// The peer refers to another origin.
+    #[error("{peer} refers to {url}, which is of another origin; nothing was sent there")]
     OtherOrigin {
         /// Who said so.
         peer: String,
-        /// Where it leads.
+        /// What it refers to.
         url: String,
     },
     /// The roots given cannot be used.
@@ -190,11 +194,15 @@ impl Client {
 async fn receive(request: RequestBuilder, url: &Url) -> Result<Response, HttpError> {
     let url = url.as_str();
     let failed = |error: reqwest::Error| {
-        let why = if error.is_timeout() { "no answer in time".into() } else { innermost(&error) };
-        if error.is_connect() {
-            HttpError::NotConnected { url: url.into(), why }
+        let (kind, why) = if error.is_timeout() {
+            (std::io::ErrorKind::TimedOut, "timed out".into())
         } else {
-            HttpError::Interrupted { url: url.into(), why }
+            (io_kind(&error), innermost(&error))
+        };
+        if error.is_connect() {
+            HttpError::NotConnected { url: url.into(), kind, why }
+        } else {
+            HttpError::Interrupted { url: url.into(), kind, why }
         }
     };
     let mut response = request.send().await.map_err(failed)?;
@@ -208,6 +216,18 @@ async fn receive(request: RequestBuilder, url: &Url) -> Result<Response, HttpErr
     }
     tracing::trace!(url, status = status.as_u16(), bytes = body.len(), "response");
     Ok(Response { status, headers, body })
+}
+
+/// What the operating system reported, where it did.
+fn io_kind(error: &(dyn std::error::Error + 'static)) -> std::io::ErrorKind {
+    let mut cause = Some(error);
+    while let Some(error) = cause {
+        if let Some(io) = error.downcast_ref::<std::io::Error>() {
+            return io.kind();
+        }
+        cause = error.source();
+    }
+    std::io::ErrorKind::Other
 }
 
 /// The cause at the bottom of an error: what a person needs to know.

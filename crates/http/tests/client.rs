@@ -31,9 +31,9 @@ async fn only_a_connection_that_did_not_come_about_is_tried_again() {
         bytes
     };
     for (bytes, expected) in [
-        (Vec::new(), "gave no whole response"),
-        (b"HTTP/1.1 200 OK\r\ncontent-length: 9\r\n\r\nhalf".to_vec(), "gave no whole response"),
-        (b"SMTP ready\r\n\r\n".to_vec(), "gave no whole response"),
+        (Vec::new(), "returned no complete response"),
+        (b"HTTP/1.1 200 OK\r\ncontent-length: 9\r\n\r\nhalf".to_vec(), "returned no complete response"),
+        (b"SMTP ready\r\n\r\n".to_vec(), "returned no complete response"),
         (chunked(17), "sends more than 1048576 bytes"),
         (chunked(16), "1048576 bytes came"),
         (answer(500, &[], "no"), "2 bytes came"),

@@ -5,13 +5,14 @@
 //! [`request`] verifies in full, as a client does, and then makes one request.
 
 use std::net::SocketAddr;
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 use std::time::Duration;
 
 use http_body_util::{BodyExt as _, Empty, Limited};
 use hyper::body::Bytes;
 use hyper::{Request, header};
 use hyper_util::rt::TokioIo;
+use pindrel_core::facts::{Unreachable, Untrusted};
 use pindrel_core::name::Hostname;
 use pindrel_core::values::Fingerprint;
 use rustls::client::Resumption;
@@ -19,7 +20,7 @@ use rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, Server
 use rustls::crypto::CryptoProvider;
 use rustls::crypto::aws_lc_rs::default_provider;
 use rustls::pki_types::{CertificateDer, ServerName, TrustAnchor, UnixTime};
-use rustls::{ClientConfig, DigitallySignedStruct, RootCertStore, SignatureScheme};
+use rustls::{CertificateError, ClientConfig, DigitallySignedStruct, RootCertStore, SignatureScheme};
 use tokio::net::TcpStream;
 use tokio::time::timeout;
 use tokio_rustls::TlsConnector;
@@ -37,14 +38,14 @@ const MAX_BODY: usize = 256 * 1024;
 pub enum ProbeError {
     /// No TCP connection, or no TLS, for a reason that is not the certificate.
     #[error("{0}")]
-    NotConnected(String),
+    NotConnected(Unreachable),
     /// The certificate does not verify.
     #[error("{why}")]
     Unverified {
         /// Of the leaf.
         sha256: Option<Fingerprint>,
         /// Why.
-        why: String,
+        why: Untrusted,
     },
     /// TLS was verified, but no HTTP answer came.
     #[error("{why}")]
@@ -52,7 +53,7 @@ pub enum ProbeError {
         /// Of the leaf.
         sha256: Fingerprint,
         /// Why.
-        why: String,
+        why: Unreachable,
     },
 }
 
@@ -73,7 +74,6 @@ pub struct Answered {
 #[derive(Debug, Clone)]
 pub struct Trust {
     config: Arc<ClientConfig>,
-    tolerant: Arc<ClientConfig>,
 }
 
 impl Trust {
@@ -87,24 +87,36 @@ impl Trust {
         if store.is_empty() {
             return Err("there are no roots to trust".into());
         }
-        let versions = || ClientConfig::builder_with_provider(provider.clone()).with_safe_default_protocol_versions();
-        let config = versions().map_err(|error| error.to_string())?.with_root_certificates(store).with_no_client_auth();
-        // The direct probe asks which certificate is served, and compares its fingerprint
-        // with the one that was put there: it must see a wrong one to name it. Nothing but
-        // the handshake goes over such a connection.
-        let mut tolerant = versions()
-            .map_err(|error| error.to_string())?
-            .dangerous()
-            .with_custom_certificate_verifier(Arc::new(AnyCertificate { provider: provider.clone() }))
-            .with_no_client_auth();
-        let mut config = config;
+        let config = ClientConfig::builder_with_provider(provider).with_safe_default_protocol_versions();
+        let config = config.map_err(|error| error.to_string())?;
+        let mut config = config.with_root_certificates(store).with_no_client_auth();
         // A resumed session shows the certificate of the first one: after a renewal that
         // would be the old one, whatever is served by now.
         config.resumption = Resumption::disabled();
-        tolerant.resumption = Resumption::disabled();
         config.alpn_protocols = vec![b"http/1.1".to_vec()];
-        Ok(Trust { config: Arc::new(config), tolerant: Arc::new(tolerant) })
+        Ok(Trust { config: Arc::new(config) })
     }
+}
+
+/// A client that accepts any certificate, made once.
+///
+/// The direct probe asks which certificate is served, and compares its fingerprint with the
+/// one that was put there: it must see a wrong one to name it. Nothing but the handshake goes
+/// over such a connection.
+fn tolerant() -> Result<Arc<ClientConfig>, ProbeError> {
+    static TOLERANT: OnceLock<Result<Arc<ClientConfig>, String>> = OnceLock::new();
+    let made = TOLERANT.get_or_init(|| {
+        let provider = Arc::new(default_provider());
+        let config = ClientConfig::builder_with_provider(provider.clone()).with_safe_default_protocol_versions();
+        let mut config = config
+            .map_err(|error| error.to_string())?
+            .dangerous()
+            .with_custom_certificate_verifier(Arc::new(AnyCertificate { provider }))
+            .with_no_client_auth();
+        config.resumption = Resumption::disabled();
+        Ok(Arc::new(config))
+    });
+    made.clone().map_err(|detail| ProbeError::NotConnected(Unreachable::Tls { detail }))
 }
 
 /// Connects to `address` with `hostname` as SNI and returns the fingerprint of the
@@ -112,15 +124,9 @@ impl Trust {
 ///
 /// # Errors
 /// [`ProbeError::NotConnected`].
-pub async fn served_certificate(
-    trust: &Trust,
-    address: SocketAddr,
-    hostname: &Hostname,
-) -> Result<Fingerprint, ProbeError> {
-    let stream = handshake(trust.tolerant.clone(), address, hostname).await?;
-    leaf(&stream)
-        .map(|leaf| Fingerprint::of(leaf))
-        .ok_or_else(|| ProbeError::NotConnected("no certificate was served".into()))
+pub async fn served_certificate(address: SocketAddr, hostname: &Hostname) -> Result<Fingerprint, ProbeError> {
+    let stream = handshake(tolerant()?, address, hostname).await?;
+    leaf(&stream).map(|leaf| Fingerprint::of(leaf)).ok_or_else(no_certificate)
 }
 
 /// Connects to `address` as a client of `hostname` does, verifies in full, and asks
@@ -136,18 +142,18 @@ pub async fn request(
 ) -> Result<Answered, ProbeError> {
     let stream = match handshake(trust.config.clone(), address, hostname).await {
         Err(ProbeError::Unverified { why, .. }) => {
-            let sha256 = served_certificate(trust, address, hostname).await.ok();
+            let sha256 = served_certificate(address, hostname).await.ok();
             return Err(ProbeError::Unverified { sha256, why });
         }
         other => other?,
     };
     let sha256 = leaf(&stream).map(|leaf| Fingerprint::of(leaf));
-    let sha256 = sha256.ok_or_else(|| ProbeError::NotConnected("no certificate was served".into()))?;
-    let failed = |why: String| ProbeError::NoAnswer { sha256, why };
+    let sha256 = sha256.ok_or_else(no_certificate)?;
+    let failed = |why| ProbeError::NoAnswer { sha256, why };
     match timeout(ANSWER, exchange(stream, address, hostname, path)).await {
         Ok(Ok((status, location, body))) => Ok(Answered { sha256, status, location, body }),
-        Ok(Err(error)) => Err(failed(error.to_string())),
-        Err(_) => Err(failed(format!("no answer within {} s", ANSWER.as_secs()))),
+        Ok(Err(error)) => Err(failed(of_error(&*error))),
+        Err(_) => Err(failed(timed_out(ANSWER))),
     }
 }
 
@@ -193,24 +199,61 @@ async fn handshake(
     address: SocketAddr,
     hostname: &Hostname,
 ) -> Result<TlsStream<TcpStream>, ProbeError> {
-    let not_connected = |why: &dyn std::fmt::Display| ProbeError::NotConnected(why.to_string());
+    let not_connected = ProbeError::NotConnected;
     let connect = timeout(CONNECT, TcpStream::connect(address)).await;
-    let stream = connect.map_err(|_| not_connected(&"no connection in time"))?.map_err(|error| match error.kind() {
-        std::io::ErrorKind::ConnectionRefused => not_connected(&"connection refused"),
-        _ => not_connected(&error),
-    })?;
-    let name = ServerName::try_from(hostname.as_str().to_owned()).map_err(|error| not_connected(&error))?;
+    let stream = connect.map_err(|_| not_connected(timed_out(CONNECT)))?.map_err(|error| not_connected(io(&error)))?;
+    let name = ServerName::try_from(hostname.as_str().to_owned())
+        .map_err(|error| not_connected(Unreachable::NotAsked { detail: error.to_string() }))?;
     let tls = timeout(HANDSHAKE, TlsConnector::from(config).connect(name, stream)).await;
-    tls.map_err(|_| not_connected(&"no TLS handshake in time"))?.map_err(|error| {
+    tls.map_err(|_| not_connected(timed_out(HANDSHAKE)))?.map_err(|error| {
         let inner = error.get_ref().and_then(|inner| inner.downcast_ref::<rustls::Error>());
         match inner {
             Some(rustls::Error::InvalidCertificate(reason)) => {
-                ProbeError::Unverified { sha256: None, why: reason.to_string() }
+                ProbeError::Unverified { sha256: None, why: untrusted(reason) }
             }
-            Some(other) => not_connected(&format!("TLS: {other}")),
-            None => not_connected(&format!("TLS: {error}")),
+            Some(other) => not_connected(Unreachable::Tls { detail: other.to_string() }),
+            None => not_connected(io(&error)),
         }
     })
+}
+
+fn io(error: &std::io::Error) -> Unreachable {
+    Unreachable::of_io(error.kind(), error.to_string())
+}
+
+fn timed_out(after: Duration) -> Unreachable {
+    Unreachable::TimedOut { after_ms: u64::try_from(after.as_millis()).unwrap_or(u64::MAX) }
+}
+
+fn no_certificate() -> ProbeError {
+    ProbeError::NotConnected(Unreachable::Tls { detail: "no certificate was served".into() })
+}
+
+/// What an error of the HTTP exchange means: what the system reported, else what is wrong
+/// with the answer.
+fn of_error(error: &(dyn std::error::Error + 'static)) -> Unreachable {
+    let mut cause = Some(error);
+    while let Some(error) = cause {
+        if let Some(error) = error.downcast_ref::<std::io::Error>() {
+            return io(error);
+        }
+        cause = error.source();
+    }
+    match error.downcast_ref::<hyper::Error>() {
+        Some(error) if error.is_incomplete_message() || error.is_canceled() => Unreachable::Closed,
+        _ => Unreachable::Malformed { detail: error.to_string() },
+    }
+}
+
+fn untrusted(reason: &CertificateError) -> Untrusted {
+    match reason {
+        CertificateError::Expired | CertificateError::ExpiredContext { .. } => Untrusted::Expired,
+        CertificateError::NotValidYet | CertificateError::NotValidYetContext { .. } => Untrusted::NotYetValid,
+        CertificateError::UnknownIssuer => Untrusted::UnknownIssuer,
+        CertificateError::NotValidForName | CertificateError::NotValidForNameContext { .. } => Untrusted::OtherName,
+        CertificateError::Revoked => Untrusted::Revoked,
+        other => Untrusted::Other { detail: other.to_string() },
+    }
 }
 
 fn leaf(stream: &TlsStream<TcpStream>) -> Option<&CertificateDer<'static>> {

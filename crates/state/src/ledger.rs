@@ -24,13 +24,20 @@ pub struct SpendingRow {
     pub order: i64,
 }
 
+/// A limit that a spending must not pass, and what it counts for.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct LimitCheck {
+    /// The limit.
+    pub limit: Limit,
+    /// The name, domain or set of names; empty for the account.
+    pub subject: String,
+}
+
 /// Why a spending was refused: a limit would be passed.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Refusal {
-    /// The limit.
-    pub limit: Limit,
-    /// The name, domain or set of names that it counts for; empty for the account.
-    pub subject: String,
+    /// The limit, and what it counts for.
+    pub check: LimitCheck,
     /// How many were spent within its span.
     pub spent: usize,
     /// When one more may be spent.
@@ -49,15 +56,17 @@ pub struct Hold {
 /// What a state knows of spendings.
 #[async_trait]
 pub trait Ledger {
-    /// Checks `limits` for what is about to be spent and records it, in one transaction: two
-    /// that spend at once cannot both take the last place. `renewal` may use the reserves.
+    /// Checks limits at an authority and records what is about to be spent there, in one
+    /// transaction: two that spend at once cannot both take the last place. A `renewal` may use
+    /// the reserves.
     ///
     /// # Errors
     /// [`StateError`], here and in every other method: the state cannot be read or written.
     async fn spend(
         &self,
+        authority: &str,
         rows: &[SpendingRow],
-        limits: &[Limit],
+        checks: &[LimitCheck],
         renewal: bool,
         now: Timestamp,
     ) -> Result<Result<(), Refusal>, StateError>;

@@ -38,7 +38,7 @@ pub use certificates::{CertificateBook, CertificateRow, CommandRun, OrderEnd, Si
 pub use claims::{Claim, Claimed, Claims};
 pub use hostnames::{HostnameRow, HostnameSummary, Hostnames};
 pub use journal::{Attempt, AttemptEnd, Entry, Journal, JournalFilter, Moment, PruneRule};
-pub use ledger::{Hold, Ledger, Refusal, SpendingRow};
+pub use ledger::{Hold, Ledger, LimitCheck, Refusal, SpendingRow};
 pub use lock::{Lock, LockError};
 pub use orders::{ChallengeRow, OrderPhase, OrderRow, Orders};
 pub use postgres::{PostgresConfig, PostgresState, PostgresTls};

@@ -20,8 +20,8 @@ use pindrel_core::renewal::RenewalWindow;
 use pindrel_core::values::{Fingerprint, KeyKind, Ttl};
 use pindrel_state::{
     AccountRow, Attempt, AttemptEnd, CertificateRow, ChallengeRow, Claim, Claimed, CommandRun, Entry, Hold,
-    HostnameRow, JournalFilter, LockError, Moment, OrderPhase, OrderRow, PostgresConfig, PostgresState, PostgresTls,
-    PruneRule, SealedBytes, SigningRequestRow, SpendingRow, SqliteState, State, StateError, Values as _,
+    HostnameRow, JournalFilter, LimitCheck, LockError, Moment, OrderPhase, OrderRow, PostgresConfig, PostgresState,
+    PostgresTls, PruneRule, SealedBytes, SigningRequestRow, SpendingRow, SqliteState, State, StateError, Values as _,
 };
 use pindrel_testkit::RealPostgres;
 
@@ -249,7 +249,8 @@ async fn hostnames(state: &dyn State) {
     };
     let names = ["b.larkfield.example", "a.larkfield.example", "*.a.larkfield.example", "c.larkfield.example"];
     // The digest needs all 64 bits.
-    let rows: Vec<HostnameRow> = names.iter().zip(u64::MAX - 3..=u64::MAX).map(|(name, wanted)| row(name, wanted)).collect();
+    let rows: Vec<HostnameRow> =
+        names.iter().zip(u64::MAX - 3..=u64::MAX).map(|(name, wanted)| row(name, wanted)).collect();
     state.persist_hostnames(rows.clone()).await.unwrap();
     // Pages, in an order that both sides of a page agree on.
     let mut paged = Vec::new();
@@ -297,23 +298,26 @@ async fn the_ledger(state: &dyn State, other: &dyn State) {
         order,
     };
     let subject = "larkfield.example";
+    let limits = [LimitCheck { limit, subject: subject.into() }];
     state
-        .spend(&[spend(subject, 10, 1), spend("other.example", 20, 1)], &[limit], false, at(20))
+        .spend(AUTHORITY, &[spend(subject, 10, 1), spend("other.example", 20, 1)], &limits, false, at(20))
         .await
         .unwrap()
         .unwrap();
     // Two that spend at once cannot both take the last place.
     let (one, two) = (&[spend(subject, 30, 2)], &[spend(subject, 30, 3)]);
-    let limits = [limit];
-    let both = tokio::join!(state.spend(one, &limits, false, at(30)), other.spend(two, &limits, false, at(30)));
+    let both = tokio::join!(
+        state.spend(AUTHORITY, one, &limits, false, at(30)),
+        other.spend(AUTHORITY, two, &limits, false, at(30))
+    );
     let both = [both.0.unwrap(), both.1.unwrap()];
     let refused: Vec<_> = both.iter().filter_map(|end| end.as_ref().err()).collect();
     assert_eq!(refused.len(), 1, "{both:?}");
     let refused = refused[0];
-    assert_eq!((refused.spent, refused.subject.as_str(), refused.until), (2, subject, at(110)));
+    assert_eq!((refused.spent, refused.check.subject.as_str(), refused.until), (2, subject, at(110)));
     // The reserve is for renewals.
-    assert!(state.spend(&[spend(subject, 31, 4)], &[limit], true, at(31)).await.unwrap().is_ok());
-    assert!(state.spend(&[spend(subject, 32, 5)], &[limit], true, at(32)).await.unwrap().is_err());
+    assert!(state.spend(AUTHORITY, &[spend(subject, 31, 4)], &limits, true, at(31)).await.unwrap().is_ok());
+    assert!(state.spend(AUTHORITY, &[spend(subject, 32, 5)], &limits, true, at(32)).await.unwrap().is_err());
     let spent = |since| state.spent(AUTHORITY, Spending::Order, Per::RegisteredDomain, subject, at(since));
     assert_eq!(spent(0).await.unwrap().len(), 3, "what was refused is not counted");
     assert_eq!(spent(10).await.unwrap().len(), 2);

@@ -14,7 +14,7 @@ pub(crate) enum AdoptCommand {
 
 /// Take over a certificate that exists as files
 ///
-/// It is checked like one that is brought in, and used as it is. When it is due, the
+/// It is checked like one that is imported, and used as it is. When it is due, the
 /// authority that the manifest names for it issues the next one.
 #[derive(Debug, Args)]
 pub(crate) struct CertificateArgs {
@@ -22,7 +22,7 @@ pub(crate) struct CertificateArgs {
     what: cert::LooseFilesArgs,
 }
 
-pub(crate) fn run(context: &Context, command: &AdoptCommand) -> Result<Status, CliError> {
+pub(crate) async fn run(context: &Context, command: &AdoptCommand) -> Result<Status, CliError> {
     let AdoptCommand::Certificate(args) = command;
-    cert::bring_in(context, "adopt certificate", &args.what)
+    cert::import_files(context, "adopt certificate", &args.what).await
 }

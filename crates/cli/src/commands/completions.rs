@@ -1,9 +1,8 @@
 //! `pindrel completions`
 
-use clap::{Args, CommandFactory as _};
+use clap::Args;
 use clap_complete::Shell;
 
-use crate::args::Cli;
 use crate::error::{CliError, Status};
 
 /// Write the completions for a shell
@@ -15,10 +14,10 @@ pub(crate) struct CompletionsArgs {
     shell: Shell,
 }
 
-pub(crate) fn run(args: &CompletionsArgs) -> Result<Status, CliError> {
+pub(crate) fn run(args: &CompletionsArgs, mut program: clap::Command) -> Result<Status, CliError> {
     // The generator panics when its writer fails, so it writes into memory.
     let mut text = Vec::new();
-    clap_complete::generate(args.shell, &mut Cli::command(), "pindrel", &mut text);
+    clap_complete::generate(args.shell, &mut program, "pindrel", &mut text);
     std::io::Write::write_all(&mut std::io::stdout(), &text)?;
     Ok(Status::Done)
 }

@@ -8,7 +8,7 @@ use clap::Args;
 use pindrel_sandbox::{DEFAULT_NET, Options, Sandbox};
 
 use crate::commands::{cert, check, sandbox, settle, status};
-use crate::context::{Context, block_on};
+use crate::context::Context;
 use crate::error::{CliError, Status};
 use crate::output::demo as say;
 
@@ -27,11 +27,7 @@ pub(crate) struct DemoArgs {
     stay: bool,
 }
 
-pub(crate) fn run(context: &Context, args: &DemoArgs) -> Result<Status, CliError> {
-    block_on(demo(context, args))
-}
-
-async fn demo(context: &Context, args: &DemoArgs) -> Result<Status, CliError> {
+pub(crate) async fn run(context: &Context, args: &DemoArgs) -> Result<Status, CliError> {
     let folder = tempfile::Builder::new().prefix("pindrel-demo-").tempdir()?;
     let ended = {
         let begun = show(context, folder.path());
@@ -66,16 +62,16 @@ async fn show(context: &Context, folder: &Path) -> Result<(Sandbox, Status), Cli
     say::step("check", "The manifest says which hostnames should lead where. First it is read for mistakes.")?;
     check::run(&context, &check::CheckArgs::default())?;
     say::step("settle --dry-run", "What would be done, in the order that protects traffic:")?;
-    settle::settle(&context, &settle::SettleArgs { dry_run: true, ..settle::SettleArgs::default() }).await?;
+    settle::run(&context, &settle::SettleArgs { dry_run: true, ..settle::SettleArgs::default() }).await?;
     say::step("settle", "Now it is done, each step verified by looking at the world.")?;
-    settle::settle(&context, &settle::SettleArgs::default()).await?;
+    settle::run(&context, &settle::SettleArgs::default()).await?;
     say::step("settle", "A second time there is nothing to do.")?;
-    settle::settle(&context, &settle::SettleArgs::default()).await?;
+    settle::run(&context, &settle::SettleArgs::default()).await?;
     say::step("cert renew api.larkfield.example", "A renewal, long before it is due: issued, bound, and seen served.")?;
     cert::renew(&context, "api.larkfield.example").await?;
     say::step("cert list", "The certificates:")?;
-    cert::list(&context, &cert::ListArgs::default())?;
+    cert::list(&context, &cert::ListArgs::default()).await?;
     say::step("status", "How it stands now:")?;
-    let status = status::status(&context, &status::StatusArgs::default()).await?;
+    let status = status::run(&context, &status::StatusArgs::default()).await?;
     Ok((sandbox, status))
 }

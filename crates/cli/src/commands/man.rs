@@ -2,9 +2,8 @@
 
 use std::path::PathBuf;
 
-use clap::{Args, CommandFactory as _};
+use clap::Args;
 
-use crate::args::Cli;
 use crate::error::{CliError, Status};
 
 /// Write the manual pages
@@ -18,12 +17,12 @@ pub(crate) struct ManArgs {
     folder: Option<PathBuf>,
 }
 
-pub(crate) fn run(args: &ManArgs) -> Result<Status, CliError> {
+pub(crate) fn run(args: &ManArgs, program: clap::Command) -> Result<Status, CliError> {
     match &args.folder {
-        None => clap_mangen::Man::new(Cli::command()).render(&mut std::io::stdout())?,
+        None => clap_mangen::Man::new(program).render(&mut std::io::stdout())?,
         Some(folder) => {
             std::fs::create_dir_all(folder)
-                .and_then(|()| clap_mangen::generate_to(Cli::command(), folder))
+                .and_then(|()| clap_mangen::generate_to(program, folder))
                 .map_err(|error| CliError::file(folder, "written", &error))?;
         }
     }

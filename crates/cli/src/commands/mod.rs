@@ -11,26 +11,56 @@ pub(crate) mod man;
 pub(crate) mod sandbox;
 pub(crate) mod schema;
 pub(crate) mod settle;
+pub(crate) mod state;
 pub(crate) mod status;
 
-use crate::args::Command;
+use clap::Subcommand;
+
 use crate::context::Context;
 use crate::error::{CliError, Status};
 
-/// Runs one command.
-pub(crate) fn run(context: &Context, command: Command) -> Result<Status, CliError> {
+/// The commands.
+#[derive(Debug, Subcommand)]
+pub(crate) enum Command {
+    Init(init::InitArgs),
+    Check(check::CheckArgs),
+    Settle(settle::SettleArgs),
+    Status(status::StatusArgs),
+    #[command(subcommand)]
+    Cert(cert::CertCommand),
+    #[command(subcommand)]
+    Account(account::AccountCommand),
+    #[command(subcommand)]
+    Adopt(adopt::AdoptCommand),
+    #[command(subcommand)]
+    State(state::StateCommand),
+    #[command(subcommand)]
+    Sandbox(sandbox::SandboxCommand),
+    Demo(demo::DemoArgs),
+    Schema(schema::SchemaArgs),
+    Completions(completions::CompletionsArgs),
+    Man(man::ManArgs),
+}
+
+/// Runs one command; `program` describes the whole command line.
+pub(crate) async fn run(
+    context: &Context,
+    command: Command,
+    program: fn() -> clap::Command,
+) -> Result<Status, CliError> {
     match command {
         Command::Init(args) => init::run(context, &args),
         Command::Check(args) => check::run(context, &args),
-        Command::Settle(args) => settle::run(context, &args),
-        Command::Cert(command) => cert::run(context, &command),
-        Command::Account(command) => account::run(context, &command),
-        Command::Adopt(command) => adopt::run(context, &command),
-        Command::Status(args) => status::run(context, &args),
-        Command::Sandbox(command) => sandbox::run(context, command),
-        Command::Demo(args) => demo::run(context, &args),
+        Command::Settle(args) => settle::run(context, &args).await,
+        Command::Cert(command) => cert::run(context, &command).await,
+        Command::Account(command) => account::run(context, &command).await,
+        Command::Adopt(command) => adopt::run(context, &command).await,
+        Command::Status(args) => status::run(context, &args).await,
+        Command::State(command) => state::run(context, &command).await,
+        Command::Sandbox(command) => sandbox::run(context, command).await,
+        Command::Demo(args) => demo::run(context, &args).await,
         Command::Schema(args) => schema::run(context, &args),
-        Command::Completions(args) => completions::run(&args),
-        Command::Man(args) => man::run(&args),
+        Command::Completions(args) => completions::run(&args, program()),
+        Command::Man(args) => man::run(&args, program()),
     }
 }

@@ -9,7 +9,7 @@ use clap::{Arg, Args, Subcommand};
 use pindrel_sandbox::control::{self, Switched};
 use pindrel_sandbox::{Options, Sandbox, SandboxError};
 
-use crate::context::{Context, block_on};
+use crate::context::Context;
 use crate::error::{CliError, Status};
 use crate::output;
 
@@ -93,15 +93,15 @@ pub(crate) struct UpArgs {
     deploy: u64,
 }
 
-pub(crate) fn run(context: &Context, command: SandboxCommand) -> Result<Status, CliError> {
+pub(crate) async fn run(context: &Context, command: SandboxCommand) -> Result<Status, CliError> {
     context.refuse_csv()?;
     match command {
-        SandboxCommand::Up(args) => block_on(up(context, &args)),
-        SandboxCommand::Down(args) => block_on(down(&args.folder)),
-        SandboxCommand::List(args) => block_on(list(context, &args.folder)),
-        SandboxCommand::Break(args) => block_on(switch(&args.place.folder, &args.fault, true)),
+        SandboxCommand::Up(args) => up(context, &args).await,
+        SandboxCommand::Down(args) => down(&args.folder).await,
+        SandboxCommand::List(args) => list(context, &args.folder).await,
+        SandboxCommand::Break(args) => switch(&args.place.folder, &args.fault, true).await,
         SandboxCommand::Mend(args) => {
-            block_on(switch(&args.place.folder, args.fault.as_deref().unwrap_or_default(), false))
+            switch(&args.place.folder, args.fault.as_deref().unwrap_or_default(), false).await
         }
     }
 }

@@ -31,6 +31,8 @@ pub(crate) enum Described {
     CertShow,
     /// What `account show --format json` writes
     Account,
+    /// What `state journal --format json` writes
+    Journal,
 }
 
 pub(crate) fn run(context: &Context, args: &SchemaArgs) -> Result<Status, CliError> {
@@ -44,6 +46,7 @@ pub(crate) fn run(context: &Context, args: &SchemaArgs) -> Result<Status, CliErr
         Described::CertList => include_str!("../schemas/cert-list.json"),
         Described::CertShow => include_str!("../schemas/cert-show.json"),
         Described::Account => include_str!("../schemas/account.json"),
+        Described::Journal => include_str!("../schemas/journal.json"),
     };
     std::io::Write::write_all(&mut std::io::stdout(), text.as_bytes())?;
     Ok(Status::Done)

@@ -6,8 +6,8 @@ use clap::Args;
 use pindrel_core::name::Hostname;
 use pindrel_engine::{Aim, Engine, Scope, Summary};
 
-use crate::args::{MAX_AGE_SECS, Pace};
-use crate::context::{Context, LOCK_PATIENCE, Limits, block_on};
+use crate::args::{MAX_AGE_SECS, RunBounds};
+use crate::context::{Context, LOCK_PATIENCE, bounds};
 use crate::error::{CliError, Status};
 use crate::output;
 use crate::output::progress::Progress;
@@ -31,7 +31,7 @@ pub(crate) struct SettleArgs {
     #[arg(long)]
     pub(crate) rehearse: bool,
 
-    /// See to this hostname only; may be repeated
+    /// Settle this hostname only; may be repeated
     #[arg(long, value_name = "HOSTNAME")]
     pub(crate) only: Vec<Hostname>,
 
@@ -40,29 +40,31 @@ pub(crate) struct SettleArgs {
     pub(crate) max_age: u64,
 
     #[command(flatten)]
-    pub(crate) pace: Pace,
+    pub(crate) bounds: RunBounds,
 }
 
 impl Default for SettleArgs {
     fn default() -> Self {
-        SettleArgs { dry_run: false, rehearse: false, only: Vec::new(), max_age: MAX_AGE_SECS, pace: Pace::default() }
+        SettleArgs {
+            dry_run: false,
+            rehearse: false,
+            only: Vec::new(),
+            max_age: MAX_AGE_SECS,
+            bounds: RunBounds::default(),
+        }
     }
 }
 
-pub(crate) fn run(context: &Context, args: &SettleArgs) -> Result<Status, CliError> {
-    block_on(settle(context, args))
-}
-
-pub(crate) async fn settle(context: &Context, args: &SettleArgs) -> Result<Status, CliError> {
+pub(crate) async fn run(context: &Context, args: &SettleArgs) -> Result<Status, CliError> {
     context.refuse_csv()?;
     let loaded = context.load()?;
     output::diagnostics::warn(&loaded.mistakes);
     let scope = loaded.scope(&args.only)?;
-    let home = context.home()?;
-    let limits = Limits::new(args.max_age, args.pace);
+    let home = context.home().await?;
+    let bounds = bounds(args.max_age, args.bounds);
     let aim = if args.rehearse { Aim::Rehearse } else { Aim::Hold };
     if args.dry_run {
-        let engine = loaded.engine(home, limits, Arc::new(()))?;
+        let engine = loaded.engine(home, bounds, Arc::new(())).await?;
         let plan = engine.plan(&scope, aim).await?;
         output::steps::print(context, &plan)?;
         return Ok(match (plan.stuck.iter().any(|stuck| stuck.outage), plan.held == plan.total) {
@@ -71,27 +73,27 @@ pub(crate) async fn settle(context: &Context, args: &SettleArgs) -> Result<Statu
             (false, false) => Status::NotHeld,
         });
     }
-    let _lock = home.lock("settle", LOCK_PATIENCE)?;
+    let _lock = home.lock("settle", LOCK_PATIENCE).await?;
     let progress = output::progress::start(context, &loaded.desired, &scope, aim);
-    let engine = loaded.engine(home, limits, progress.listener())?;
+    let engine = loaded.engine(home, bounds, progress.listener()).await?;
     carry_out(&engine, &scope, aim, &progress).await
 }
 
-/// Prepares a run by `prepare`, which says what it is to see to, and carries it out: what
+/// Prepares a run by `prepare`, which says what it is about, and carries it out: what
 /// `cert renew` and `cert revoke` do.
-pub(crate) async fn with(
+pub(crate) async fn run_prepared(
     context: &Context,
     who: &str,
-    pace: Pace,
+    limits: RunBounds,
     prepare: impl AsyncFnOnce(&Engine) -> Result<Scope, CliError>,
 ) -> Result<Status, CliError> {
     context.refuse_csv()?;
     let loaded = context.load()?;
     output::diagnostics::warn(&loaded.mistakes);
-    let home = context.home()?;
-    let _lock = home.lock(who, LOCK_PATIENCE)?;
+    let home = context.home().await?;
+    let _lock = home.lock(who, LOCK_PATIENCE).await?;
     let progress = output::progress::start(context, &loaded.desired, &Scope::all(&loaded.desired), Aim::Hold);
-    let engine = loaded.engine(home, Limits::new(MAX_AGE_SECS, pace), progress.listener())?;
+    let engine = loaded.engine(home, bounds(MAX_AGE_SECS, limits), progress.listener()).await?;
     let scope = prepare(&engine).await?;
     if scope == Scope::default() {
         return Ok(Status::Done);

@@ -5,8 +5,8 @@ use std::sync::Arc;
 use clap::Args;
 use pindrel_core::name::Hostname;
 
-use crate::args::{MAX_AGE_SECS, Pace};
-use crate::context::{Context, Limits, block_on};
+use crate::args::{MAX_AGE_SECS, RunBounds};
+use crate::context::{Context, bounds};
 use crate::error::{CliError, Status};
 use crate::output;
 
@@ -37,16 +37,12 @@ impl Default for StatusArgs {
     }
 }
 
-pub(crate) fn run(context: &Context, args: &StatusArgs) -> Result<Status, CliError> {
-    block_on(status(context, args))
-}
-
-pub(crate) async fn status(context: &Context, args: &StatusArgs) -> Result<Status, CliError> {
+pub(crate) async fn run(context: &Context, args: &StatusArgs) -> Result<Status, CliError> {
     let loaded = context.load()?;
     output::diagnostics::warn(&loaded.mistakes);
     let mut scope = loaded.hostnames(&args.only)?;
     scope.retain(|id| args.label.iter().all(|label| loaded.desired.hostname(*id).labels.contains(label)));
-    let engine = loaded.engine(context.home()?, Limits::new(args.max_age, Pace::default()), Arc::new(()))?;
+    let engine = loaded.engine(context.home().await?, bounds(args.max_age, RunBounds::default()), Arc::new(())).await?;
     let report = engine.status(&scope).await?;
     output::status::print(context, &report)?;
     let held = report.hostnames.iter().all(|hostname| hostname.pins.held());

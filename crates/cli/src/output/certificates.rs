@@ -221,7 +221,7 @@ pub(crate) fn print_details(context: &Context, now: Timestamp, details: &Certifi
         document["commands"] = details
             .commands
             .iter()
-            .map(|run| json!({ "run": run.command, "at": run.at, "ended_well": run.ended_well, "says": run.says }))
+            .map(|run| json!({ "run": run.command, "at": run.at, "succeeded": run.succeeded, "says": run.says }))
             .collect();
         return super::json(&document);
     }
@@ -289,7 +289,7 @@ pub(crate) fn print_details(context: &Context, now: Timestamp, details: &Certifi
         line(if n == 0 { "used" } else { "" }, used.to_string())?;
     }
     for run in &details.commands {
-        let how = if run.ended_well { "ended well" } else { "did not end well" };
+        let how = if run.succeeded { "succeeded" } else { "failed" };
         line("command", format!("{} {how} at {:.0}", run.command, run.at))?;
         if let Some(says) = &run.says {
             line("", says.clone())?;
@@ -332,31 +332,31 @@ fn wrapped(text: &str) -> Vec<String> {
 }
 
 /// Writes what came of bringing a certificate in.
-pub(crate) fn print_brought(
+pub(crate) fn print_import(
     context: &Context,
     desired: &Desired,
     id: CertificateId,
-    brought: &ImportSummary,
+    summary: &ImportSummary,
 ) -> Result<(), CliError> {
     let name = &desired.certificate(id).name;
     if context.format == Format::Json {
-        let names: Vec<String> = brought.names.iter().map(ToString::to_string).collect();
+        let names: Vec<String> = summary.names.iter().map(ToString::to_string).collect();
         return super::json(&json!({
-            "version": VERSION, "certificate": name, "sha256": brought.sha256, "names": names,
-            "expires": brought.not_after, "chain_length": brought.chain_length, "left_out": brought.left_out,
+            "version": VERSION, "certificate": name, "sha256": summary.sha256, "names": names,
+            "expires": summary.not_after, "chain_length": summary.chain_length, "left_out": summary.left_out,
         }));
     }
     let mut out = anstream::stdout();
-    for said in &brought.left_out {
+    for said in &summary.left_out {
         writeln!(out, "{said}")?;
     }
-    let days = age(brought.not_after.as_second() - Timestamp::now().as_second());
+    let days = age(summary.not_after.as_second() - Timestamp::now().as_second());
     writeln!(
         out,
         "{} is in Pindrel's care: {} in its chain, {days} left, SHA-256 {}.",
         style::paint(style::STRONG, name),
-        count(brought.chain_length, "certificate"),
-        brought.sha256.short()
+        count(summary.chain_length, "certificate"),
+        summary.sha256.short()
     )?;
     writeln!(out, "Run {} to have it served.", style::paint(style::COMMAND, "pindrel settle"))?;
     Ok(())

@@ -1,10 +1,12 @@
 //! How results are written: one module for each, all formats in it.
 
 pub(crate) mod account;
+pub(crate) mod attempt;
 pub(crate) mod certificates;
 pub(crate) mod demo;
 pub(crate) mod diagnostics;
 pub(crate) mod errors;
+pub(crate) mod journal;
 pub(crate) mod notes;
 pub(crate) mod progress;
 pub(crate) mod sandbox;

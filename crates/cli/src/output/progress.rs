@@ -7,11 +7,13 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
 use indicatif::{MultiProgress, ProgressBar, ProgressStyle};
+use jiff::Timestamp;
 use pindrel_core::desired::Desired;
 use pindrel_core::name::Hostname;
 use pindrel_core::pins::{Pin, PinState};
 use pindrel_engine::{Aim, Event, Listener, Scope, Summary};
 
+use super::attempt::from_now;
 use super::{count, held_of, style};
 use crate::args::Format;
 use crate::context::Context;
@@ -108,12 +110,21 @@ struct Text {
     seen: Mutex<Seen>,
 }
 
+/// What is in a hostname's way at the end of a run.
+struct InTheWay {
+    hostname: Hostname,
+    failed: bool,
+    says: String,
+    remedy: String,
+    next: Option<Timestamp>,
+}
+
 #[derive(Default)]
 struct Seen {
     pins: BTreeMap<Hostname, PinStates>,
     /// The hostnames that had a step, or have something in their way.
     touched: BTreeSet<Hostname>,
-    stuck: Vec<(Hostname, bool, String, String)>,
+    stuck: Vec<InTheWay>,
     waits: HashMap<(Hostname, &'static str), String>,
 }
 
@@ -127,9 +138,10 @@ impl Listener for Text {
             Event::StepStarted { hostname, .. } => {
                 seen.touched.insert(hostname.clone());
             }
-            Event::Stuck { hostname, failed, says, remedy } => {
+            Event::Stuck { hostname, failed, says, remedy, next } => {
                 seen.touched.insert(hostname.clone());
-                seen.stuck.push((hostname.clone(), *failed, says.clone(), remedy.clone()));
+                let (hostname, says, remedy) = (hostname.clone(), says.clone(), remedy.clone());
+                seen.stuck.push(InTheWay { hostname, failed: *failed, says, remedy, next: *next });
             }
             Event::Waiting { hostname, action, what } => {
                 let before = seen.waits.insert((hostname.clone(), action), what.clone());
@@ -168,13 +180,18 @@ impl Display for Text {
         if listed.clone().count() > MOST_LISTED {
             writeln!(out, "… and {} more", listed.count() - MOST_LISTED)?;
         }
-        for (hostname, failed, says, remedy) in &seen.stuck {
-            let mark = style::paint(
-                if *failed { style::BAD } else { style::UNDERWAY },
-                if *failed { "failed" } else { "stuck" },
-            );
-            writeln!(out, "{mark} {hostname}: {says}")?;
+        let now = Timestamp::now();
+        for InTheWay { hostname, failed, says, remedy, next } in &seen.stuck {
+            let (colour, word) = match (failed, next) {
+                (true, _) => (style::BAD, "failed"),
+                (false, Some(_)) => (style::UNDERWAY, "waiting"),
+                (false, None) => (style::UNDERWAY, "stuck"),
+            };
+            writeln!(out, "{} {hostname}: {says}", style::paint(colour, word))?;
             writeln!(out, "  {} {remedy}", style::paint(style::FAINT, "→"))?;
+            if let Some(next) = next.filter(|next| *next > now) {
+                writeln!(out, "  {} next attempt {}", style::paint(style::FAINT, "→"), from_now(now, next))?;
+            }
         }
         writeln!(out, "{}", sentence(summary, self.aim))?;
         Ok(())
@@ -203,6 +220,9 @@ fn sentence(summary: &Summary, aim: Aim) -> String {
     };
     if *failed > 0 {
         text.push_str(&format!(" {}.", style::paint(style::BAD, format_args!("{failed} failed"))));
+    }
+    if summary.waiting > 0 {
+        text.push_str(&format!(" {} put off to a later run.", summary.waiting));
     }
     if *acme_requests > 0 {
         text.push_str(&format!(
@@ -238,6 +258,7 @@ fn plain_line(event: &Event) -> Option<String> {
         Event::StepStarted { hostname, action, target, .. } => format!("{hostname}: {action}: {target}"),
         Event::StepEnded { hostname, action, seconds, .. } => format!("{hostname}: {action} done in {seconds:.1} s"),
         Event::StepFailed { hostname, action, says, .. } => format!("{hostname}: {action} failed: {says}"),
+        Event::StepPutOff { hostname, action, says, .. } => format!("{hostname}: {action} put off: {says}"),
         Event::Waiting { hostname, action, what } => format!("{hostname}: {action} waits for {what}"),
         Event::Note { says } => format!("note: {says}"),
         _ => return None,
@@ -274,6 +295,11 @@ impl Live {
             Event::StepFailed { hostname, action, says, .. } => {
                 self.change(hostname, |line| {
                     line.doing = style::paint(style::BAD, format_args!("{action} failed: {says}"))
+                });
+            }
+            Event::StepPutOff { hostname, action, says, .. } => {
+                self.change(hostname, |line| {
+                    line.doing = style::paint(style::UNDERWAY, format_args!("{action} put off: {says}"));
                 });
             }
             Event::Waiting { hostname, action, what } => {

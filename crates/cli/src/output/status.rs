@@ -30,13 +30,14 @@ struct Row<'r> {
     /// No check of health is made without one in the manifest.
     health: &'static str,
     held: bool,
+    last_attempt: Option<super::attempt::Row<'r>>,
     #[serde(skip_serializing_if = "<[String]>::is_empty")]
     labels: &'r [String],
     #[serde(skip_serializing_if = "Option::is_none")]
     note: Option<&'r str>,
 }
 
-/// Writes how the hostnames stand.
+/// Writes how the hostnames are.
 pub(crate) fn print(context: &Context, report: &Report) -> Result<(), CliError> {
     match context.format {
         Format::Json => print_json(report),
@@ -56,6 +57,7 @@ fn print_json(report: &Report) -> Result<(), CliError> {
         pins: &row.pins,
         health: "unknown",
         held: row.pins.held(),
+        last_attempt: row.last_attempt.as_ref().map(super::attempt::Row::new),
         labels: &row.labels,
         note: row.note.as_deref(),
     });
@@ -89,7 +91,7 @@ fn print_text(report: &Report) -> Result<(), CliError> {
     super::write_table(table, &[7, 8])?;
     let mut out = anstream::stdout();
     for row in report.hostnames.iter().filter(|row| !row.pins.held()) {
-        print_findings(&mut out, row)?;
+        print_findings(&mut out, report.at, row)?;
     }
     let (held, total) = (held(report), report.hostnames.len());
     let colour = if held == total { style::GOOD } else { style::UNDERWAY };
@@ -114,7 +116,7 @@ fn pin_cell(pin: &PinReport) -> Cell {
     Cell::new(format!("{} {}", pin.state.mark(), pin.state.as_str())).fg(super::table_colour(pin.state))
 }
 
-fn print_findings(out: &mut impl std::io::Write, row: &HostnameReport) -> Result<(), CliError> {
+fn print_findings(out: &mut impl std::io::Write, now: Timestamp, row: &HostnameReport) -> Result<(), CliError> {
     if let Some(note) = &row.note {
         writeln!(out, "  {} {}", style::paint(style::STRONG, &row.hostname), style::paint(style::FAINT, note))?;
     }
@@ -127,6 +129,9 @@ fn print_findings(out: &mut impl std::io::Write, row: &HostnameReport) -> Result
             }
             writeln!(out, "  {} {}", style::paint(style::FAINT, "→"), finding.remedy)?;
         }
+    }
+    if let Some(attempt) = &row.last_attempt {
+        super::attempt::print(out, now, attempt)?;
     }
     Ok(())
 }

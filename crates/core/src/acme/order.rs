@@ -19,6 +19,8 @@ use super::jws::{Payload, base64url, dns01_text};
 use super::objects::{Authorization, AuthorizationStatus, ChallengeStatus, Order, OrderStatus};
 use super::problem::Problem;
 use crate::name::{DnsName, Hostname};
+use crate::records::{RecordData, ZoneRecord};
+use crate::values::Ttl;
 
 /// How long an order may stay in one state before the flow gives up, in seconds.
 const PATIENCE_SECS: i64 = 600;
@@ -39,6 +41,13 @@ pub struct ChallengeRecord {
     pub name: DnsName,
     /// Its text.
     pub text: String,
+}
+
+impl ChallengeRecord {
+    /// Returns the record as it goes into a zone, with this TTL where it is alone.
+    pub fn in_zone(&self, ttl: Ttl) -> ZoneRecord {
+        ZoneRecord { owner: self.name.clone(), ttl, data: RecordData::Txt(self.text.clone()) }
+    }
 }
 
 /// What a call of the flow is about; handed back with the reply.

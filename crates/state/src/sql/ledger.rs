@@ -2,11 +2,11 @@
 
 use async_trait::async_trait;
 use jiff::{SignedDuration, Timestamp};
-use pindrel_core::budget::{Limit, Per, Spending};
+use pindrel_core::budget::{Per, Spending};
 
 use super::{Database, Durability, Row, SqlState, Statement, Value, values};
 use crate::StateError;
-use crate::ledger::{Hold, Ledger, Refusal, SpendingRow};
+use crate::ledger::{Hold, Ledger, LimitCheck, Refusal, SpendingRow};
 
 const TABLE: &str = "ledger";
 const SPENT: &str = "SELECT at FROM ledger WHERE authority = ?1 AND of = ?2 AND per = ?3 AND subject = ?4 AND at > ?5";
@@ -27,24 +27,22 @@ fn times(rows: Vec<Row>) -> Result<Vec<Timestamp>, StateError> {
 impl<D: Database> Ledger for SqlState<D> {
     async fn spend(
         &self,
+        authority: &str,
         rows: &[SpendingRow],
-        limits: &[Limit],
+        checks: &[LimitCheck],
         renewal: bool,
         now: Timestamp,
     ) -> Result<Result<(), Refusal>, StateError> {
         let mut session = self.database.begin("record what is spent").await?;
         session.execute(vec![Statement::new(QUEUE, Vec::new())]).await?;
-        for limit in limits {
+        for check in checks {
+            let LimitCheck { limit, subject } = check;
             let within = SignedDuration::from_secs(i64::try_from(limit.within_secs).unwrap_or(i64::MAX));
             let since = now.checked_sub(within).unwrap_or(Timestamp::UNIX_EPOCH);
-            let counted = rows.iter().filter(|row| row.per == limit.per && row.of == limit.of);
-            for row in counted {
-                let params = subject_params(&row.authority, limit.of, limit.per, &row.subject, since);
-                let spent = times(session.query(SPENT, params).await?)?;
-                if let Some(until) = limit.may_go_on(&spent, renewal, now) {
-                    let (limit, subject) = (*limit, row.subject.clone());
-                    return Ok(Err(Refusal { limit, subject, spent: spent.len(), until }));
-                }
+            let params = subject_params(authority, limit.of, limit.per, subject, since);
+            let spent = times(session.query(SPENT, params).await?)?;
+            if let Some(until) = limit.may_go_on(&spent, renewal, now) {
+                return Ok(Err(Refusal { check: check.clone(), spent: spent.len(), until }));
             }
         }
         let spend = rows.iter().map(|row| {

@@ -192,7 +192,7 @@ async fn what_is_given_up_half_way_leaves_no_transaction_open() {
     for _ in 0..50 {
         let session = state.database.begin("test").await.unwrap();
         drop(session);
-        let spending = state.spend(&[], &[], false, at(1));
+        let spending = state.spend("a", &[], &[], false, at(1));
         let _ = tokio::time::timeout(Duration::from_micros(30), spending).await;
     }
     let connection = state.database.connection.lock().await;

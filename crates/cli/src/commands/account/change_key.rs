@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use clap::Args;
 
 use super::{authority, read_key};
-use crate::context::{Context, block_on};
+use crate::context::Context;
 use crate::error::{CliError, Status};
 use crate::output;
 
@@ -23,11 +23,11 @@ pub(crate) struct ChangeKeyArgs {
     key: Option<PathBuf>,
 }
 
-pub(super) fn run(context: &Context, args: &ChangeKeyArgs) -> Result<Status, CliError> {
+pub(super) async fn run(context: &Context, args: &ChangeKeyArgs) -> Result<Status, CliError> {
     let key = args.key.as_deref().map(read_key).transpose()?;
-    let (engine, _lock) = context.locked_engine("account change-key")?;
+    let (engine, _lock) = context.locked_engine("account change-key").await?;
     let id = authority(engine.desired(), args.authority.as_deref())?;
-    let report = block_on(async { Ok(engine.change_account_key(id, key).await?) })?;
+    let report = engine.change_account_key(id, key).await?;
     output::account::print(context, &[report])?;
     Ok(Status::Done)
 }

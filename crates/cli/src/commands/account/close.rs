@@ -3,7 +3,7 @@
 use clap::Args;
 
 use super::authority;
-use crate::context::{Context, block_on};
+use crate::context::Context;
 use crate::error::{CliError, Status};
 use crate::output;
 
@@ -21,16 +21,16 @@ pub(crate) struct CloseArgs {
     for_good: bool,
 }
 
-pub(super) fn run(context: &Context, args: &CloseArgs) -> Result<Status, CliError> {
+pub(super) async fn run(context: &Context, args: &CloseArgs) -> Result<Status, CliError> {
     if !args.for_good {
         return Err(CliError::Usage {
             says: "an account that is closed cannot be opened again".into(),
             remedy: format!("if it is meant: pindrel account close {} --for-good", args.authority),
         });
     }
-    let (engine, _lock) = context.locked_engine("account close")?;
+    let (engine, _lock) = context.locked_engine("account close").await?;
     let id = authority(engine.desired(), Some(&args.authority))?;
-    let report = block_on(async { Ok(engine.close_account(id).await?) })?;
+    let report = engine.close_account(id).await?;
     output::account::print(context, &[report])?;
     Ok(Status::Done)
 }

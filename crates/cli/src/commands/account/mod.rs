@@ -27,13 +27,13 @@ pub(crate) enum AccountCommand {
     Close(close::CloseArgs),
 }
 
-pub(crate) fn run(context: &Context, command: &AccountCommand) -> Result<Status, CliError> {
+pub(crate) async fn run(context: &Context, command: &AccountCommand) -> Result<Status, CliError> {
     context.refuse_csv()?;
     match command {
-        AccountCommand::Show(args) => show::run(context, args),
-        AccountCommand::Register(args) => register::run(context, args),
-        AccountCommand::ChangeKey(args) => change_key::run(context, args),
-        AccountCommand::Close(args) => close::run(context, args),
+        AccountCommand::Show(args) => show::run(context, args).await,
+        AccountCommand::Register(args) => register::run(context, args).await,
+        AccountCommand::ChangeKey(args) => change_key::run(context, args).await,
+        AccountCommand::Close(args) => close::run(context, args).await,
     }
 }
 

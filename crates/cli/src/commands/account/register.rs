@@ -6,7 +6,7 @@ use clap::Args;
 use pindrel_engine::Registration;
 
 use super::{authority, read_key};
-use crate::context::{Context, block_on};
+use crate::context::Context;
 use crate::error::{CliError, Status};
 use crate::output;
 
@@ -28,12 +28,12 @@ pub(crate) struct RegisterArgs {
     agree: bool,
 }
 
-pub(super) fn run(context: &Context, args: &RegisterArgs) -> Result<Status, CliError> {
+pub(super) async fn run(context: &Context, args: &RegisterArgs) -> Result<Status, CliError> {
     let key = args.key.as_deref().map(read_key).transpose()?;
-    let (engine, _lock) = context.locked_engine("account register")?;
+    let (engine, _lock) = context.locked_engine("account register").await?;
     let id = authority(engine.desired(), args.authority.as_deref())?;
     let how = Registration { key, agree: args.agree };
-    let report = block_on(async { Ok(engine.open_account(id, how).await?) })?;
+    let report = engine.open_account(id, how).await?;
     output::account::print(context, &[report])?;
     Ok(Status::Done)
 }

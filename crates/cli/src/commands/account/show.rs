@@ -8,7 +8,7 @@ use pindrel_engine::{Engine, ExportForm};
 use secrecy::ExposeSecret as _;
 
 use super::authority;
-use crate::context::{Context, block_on};
+use crate::context::Context;
 use crate::error::{CliError, Status};
 use crate::output;
 
@@ -39,12 +39,12 @@ enum Form {
     Jwk,
 }
 
-pub(super) fn run(context: &Context, args: &ShowArgs) -> Result<Status, CliError> {
-    let (engine, _) = context.engine()?;
+pub(super) async fn run(context: &Context, args: &ShowArgs) -> Result<Status, CliError> {
+    let (engine, _) = context.engine().await?;
     let desired = engine.desired();
     if let Some(path) = &args.take_out_key {
         let id = authority(desired, args.authority.as_deref())?;
-        let key = engine.take_out_account_key(id, args.r#as == Form::Jwk)?;
+        let key = engine.export_account_key(id, args.r#as == Form::Jwk).await?;
         Engine::write_export(path, key.expose_secret().as_bytes(), ExportForm::Key)?;
         output::account::say_taken_out(context, &desired.authority(id).name, path)?;
         return Ok(Status::Done);
@@ -53,7 +53,7 @@ pub(super) fn run(context: &Context, args: &ShowArgs) -> Result<Status, CliError
         Some(name) => vec![authority(desired, Some(name))?],
         None => (0..desired.authorities.len() as u32).map(AuthorityId).collect(),
     };
-    let reports = block_on(async { Ok(engine.account_reports(&ids).await?) })?;
+    let reports = engine.account_reports(&ids).await?;
     output::account::print(context, &reports)?;
     let failed = reports.iter().any(|report| report.unreachable.is_some());
     Ok(if failed { Status::Failed } else { Status::Done })

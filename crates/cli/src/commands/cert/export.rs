@@ -63,7 +63,7 @@ impl From<Form> for ExportForm {
     }
 }
 
-pub(super) fn run(context: &Context, args: &ExportArgs) -> Result<Status, CliError> {
+pub(super) async fn run(context: &Context, args: &ExportArgs) -> Result<Status, CliError> {
     let form = ExportForm::from(args.form);
     if form.contents().is_secret() && args.out.is_none() {
         return Err(CliError::Usage {
@@ -72,9 +72,9 @@ pub(super) fn run(context: &Context, args: &ExportArgs) -> Result<Status, CliErr
         });
     }
     let password = read_password(args.password.as_ref())?;
-    let (engine, _) = context.engine()?;
+    let (engine, _) = context.engine().await?;
     let id = named(engine.desired(), &args.name)?;
-    let bytes = engine.export(&engine.desired().certificate(id).name, form, password.as_ref())?;
+    let bytes = engine.export(&engine.desired().certificate(id).name, form, password.as_ref()).await?;
     match &args.out {
         None => std::io::stdout().write_all(&bytes)?,
         Some(path) => {

@@ -10,7 +10,7 @@ use crate::context::Context;
 use crate::error::{CliError, Status};
 use crate::output;
 
-/// Bring in a certificate that was bought, out of loose files in any order
+/// Import a certificate that was issued elsewhere, out of loose files in any order
 ///
 /// PEM, DER and PKCS#12 are read. The leaf is found, the chain put in order, a root left
 /// out; key, names, validity and strength are checked against the manifest.
@@ -35,18 +35,18 @@ pub(crate) struct LooseFilesArgs {
     password: Option<SecretRef>,
 }
 
-pub(super) fn run(context: &Context, args: &ImportArgs) -> Result<Status, CliError> {
-    bring_in(context, "cert import", &args.what)
+pub(super) async fn run(context: &Context, args: &ImportArgs) -> Result<Status, CliError> {
+    import_files(context, "cert import", &args.what).await
 }
 
-/// Brings a certificate in; `adopt` does the same with one that exists.
-pub(crate) fn bring_in(context: &Context, who: &str, what: &LooseFilesArgs) -> Result<Status, CliError> {
+/// Imports a certificate; `adopt` does the same with one that exists.
+pub(crate) async fn import_files(context: &Context, who: &str, what: &LooseFilesArgs) -> Result<Status, CliError> {
     context.refuse_csv()?;
     let files = read_files(&what.files)?;
     let password = read_password(what.password.as_ref())?;
-    let (engine, _lock) = context.locked_engine(who)?;
+    let (engine, _lock) = context.locked_engine(who).await?;
     let id = named(engine.desired(), &what.name)?;
-    let brought = engine.import(id, &files, password.as_ref())?;
-    output::certificates::print_brought(context, engine.desired(), id, &brought)?;
+    let summary = engine.import(id, &files, password.as_ref()).await?;
+    output::certificates::print_import(context, engine.desired(), id, &summary)?;
     Ok(Status::Done)
 }

@@ -57,10 +57,10 @@ fn parse_seconds(text: &str) -> Result<i64, String> {
     i64::try_from(span.as_secs()).map_err(|error| error.to_string())
 }
 
-pub(crate) fn list(context: &Context, args: &ListArgs) -> Result<Status, CliError> {
-    let (engine, _) = context.engine()?;
+pub(crate) async fn list(context: &Context, args: &ListArgs) -> Result<Status, CliError> {
+    let (engine, _) = context.engine().await?;
     let now = Timestamp::now();
-    let mut reports = engine.certificate_reports()?;
+    let mut reports = engine.certificate_reports().await?;
     reports.retain(|report| args.keeps(report, now));
     match args.sort {
         Sort::Manifest => {}

@@ -19,7 +19,7 @@ use secrecy::SecretString;
 use crate::context::Context;
 use crate::error::{CliError, Status};
 
-pub(crate) use import::{LooseFilesArgs, bring_in};
+pub(crate) use import::{LooseFilesArgs, import_files};
 pub(crate) use list::{ListArgs, list};
 pub(crate) use renew::renew;
 
@@ -38,15 +38,15 @@ pub(crate) enum CertCommand {
     Revoke(revoke::RevokeArgs),
 }
 
-pub(crate) fn run(context: &Context, command: &CertCommand) -> Result<Status, CliError> {
+pub(crate) async fn run(context: &Context, command: &CertCommand) -> Result<Status, CliError> {
     match command {
-        CertCommand::List(args) => list::list(context, args),
-        CertCommand::Show(args) => show::run(context, args),
-        CertCommand::Request(args) => request::run(context, args),
-        CertCommand::Import(args) => import::run(context, args),
-        CertCommand::Export(args) => export::run(context, args),
-        CertCommand::Renew(args) => renew::run(context, args),
-        CertCommand::Revoke(args) => revoke::run(context, args),
+        CertCommand::List(args) => list::list(context, args).await,
+        CertCommand::Show(args) => show::run(context, args).await,
+        CertCommand::Request(args) => request::run(context, args).await,
+        CertCommand::Import(args) => import::run(context, args).await,
+        CertCommand::Export(args) => export::run(context, args).await,
+        CertCommand::Renew(args) => renew::run(context, args).await,
+        CertCommand::Revoke(args) => revoke::run(context, args).await,
     }
 }
 

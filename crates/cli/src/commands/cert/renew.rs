@@ -5,9 +5,9 @@ use pindrel_core::desired::CertificateId;
 use pindrel_engine::Scope;
 
 use super::named;
-use crate::args::Pace;
+use crate::args::RunBounds;
 use crate::commands::settle;
-use crate::context::{Context, block_on};
+use crate::context::Context;
 use crate::error::{CliError, Status};
 
 /// Renew certificates now, whether or not they are due
@@ -25,27 +25,27 @@ pub(crate) struct RenewArgs {
     all: bool,
 
     #[command(flatten)]
-    pace: Pace,
+    bounds: RunBounds,
 }
 
-pub(super) fn run(context: &Context, args: &RenewArgs) -> Result<Status, CliError> {
-    block_on(renew_all(context, args))
+pub(super) async fn run(context: &Context, args: &RenewArgs) -> Result<Status, CliError> {
+    renew_all(context, args).await
 }
 
 /// Renews one certificate.
 pub(crate) async fn renew(context: &Context, name: &str) -> Result<Status, CliError> {
-    renew_all(context, &RenewArgs { names: vec![name.to_owned()], all: false, pace: Pace::default() }).await
+    renew_all(context, &RenewArgs { names: vec![name.to_owned()], all: false, bounds: RunBounds::default() }).await
 }
 
 async fn renew_all(context: &Context, args: &RenewArgs) -> Result<Status, CliError> {
-    settle::with(context, "cert renew", args.pace, async |engine| {
+    settle::run_prepared(context, "cert renew", args.bounds, async |engine| {
         let desired = engine.desired();
         let ids = if args.all {
             desired.certificate_ids().filter(|id| desired.certificate(*id).authority.is_some()).collect()
         } else {
             args.names.iter().map(|name| named(desired, name)).collect::<Result<Vec<CertificateId>, _>>()?
         };
-        engine.ask_for_renewal(&ids)?;
+        engine.request_renewal(&ids).await?;
         Ok(Scope::of_certificates(desired, &ids))
     })
     .await

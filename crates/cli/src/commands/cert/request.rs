@@ -23,11 +23,11 @@ pub(crate) struct RequestArgs {
     out: Option<PathBuf>,
 }
 
-pub(super) fn run(context: &Context, args: &RequestArgs) -> Result<Status, CliError> {
+pub(super) async fn run(context: &Context, args: &RequestArgs) -> Result<Status, CliError> {
     context.refuse_csv()?;
-    let (engine, _lock) = context.locked_engine("cert request")?;
+    let (engine, _lock) = context.locked_engine("cert request").await?;
     let id = named(engine.desired(), &args.name)?;
-    let pem = engine.request(id)?;
+    let pem = engine.signing_request(id).await?;
     if let Some(path) = &args.out {
         std::fs::write(path, &pem).map_err(|error| CliError::file(path, "written", &error))?;
     }

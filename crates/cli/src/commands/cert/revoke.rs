@@ -4,9 +4,9 @@ use clap::{Args, ValueEnum};
 use pindrel_engine::{RevocationKey, RevokeReason, Scope};
 
 use super::named;
-use crate::args::Pace;
+use crate::args::RunBounds;
 use crate::commands::settle;
-use crate::context::{Context, block_on};
+use crate::context::Context;
 use crate::error::{CliError, Status};
 use crate::output;
 
@@ -32,7 +32,7 @@ pub(crate) struct RevokeArgs {
     no_replacement: bool,
 
     #[command(flatten)]
-    pace: Pace,
+    bounds: RunBounds,
 }
 
 /// Why a certificate is revoked.
@@ -54,7 +54,7 @@ enum By {
     Certificate,
 }
 
-pub(super) fn run(context: &Context, args: &RevokeArgs) -> Result<Status, CliError> {
+pub(super) async fn run(context: &Context, args: &RevokeArgs) -> Result<Status, CliError> {
     let reason = match args.reason {
         Reason::Unspecified => RevokeReason::Unspecified,
         Reason::KeyCompromise => RevokeReason::KeyCompromise,
@@ -66,11 +66,12 @@ pub(super) fn run(context: &Context, args: &RevokeArgs) -> Result<Status, CliErr
         By::Account => RevocationKey::Account,
         By::Certificate => RevocationKey::Certificate,
     };
-    block_on(settle::with(context, "cert revoke", args.pace, async |engine| {
+    settle::run_prepared(context, "cert revoke", args.bounds, async |engine| {
         let id = named(engine.desired(), &args.name)?;
         let sha256 = engine.revoke(id, reason, by, !args.no_replacement).await?;
         output::certificates::say_revoked(context, &engine.desired().certificate(id).name, sha256)?;
         let replace = !args.no_replacement || reason == RevokeReason::KeyCompromise;
         Ok(if replace { Scope::of_certificates(engine.desired(), &[id]) } else { Scope::default() })
-    }))
+    })
+    .await
 }

@@ -18,13 +18,13 @@ pub(crate) struct ShowArgs {
     name: String,
 }
 
-pub(super) fn run(context: &Context, args: &ShowArgs) -> Result<Status, CliError> {
+pub(super) async fn run(context: &Context, args: &ShowArgs) -> Result<Status, CliError> {
     context.refuse_csv()?;
-    let (engine, _) = context.engine()?;
+    let (engine, _) = context.engine().await?;
     // One that the manifest no longer names is still in the state, by its own name.
     let desired = engine.desired();
     let name = named(desired, &args.name).map(|id| desired.certificate(id).name.clone()).unwrap_or(args.name.clone());
-    let details = engine.certificate_details(&name)?;
+    let details = engine.certificate_details(&name).await?;
     output::certificates::print_details(context, Timestamp::now(), &details)?;
     Ok(Status::Done)
 }

@@ -1,39 +1,45 @@
 //! Accounts at authorities: opened, found, changed, given another key, closed.
 
-use std::sync::{Arc, PoisonError};
+use std::collections::HashMap;
+use std::sync::{Arc, Mutex, PoisonError};
 
-use pindrel_acme::{Authority, Registered, RequestSigner, TransportError};
+use pindrel_acme::{Registered, TransportError};
 use pindrel_core::acme::account::{self, AccountStatus};
-use pindrel_core::acme::jws::{Jwk, Unsigned};
+use pindrel_core::acme::jws::Unsigned;
 use pindrel_core::desired::AuthorityId;
+use pindrel_core::findings::{Code, Finding};
 use pindrel_core::values::KeyKind;
 use pindrel_keys::{AccountKey, external_mac};
 use pindrel_state::{AccountRow, Moment};
 use secrecy::{ExposeSecret as _, SecretString};
 use serde_json::Value;
+use tokio::sync::OnceCell;
 
-use crate::error::{EngineError, StepFailure};
-use crate::{Engine, Event, secrets};
-
-/// Lets an account key sign for the transport.
-pub(crate) struct Signing<'k>(pub(crate) &'k AccountKey);
-
-impl RequestSigner for Signing<'_> {
-    fn jwk(&self) -> &Jwk {
-        self.0.jwk()
-    }
-
-    fn sign(&self, message: &[u8]) -> Result<Vec<u8>, String> {
-        self.0.sign(message).map_err(|error| error.to_string())
-    }
-}
+use super::Signing;
+use crate::drivers::Authority;
+use crate::failure::{EngineError, key_failed, seal_failed, secret_unreadable, state_failed, transport_failed};
+use crate::run::Engine;
 
 /// An account with all that its orders need.
 pub(crate) struct Account {
-    pub(crate) authority: Arc<Authority>,
+    pub(crate) authority: Arc<dyn Authority>,
     pub(crate) key: AccountKey,
     pub(crate) url: String,
     pub(crate) orders: Option<String>,
+}
+
+/// The accounts that the orders of one run are made with, each read once.
+#[derive(Default)]
+pub(crate) struct OpenAccounts(Mutex<HashMap<AuthorityId, Arc<OnceCell<Arc<Account>>>>>);
+
+impl OpenAccounts {
+    fn cell(&self, id: AuthorityId) -> Arc<OnceCell<Arc<Account>>> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner).entry(id).or_default().clone()
+    }
+
+    fn forget(&self, id: AuthorityId) {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner).remove(&id);
+    }
 }
 
 /// What is known of an account.
@@ -74,7 +80,7 @@ pub struct Registration {
 
 impl Engine {
     /// The step that opens an account, or finds it.
-    pub(crate) async fn register(&self, id: AuthorityId) -> Result<(), StepFailure> {
+    pub(crate) async fn register(&self, id: AuthorityId) -> Result<(), Finding> {
         self.open_account(id, Registration::default()).await.map(drop)
     }
 
@@ -82,32 +88,34 @@ impl Engine {
     /// that differ from the manifest's are changed.
     ///
     /// # Errors
-    /// [`StepFailure`].
-    pub async fn open_account(&self, id: AuthorityId, how: Registration) -> Result<AccountReport, StepFailure> {
+    /// A [`Finding`].
+    pub async fn open_account(&self, id: AuthorityId, how: Registration) -> Result<AccountReport, Finding> {
         let wanted = self.desired.authority(id);
         let directory = wanted.directory.as_str();
-        let authority = self.world.authority(&self.desired, id).await?;
-        let known = self.state.account(directory)?.filter(|row| row.status == AccountStatus::Valid);
+        let authority = self.authority(id).await?;
+        let known =
+            self.state.account(directory).await.map_err(state_failed)?.filter(|row| row.status == AccountStatus::Valid);
         let known = match known {
-            Some(row) => Some(self.confirm_key_change(&authority, row).await?),
+            Some(row) => Some(self.confirm_key_change(&*authority, row).await?),
             None => None,
         };
         let (key, mut row) = match (how.key, known) {
             (Some(key), Some(row)) if self.account_key_of(&row)?.jwk() != key.jwk() => {
                 let says = format!("there is an account at {directory} already, with another key");
-                return Err(StepFailure::new(
-                    says,
-                    "change its key with: pindrel account change-key, or close it first",
-                ));
+                let remedy = "Change its key with: pindrel account change-key, or close it first";
+                return Err(Finding::of(Code::AuthorityRefuses, says, remedy));
             }
             (_, Some(row)) => (self.account_key_of(&row)?, row),
             (given, None) => {
-                let key = given.map_or_else(|| AccountKey::generate(wanted.account_key), Ok)?;
+                let key = match given {
+                    Some(key) => key,
+                    None => self.drivers.keys().account_key(wanted.account_key).await.map_err(key_failed)?,
+                };
                 // Sealed before the authority hears of it: asking twice with the same key
                 // finds the same account (RFC 8555 §7.3.1).
                 let row = AccountRow {
                     authority: directory.into(),
-                    key: self.vault.seal(&account_row(directory), key.pkcs8())?,
+                    key: self.vault.seal(&account_row(directory), key.pkcs8()).map_err(seal_failed)?,
                     url: None,
                     orders: None,
                     status: AccountStatus::Valid,
@@ -115,73 +123,69 @@ impl Engine {
                     terms: None,
                     next_key: None,
                 };
-                self.state.keep_account(&row)?;
+                self.state.persist_account(&row).await.map_err(state_failed)?;
                 (key, row)
             }
         };
         let terms = authority.directory().meta.terms_of_service.clone();
         let registered = match &row.url {
-            None => self.first_registration(id, &authority, &key).await?,
+            None => self.first_registration(id, &*authority, &key).await?,
             Some(url) => {
                 let changed = row.terms.is_some() && row.terms != terms;
                 if changed && how.agree {
-                    authority.account(&Signing(&key), url, Some(account::agree())).await?;
+                    authority.account(&Signing(&key), url, Some(account::agree())).await.map_err(failed)?;
                     row.terms.clone_from(&terms);
                 }
-                authority.account(&Signing(&key), url, None).await?
+                authority.account(&Signing(&key), url, None).await.map_err(failed)?
             }
         };
         if row.url.is_none() || row.terms.is_none() {
             row.terms = terms;
         }
-        self.take_over(&mut row, &registered);
+        self.apply_account(&mut row, &registered);
         if row.contact != wanted.contact && row.status == AccountStatus::Valid {
-            self.change_contacts(&authority, &key, &registered.url, &mut row, &wanted.contact).await?;
+            self.change_contacts(&*authority, &key, &registered.url, &mut row, &wanted.contact).await?;
         }
-        self.state.keep_account(&row)?;
-        Ok(self.account_report(id, Some(&row), Some(&key), Some(&authority)))
+        self.state.persist_account(&row).await.map_err(state_failed)?;
+        Ok(self.account_report(id, Some(&row), Some(&key), Some(&*authority)))
     }
 
     async fn first_registration(
         &self,
         id: AuthorityId,
-        authority: &Authority,
+        authority: &dyn Authority,
         key: &AccountKey,
-    ) -> Result<Registered, StepFailure> {
+    ) -> Result<Registered, Finding> {
         let wanted = self.desired.authority(id);
         let meta = &authority.directory().meta;
         let binding = self.external_binding(id, key, &authority.directory().new_account)?;
         if binding.is_none() && meta.external_account_required {
             // A key that came from elsewhere may have its account already.
-            return authority.find(&Signing(key)).await?.ok_or_else(|| {
-                StepFailure::new(
-                    format!(
-                        "the authority {} opens accounts only for those who have one with it elsewhere",
-                        wanted.directory
-                    ),
-                    format!("write external_account_key in [authority.{}]", wanted.name),
-                )
+            return authority.find(&Signing(key)).await.map_err(failed)?.ok_or_else(|| {
+                let says = format!("{} opens accounts only with an external account key", wanted.name);
+                let remedy = format!("Write external_account_key in [authority.{}]", wanted.name);
+                Finding::of(Code::AccountMissing, says, remedy)
             });
         }
-        Ok(authority.register(&Signing(key), &wanted.contact, binding).await?)
+        authority.register(&Signing(key), &wanted.contact, binding).await.map_err(failed)
     }
 
     async fn change_contacts(
         &self,
-        authority: &Authority,
+        authority: &dyn Authority,
         key: &AccountKey,
         url: &str,
         row: &mut AccountRow,
         wanted: &[String],
-    ) -> Result<(), StepFailure> {
-        let changed = authority.account(&Signing(key), url, Some(account::contacts(wanted))).await?;
-        self.take_over(row, &changed);
+    ) -> Result<(), Finding> {
+        let changed = authority.account(&Signing(key), url, Some(account::contacts(wanted))).await.map_err(failed)?;
+        self.apply_account(row, &changed);
         // An authority need not show the contacts that it took.
         row.contact = wanted.to_vec();
         Ok(())
     }
 
-    fn take_over(&self, row: &mut AccountRow, registered: &Registered) {
+    fn apply_account(&self, row: &mut AccountRow, registered: &Registered) {
         row.url = Some(registered.url.clone());
         row.status = registered.status;
         if registered.orders.is_some() {
@@ -192,39 +196,45 @@ impl Engine {
         }
     }
 
-    fn external_binding(&self, id: AuthorityId, key: &AccountKey, url: &str) -> Result<Option<Value>, StepFailure> {
+    fn external_binding(&self, id: AuthorityId, key: &AccountKey, url: &str) -> Result<Option<Value>, Finding> {
         let Some(external) = &self.desired.authority(id).external_account_key else { return Ok(None) };
-        let secret = secrets::read(&external.secret, self.world.folder())
-            .map_err(|why| StepFailure::secret(&external.secret, &why))?;
+        let unreadable = |why: &str| secret_unreadable(&external.secret, why);
+        let secret = self.drivers.secret(&external.secret).map_err(|why| unreadable(&why))?;
         let encoded = secret.expose_secret().trim_end_matches('=').replace('+', "-").replace('/', "_");
         let mac = base64::Engine::decode(&base64::engine::general_purpose::URL_SAFE_NO_PAD, encoded)
-            .map_err(|_| StepFailure::secret(&external.secret, "it is not base64url"))?;
+            .map_err(|_| unreadable("it is not base64url"))?;
         let unsigned = Unsigned::external_binding(external.algorithm, &external.id, url, key.jwk());
         let signature = external_mac(external.algorithm, &mac, &unsigned.to_sign());
         Ok(Some(unsigned.signed(&signature)))
     }
 
     /// The account that orders at an authority are made with; read once a run.
-    pub(crate) async fn account(&self, id: AuthorityId) -> Result<Arc<Account>, StepFailure> {
-        let cell = self.accounts.lock().unwrap_or_else(PoisonError::into_inner).entry(id).or_default().clone();
+    pub(crate) async fn account(&self, id: AuthorityId) -> Result<Arc<Account>, Finding> {
+        let cell = self.accounts.cell(id);
         cell.get_or_try_init(async || self.read_account(id).await.map(Arc::new)).await.cloned()
     }
 
-    async fn read_account(&self, id: AuthorityId) -> Result<Account, StepFailure> {
+    async fn read_account(&self, id: AuthorityId) -> Result<Account, Finding> {
         let wanted = self.desired.authority(id);
         let directory = wanted.directory.as_str();
-        let authority = self.world.authority(&self.desired, id).await?;
+        let authority = self.authority(id).await?;
         let none = || {
-            let says = format!("there is no open account at {directory}");
-            StepFailure::new(says, format!("open one with: pindrel account register {}", wanted.name))
+            let says = format!("there is no open account at {}", wanted.name);
+            Finding::of(Code::AccountMissing, says, format!("Open one with: pindrel account register {}", wanted.name))
         };
-        let row = self.state.account(directory)?.filter(|row| row.status == AccountStatus::Valid).ok_or_else(none)?;
-        let mut row = self.confirm_key_change(&authority, row).await?;
+        let row = self
+            .state
+            .account(directory)
+            .await
+            .map_err(state_failed)?
+            .filter(|row| row.status == AccountStatus::Valid)
+            .ok_or_else(none)?;
+        let mut row = self.confirm_key_change(&*authority, row).await?;
         let url = row.url.clone().ok_or_else(none)?;
         let key = self.account_key_of(&row)?;
         if row.contact != wanted.contact {
-            self.change_contacts(&authority, &key, &url, &mut row, &wanted.contact).await?;
-            self.state.keep_account(&row)?;
+            self.change_contacts(&*authority, &key, &url, &mut row, &wanted.contact).await?;
+            self.state.persist_account(&row).await.map_err(state_failed)?;
         }
         let terms = &authority.directory().meta.terms_of_service;
         if let (Some(agreed), Some(new)) = (&row.terms, terms)
@@ -234,14 +244,14 @@ impl Engine {
                 "the terms of service of {directory} have changed to {new}; once read, agree with: pindrel account register {} --agree",
                 wanted.name
             );
-            self.listener.on(Event::Note { says });
+            self.note(says);
         }
         Ok(Account { authority, key, url, orders: row.orders })
     }
 
-    fn account_key_of(&self, row: &AccountRow) -> Result<AccountKey, StepFailure> {
-        let pkcs8 = self.vault.unseal(&account_row(&row.authority), &row.key)?;
-        Ok(AccountKey::from_pkcs8(pkcs8.expose_secret())?)
+    fn account_key_of(&self, row: &AccountRow) -> Result<AccountKey, Finding> {
+        let pkcs8 = self.vault.unseal(&account_row(&row.authority), &row.key).map_err(seal_failed)?;
+        AccountKey::from_pkcs8(pkcs8.expose_secret()).map_err(key_failed)
     }
 
     /// Returns what is known of the account at each authority; each is asked, unless
@@ -252,19 +262,19 @@ impl Engine {
     pub async fn account_reports(&self, ids: &[AuthorityId]) -> Result<Vec<AccountReport>, EngineError> {
         let mut reports = Vec::with_capacity(ids.len());
         for id in ids {
-            let row = self.state.account(self.desired.authority(*id).directory.as_str())?;
+            let row = self.state.account(self.desired.authority(*id).directory.as_str()).await?;
             let Some(mut row) = row else {
                 reports.push(self.account_report(*id, None, None, None));
                 continue;
             };
             match self.ask_account(*id, &mut row).await {
                 Ok((key, authority)) => {
-                    reports.push(self.account_report(*id, Some(&row), Some(&key), Some(&authority)));
+                    reports.push(self.account_report(*id, Some(&row), Some(&key), Some(&*authority)));
                 }
-                Err(failure) => {
+                Err(finding) => {
                     let key = self.account_key_of(&row).ok();
                     let report = self.account_report(*id, Some(&row), key.as_ref(), None);
-                    reports.push(AccountReport { unreachable: Some(failure.says), ..report });
+                    reports.push(AccountReport { unreachable: Some(finding.says), ..report });
                 }
             }
         }
@@ -275,12 +285,12 @@ impl Engine {
         &self,
         id: AuthorityId,
         row: &mut AccountRow,
-    ) -> Result<(AccountKey, Arc<Authority>), StepFailure> {
+    ) -> Result<(AccountKey, Arc<dyn Authority>), Finding> {
         let key = self.account_key_of(row)?;
-        let authority = self.world.authority(&self.desired, id).await?;
+        let authority = self.authority(id).await?;
         if let (Some(url), AccountStatus::Valid) = (row.url.clone(), row.status) {
-            let shown = authority.account(&Signing(&key), &url, None).await?;
-            self.take_over(row, &shown);
+            let shown = authority.account(&Signing(&key), &url, None).await.map_err(failed)?;
+            self.apply_account(row, &shown);
         }
         Ok((key, authority))
     }
@@ -290,7 +300,7 @@ impl Engine {
         id: AuthorityId,
         row: Option<&AccountRow>,
         key: Option<&AccountKey>,
-        authority: Option<&Authority>,
+        authority: Option<&dyn Authority>,
     ) -> AccountReport {
         let wanted = self.desired.authority(id);
         let terms = row.and_then(|row| row.terms.clone());
@@ -313,72 +323,75 @@ impl Engine {
     /// Returns the account's private key, to be taken elsewhere.
     ///
     /// # Errors
-    /// [`StepFailure`].
-    pub fn take_out_account_key(&self, id: AuthorityId, as_jwk: bool) -> Result<SecretString, StepFailure> {
+    /// A [`Finding`].
+    pub async fn export_account_key(&self, id: AuthorityId, as_jwk: bool) -> Result<SecretString, Finding> {
         let directory = self.desired.authority(id).directory.as_str();
-        let row = self.state.account(directory)?;
-        let row =
-            row.ok_or_else(|| StepFailure::new(format!("there is no account at {directory}"), "open one first"))?;
+        let row = self.state.account(directory).await.map_err(state_failed)?;
+        let row = row.ok_or_else(|| no_account(directory))?;
         let key = self.account_key_of(&row)?;
-        if as_jwk { Ok(key.private_jwk()?) } else { Ok(key.pem()) }
+        if as_jwk { key.private_jwk().map_err(key_failed) } else { Ok(key.pem()) }
     }
 
     /// Gives an account another key. Both keys are kept until the authority confirms.
     ///
     /// # Errors
-    /// [`StepFailure`].
+    /// A [`Finding`].
     pub async fn change_account_key(
         &self,
         id: AuthorityId,
         given: Option<AccountKey>,
-    ) -> Result<AccountReport, StepFailure> {
+    ) -> Result<AccountReport, Finding> {
         let wanted = self.desired.authority(id);
         let directory = wanted.directory.as_str();
         let account = self.account(id).await?;
-        let mut row = self.state.account(directory)?.ok_or_else(|| no_account(directory))?;
-        let new = given.map_or_else(|| AccountKey::generate(wanted.account_key), Ok)?;
-        row.next_key = Some(self.vault.seal(&next_key_row(directory), new.pkcs8())?);
-        self.state.keep_account(&row)?;
-        self.journal(Moment::Begun, "account-change-key", directory.into(), account.url.clone())?;
+        let mut row =
+            self.state.account(directory).await.map_err(state_failed)?.ok_or_else(|| no_account(directory))?;
+        let new = match given {
+            Some(key) => key,
+            None => self.drivers.keys().account_key(wanted.account_key).await.map_err(key_failed)?,
+        };
+        row.next_key = Some(self.vault.seal(&next_key_row(directory), new.pkcs8()).map_err(seal_failed)?);
+        self.state.persist_account(&row).await.map_err(state_failed)?;
+        self.journal(Moment::Begun, "account-change-key", directory, account.url.clone()).await?;
         match account.authority.change_key(&Signing(&account.key), &Signing(&new), &account.url).await {
             Ok(()) => {}
             Err(error) if error.may_have_acted() => {
                 // Which of both keys counts is found out by asking, now or at the next run.
-                row = self.confirm_key_change(&account.authority, row).await?;
+                row = self.confirm_key_change(&*account.authority, row).await?;
                 if self.account_key_of(&row)?.jwk() != new.jwk() {
-                    return Err(error.into());
+                    return Err(failed(error));
                 }
             }
             Err(error) => {
                 row.next_key = None;
-                self.state.keep_account(&row)?;
-                self.journal(Moment::Failed, "account-change-key", directory.into(), error.to_string())?;
-                return Err(error.into());
+                self.state.persist_account(&row).await.map_err(state_failed)?;
+                self.journal(Moment::Failed, "account-change-key", directory, error.to_string()).await?;
+                return Err(failed(error));
             }
         }
-        self.take_next_key(&mut row, &new)?;
-        self.journal(Moment::Ended, "account-change-key", directory.into(), account.url.clone())?;
-        self.accounts.lock().unwrap_or_else(PoisonError::into_inner).remove(&id);
-        Ok(self.account_report(id, Some(&row), Some(&new), Some(&account.authority)))
+        self.apply_next_key(&mut row, &new).await?;
+        self.journal(Moment::Done, "account-change-key", directory, account.url.clone()).await?;
+        self.accounts.forget(id);
+        Ok(self.account_report(id, Some(&row), Some(&new), Some(&*account.authority)))
     }
 
-    fn take_next_key(&self, row: &mut AccountRow, new: &AccountKey) -> Result<(), StepFailure> {
-        row.key = self.vault.seal(&account_row(&row.authority), new.pkcs8())?;
+    async fn apply_next_key(&self, row: &mut AccountRow, new: &AccountKey) -> Result<(), Finding> {
+        row.key = self.vault.seal(&account_row(&row.authority), new.pkcs8()).map_err(seal_failed)?;
         row.next_key = None;
-        Ok(self.state.keep_account(row)?)
+        self.state.persist_account(row).await.map_err(state_failed)
     }
 
     /// Finds out whether a key change that was under way has come about.
-    async fn confirm_key_change(&self, authority: &Authority, mut row: AccountRow) -> Result<AccountRow, StepFailure> {
+    async fn confirm_key_change(&self, authority: &dyn Authority, mut row: AccountRow) -> Result<AccountRow, Finding> {
         let Some(next) = row.next_key.clone() else { return Ok(row) };
-        let pkcs8 = self.vault.unseal(&next_key_row(&row.authority), &next)?;
-        let new = AccountKey::from_pkcs8(pkcs8.expose_secret())?;
-        let found = authority.find(&Signing(&new)).await?;
+        let pkcs8 = self.vault.unseal(&next_key_row(&row.authority), &next).map_err(seal_failed)?;
+        let new = AccountKey::from_pkcs8(pkcs8.expose_secret()).map_err(key_failed)?;
+        let found = authority.find(&Signing(&new)).await.map_err(failed)?;
         if found.is_some_and(|found| Some(&found.url) == row.url.as_ref()) {
-            self.take_next_key(&mut row, &new)?;
+            self.apply_next_key(&mut row, &new).await?;
         } else {
             row.next_key = None;
-            self.state.keep_account(&row)?;
+            self.state.persist_account(&row).await.map_err(state_failed)?;
         }
         Ok(row)
     }
@@ -386,29 +399,35 @@ impl Engine {
     /// Closes an account for good.
     ///
     /// # Errors
-    /// [`StepFailure`].
-    pub async fn close_account(&self, id: AuthorityId) -> Result<AccountReport, StepFailure> {
+    /// A [`Finding`].
+    pub async fn close_account(&self, id: AuthorityId) -> Result<AccountReport, Finding> {
         let directory = self.desired.authority(id).directory.as_str();
         let account = self.account(id).await?;
-        let mut row = self.state.account(directory)?.ok_or_else(|| no_account(directory))?;
-        self.journal(Moment::Begun, "account-close", directory.into(), account.url.clone())?;
+        let mut row =
+            self.state.account(directory).await.map_err(state_failed)?.ok_or_else(|| no_account(directory))?;
+        self.journal(Moment::Begun, "account-close", directory, account.url.clone()).await?;
         let closed = account.authority.account(&Signing(&account.key), &account.url, Some(account::deactivate())).await;
         match closed {
-            Ok(closed) => self.take_over(&mut row, &closed),
+            Ok(closed) => self.apply_account(&mut row, &closed),
             // One that is closed already answers as one that may not be used.
             Err(TransportError::Refused { problem, .. }) if problem.status == Some(401) => {}
-            Err(error) => return Err(error.into()),
+            Err(error) => return Err(failed(error)),
         }
         row.status = AccountStatus::Deactivated;
-        self.state.keep_account(&row)?;
-        self.journal(Moment::Ended, "account-close", directory.into(), account.url.clone())?;
-        self.accounts.lock().unwrap_or_else(PoisonError::into_inner).remove(&id);
-        Ok(self.account_report(id, Some(&row), Some(&account.key), Some(&account.authority)))
+        self.state.persist_account(&row).await.map_err(state_failed)?;
+        self.journal(Moment::Done, "account-close", directory, account.url.clone()).await?;
+        self.accounts.forget(id);
+        Ok(self.account_report(id, Some(&row), Some(&account.key), Some(&*account.authority)))
     }
 }
 
-fn no_account(directory: &str) -> StepFailure {
-    StepFailure::new(format!("there is no account at {directory}"), "open one with: pindrel account register")
+fn failed(error: TransportError) -> Finding {
+    transport_failed(&error)
+}
+
+fn no_account(directory: &str) -> Finding {
+    let says = format!("there is no account at {directory}");
+    Finding::of(Code::AccountMissing, says, "Open one with: pindrel account register")
 }
 
 /// The row that an account key is sealed for.

@@ -1,23 +1,26 @@
-//! Rehearsal: a new set-up is proven at a practice authority before the real one hears
-//! of it. What is remembered is the set-up (authority, zone, credential, place of the
-//! challenge), not the name.
+//! Rehearsal: a new set-up is proven at a practice authority before the real one is asked.
+//! What is remembered is the set-up (authority, zone, credential, place of the challenge), not
+//! the name.
 
 use std::collections::{BTreeSet, HashMap};
 
 use futures::StreamExt as _;
 use futures::stream;
-use jiff::Timestamp;
-use pindrel_core::desired::CertificateId;
+use pindrel_core::desired::{CertificateId, Tsig, ZoneDriver};
+use pindrel_core::facts::ChallengeTarget;
+use pindrel_core::findings::Finding;
 use pindrel_core::name::Hostname;
+use pindrel_state::Claim;
 
-use crate::error::{EngineError, StepFailure};
-use crate::issue::Ordering;
-use crate::{Engine, Event};
+use super::orders::OrderRequest;
+use crate::execute::Progress;
+use crate::failure::{EngineError, state_failed};
+use crate::run::Engine;
 
 impl Engine {
     /// Returns, for those of some certificates whose set-up is not proven yet, the first
     /// one of the same set-up: that one is rehearsed for all of them.
-    pub(crate) async fn rehearsals(
+    pub(crate) async fn unproven(
         &self,
         ids: &BTreeSet<CertificateId>,
     ) -> Result<HashMap<CertificateId, CertificateId>, EngineError> {
@@ -27,7 +30,7 @@ impl Engine {
         };
         let looks = stream::iter(ids.iter().copied().filter(rehearsed))
             .map(|id| async move { (id, self.set_ups(id).await) })
-            .buffered(self.at_once);
+            .buffered(self.bounds.at_once);
         let looks: Vec<_> = looks.collect().await;
         let mut first: HashMap<BTreeSet<String>, CertificateId> = HashMap::new();
         let mut found = HashMap::new();
@@ -36,7 +39,7 @@ impl Engine {
             let set_ups = set_ups.unwrap_or_else(|_| [format!("unseen {}", id.0)].into());
             let mut open = BTreeSet::new();
             for set_up in set_ups {
-                if !self.state.is_rehearsed(&set_up)? {
+                if !self.state.is_rehearsed(&set_up).await? {
                     open.insert(set_up);
                 }
             }
@@ -48,43 +51,43 @@ impl Engine {
     }
 
     /// The set-ups that issuing a certificate depends on.
-    async fn set_ups(&self, id: CertificateId) -> Result<BTreeSet<String>, StepFailure> {
+    async fn set_ups(&self, id: CertificateId) -> Result<BTreeSet<String>, Finding> {
         let wanted = self.desired.certificate(id);
         let Some(authority) = wanted.authority.map(|authority| self.desired.authority(authority)) else {
             return Ok(BTreeSet::new());
         };
-        let places = self.challenge_places(id).await?;
-        let set_up = |(name, place): (Hostname, crate::challenge::Place)| {
-            let zone = self.desired.zone(place.zone);
+        let targets = self.challenge_targets(id).await?;
+        let set_up = |(name, target): (Hostname, ChallengeTarget)| {
+            let zone = self.desired.zone(target.zone);
             let own =
                 self.desired.zone_of(&name).map_or_else(String::new, |own| self.desired.zone(own).name.to_string());
-            let servers = self.zone_servers(place.zone);
+            let servers = self.zone_servers(target.zone);
             let server = servers.first().map_or_else(String::new, ToString::to_string);
-            let credential = format!("{} {:?} {}", zone.tsig.name, zone.tsig.algorithm, zone.tsig.secret);
-            let how = if place.owner == name.challenge_name() { "direct" } else { "delegated" };
+            let ZoneDriver::Rfc2136(Tsig { name: key, algorithm, secret }) = &zone.driver;
+            let credential = format!("{key} {algorithm:?} {secret}");
+            let how = if target.owner == name.challenge_name() { "direct" } else { "delegated" };
             format!("{} | {own} | {how} {} at {server} | {credential}", authority.directory, zone.name)
         };
-        Ok(places.into_iter().map(set_up).collect())
+        Ok(targets.into_iter().map(set_up).collect())
     }
 
     /// Issues at the practice authority, and remembers the set-up. What is issued there is
     /// verified and thrown away.
-    pub(crate) async fn rehearse(&self, id: CertificateId, hostname: &Hostname) -> Result<(), StepFailure> {
+    pub(crate) async fn rehearse(&self, id: CertificateId, claim: &Claim) -> Result<Progress, Finding> {
         let real = self.desired.certificate(id).authority.map(|authority| self.desired.authority(authority));
-        let Some(practice) = real.and_then(|authority| authority.rehearsal) else { return Ok(()) };
+        let Some(practice) = real.and_then(|authority| authority.rehearsal) else { return Ok(Progress::Done) };
         let account = self.account(practice).await?;
-        if let Err(failure) = self.check_caa(id, &account).await {
-            let called = &self.desired.authority(practice).name;
-            let says = format!("the rehearsal at {called} is skipped: {}", failure.says);
-            self.listener.on(Event::Note { says });
-            return Ok(());
+        if let Err(finding) = self.check_caa(id, &account).await {
+            let name = &self.desired.authority(practice).name;
+            self.note(format!("the rehearsal at {name} is skipped: {}", finding.says));
+            return Ok(Progress::Done);
         }
-        let ordering = Ordering { certificate: id, authority: practice, hostname: hostname.clone(), rehearsal: true };
-        self.order(&ordering, &account).await?;
-        let now = Timestamp::now();
-        for set_up in self.set_ups(id).await? {
-            self.state.keep_rehearsed(&set_up, now)?;
+        let request = OrderRequest { certificate: id, authority: practice, rehearsal: true };
+        let progress = self.order(&request, claim).await?;
+        if progress == Progress::Done {
+            let set_ups: Vec<String> = self.set_ups(id).await?.into_iter().collect();
+            self.state.persist_rehearsed(&set_ups, self.clock.now()).await.map_err(state_failed)?;
         }
-        Ok(())
+        Ok(progress)
     }
 }

@@ -6,12 +6,13 @@ use std::collections::HashSet;
 use futures::{StreamExt as _, TryStreamExt as _, stream};
 use pindrel_core::caa::Asking;
 use pindrel_core::desired::{AuthorityId, CertificateId};
+use pindrel_core::findings::{Again, Code, Finding};
 use pindrel_core::name::{DnsName, Hostname};
-use pindrel_dns::caa;
+use pindrel_dns::caa::Servers;
 
-use crate::account::Account;
-use crate::error::StepFailure;
-use crate::{Engine, LOOKUPS_AT_ONCE};
+use super::LOOKUPS_AT_ONCE;
+use super::accounts::Account;
+use crate::run::Engine;
 
 impl Engine {
     /// Checks that the authority may issue for each name, that challenge records go where
@@ -21,12 +22,12 @@ impl Engine {
         id: CertificateId,
         authority: AuthorityId,
         account: &Account,
-    ) -> Result<(), StepFailure> {
+    ) -> Result<(), Finding> {
         self.check_profile(id, authority, account)?;
         let mut zones = HashSet::new();
-        for (_, place) in self.challenge_places(id).await? {
-            if zones.insert(place.zone) {
-                self.check_challenge_zone(&place).await?;
+        for (_, target) in self.challenge_targets(id).await? {
+            if zones.insert(target.zone) {
+                self.check_challenge_zone(&target).await?;
             }
         }
         self.check_caa(id, account).await
@@ -38,32 +39,31 @@ impl Engine {
         own.or(self.desired.authority(authority).profile.as_deref())
     }
 
-    fn check_profile(&self, id: CertificateId, authority: AuthorityId, account: &Account) -> Result<(), StepFailure> {
+    fn check_profile(&self, id: CertificateId, authority: AuthorityId, account: &Account) -> Result<(), Finding> {
         let Some(profile) = self.profile(id, authority) else { return Ok(()) };
         let offered = &account.authority.directory().meta.profiles;
         if offered.contains_key(profile) {
             return Ok(());
         }
-        let directory = &self.desired.authority(authority).directory;
-        let says = format!("{directory} offers no profile \"{profile}\"");
+        let says = format!("{} does not offer the profile \"{profile}\"", self.desired.authority(authority).name);
         let remedy = match offered.keys().map(String::as_str).collect::<Vec<_>>().join(", ") {
-            none if none.is_empty() => "take profile away: it offers none at all".to_owned(),
-            offered => format!("choose one that it offers: {offered}"),
+            none if none.is_empty() => "Remove profile: it offers none at all".to_owned(),
+            offered => format!("Choose one that it offers: {offered}"),
         };
-        Err(StepFailure::new(says, remedy))
+        Err(Finding::of(Code::ProfileNotOffered, says, remedy))
     }
 
     /// Looks CAA up as the authority will (RFC 8659, RFC 8657), for each name of a
     /// certificate. An authority that does not say how it is called in CAA records cannot
     /// be checked.
-    pub(crate) async fn check_caa(&self, id: CertificateId, account: &Account) -> Result<(), StepFailure> {
+    pub(crate) async fn check_caa(&self, id: CertificateId, account: &Account) -> Result<(), Finding> {
         let checks = stream::iter(self.desired.certificate(id).names.clone())
             .map(|name| async move { self.check_caa_of(&name, account).await })
             .buffered(LOOKUPS_AT_ONCE);
         checks.try_collect().await
     }
 
-    async fn check_caa_of(&self, name: &Hostname, account: &Account) -> Result<(), StepFailure> {
+    async fn check_caa_of(&self, name: &Hostname, account: &Account) -> Result<(), Finding> {
         let identities = &account.authority.directory().meta.caa_identities;
         let Some(zone) = self.desired.zone_of(name) else { return Ok(()) };
         let Ok(base) = name.base().parse::<DnsName>() else { return Ok(()) };
@@ -71,24 +71,24 @@ impl Engine {
             return Ok(());
         }
         let wanted = self.desired.zone(zone);
-        let servers = caa::Servers {
+        let servers = Servers {
             apex: &wanted.name,
             zone: &self.zone_servers(zone),
             parents: &wanted.parents,
-            resolvers: self.world.resolvers(&self.desired, zone),
+            resolvers: &self.resolvers(zone),
         };
-        let found = self.caa.set(&base, servers).await.map_err(|error| {
+        let found = self.drivers.lookups().caa(&base, servers).await.map_err(|error| {
             let says =
-                format!("the CAA records of {base} cannot be looked up ({error}), and an authority would not issue");
-            StepFailure::new(says, "see that the zone's servers answer, then run settle again")
+                format!("the CAA records of {base} cannot be looked up ({error}), so an authority would not issue");
+            Finding::of(Code::CaaForbids, says, "Make sure that the zone's servers answer").again(Again::Now)
         })?;
         let Some(set) = found else { return Ok(()) };
         let asking = Asking { identities, wildcard: name.is_wildcard(), account: Some(&account.url), method: "dns-01" };
         set.permits(asking).map_err(|barred| {
             let identity = identities.first().map_or("", String::as_str);
             let tag = if name.is_wildcard() { "issuewild" } else { "issue" };
-            let remedy = format!("add to {}: CAA 0 {tag} \"{identity}\"; or choose another authority", set.owner);
-            StepFailure::new(format!("{name} cannot be certified: {barred}"), remedy)
+            let remedy = format!("Add to {}: CAA 0 {tag} \"{identity}\"; or choose another authority", set.owner);
+            Finding::of(Code::CaaForbids, format!("no certificate can be issued for {name}: {barred}"), remedy)
         })
     }
 }

@@ -5,23 +5,23 @@ use std::collections::{BTreeMap, HashSet};
 
 use futures::StreamExt as _;
 use futures::stream;
-use jiff::Timestamp;
 use pindrel_core::desired::{AuthorityId, CertificateId};
+use pindrel_core::findings::Finding;
 use pindrel_state::CertificateRow;
 
-use crate::error::{EngineError, StepFailure};
-use crate::{Engine, Event};
+use crate::failure::{EngineError, state_failed, transport_failed};
+use crate::run::Engine;
 
 impl Engine {
     /// Asks for advice on the certificates of the manifest for which it is time; returns
     /// the certificates that are due, or whose advice has changed.
     pub(crate) async fn take_advice(&self) -> Result<HashSet<CertificateId>, EngineError> {
-        let now = Timestamp::now();
-        let seen_to = self.due_certificates(now)?;
+        let now = self.clock.now();
+        let due = self.due_certificates(now).await?;
         let mut to_ask: BTreeMap<AuthorityId, Vec<(CertificateId, CertificateRow)>> = BTreeMap::new();
-        for id in seen_to.iter().copied() {
+        for id in due.iter().copied() {
             let wanted = self.desired.certificate(id);
-            let Some(row) = self.state.certificate(&wanted.name)? else { continue };
+            let Some(row) = self.state.certificate(&wanted.name).await? else { continue };
             let same = wanted
                 .authority
                 .filter(|authority| self.desired.authority(*authority).directory.as_str() == row.held.authority);
@@ -31,21 +31,17 @@ impl Engine {
             }
         }
         for (authority, rows) in to_ask {
-            if let Err(failure) = self.ask_all(authority, rows).await {
+            if let Err(finding) = self.ask_all(authority, rows).await {
                 // Without advice the manifest's rule holds: nothing stops for want of it.
-                let says = format!(
-                    "no renewal information from {}: {}",
-                    self.desired.authority(authority).directory,
-                    failure.says
-                );
-                self.listener.on(Event::Note { says });
+                let name = &self.desired.authority(authority).name;
+                self.note(format!("{name} returned no renewal information: {}", finding.says));
             }
         }
-        Ok(seen_to)
+        Ok(due)
     }
 
-    async fn ask_all(&self, id: AuthorityId, rows: Vec<(CertificateId, CertificateRow)>) -> Result<(), StepFailure> {
-        let authority = self.world.authority(&self.desired, id).await?;
+    async fn ask_all(&self, id: AuthorityId, rows: Vec<(CertificateId, CertificateRow)>) -> Result<(), Finding> {
+        let authority = self.authority(id).await?;
         if !authority.advises() {
             return Ok(());
         }
@@ -56,25 +52,15 @@ impl Engine {
                 (certificate, row, authority.renewal_info(&renewal_id).await)
             }
         });
-        let mut asked = asked.buffer_unordered(self.at_once);
+        let mut asked = asked.buffer_unordered(self.bounds.at_once);
         while let Some((certificate, mut row, answer)) = asked.next().await {
             // The first that fails stands for all: an authority that is down is not asked
             // a thousand times.
-            let window = answer?;
-            row.held.window = Some(window);
+            row.held.window = Some(answer.map_err(|error| transport_failed(&error))?);
             row.renew_at = row.held.due_at(self.desired.certificate(certificate).terms.renewal);
-            self.state.update_certificate(&row)?;
-            self.take_in(certificate, row)?;
+            self.state.update_certificate(&row).await.map_err(state_failed)?;
+            self.know_certificate(certificate, row).await;
         }
-        Ok(())
-    }
-
-    /// Remembers a certificate as the present one.
-    pub(crate) fn take_in(&self, id: CertificateId, row: CertificateRow) -> Result<(), StepFailure> {
-        let undelivered = self.see_undelivered(id, &row)?;
-        let mut memory = self.memory();
-        memory.certificates.insert(id, Some(row.held));
-        memory.undelivered.insert(id, undelivered);
         Ok(())
     }
 }

@@ -1,0 +1,87 @@
+//! `pindrel state journal`
+
+use clap::{Args, ValueEnum};
+use jiff::{SignedDuration, Timestamp};
+use pindrel_core::values::parse_duration;
+use pindrel_engine::{JournalFilter, Moment};
+
+use crate::context::Context;
+use crate::error::{CliError, Status};
+use crate::output;
+
+/// Show what was done, when, and how it ended
+///
+/// Every step and every request that changes something is written down before it begins and
+/// after it ends. Entries are kept for ninety days.
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  pindrel state journal --since 1d
+  pindrel state journal --about api.larkfield.example --moment failed
+  pindrel state journal --action order-ask --most 10 --format json")]
+pub(crate) struct JournalArgs {
+    /// Only entries since this time, or of this last while: 2026-11-24T01:00:00Z, 90m, 7d
+    #[arg(long, value_name = "TIME", value_parser = parse_since)]
+    since: Option<Since>,
+
+    /// Only entries about this hostname, certificate or directory URL
+    #[arg(long, value_name = "NAME")]
+    about: Option<String>,
+
+    /// Only entries of this action, such as issue, bind or order-finalize
+    #[arg(long, value_name = "ACTION")]
+    action: Option<String>,
+
+    /// Only entries of this moment
+    #[arg(long, value_name = "MOMENT")]
+    moment: Option<MomentArg>,
+
+    /// The newest so many entries
+    #[arg(long, value_name = "N", default_value_t = 200, value_parser = clap::value_parser!(u32).range(1..=100_000))]
+    most: u32,
+}
+
+/// A moment of a step.
+#[derive(Debug, Clone, Copy, ValueEnum)]
+enum MomentArg {
+    /// It was about to begin
+    Begun,
+    /// It was done
+    Done,
+    /// It was put off to a later run
+    Waiting,
+    /// It failed
+    Failed,
+}
+
+/// From when on entries are shown.
+#[derive(Debug, Clone, Copy)]
+enum Since {
+    Time(Timestamp),
+    Ago(SignedDuration),
+}
+
+fn parse_since(text: &str) -> Result<Since, String> {
+    if let Ok(time) = text.parse() {
+        return Ok(Since::Time(time));
+    }
+    let span = parse_duration(text).map_err(|_| "write a time such as 2026-11-24T01:00:00Z, or a span such as 7d")?;
+    SignedDuration::try_from(span).map(Since::Ago).map_err(|error| error.to_string())
+}
+
+pub(super) async fn run(context: &Context, args: &JournalArgs) -> Result<Status, CliError> {
+    let (engine, _) = context.engine().await?;
+    let since = args.since.map(|since| match since {
+        Since::Time(time) => time,
+        Since::Ago(span) => Timestamp::now().checked_sub(span).unwrap_or(Timestamp::MIN),
+    });
+    let moment = args.moment.map(|moment| match moment {
+        MomentArg::Begun => Moment::Begun,
+        MomentArg::Done => Moment::Done,
+        MomentArg::Waiting => Moment::Waiting,
+        MomentArg::Failed => Moment::Failed,
+    });
+    let filter =
+        JournalFilter { since, action: args.action.clone(), subject: args.about.clone(), moment, most: args.most };
+    output::journal::print(context, &engine.journal_entries(&filter).await?)?;
+    Ok(Status::Done)
+}

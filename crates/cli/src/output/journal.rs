@@ -1,0 +1,59 @@
+//! The journal.
+
+use std::io::Write as _;
+
+use pindrel_core::display_text::one_line;
+use pindrel_engine::{Entry, Moment};
+use serde_json::json;
+
+use super::{VERSION, style};
+use crate::args::Format;
+use crate::context::Context;
+use crate::error::CliError;
+
+/// Writes entries, the oldest first.
+pub(crate) fn print(context: &Context, entries: &[Entry]) -> Result<(), CliError> {
+    match context.format {
+        Format::Json => {
+            let entries: Vec<_> = entries
+                .iter()
+                .map(|entry| {
+                    let Entry { at, moment, action, subject, detail } = entry;
+                    let moment = moment.as_str();
+                    json!({ "at": at, "moment": moment, "action": action, "about": subject, "detail": detail })
+                })
+                .collect();
+            super::json(&json!({ "version": VERSION, "entries": entries }))
+        }
+        Format::Csv => {
+            let rows = entries.iter().map(|entry| {
+                let Entry { at, moment, action, subject, detail } = entry;
+                [at.to_string(), moment.as_str().to_owned(), action.clone(), subject.clone(), detail.clone()]
+            });
+            super::csv(&["at", "moment", "action", "about", "detail"], rows)
+        }
+        Format::Text => print_text(entries),
+    }
+}
+
+fn print_text(entries: &[Entry]) -> Result<(), CliError> {
+    let mut out = anstream::stdout();
+    if entries.is_empty() {
+        return Ok(writeln!(out, "No entry.")?);
+    }
+    let width = |of: fn(&Entry) -> &str| entries.iter().map(|entry| of(entry).chars().count()).max().unwrap_or(0);
+    let (action, subject) = (width(|entry| &entry.action), width(|entry| &entry.subject));
+    for entry in entries {
+        let colour = match entry.moment {
+            Moment::Begun => style::FAINT,
+            Moment::Done => style::GOOD,
+            Moment::Waiting => style::UNDERWAY,
+            Moment::Failed => style::BAD,
+        };
+        let moment = style::paint(colour, format_args!("{:7}", entry.moment.as_str()));
+        let (of, about) = (&entry.action, &entry.subject);
+        let detail = one_line(entry.detail.as_str());
+        writeln!(out, "{:.0}  {moment}  {of:action$}  {about:subject$}  {detail}", entry.at)?;
+    }
+    Ok(())
+}

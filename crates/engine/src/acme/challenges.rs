@@ -1,0 +1,285 @@
+//! The custodian of challenge records: where they belong, put there, waited for, and cleared.
+//!
+//! Every record is stored before it is put into a zone and forgotten only once no server gives
+//! it. Whatever an order comes to, its records are deleted at once where that works, and
+//! cleared for certain at the end of the run, or of a later one.
+
+use std::collections::BTreeMap;
+use std::net::SocketAddr;
+use std::time::Duration;
+
+use futures::future::join_all;
+use futures::{StreamExt as _, TryStreamExt as _, stream};
+use pindrel_core::acme::order::ChallengeRecord;
+use pindrel_core::desired::{CertificateId, ZoneId};
+use pindrel_core::facts::ChallengeTarget;
+use pindrel_core::findings::{Again, Code, Finding};
+use pindrel_core::name::{DnsName, Hostname};
+use pindrel_core::pin::Pin;
+use pindrel_core::pins::{PinState, judge_zone};
+use pindrel_core::records::{ZoneChange, ZoneRecord};
+use pindrel_core::values::Ttl;
+use pindrel_state::{ChallengeRow, Claim, Moment, OrderRow};
+
+use super::LOOKUPS_AT_ONCE;
+use crate::execute::{Wait, seconds_from};
+use crate::failure::{EngineError, state_failed};
+use crate::run::{Engine, names};
+
+/// How long the servers of a zone may take to stop giving a challenge record.
+const CLEAR: Duration = Duration::from_secs(60);
+/// The pauses between looks whether a record is gone.
+const CLEAR_PAUSES: (Duration, Duration) = (Duration::from_millis(40), Duration::from_secs(2));
+
+/// The challenge records of one order on their way to every server.
+pub(crate) struct Publication {
+    /// The servers that do not give all records yet, with those they lack.
+    left: Vec<(SocketAddr, Vec<ZoneRecord>)>,
+    /// When the records were put into their zones.
+    made: Duration,
+    /// How long to wait at least after that.
+    least: Duration,
+}
+
+impl Engine {
+    fn zone_at(&self, name: &DnsName) -> Option<ZoneId> {
+        let zones = self.desired.zones.iter().zip(0u32..).filter(|(zone, _)| name.is_within(&zone.name));
+        zones.max_by_key(|(zone, _)| zone.name.as_str().len()).map(|(_, id)| ZoneId(id))
+    }
+
+    /// Finds where the challenge record of a name belongs: found once a run.
+    async fn challenge_target(&self, name: &DnsName) -> Result<ChallengeTarget, Finding> {
+        if let Some(target) = self.known().challenge_targets.get(name) {
+            return Ok(target.clone());
+        }
+        let zone = self.zone_at(name);
+        let resolvers = zone.map_or_else(Vec::new, |zone| self.resolvers(zone));
+        self.zones_known.get_or_try_init(|| self.know_zones()).await?;
+        let servers_of = |at: &DnsName| self.zone_at(at).map(|zone| self.zone_servers(zone));
+        let owner = self.drivers.lookups().challenge_owner(name, &servers_of, &resolvers).await;
+        let misplaced = |says: String, remedy: String| Finding::of(Code::ChallengeMisplaced, says, remedy);
+        let owner = owner.map_err(|error| {
+            let again = if matches!(error, pindrel_dns::challenge::PlaceError::Unseen { .. }) {
+                Again::Now
+            } else {
+                Again::Person
+            };
+            misplaced(error.to_string(), error.remedy()).again(again)
+        })?;
+        let zone = self.zone_at(&owner);
+        let zone = zone.ok_or_else(|| {
+            misplaced(format!("{owner} is in no zone of the manifest"), "Add its zone to the manifest".into())
+        })?;
+        let target = ChallengeTarget { owner, zone };
+        self.known().challenge_targets.insert(name.clone(), target.clone());
+        Ok(target)
+    }
+
+    /// Where the challenge records of a certificate belong, for each of its names.
+    pub(crate) async fn challenge_targets(
+        &self,
+        id: CertificateId,
+    ) -> Result<Vec<(Hostname, ChallengeTarget)>, Finding> {
+        let targets = stream::iter(self.desired.certificate(id).names.clone())
+            .map(|name| async move {
+                let target = self.challenge_target(&name.challenge_name()).await;
+                target.map(|target| (name, target))
+            })
+            .buffered(LOOKUPS_AT_ONCE);
+        targets.try_collect().await
+    }
+
+    /// Refuses a zone whose challenge records an authority would not see.
+    pub(crate) async fn check_challenge_zone(&self, target: &ChallengeTarget) -> Result<(), Finding> {
+        self.know_zone(target.zone).await?;
+        let zone = self.desired.zone(target.zone);
+        let report = self.zone_fact(target.zone).map(|fact| judge_zone(zone, &fact.value));
+        let blocked = report.filter(|report| report.state == PinState::Blocked);
+        match blocked.and_then(|report| report.findings.into_iter().next()) {
+            Some(finding) => {
+                let says =
+                    format!("{}, so an authority would not see the challenge record {}", finding.says, target.owner);
+                Err(Finding { says, ..finding })
+            }
+            None => Ok(()),
+        }
+    }
+
+    /// Puts the challenge records of an order into their zones, once, and looks whether every
+    /// authoritative server gives them; `None` once all do.
+    pub(crate) async fn publish(
+        &self,
+        row: &OrderRow,
+        records: &[ChallengeRecord],
+        publication: &mut Option<Publication>,
+        claim: &Claim,
+    ) -> Result<Option<Wait>, Finding> {
+        let made = match publication {
+            Some(made) => made,
+            None => publication.insert(self.put_challenges(row, records, claim).await?),
+        };
+        if let Some(wait) = self.look_for_challenges(made).await {
+            return Ok(Some(wait));
+        }
+        let elapsed = self.clock.elapsed().saturating_sub(made.made);
+        if let Some(left) = made.least.checked_sub(elapsed).filter(|left| !left.is_zero()) {
+            let secs = i64::try_from(left.as_secs()).unwrap_or(i64::MAX).saturating_add(1);
+            let says = format!("the challenge records are younger than {} s", made.least.as_secs());
+            return Ok(Some(Wait {
+                until: Some(seconds_from(self.clock.now(), secs)),
+                topic: "least wait",
+                what: format!("{} s to pass since the challenge records were made", made.least.as_secs()),
+                within: None,
+                finding: Finding::of(Code::ChallengeLagging, says, "Run settle later"),
+            }));
+        }
+        self.journal(Moment::Done, "challenge-put", &row.certificate, names(&row.names)).await?;
+        Ok(None)
+    }
+
+    async fn put_challenges(
+        &self,
+        row: &OrderRow,
+        records: &[ChallengeRecord],
+        claim: &Claim,
+    ) -> Result<Publication, Finding> {
+        let mut zones: BTreeMap<ZoneId, Vec<ChallengeRecord>> = BTreeMap::new();
+        for record in records {
+            let ChallengeTarget { owner, zone } = self.challenge_target(&record.name).await?;
+            zones.entry(zone).or_default().push(ChallengeRecord { name: owner, text: record.text.clone() });
+        }
+        for (zone, records) in &zones {
+            let name = &self.desired.zone(*zone).name;
+            let rows: Vec<ChallengeRow> =
+                records.iter().map(|record| ChallengeRow { zone: name.clone(), record: record.clone() }).collect();
+            self.state.record_challenges(claim, row.id, &rows).await.map_err(state_failed)?;
+        }
+        self.journal(Moment::Begun, "challenge-put", &row.certificate, names(&row.names)).await?;
+        let least = zones.keys().map(|zone| self.desired.zone(*zone).least_wait).max().unwrap_or_default();
+        // Each to its end, also where another fails: a change that is under way must not come
+        // after the clearing.
+        let puts = zones.into_iter().map(async |(zone, records)| {
+            let servers = self.zone_servers(zone);
+            let records: Vec<ZoneRecord> = records.iter().map(|record| record.in_zone(Ttl::CHALLENGE)).collect();
+            let driver = self.drivers.zone(self.desired.zone(zone), &servers)?;
+            let put = driver.change(&ZoneChange::Add(records.clone())).await;
+            put.map_err(|error| error.finding(Pin::Certificate))?;
+            Ok::<_, Finding>(servers.into_iter().map(move |server| (server, records.clone())))
+        });
+        let put: Vec<_> = join_all(puts).await.into_iter().collect::<Result<_, _>>()?;
+        let left = put.into_iter().flatten().collect();
+        Ok(Publication { left, made: self.clock.elapsed(), least })
+    }
+
+    /// Looks which servers still lack a record.
+    async fn look_for_challenges(&self, publication: &mut Publication) -> Option<Wait> {
+        let looks = std::mem::take(&mut publication.left).into_iter().map(|(server, records)| async move {
+            match self.drivers.lookups().lacking(server, &records).await {
+                Ok(lacking) => ((server, lacking), server.to_string()),
+                Err(why) => ((server, records), format!("{server} ({why})")),
+            }
+        });
+        let lagging = join_all(looks).await.into_iter().filter(|((_, lacking), _)| !lacking.is_empty());
+        let who: Vec<String>;
+        (publication.left, who) = lagging.unzip();
+        let (_, lacking) = publication.left.first()?;
+        let (who, record) = (who.join(" and "), &lacking[0].owner);
+        let after = self.bounds.patience.as_secs();
+        let after = if after >= 120 { format!("{} min", after / 60) } else { format!("{after} s") };
+        let says = format!("{who} still did not return the TXT record {record} after {after}");
+        Some(Wait {
+            until: None,
+            topic: "challenge",
+            what: format!("{who} to return the challenge record"),
+            within: Some(self.bounds.patience),
+            finding: Finding::of(Code::ChallengeLagging, says, "Check why that server does not transfer the zone"),
+        })
+    }
+
+    /// Deletes an order's challenge records; that they are gone from every server is seen to
+    /// at the end of the run, which also tells what fails here.
+    pub(crate) async fn remove_challenges(&self, row: &OrderRow) {
+        if let Err(finding) = self.try_to_remove_challenges(row).await {
+            tracing::warn!(certificate = row.certificate, why = finding.says, "challenge records not cleared yet");
+        }
+    }
+
+    async fn try_to_remove_challenges(&self, row: &OrderRow) -> Result<(), Finding> {
+        let mut zones: BTreeMap<DnsName, Vec<ZoneRecord>> = BTreeMap::new();
+        for ChallengeRow { zone, record } in self.state.challenges(Some(row.id)).await.map_err(state_failed)? {
+            zones.entry(zone).or_default().push(record.in_zone(Ttl::CHALLENGE));
+        }
+        for (zone, records) in zones {
+            self.journal(Moment::Begun, "challenge-clear", &row.certificate, zone.to_string()).await?;
+            if let Some(id) = self.zone_named(&zone) {
+                let driver = self.drivers.zone(self.desired.zone(id), &self.zone_servers(id))?;
+                let deleted = driver.change(&ZoneChange::Delete(records)).await;
+                deleted.map_err(|error| error.finding(Pin::Certificate))?;
+            }
+            self.journal(Moment::Done, "challenge-clear", &row.certificate, zone.to_string()).await?;
+        }
+        Ok(())
+    }
+
+    fn zone_named(&self, name: &DnsName) -> Option<ZoneId> {
+        self.desired.zones.iter().position(|zone| zone.name == *name).map(|index| ZoneId(index as u32))
+    }
+
+    /// Clears the challenge records of all orders that have ended, by exact value, and
+    /// waits until no server gives them.
+    pub(crate) async fn clear_leftovers(&self) -> Result<(), EngineError> {
+        let mut zones: BTreeMap<DnsName, Vec<ChallengeRow>> = BTreeMap::new();
+        for row in self.state.challenges(None).await? {
+            zones.entry(row.zone.clone()).or_default().push(row);
+        }
+        for (zone, rows) in zones {
+            if let Err(finding) = self.clear_zone(&zone, rows).await {
+                self.note(format!("challenge records remain in {zone}: {}. {}", finding.says, finding.remedy));
+            }
+        }
+        Ok(())
+    }
+
+    async fn clear_zone(&self, zone: &DnsName, rows: Vec<ChallengeRow>) -> Result<(), Finding> {
+        let gone = "Add the zone to the manifest, or delete them by hand";
+        let id = self
+            .zone_named(zone)
+            .ok_or_else(|| Finding::of(Code::ChallengeMisplaced, "the zone is no longer in the manifest", gone))?;
+        let known = self.known().zones.contains_key(&id);
+        if !known && let Some(fact) = self.state.zone(zone).await.map_err(state_failed)? {
+            self.known().zones.insert(id, fact);
+        }
+        let _working = self.waits.work(self.clock.as_ref());
+        let servers = self.zone_servers(id);
+        let driver = self.drivers.zone(self.desired.zone(id), &servers)?;
+        let records = |rows: &[ChallengeRow]| -> Vec<ZoneRecord> {
+            rows.iter().map(|row| row.record.in_zone(Ttl::CHALLENGE)).collect()
+        };
+        let deleted = driver.change(&ZoneChange::Delete(records(&rows))).await;
+        deleted.map_err(|error| error.finding(Pin::Certificate))?;
+        let begun = self.clock.elapsed();
+        let (mut pause, longest) = CLEAR_PAUSES;
+        let mut left = rows;
+        loop {
+            let asked = records(&left);
+            let looks = servers.iter().map(|server| self.drivers.lookups().remaining(*server, &asked));
+            let looks = join_all(looks).await;
+            let is_gone = |row: &ChallengeRow| {
+                let record = row.record.in_zone(Ttl::CHALLENGE);
+                looks.iter().all(|look| look.as_ref().is_ok_and(|remaining| !remaining.contains(&record)))
+            };
+            let (gone, remaining): (Vec<_>, Vec<_>) = left.into_iter().partition(is_gone);
+            self.state.forget_challenges(&gone).await.map_err(state_failed)?;
+            if remaining.is_empty() {
+                return Ok(());
+            }
+            if self.clock.elapsed().saturating_sub(begun) >= CLEAR {
+                let says = format!("a server still returns {}", remaining[0].record.name);
+                return Err(Finding::of(Code::ChallengeLagging, says, "The next settle clears them"));
+            }
+            self.clock.sleep(pause).await;
+            pause = pause.mul_f64(1.6).min(longest);
+            left = remaining;
+        }
+    }
+}

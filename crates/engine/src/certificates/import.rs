@@ -1,0 +1,114 @@
+//! Importing a certificate out of loose files.
+
+use jiff::Timestamp;
+use pindrel_core::desired::CertificateId;
+use pindrel_core::facts::Origin;
+use pindrel_core::findings::{Code, Finding};
+use pindrel_core::name::Hostname;
+use pindrel_core::values::Fingerprint;
+use pindrel_keys::bundle::{Bundle, BundleError, LooseFile};
+use pindrel_keys::{CertificateKey, ChainError};
+use pindrel_state::Moment;
+use secrecy::{ExposeSecret as _, SecretString};
+
+use super::{held_of, key_row, request_row};
+use crate::drivers::{trusted_elsewhere, trusted_of_authority};
+use crate::execute::certificate_claim;
+use crate::failure::{key_failed, seal_failed, state_failed};
+use crate::run::Engine;
+
+/// What an import came to.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ImportSummary {
+    /// Of the leaf.
+    pub sha256: Fingerprint,
+    /// The names it covers.
+    pub names: Vec<Hostname>,
+    /// Until when it is valid.
+    pub not_after: Timestamp,
+    /// How many certificates the chain has.
+    pub chain_length: usize,
+    /// What was left out, each as a sentence.
+    pub left_out: Vec<String>,
+}
+
+impl Engine {
+    /// Imports a certificate out of loose files, checked against the manifest.
+    ///
+    /// # Errors
+    /// A [`Finding`] says which file is wrong and why.
+    pub async fn import(
+        &self,
+        id: CertificateId,
+        files: &[LooseFile],
+        password: Option<&SecretString>,
+    ) -> Result<ImportSummary, Finding> {
+        let wanted = self.desired.certificate(id);
+        let waiting = self.state.signing_request(&wanted.name).await.map_err(state_failed)?;
+        let present = self.state.certificate(&wanted.name).await.map_err(state_failed)?;
+        let held = match (&waiting, &present) {
+            (Some(row), _) => {
+                let key = self.vault.unseal(&request_row(&wanted.name), &row.key).map_err(seal_failed)?;
+                Some(("the signing request", CertificateKey::from_pkcs8(key.expose_secret()).map_err(key_failed)?))
+            }
+            (None, Some(row)) => Some(("the state", self.certificate_key(row)?)),
+            (None, None) => None,
+        };
+        let lent = held.as_ref().map(|(place, key)| (*place, key));
+        let bundle = Bundle::assemble(files, lent, password).map_err(|error| refused(&error))?;
+        let Bundle { chain, key, left_out } = bundle;
+        let key = key.or(held.map(|(_, key)| key)).ok_or_else(|| {
+            let says = format!("no private key for \"{}\" is among the files or in the state", wanted.name);
+            Finding::of(Code::ImportRefused, says, "Add the file of the private key")
+        })?;
+        let trusted = match wanted.authority {
+            Some(authority) => trusted_of_authority(self.desired.authority(authority)),
+            None => trusted_elsewhere(&wanted.terms),
+        };
+        let roots = self.drivers.roots(&trusted)?;
+        let shown = files.iter().map(|file| file.name.as_str()).collect::<Vec<_>>().join(", ");
+        chain.verify(&key.public_key(), &wanted.names, &roots, self.clock.now()).map_err(|error| {
+            let remedy = match &error {
+                ChainError::IntermediateMissing(name) => {
+                    format!("Add the file of the intermediate certificate \"{name}\", or name its root in issued_roots")
+                }
+                ChainError::NameMissing(_) => {
+                    "Have one issued for all names, or remove the name from the manifest".into()
+                }
+                _ => "Have it issued again".into(),
+            };
+            Finding::of(Code::ImportRefused, format!("the certificate in {shown} cannot be used: {error}"), remedy)
+        })?;
+        self.journal(Moment::Begun, "certificate-import", &wanted.name, chain.fingerprint().to_string()).await?;
+        let summary = ImportSummary {
+            sha256: chain.fingerprint(),
+            names: chain.names().to_vec(),
+            not_after: chain.leaf().not_after,
+            chain_length: chain.certificates().len(),
+            left_out,
+        };
+        let kind = key.request_signer().ok().map(|key| key.kind());
+        let held = held_of(&chain, Origin::Elsewhere, String::new(), kind);
+        let sealed = self.vault.seal(&key_row(&wanted.name, ""), key.pkcs8()).map_err(seal_failed)?;
+        let claim = self.claim(&certificate_claim(&wanted.name)).await?;
+        let stored = self.persist_certificate(&claim, id, held, &chain, sealed, 0).await;
+        self.release(&claim).await;
+        stored?;
+        self.state.forget_signing_request(&wanted.name).await.map_err(state_failed)?;
+        self.journal(Moment::Done, "certificate-import", &wanted.name, summary.sha256.to_string()).await?;
+        Ok(summary)
+    }
+}
+
+fn refused(error: &BundleError) -> Finding {
+    let remedy = match error {
+        BundleError::Unusable { .. } => "Leave that file out, or add the right one",
+        BundleError::Protected { .. } => "Give its password with --password env:NAME or file:PATH",
+        BundleError::NoLeaf(_) => "Add the file of the server's certificate",
+        BundleError::SeveralLeaves(_) => "Give the files of one certificate only, or add its private key",
+        BundleError::SeveralKeys(_) => "Give one private key only",
+        BundleError::OtherKey { .. } => "Give the certificate that belongs to this key, or the key that belongs to it",
+        _ => "Have it issued again",
+    };
+    Finding::of(Code::ImportRefused, error.to_string(), remedy)
+}

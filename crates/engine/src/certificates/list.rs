@@ -1,0 +1,162 @@
+//! All certificates: those of the manifest, and those that it no longer names.
+
+use std::collections::HashMap;
+
+use jiff::Timestamp;
+use pindrel_core::desired::CertificateId;
+use pindrel_core::facts::{HeldCertificate, Origin};
+use pindrel_core::pins::PinReport;
+use pindrel_core::values::{Fingerprint, KeyKind};
+use pindrel_state::{CertificateRow, OrderEnd};
+use serde::Serialize;
+
+use crate::attempts::LastAttempt;
+use crate::failure::EngineError;
+use crate::run::Engine;
+
+/// One certificate in the list.
+#[derive(Debug, Clone, PartialEq)]
+pub struct CertificateReport {
+    /// Its name in the manifest.
+    pub name: String,
+    /// Whether the manifest still names it.
+    pub in_manifest: bool,
+    /// The names it covers; the wanted ones where there is none yet.
+    pub names: Vec<String>,
+    /// The name of its authority in the manifest, or who else issues it.
+    pub from: String,
+    /// The kind of its key.
+    pub key: Option<KeyKind>,
+    /// Of the leaf.
+    pub sha256: Option<Fingerprint>,
+    /// Until when it is valid.
+    pub expires: Option<Timestamp>,
+    /// How much of its life is over, from 0 to 1.
+    pub used_share: Option<f32>,
+    /// When it is due.
+    pub renew_at: Option<Timestamp>,
+    /// The judgement, as the pin `certificate` has it.
+    pub report: Option<PinReport>,
+    /// How the last order ended.
+    pub last: Option<OrderEnd>,
+    /// The last attempt at anything that it needs; one that did not succeed comes first.
+    pub last_attempt: Option<LastAttempt>,
+    /// Where it is used.
+    pub used: Vec<CertificateUse>,
+    /// Words to filter by.
+    pub labels: Vec<String>,
+    /// A note for people.
+    pub note: Option<String>,
+}
+
+/// Where a certificate is used.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "snake_case")]
+pub enum CertificateUse {
+    /// By a hostname at an endpoint.
+    Hostname {
+        /// The hostname.
+        hostname: String,
+        /// The endpoint's name in the manifest.
+        endpoint: String,
+    },
+    /// In a file.
+    File(String),
+}
+
+impl std::fmt::Display for CertificateUse {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            CertificateUse::Hostname { hostname, endpoint } => write!(f, "{hostname} at {endpoint}"),
+            CertificateUse::File(path) => f.write_str(path),
+        }
+    }
+}
+
+impl Engine {
+    /// Returns all certificates: those of the manifest in its order, then those that it
+    /// no longer names.
+    ///
+    /// # Errors
+    /// [`EngineError`] when the state cannot be read.
+    pub async fn certificate_reports(&self) -> Result<Vec<CertificateReport>, EngineError> {
+        let now = self.clock.now();
+        let mut rows: HashMap<String, CertificateRow> =
+            self.state.certificates().await?.into_iter().map(|row| (row.name.clone(), row)).collect();
+        let mut uses: HashMap<CertificateId, Vec<CertificateUse>> = HashMap::new();
+        for wanted in &self.desired.hostnames {
+            let endpoint = self.desired.endpoint(wanted.endpoint).name.clone();
+            let hostname = wanted.hostname.to_string();
+            uses.entry(wanted.certificate).or_default().push(CertificateUse::Hostname { hostname, endpoint });
+        }
+        let ids: Vec<CertificateId> = self.desired.certificate_ids().collect();
+        let mut attempts = self.last_attempts_of_certificates(&ids).await?;
+        let mut reports = Vec::with_capacity(ids.len());
+        for id in ids {
+            let wanted = self.desired.certificate(id);
+            let row = rows.remove(&wanted.name);
+            self.load_certificate(id).await?;
+            let mut used = uses.remove(&id).unwrap_or_default();
+            let files = wanted.terms.deliveries.iter().map(|delivery| delivery.file.display().to_string());
+            used.extend(files.map(CertificateUse::File));
+            let from = match wanted.authority {
+                Some(authority) => self.desired.authority(authority).name.clone(),
+                None => in_words(wanted.terms.issued_by),
+            };
+            reports.push(CertificateReport {
+                name: wanted.name.clone(),
+                in_manifest: true,
+                names: wanted.names.iter().map(ToString::to_string).collect(),
+                from,
+                report: Some(self.judge_certificate(id, now)),
+                last: self.state.last_order(&wanted.name).await?,
+                last_attempt: attempts.remove(&id),
+                used,
+                labels: wanted.terms.labels.clone(),
+                note: wanted.terms.note.clone(),
+                ..of_row(row.as_ref(), wanted.terms.renewal, now)
+            });
+        }
+        let mut left: Vec<CertificateRow> = rows.into_values().collect();
+        left.sort_by(|one, other| one.name.cmp(&other.name));
+        for row in left {
+            let last = self.state.last_order(&row.name).await?;
+            reports.push(CertificateReport { last, ..of_row(Some(&row), Default::default(), now) });
+        }
+        Ok(reports)
+    }
+}
+
+fn of_row(row: Option<&CertificateRow>, rule: pindrel_core::renewal::RenewalRule, now: Timestamp) -> CertificateReport {
+    let held = row.map(|row| &row.held);
+    let share = |held: &HeldCertificate| {
+        let life = (held.not_after.as_second() - held.not_before.as_second()).max(1);
+        let used = now.as_second() - held.not_before.as_second();
+        (used as f32 / life as f32).clamp(0.0, 1.0)
+    };
+    CertificateReport {
+        name: row.map_or_else(String::new, |row| row.name.clone()),
+        in_manifest: false,
+        names: held.map_or_else(Vec::new, |held| held.names.iter().map(ToString::to_string).collect()),
+        from: held.map_or_else(String::new, |held| in_words(held.origin)),
+        key: held.and_then(|held| held.key),
+        sha256: held.map(|held| held.sha256),
+        expires: held.map(|held| held.not_after),
+        used_share: held.map(share),
+        renew_at: held.map(|held| held.due_at(rule)),
+        report: None,
+        last: None,
+        last_attempt: None,
+        used: Vec::new(),
+        labels: Vec::new(),
+        note: None,
+    }
+}
+
+fn in_words(origin: Origin) -> String {
+    match origin {
+        Origin::Authority => "an authority".into(),
+        Origin::Elsewhere => "elsewhere".into(),
+        Origin::SelfSigned => "self-signed".into(),
+    }
+}

@@ -1,0 +1,35 @@
+//! Asking for a renewal.
+
+use pindrel_core::desired::CertificateId;
+use pindrel_core::facts::{Origin, ReplaceReason};
+use pindrel_core::findings::{Code, Finding};
+
+use crate::failure::state_failed;
+use crate::run::Engine;
+
+impl Engine {
+    /// Requests that certificates be replaced by the next settle, whether or not they are due.
+    ///
+    /// # Errors
+    /// A [`Finding`] when one is issued elsewhere, so that Pindrel cannot renew it.
+    pub async fn request_renewal(&self, ids: &[CertificateId]) -> Result<(), Finding> {
+        for id in ids {
+            let wanted = self.desired.certificate(*id);
+            if wanted.terms.issued_by == Origin::Elsewhere {
+                let says = format!("the certificate \"{}\" is issued elsewhere", wanted.name);
+                let remedy = format!("Make a signing request with: pindrel cert request {}", wanted.name);
+                return Err(Finding::of(Code::CertificateAwaited, says, remedy));
+            }
+            // One that is not there yet is issued by the settle that follows.
+            let row = self.state.certificate(&wanted.name).await.map_err(state_failed)?;
+            let Some(mut row) = row else { continue };
+            if row.held.replace != Some(ReplaceReason::KeyCompromised) {
+                row.held.replace = Some(ReplaceReason::Requested(self.clock.now()));
+            }
+            row.renew_at = row.held.due_at(wanted.terms.renewal);
+            self.state.update_certificate(&row).await.map_err(state_failed)?;
+            self.know_certificate(*id, row).await;
+        }
+        Ok(())
+    }
+}

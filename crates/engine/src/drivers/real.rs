@@ -1,0 +1,324 @@
+//! The real drivers of one run, made when first needed and then shared.
+
+use std::collections::HashMap;
+use std::net::SocketAddr;
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant};
+
+use async_trait::async_trait;
+use base64::Engine as _;
+use base64::engine::general_purpose::STANDARD;
+use jiff::Timestamp;
+use pindrel_acme::{HttpAuthority, Registered, RequestSigner, TransportError};
+use pindrel_core::acme::jws::Payload;
+use pindrel_core::acme::objects::Directory;
+use pindrel_core::acme::order::Reply;
+use pindrel_core::acme::problem::Problem;
+use pindrel_core::caa::CaaSet;
+use pindrel_core::desired::{self, Endpoint, EndpointDriver, HttpPlatform as HttpSettings, Tsig, Zone};
+use pindrel_core::facts::{AliasView, Unreachable, Untrusted, ZoneView};
+use pindrel_core::findings::{Code, Finding};
+use pindrel_core::name::{DnsName, Hostname};
+use pindrel_core::pin::Pin;
+use pindrel_core::records::ZoneRecord;
+use pindrel_core::renewal::RenewalWindow;
+use pindrel_core::values::{Fingerprint, KeyKind, SecretRef};
+use pindrel_dns::caa::{CaaCache, Servers};
+use pindrel_dns::challenge::{self, PlaceError, ServersOf};
+use pindrel_dns::lookup::{self, Resolved};
+use pindrel_dns::{Rfc2136, ZoneDriver, ZoneError, discover, present};
+use pindrel_edge::{HttpPlatform, Platform};
+use pindrel_keys::{AccountKey, CertificateKey, KeyError, roots};
+use pindrel_probe::{Answered, ProbeError, Trust};
+use rustls_pki_types::TrustAnchor;
+use secrecy::{ExposeSecret as _, SecretString};
+use serde_json::Value;
+
+use super::{Authority, Clock, Drivers, Keys, Lookups, Probe, Trusted};
+use crate::failure::{secret_unreadable, transport_failed};
+use crate::{files, secrets};
+
+/// The system's clocks.
+#[derive(Debug)]
+pub struct SystemClock(Instant);
+
+impl Default for SystemClock {
+    fn default() -> Self {
+        SystemClock(Instant::now())
+    }
+}
+
+#[async_trait]
+impl Clock for SystemClock {
+    fn now(&self) -> Timestamp {
+        Timestamp::now()
+    }
+
+    fn elapsed(&self) -> Duration {
+        self.0.elapsed()
+    }
+
+    async fn sleep(&self, duration: Duration) {
+        tokio::time::sleep(duration).await;
+    }
+}
+
+/// The real drivers of one run.
+pub struct RealDrivers {
+    folder: PathBuf,
+    platforms: Mutex<HashMap<HttpSettings, Arc<dyn Platform>>>,
+    trusts: Mutex<HashMap<Trusted, Trust>>,
+    caa: CaaCache,
+}
+
+impl RealDrivers {
+    /// Makes drivers for a manifest in `folder`, which its paths are relative to.
+    pub fn new(folder: &Path) -> RealDrivers {
+        let folder = folder.to_owned();
+        RealDrivers { folder, platforms: Mutex::default(), trusts: Mutex::default(), caa: CaaCache::default() }
+    }
+
+    fn pem(&self, path: Option<&PathBuf>) -> Result<Option<Vec<u8>>, Finding> {
+        let Some(path) = path else { return Ok(None) };
+        let read = files::read_at_most(&self.folder.join(path), secrets::MAX_ROOTS_BYTES);
+        read.map(|bytes| Some(bytes.to_vec())).map_err(|error| unusable_roots(path, &secrets::plain(&error)))
+    }
+
+    fn trust(&self, trusted: &Trusted) -> Result<Trust, Finding> {
+        if let Some(trust) = self.trusts.lock().unwrap_or_else(PoisonError::into_inner).get(trusted) {
+            return Ok(trust.clone());
+        }
+        let trust = Trust::new(self.roots(trusted)?).map_err(|why| {
+            let remedy =
+                "Name issued_roots in the authority's or the certificate's table, or install the system's roots";
+            Finding::of(Code::SecretUnreadable, why, remedy)
+        })?;
+        self.trusts.lock().unwrap_or_else(PoisonError::into_inner).insert(trusted.clone(), trust.clone());
+        Ok(trust)
+    }
+}
+
+fn unusable_roots(path: &Path, why: &str) -> Finding {
+    let says = format!("the roots in {} cannot be used: {why}", path.display());
+    Finding::of(Code::SecretUnreadable, says, "Put the PEM file of the roots where the manifest says")
+}
+
+#[async_trait]
+impl Drivers for RealDrivers {
+    async fn authority(&self, authority: &desired::Authority) -> Result<Arc<dyn Authority>, Finding> {
+        let roots = self.pem(authority.api_roots.as_ref())?;
+        let connected = HttpAuthority::connect(authority.directory.clone(), roots.as_deref()).await;
+        Ok(Arc::new(connected.map_err(|error| transport_failed(&error))?))
+    }
+
+    fn zone(&self, zone: &Zone, servers: &[SocketAddr]) -> Result<Arc<dyn ZoneDriver>, Finding> {
+        let server = servers.first().ok_or_else(|| {
+            let says = format!("no server of the zone {} is known", zone.name);
+            Finding::of(Code::ServerUnreachable, says, "Name its servers in the manifest, or have the zone delegated")
+        })?;
+        let desired::ZoneDriver::Rfc2136(Tsig { name, algorithm, secret }) = &zone.driver;
+        let unreadable = |why: &str| secret_unreadable(secret, why).on(Pin::Zone);
+        let text = self.secret(secret).map_err(|why| unreadable(&why))?;
+        let key = STANDARD.decode(text.expose_secret()).map_err(|_| unreadable("it is not base64"))?;
+        let driver = Rfc2136::new(zone.name.clone(), *server, name.clone(), *algorithm, key);
+        Ok(Arc::new(driver.map_err(|error| ZoneError::from(error).finding(Pin::Zone))?))
+    }
+
+    fn platform(&self, endpoint: &Endpoint) -> Result<Arc<dyn Platform>, Finding> {
+        let EndpointDriver::Http(settings) = &endpoint.driver;
+        if let Some(platform) = self.platforms.lock().unwrap_or_else(PoisonError::into_inner).get(settings) {
+            return Ok(platform.clone());
+        }
+        let HttpSettings { url, token, api_roots } = settings;
+        let secret = self.secret(token).map_err(|why| secret_unreadable(token, &why).on(Pin::Binding))?;
+        let roots = self.pem(api_roots.as_ref())?;
+        let made = HttpPlatform::new(url.clone(), secret, roots.as_deref()).map_err(|error| error.finding())?;
+        let mut platforms = self.platforms.lock().unwrap_or_else(PoisonError::into_inner);
+        Ok(platforms.entry(settings.clone()).or_insert_with(|| Arc::new(made)).clone())
+    }
+
+    fn lookups(&self) -> &dyn Lookups {
+        self
+    }
+
+    fn probe(&self) -> &dyn Probe {
+        self
+    }
+
+    fn keys(&self) -> &dyn Keys {
+        self
+    }
+
+    fn secret(&self, reference: &SecretRef) -> Result<SecretString, String> {
+        secrets::read(reference, &self.folder)
+    }
+
+    fn roots(&self, trusted: &Trusted) -> Result<Vec<TrustAnchor<'static>>, Finding> {
+        match trusted {
+            Trusted::Roots(None) => Ok(roots::public()),
+            Trusted::Roots(Some(path)) => {
+                let pem = self.pem(Some(path))?.unwrap_or_default();
+                roots::from_pem(&pem).map_err(|why| unusable_roots(path, &why))
+            }
+            Trusted::Itself(pem) => roots::from_pem(pem.as_bytes()).map_err(|why| {
+                let says = format!("the self-signed certificate cannot be used: {why}");
+                Finding::of(Code::IssuedUnusable, says, "Run settle: it makes another one")
+            }),
+        }
+    }
+}
+
+#[async_trait]
+impl Keys for RealDrivers {
+    async fn certificate_key(&self, kind: KeyKind) -> Result<CertificateKey, KeyError> {
+        on_thread(move || CertificateKey::generate(kind)).await
+    }
+
+    async fn account_key(&self, kind: KeyKind) -> Result<AccountKey, KeyError> {
+        on_thread(move || AccountKey::generate(kind)).await
+    }
+}
+
+async fn on_thread<T: Send + 'static>(
+    make: impl FnOnce() -> Result<T, KeyError> + Send + 'static,
+) -> Result<T, KeyError> {
+    tokio::task::spawn_blocking(make).await.unwrap_or(Err(KeyError::Failed("make a key")))
+}
+
+#[async_trait]
+impl Lookups for RealDrivers {
+    fn system_resolvers(&self) -> Vec<SocketAddr> {
+        lookup::system_resolvers()
+    }
+
+    async fn zone(&self, zone: &Zone, resolvers: &[SocketAddr]) -> ZoneView {
+        discover::zone(&zone.name, &zone.servers, &zone.parents, resolvers).await
+    }
+
+    async fn alias(&self, servers: &[SocketAddr], owner: &DnsName, at_apex: bool) -> AliasView {
+        lookup::alias(servers, owner, at_apex).await
+    }
+
+    async fn lacking(&self, server: SocketAddr, records: &[ZoneRecord]) -> Result<Vec<ZoneRecord>, Unreachable> {
+        present::lacking(server, records).await
+    }
+
+    async fn remaining(&self, server: SocketAddr, records: &[ZoneRecord]) -> Result<Vec<ZoneRecord>, Unreachable> {
+        let found = present::present(server, records).await?;
+        Ok(records.iter().filter(|record| found.has(record)).cloned().collect())
+    }
+
+    async fn challenge_owner(
+        &self,
+        start: &DnsName,
+        servers_of: &ServersOf<'_>,
+        resolvers: &[SocketAddr],
+    ) -> Result<DnsName, PlaceError> {
+        challenge::place(start, servers_of, resolvers).await
+    }
+
+    async fn caa(&self, name: &DnsName, servers: Servers<'_>) -> Result<Option<CaaSet>, Unreachable> {
+        self.caa.set(name, servers).await
+    }
+
+    async fn resolve(&self, resolver: SocketAddr, name: &DnsName) -> Resolved {
+        lookup::resolve(resolver, name).await
+    }
+}
+
+#[async_trait]
+impl Probe for RealDrivers {
+    async fn served_certificate(&self, address: SocketAddr, hostname: &Hostname) -> Result<Fingerprint, ProbeError> {
+        pindrel_probe::served_certificate(address, hostname).await
+    }
+
+    async fn request(
+        &self,
+        trusted: &Trusted,
+        address: SocketAddr,
+        hostname: &Hostname,
+        path: &str,
+    ) -> Result<Answered, ProbeError> {
+        let trust = self.trust(trusted).map_err(|finding| {
+            let why = Untrusted::NoRoots { detail: finding.says };
+            ProbeError::Unverified { sha256: None, why }
+        })?;
+        pindrel_probe::request(&trust, address, hostname, path).await
+    }
+}
+
+#[async_trait]
+impl Authority for HttpAuthority {
+    fn directory(&self) -> &Directory {
+        self.directory()
+    }
+
+    fn signed(&self) -> u64 {
+        self.signed()
+    }
+
+    async fn register(
+        &self,
+        signer: &dyn RequestSigner,
+        contact: &[String],
+        external_binding: Option<Value>,
+    ) -> Result<Registered, TransportError> {
+        self.register(signer, contact, external_binding).await
+    }
+
+    async fn find(&self, signer: &dyn RequestSigner) -> Result<Option<Registered>, TransportError> {
+        self.find(signer).await
+    }
+
+    async fn account(
+        &self,
+        signer: &dyn RequestSigner,
+        url: &str,
+        change: Option<Value>,
+    ) -> Result<Registered, TransportError> {
+        self.account(signer, url, change).await
+    }
+
+    async fn change_key(
+        &self,
+        old: &dyn RequestSigner,
+        new: &dyn RequestSigner,
+        account: &str,
+    ) -> Result<(), TransportError> {
+        self.change_key(old, new, account).await
+    }
+
+    async fn revoke(
+        &self,
+        signer: &dyn RequestSigner,
+        account: Option<&str>,
+        certificate: &[u8],
+        reason: u8,
+    ) -> Result<(), TransportError> {
+        self.revoke(signer, account, certificate, reason).await
+    }
+
+    async fn renewal_info(&self, certificate_id: &str) -> Result<RenewalWindow, TransportError> {
+        self.renewal_info(certificate_id).await
+    }
+
+    async fn send(
+        &self,
+        signer: &dyn RequestSigner,
+        account: &str,
+        url: Option<&str>,
+        payload: &Payload,
+    ) -> Result<Result<Reply, Problem>, TransportError> {
+        self.send(signer, account, url, payload).await
+    }
+
+    async fn order_urls(
+        &self,
+        signer: &dyn RequestSigner,
+        account: &str,
+        list: &str,
+    ) -> Result<Vec<String>, TransportError> {
+        self.order_urls(signer, account, list).await
+    }
+}

@@ -1,0 +1,84 @@
+//! Pointing the alias record at the endpoint, on every server.
+
+use pindrel_core::desired::HostnameId;
+use pindrel_core::facts::AliasView;
+use pindrel_core::findings::{Code, Finding};
+use pindrel_core::pin::Pin;
+use pindrel_core::pins::PinState;
+use pindrel_core::records::{NameChange, RecordSet, ZoneChange, in_words, same_data};
+use pindrel_state::Claim;
+
+use super::{Progress, Wait};
+use crate::run::Engine;
+
+impl Engine {
+    pub(super) async fn alias(&self, id: HostnameId, claim: &Claim) -> Result<Progress, Finding> {
+        let wanted = self.desired.hostname(id);
+        let hostname = &wanted.hostname;
+        let info = self.listed(wanted.endpoint)?;
+        let sets = wanted.alias(&self.desired, &info);
+        let mut fact = self.see_alias(id).await;
+        let mut pins = self.record_facts(id, |facts| facts.alias = Some(fact.clone())).await?;
+        if pins.alias.state == PinState::Loose {
+            let servers = self.zone_servers(wanted.zone);
+            let driver = self.drivers.zone(self.desired.zone(wanted.zone), &servers)?;
+            let change = NameChange {
+                owner: hostname.owner(),
+                expected: first_gives(&fact.value),
+                wanted: sets.clone(),
+                at_apex: wanted.is_apex(&self.desired),
+            };
+            self.record_ownership(claim, id, |own| own.alias.intend(sets.clone())).await?;
+            let changed = driver.change(&ZoneChange::Replace(change)).await;
+            changed.map_err(|error| error.finding(Pin::Alias))?;
+            fact = self.see_alias(id).await;
+            pins = self.record_facts(id, |facts| facts.alias = Some(fact.clone())).await?;
+        }
+        match pins.alias.state {
+            PinState::Held => {
+                self.confirm_alias(claim, id).await?;
+                Ok(Progress::Done)
+            }
+            // What was just written is not on every server yet.
+            PinState::Working | PinState::Loose => {
+                let lagging = lagging(&fact.value, &sets);
+                let says = format!("the alias of {hostname} has still not propagated to {}", lagging.join(" and "));
+                let remedy = "Check why that server does not transfer the zone";
+                Ok(Progress::NotYet(Wait {
+                    until: None,
+                    topic: "transfer",
+                    what: format!("the alias to propagate to {}", lagging.join(" and ")),
+                    within: Some(self.bounds.patience),
+                    finding: Finding::of(Code::AliasLagging, says, remedy),
+                }))
+            }
+            PinState::Blocked | PinState::Unknown => Err(pins.alias.findings.into_iter().next().unwrap_or_else(|| {
+                let says = format!("the records of {hostname} cannot be looked up");
+                Finding::new(Code::ServerUnreachable, Pin::Alias, says, "Make sure that the zone's servers answer")
+            })),
+        }
+    }
+
+    /// What was intended is there: from now on it is what was made.
+    async fn confirm_alias(&self, claim: &Claim, id: HostnameId) -> Result<(), Finding> {
+        let intended = self.known().hostnames.get(&id).is_some_and(|own| own.ownership.alias.intended.is_some());
+        if intended {
+            self.record_ownership(claim, id, |own| own.alias.confirm()).await?;
+        }
+        Ok(())
+    }
+}
+
+fn first_gives(view: &AliasView) -> Vec<RecordSet> {
+    view.servers.first().and_then(|server| server.gives.clone().ok()).unwrap_or_default()
+}
+
+/// The servers that do not give these sets, with what they give.
+fn lagging(view: &AliasView, sets: &[RecordSet]) -> Vec<String> {
+    let lags = view.servers.iter().filter_map(|server| match &server.gives {
+        Ok(gives) if same_data(gives, sets) => None,
+        Ok(gives) => Some(format!("{} (it returns {})", server.server, in_words(gives))),
+        Err(why) => Some(format!("{} ({why})", server.server)),
+    });
+    lags.collect()
+}

@@ -1,0 +1,44 @@
+//! Verifying what clients get, through every resolver.
+
+use std::time::Duration;
+
+use pindrel_core::desired::HostnameId;
+use pindrel_core::facts::{ClientOutcome, ResolverAnswer};
+use pindrel_core::findings::{Code, Finding};
+use pindrel_core::pins::PinState;
+
+use super::{Progress, Wait};
+use crate::run::Engine;
+
+/// How long a resolver or a service may take to come round, besides what a cached
+/// answer says of itself.
+const ANSWER: Duration = Duration::from_secs(30);
+/// The longest time that a cached answer is waited for.
+const CACHED: Duration = Duration::from_secs(900);
+
+impl Engine {
+    pub(super) async fn answer(&self, id: HostnameId) -> Result<Progress, Finding> {
+        let wanted = self.desired.hostname(id);
+        let fact = self.see_answer(id).await;
+        let within = ANSWER.max(cached_for(&fact.value.through)).min(self.bounds.patience.max(ANSWER));
+        let pins = self.record_facts(id, |facts| facts.answer = Some(fact)).await?;
+        if pins.answer.state == PinState::Held {
+            return Ok(Progress::Done);
+        }
+        let finding = pins.answer.findings.into_iter().next().ok_or_else(|| {
+            let says = format!("no resolver is known to look up {}", wanted.hostname);
+            Finding::of(Code::AnswerUnresolved, says, "Name resolvers in the zone's table of the manifest")
+        })?;
+        let what = finding.says.clone();
+        Ok(Progress::NotYet(Wait { until: None, topic: "answer", what, within: Some(within), finding }))
+    }
+}
+
+/// For how long resolvers may go on giving a cached negative answer.
+fn cached_for(through: &[ResolverAnswer]) -> Duration {
+    let longest = through.iter().filter_map(|answer| match &answer.outcome {
+        ClientOutcome::Unresolved { for_secs, .. } => *for_secs,
+        _ => None,
+    });
+    longest.max().map_or(Duration::ZERO, |secs| Duration::from_secs(u64::from(secs) + 5).min(CACHED))
+}

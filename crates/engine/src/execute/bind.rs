@@ -1,0 +1,72 @@
+//! Binding a hostname at an endpoint, until it is deployed.
+
+use pindrel_core::desired::{EndpointId, HostnameId};
+use pindrel_core::endpoint::Deployment;
+use pindrel_core::facts::{BindingView, Fact, ServedView};
+use pindrel_core::findings::{Code, Finding};
+use pindrel_state::Claim;
+
+use super::{Progress, Wait};
+use crate::failure::internal;
+use crate::run::Engine;
+
+impl Engine {
+    pub(super) async fn bind(&self, id: HostnameId, at: EndpointId, claim: &Claim) -> Result<Progress, Finding> {
+        let wanted = self.desired.hostname(id);
+        let endpoint = self.desired.endpoint(at);
+        let (key, name, hostname) = (endpoint.key(), &endpoint.name, &wanted.hostname);
+        let info = self.listed(at)?;
+        let platform = self.drivers.platform(endpoint)?;
+        let held = self.held_certificate(wanted.certificate);
+        let held = held.ok_or_else(|| internal(format!("no certificate covers {hostname} yet")))?;
+        let binding = wanted.binding(held.sha256);
+        let own = self.known().hostnames.get(&id).map(|known| known.ownership.clone()).unwrap_or_default();
+
+        let present = platform.binding(&info.id, hostname).await.map_err(|error| error.finding())?;
+        let bound = match present {
+            // Another try is worth while where the platform has given up.
+            Some(bound) if bound.binding == binding && !matches!(bound.deployment, Deployment::Failed { .. }) => bound,
+            Some(bound) if bound.binding != binding && !own.wrote_binding(&key, &bound.binding) => {
+                let says = format!("{hostname} was bound at {name} by someone else in the meantime");
+                let remedy = "Remove that binding on the platform once nobody needs it";
+                return Err(Finding::of(Code::BindingForeign, says, remedy));
+            }
+            present => {
+                self.record_ownership(claim, id, |own| own.intend_binding(key.clone(), binding.clone())).await?;
+                let put = platform.put_binding(&info.id, hostname, &binding, present.as_ref()).await;
+                put.map_err(|error| error.finding())?
+            }
+        };
+        let served = ServedView::NotTried;
+        let value =
+            BindingView::Present { binding: bound.binding.clone(), deployment: bound.deployment.clone(), served };
+        let fact = Fact { seen: self.clock.now(), value };
+        self.record_facts(id, |facts| {
+            facts.bindings.insert(key.clone(), fact);
+        })
+        .await?;
+        match &bound.deployment {
+            Deployment::Deployed => {}
+            Deployment::Failed { reason } => {
+                let says = format!("{name} failed to deploy {hostname}: {reason}");
+                return Err(Finding::of(Code::BindingFailed, says, "Check on the platform why it failed"));
+            }
+            Deployment::Deploying => {
+                let says = format!("{name} is still deploying {hostname}");
+                return Ok(Progress::NotYet(Wait {
+                    until: None,
+                    topic: "deploy",
+                    what: format!("{name} to deploy it"),
+                    within: None,
+                    finding: Finding::of(Code::BindingDeploying, says, "Run settle later: it goes on waiting"),
+                }));
+            }
+        }
+        if bound.binding != binding {
+            let says = format!("{name} accepted the binding of {hostname} but changed it");
+            return Err(Finding::of(Code::BindingDiffers, says, "Check on the platform what it changed"));
+        }
+        self.record_ownership(claim, id, |own| own.confirm_binding(&key)).await?;
+        Ok(Progress::Done)
+    }
+}

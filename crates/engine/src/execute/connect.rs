@@ -1,0 +1,38 @@
+//! Connecting to an endpoint directly, until it serves the certificate that it was given.
+
+use std::time::Duration;
+
+use pindrel_core::desired::{EndpointId, HostnameId};
+use pindrel_core::findings::{Code, Finding};
+use pindrel_core::pins::PinState;
+
+use super::{Progress, Wait};
+use crate::run::Engine;
+
+/// How long a deployed endpoint may go on serving the certificate before.
+const SERVE: Duration = Duration::from_secs(60);
+
+impl Engine {
+    pub(super) async fn connect(&self, id: HostnameId, at: EndpointId) -> Result<Progress, Finding> {
+        let wanted = self.desired.hostname(id);
+        let endpoint = self.desired.endpoint(at);
+        let info = self.listed(at)?;
+        let fact = self.see_binding(id, at).await;
+        let pins = self
+            .record_facts(id, |facts| {
+                if let Some(fact) = fact {
+                    facts.bindings.insert(endpoint.key(), fact);
+                }
+            })
+            .await?;
+        if pins.binding.state == PinState::Held {
+            return Ok(Progress::Done);
+        }
+        let finding = pins.binding.findings.into_iter().next().unwrap_or_else(|| {
+            let says = format!("{} does not serve {}", info.id, wanted.hostname);
+            Finding::of(Code::ServedCertificateDiffers, says, "Run settle")
+        });
+        let what = format!("{} to serve the certificate", endpoint.name);
+        Ok(Progress::NotYet(Wait { until: None, topic: "serve", what, within: Some(SERVE), finding }))
+    }
+}

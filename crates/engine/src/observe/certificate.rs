@@ -1,0 +1,127 @@
+//! Certificates: what is held, and whether it is where it should be.
+
+use std::fs::File;
+use std::io::Read as _;
+use std::os::unix::fs::{OpenOptionsExt as _, PermissionsExt as _};
+use std::path::Path;
+
+use pindrel_core::delivery::{Contents, Delivery, Undelivered};
+use pindrel_core::desired::CertificateId;
+use pindrel_core::findings::Finding;
+use pindrel_keys::bundle::{Bundle, LooseFile};
+use pindrel_keys::{CertificateKey, Chain};
+use pindrel_state::CertificateRow;
+use zeroize::Zeroizing;
+
+use crate::execute::deliver::pem_of;
+use crate::failure::{EngineError, state_failed};
+use crate::run::Engine;
+
+/// The longest file that is read to see whether it holds a certificate.
+const MAX_FILE_BYTES: u64 = 1 << 20;
+
+impl Engine {
+    /// Loads from the state, once a run, what is known of a certificate.
+    pub(crate) async fn load_certificate(&self, id: CertificateId) -> Result<(), EngineError> {
+        let known = self.known().certificates.contains_key(&id);
+        if known {
+            return Ok(());
+        }
+        match self.state.certificate(&self.desired.certificate(id).name).await? {
+            None => {
+                self.known().certificates.insert(id, None);
+            }
+            Some(row) => self.know_certificate(id, row).await,
+        }
+        Ok(())
+    }
+
+    /// Notes a certificate as the present one, and whether it is delivered.
+    pub(crate) async fn know_certificate(&self, id: CertificateId, row: CertificateRow) {
+        let undelivered = self.see_undelivered(id, &row).await;
+        // Where that cannot be seen, the step that delivers fails, and says why.
+        let undelivered =
+            undelivered.unwrap_or_else(|finding| Undelivered { files: vec![finding.says], ..Undelivered::default() });
+        let mut known = self.known();
+        known.certificates.insert(id, Some(row.held));
+        known.undelivered.insert(id, undelivered);
+    }
+
+    /// Looks which files do not hold a certificate, and which commands have not succeeded
+    /// since.
+    pub(crate) async fn see_undelivered(
+        &self,
+        id: CertificateId,
+        row: &CertificateRow,
+    ) -> Result<Undelivered, Finding> {
+        let terms = &self.desired.certificate(id).terms;
+        let mut undelivered = Undelivered::default();
+        if !terms.is_delivered() {
+            return Ok(undelivered);
+        }
+        let (chain, key) = self.chain_and_key(row)?;
+        for delivery in &terms.deliveries {
+            if !self.contains(delivery, &chain, &key)? {
+                undelivered.files.push(delivery.file.display().to_string());
+            }
+        }
+        let runs = self.state.command_runs(&row.name).await.map_err(state_failed)?;
+        for command in &terms.after {
+            let shown = command.to_string();
+            let last = runs.iter().find(|run| run.command == shown && run.sha256 == row.held.sha256);
+            if !last.is_some_and(|run| run.succeeded) {
+                undelivered.commands.push((shown, last.and_then(|run| run.says.clone())));
+            }
+        }
+        Ok(undelivered)
+    }
+
+    /// Says whether a file contains just what is to be delivered to it.
+    pub(crate) fn contains(&self, delivery: &Delivery, chain: &Chain, key: &CertificateKey) -> Result<bool, Finding> {
+        let path = self.folder.join(&delivery.file);
+        let Some((present, mode)) = read_bounded(&path) else { return Ok(false) };
+        if mode != delivery.mode.bits() {
+            return Ok(false);
+        }
+        match &delivery.contents {
+            Contents::Pem(pieces) => Ok(*present == *pem_of(pieces, chain, key)),
+            Contents::Pkcs12 => {
+                let password = self.delivery_password(delivery)?;
+                let name = delivery.file.display().to_string();
+                let files = [LooseFile { name, bytes: present.to_vec() }];
+                let found = Bundle::assemble(&files, None, Some(&password)).ok();
+                Ok(found.is_some_and(|found| {
+                    found.chain.pem() == chain.pem()
+                        && found.key.is_some_and(|own| own.public_key() == key.public_key())
+                }))
+            }
+        }
+    }
+}
+
+/// Reads a file with its permission bits; `None` where there is none, or a far too long one,
+/// or something that is not a file: a pipe would be waited for.
+pub(crate) fn read_bounded(path: &Path) -> Option<(Zeroizing<Vec<u8>>, u32)> {
+    let mut file = File::options().read(true).custom_flags(nix::libc::O_NONBLOCK).open(path).ok()?;
+    let metadata = file.metadata().ok().filter(|metadata| metadata.is_file() && metadata.len() <= MAX_FILE_BYTES)?;
+    let mut bytes = Zeroizing::new(Vec::new());
+    file.read_to_end(&mut bytes).ok()?;
+    Some((bytes, metadata.permissions().mode() & 0o777))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_is_no_file_or_far_too_long_contains_nothing() {
+        let folder = tempfile::tempdir().unwrap();
+        assert!(read_bounded(folder.path()).is_none(), "a folder");
+        let huge = folder.path().join("huge");
+        File::create(&huge).unwrap().set_len(MAX_FILE_BYTES + 1).unwrap();
+        assert!(read_bounded(&huge).is_none());
+        let pipe = folder.path().join("pipe");
+        nix::unistd::mkfifo(&pipe, nix::sys::stat::Mode::S_IRWXU).unwrap();
+        assert!(read_bounded(&pipe).is_none(), "and nobody is waited for");
+    }
+}

@@ -1,0 +1,70 @@
+//! Endpoints, as their platforms list them.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use futures::future::join_all;
+use pindrel_core::desired::{EndpointDriver, EndpointId, HttpPlatform};
+use pindrel_core::endpoint::EndpointInfo;
+use pindrel_core::facts::{EndpointView, Fact, Unreachable};
+use pindrel_edge::EdgeError;
+
+use crate::failure::EngineError;
+use crate::run::Engine;
+
+/// The most endpoint ids that are shown when one is not found.
+const MOST_IDS: usize = 20;
+
+impl Engine {
+    /// Asks each platform once for its list.
+    pub(crate) async fn look_at_endpoints(&self, ids: BTreeSet<EndpointId>) -> Result<(), EngineError> {
+        let mut platforms: BTreeMap<&HttpPlatform, Vec<EndpointId>> = BTreeMap::new();
+        for id in ids {
+            let EndpointDriver::Http(platform) = &self.desired.endpoint(id).driver;
+            platforms.entry(platform).or_default().push(id);
+        }
+        let looks = join_all(platforms.into_values().map(|ids| async move {
+            let listed = match self.drivers.platform(self.desired.endpoint(ids[0])) {
+                Ok(platform) => platform.endpoints().await.map_err(view_of),
+                Err(finding) => Err(EndpointView::Unreachable { why: Unreachable::NotAsked { detail: finding.says } }),
+            };
+            (ids, listed)
+        }));
+        for (ids, listed) in looks.await {
+            for id in ids {
+                let endpoint = self.desired.endpoint(id);
+                let fact = Fact { seen: self.clock.now(), value: endpoint_view(&endpoint.id, &listed) };
+                self.state.persist_endpoint(&endpoint.key(), &fact).await?;
+                self.known().endpoints.insert(id, fact);
+            }
+        }
+        Ok(())
+    }
+
+    /// An endpoint, where its platform lists it.
+    pub(crate) fn endpoint_info(&self, id: EndpointId) -> Option<EndpointInfo> {
+        match &self.known().endpoints.get(&id)?.value {
+            EndpointView::Listed(info) => Some(info.clone()),
+            _ => None,
+        }
+    }
+}
+
+fn view_of(error: EdgeError) -> EndpointView {
+    match error {
+        EdgeError::Token { status, detail, .. } => EndpointView::Refused { status, detail },
+        error => EndpointView::Unreachable { why: error.into_fact() },
+    }
+}
+
+fn endpoint_view(id: &str, listed: &Result<Vec<EndpointInfo>, EndpointView>) -> EndpointView {
+    match listed {
+        Ok(endpoints) => match endpoints.iter().find(|endpoint| endpoint.id == id) {
+            Some(endpoint) => EndpointView::Listed(endpoint.clone()),
+            None => {
+                let known = endpoints.iter().take(MOST_IDS).map(|endpoint| endpoint.id.clone());
+                EndpointView::NotListed { known: known.collect() }
+            }
+        },
+        Err(view) => view.clone(),
+    }
+}

@@ -1,0 +1,169 @@
+//! Looking at the world: what drivers see becomes facts, one file for each thing looked at.
+
+mod alias;
+mod answer;
+mod binding;
+mod certificate;
+mod endpoint;
+mod zone;
+
+use std::collections::{BTreeSet, HashMap, HashSet};
+
+use futures::StreamExt as _;
+use futures::stream;
+use jiff::Timestamp;
+use pindrel_core::desired::{CertificateId, EndpointId, HostnameId, ZoneId};
+use pindrel_core::facts::{HostnameFacts, HostnameKnowledge, is_fresh};
+use pindrel_core::pins::Pins;
+
+use crate::events::Event;
+use crate::failure::EngineError;
+use crate::run::Engine;
+
+#[cfg(test)]
+pub(crate) use certificate::read_bounded;
+
+/// How many summaries of hostnames are read at once.
+const PAGE: usize = 5_000;
+
+impl Engine {
+    /// Looks at every hostname of the scope that is not known to be held by fresh
+    /// facts, and returns those. What is known to be held costs one small row.
+    pub(crate) async fn survey_open(
+        &self,
+        scope: &[HostnameId],
+        due: &HashSet<CertificateId>,
+    ) -> Result<Vec<HostnameId>, EngineError> {
+        let open = self.open_hostnames(scope, due).await?;
+        self.listener.on(Event::Looking { hostnames: open.len(), total: scope.len() });
+        self.load(&open).await?;
+        self.look(&open).await?;
+        Ok(open)
+    }
+
+    /// Looks at every hostname of the scope whose facts are too old, and loads all.
+    pub(crate) async fn survey_stale(&self, scope: &[HostnameId]) -> Result<(), EngineError> {
+        let stale = self.load(scope).await?;
+        self.look(&stale).await
+    }
+
+    fn is_fresh(&self, seen_secs: i64, now: Timestamp) -> bool {
+        let seen = Timestamp::from_second(seen_secs).unwrap_or(Timestamp::UNIX_EPOCH);
+        is_fresh(seen, now, self.bounds.max_age_secs)
+    }
+
+    async fn open_hostnames(
+        &self,
+        scope: &[HostnameId],
+        due: &HashSet<CertificateId>,
+    ) -> Result<Vec<HostnameId>, EngineError> {
+        let now = self.clock.now();
+        let ids: HashMap<&str, HostnameId> =
+            scope.iter().map(|id| (self.desired.hostname(*id).hostname.as_str(), *id)).collect();
+        let digests = self.desired.digests();
+        let mut settled = vec![false; self.desired.hostnames.len()];
+        let mut after = String::new();
+        loop {
+            let mut page = self.state.hostname_summaries(&after, PAGE).await?;
+            for summary in &page {
+                let Some(id) = ids.get(summary.hostname.as_str()) else { continue };
+                settled[id.0 as usize] = summary.held
+                    && now.as_second() < summary.due_secs
+                    && self.is_fresh(summary.seen_secs, now)
+                    && !due.contains(&self.desired.hostname(*id).certificate)
+                    && summary.wanted == digests.of(*id);
+            }
+            let whole = page.len() == PAGE;
+            match page.pop() {
+                Some(last) if whole => after = last.hostname,
+                _ => break,
+            }
+        }
+        Ok(scope.iter().copied().filter(|id| !settled[id.0 as usize]).collect())
+    }
+
+    /// Loads from the state what is known of some hostnames; returns those whose facts
+    /// are too old, or were judged against another manifest.
+    async fn load(&self, ids: &[HostnameId]) -> Result<Vec<HostnameId>, EngineError> {
+        let now = self.clock.now();
+        let digests = self.desired.digests();
+        let mut stale = Vec::new();
+        for id in ids {
+            let wanted = self.desired.hostname(*id);
+            let row = self.state.hostname(&wanted.hostname).await?;
+            let fresh =
+                row.as_ref().is_some_and(|row| self.is_fresh(row.seen_secs, now) && row.wanted == digests.of(*id));
+            if !fresh {
+                stale.push(*id);
+            }
+            let own = row.map_or_else(HostnameKnowledge::default, |row| HostnameKnowledge {
+                facts: row.facts,
+                ownership: row.ownership,
+            });
+            self.known().hostnames.insert(*id, own);
+
+            self.load_certificate(wanted.certificate).await?;
+            let known = self.known().zones.contains_key(&wanted.zone);
+            if !known && let Some(fact) = self.state.zone(&self.desired.zone(wanted.zone).name).await? {
+                self.known().zones.insert(wanted.zone, fact);
+            }
+            for endpoint in wanted.endpoints() {
+                let known = self.known().endpoints.contains_key(&endpoint);
+                if !known && let Some(fact) = self.state.endpoint(&self.desired.endpoint(endpoint).key()).await? {
+                    self.known().endpoints.insert(endpoint, fact);
+                }
+            }
+        }
+        Ok(stale)
+    }
+
+    /// Looks at some hostnames and at all that they share.
+    async fn look(&self, ids: &[HostnameId]) -> Result<(), EngineError> {
+        let zones: BTreeSet<ZoneId> = ids.iter().map(|id| self.desired.hostname(*id).zone).collect();
+        let endpoints: BTreeSet<EndpointId> =
+            ids.iter().flat_map(|id| self.desired.hostname(*id).endpoints()).collect();
+        let (zones, endpoints) = futures::join!(
+            stream::iter(zones)
+                .map(|id| self.look_at_zone(id))
+                .buffer_unordered(self.bounds.at_once)
+                .collect::<Vec<_>>(),
+            self.look_at_endpoints(endpoints)
+        );
+        endpoints?;
+        zones.into_iter().collect::<Result<Vec<()>, _>>()?;
+        let looks =
+            stream::iter(ids.iter().copied()).map(|id| self.look_at_hostname(id)).buffer_unordered(self.bounds.at_once);
+        looks.collect::<Vec<_>>().await.into_iter().collect()
+    }
+
+    async fn look_at_hostname(&self, id: HostnameId) -> Result<(), EngineError> {
+        let wanted = self.desired.hostname(id);
+        let bindings = futures::future::join_all(wanted.endpoints().map(|endpoint| async move {
+            let key = self.desired.endpoint(endpoint).key();
+            self.see_binding(id, endpoint).await.map(|fact| (key, fact))
+        }));
+        let (bindings, alias) = futures::join!(bindings, self.see_alias(id));
+        // A resolver is asked only once every authoritative server gives the alias, or it
+        // would cache that there is none.
+        let everywhere =
+            self.endpoint_info(wanted.endpoint).is_some_and(|info| self.is_aliased(id, &alias.value, &info));
+        let answer = if everywhere { Some(self.see_answer(id).await) } else { None };
+        self.record_facts(id, |facts| {
+            facts.bindings = bindings.into_iter().flatten().collect();
+            facts.alias = Some(alias);
+            facts.answer = answer;
+        })
+        .await?;
+        Ok(())
+    }
+
+    /// Changes what is known of a hostname's facts, stores it and tells it.
+    pub(crate) async fn record_facts(
+        &self,
+        id: HostnameId,
+        change: impl FnOnce(&mut HostnameFacts),
+    ) -> Result<Pins, EngineError> {
+        change(&mut self.known().hostnames.entry(id).or_default().facts);
+        self.persist_hostname(id).await
+    }
+}

@@ -1,0 +1,50 @@
+//! Zones: their delegation and their servers.
+
+use std::net::SocketAddr;
+
+use pindrel_core::desired::ZoneId;
+use pindrel_core::facts::Fact;
+
+use crate::failure::EngineError;
+use crate::run::Engine;
+
+impl Engine {
+    pub(crate) async fn look_at_zone(&self, id: ZoneId) -> Result<(), EngineError> {
+        let zone = self.desired.zone(id);
+        let value = self.drivers.lookups().zone(zone, &self.resolvers(id)).await;
+        let fact = Fact { seen: self.clock.now(), value };
+        self.state.persist_zone(&zone.name, &fact).await?;
+        self.known().zones.insert(id, fact);
+        Ok(())
+    }
+
+    /// Makes sure that a zone has been looked at in this run.
+    pub(crate) async fn know_zone(&self, id: ZoneId) -> Result<(), EngineError> {
+        let known = self.known().zones.contains_key(&id);
+        if known { Ok(()) } else { self.look_at_zone(id).await }
+    }
+
+    /// Makes sure that the servers of every zone are known, where the manifest names none.
+    pub(crate) async fn know_zones(&self) -> Result<(), EngineError> {
+        for (zone, id) in self.desired.zones.iter().zip(0u32..).filter(|(zone, _)| zone.servers.is_empty()) {
+            tracing::debug!(zone = %zone.name, "looking for its servers");
+            self.know_zone(ZoneId(id)).await?;
+        }
+        Ok(())
+    }
+
+    /// The authoritative servers of a zone: as the manifest says, else as they were found.
+    pub(crate) fn zone_servers(&self, id: ZoneId) -> Vec<SocketAddr> {
+        let named = &self.desired.zone(id).servers;
+        match self.zone_fact(id) {
+            Some(fact) if named.is_empty() => fact.value.servers.iter().map(|server| server.server).collect(),
+            _ => named.clone(),
+        }
+    }
+
+    /// The resolvers where public answers for a zone are looked up.
+    pub(crate) fn resolvers(&self, id: ZoneId) -> Vec<SocketAddr> {
+        let named = &self.desired.zone(id).resolvers;
+        if named.is_empty() { self.drivers.lookups().system_resolvers() } else { named.clone() }
+    }
+}

@@ -1,0 +1,287 @@
+//! The context that every part of a run shares.
+
+use std::path::PathBuf;
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::Duration;
+
+use jiff::Timestamp;
+use pindrel_core::desired::{AuthorityId, CertificateId, Desired, HostnameId, ZoneId};
+use pindrel_core::facts::{Fact, HeldCertificate, Knowledge, Ownership, ZoneView};
+use pindrel_core::findings::{Code, Finding};
+use pindrel_core::name::Hostname;
+use pindrel_core::pins::{Known, PinReport, Pins, judge_certificate};
+use pindrel_state::{Attempt, Claim, Claimed, Entry, HostnameRow, Moment, State};
+use tokio::sync::{OnceCell, Semaphore};
+
+use crate::acme::accounts::OpenAccounts;
+use crate::acme::orders::OrdersInProgress;
+use crate::drivers::{Authority, Clock, Drivers};
+use crate::events::{Event, Listener};
+use crate::failure::EngineError;
+use crate::home::Home;
+use crate::secrets::Vault;
+use crate::waits::Waits;
+
+/// How long a claim is good for without being renewed: longer than any single step is at work
+/// before it waits.
+const LEASE: Duration = Duration::from_secs(600);
+
+/// What bounds one run.
+#[derive(Debug, Clone, Copy)]
+pub struct Bounds {
+    /// How old a fact may be before it is looked at again, in seconds.
+    pub max_age_secs: u64,
+    /// How many steps and looks may be under way at once.
+    pub at_once: usize,
+    /// How long the run waits for any one thing.
+    pub patience: Duration,
+}
+
+/// What a run needs.
+pub struct Setup {
+    /// What should hold.
+    pub desired: Desired,
+    /// The folder of the manifest, which its paths are relative to.
+    pub folder: PathBuf,
+    /// What is remembered, and the key that seals the secrets in it.
+    pub home: Home,
+    /// What bounds the run.
+    pub bounds: Bounds,
+    /// Who is told what happens.
+    pub listener: Arc<dyn Listener>,
+    /// The way to the world.
+    pub drivers: Arc<dyn Drivers>,
+    /// The time.
+    pub clock: Arc<dyn Clock>,
+}
+
+/// One run over one manifest and one state.
+pub struct Engine {
+    pub(crate) desired: Desired,
+    pub(crate) folder: PathBuf,
+    pub(crate) state: Arc<dyn State>,
+    pub(crate) vault: Vault,
+    pub(crate) drivers: Arc<dyn Drivers>,
+    pub(crate) clock: Arc<dyn Clock>,
+    pub(crate) listener: Arc<dyn Listener>,
+    pub(crate) bounds: Bounds,
+    /// Under which claims are made.
+    owner: String,
+    pub(crate) waits: Waits,
+    pub(crate) waiting_requests: AtomicU64,
+    pub(crate) lost_orders: AtomicU64,
+    knowledge: Mutex<Knowledge>,
+    /// The connections to authorities, each made when first needed.
+    authorities: Vec<OnceCell<Arc<dyn Authority>>>,
+    pub(crate) accounts: OpenAccounts,
+    pub(crate) orders: OrdersInProgress,
+    /// Bounds how many orders are open at authorities.
+    pub(crate) order_slots: Semaphore,
+    /// Whether the servers of every zone are known.
+    pub(crate) zones_known: OnceCell<()>,
+}
+
+impl Engine {
+    /// Prepares a run.
+    ///
+    /// # Errors
+    /// [`EngineError`] when the state cannot be used with this sealing key.
+    pub async fn open(setup: Setup) -> Result<Engine, EngineError> {
+        let Setup { desired, folder, home, bounds, listener, drivers, clock } = setup;
+        let Home { state, sealing } = home;
+        let vault = Vault::open(sealing, &*state).await?;
+        let bounds = Bounds { at_once: bounds.at_once.max(1), ..bounds };
+        let authorities = desired.authorities.iter().map(|_| OnceCell::new()).collect();
+        Ok(Engine {
+            desired,
+            folder,
+            state,
+            vault,
+            drivers,
+            owner: format!("process {} since {:.0}", std::process::id(), clock.now()),
+            clock,
+            listener,
+            bounds,
+            waits: Waits::default(),
+            waiting_requests: AtomicU64::new(0),
+            lost_orders: AtomicU64::new(0),
+            knowledge: Mutex::default(),
+            authorities,
+            accounts: OpenAccounts::default(),
+            orders: OrdersInProgress::default(),
+            order_slots: Semaphore::new(bounds.at_once),
+            zones_known: OnceCell::new(),
+        })
+    }
+
+    /// Returns what should hold.
+    pub fn desired(&self) -> &Desired {
+        &self.desired
+    }
+
+    /// What this run knows by now.
+    pub(crate) fn known(&self) -> MutexGuard<'_, Knowledge> {
+        self.knowledge.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Judges a hostname by what this run knows.
+    pub(crate) fn judge(&self, id: HostnameId, now: Timestamp) -> Pins {
+        Pins::judge(Known::about(&self.desired, &self.known(), id), now)
+    }
+
+    /// Judges a certificate by what this run knows.
+    pub(crate) fn judge_certificate(&self, id: CertificateId, now: Timestamp) -> PinReport {
+        let known = self.known();
+        judge_certificate(
+            &self.desired,
+            self.desired.certificate(id),
+            known.certificate(id),
+            known.undelivered.get(&id),
+            now,
+        )
+    }
+
+    pub(crate) fn held_certificate(&self, id: CertificateId) -> Option<HeldCertificate> {
+        self.known().certificate(id).cloned()
+    }
+
+    pub(crate) fn zone_fact(&self, id: ZoneId) -> Option<Fact<ZoneView>> {
+        self.known().zones.get(&id).cloned()
+    }
+
+    /// Stores what is known of a hostname, and tells how its pins are.
+    pub(crate) async fn persist_hostname(&self, id: HostnameId) -> Result<Pins, EngineError> {
+        let pins = self.judge(id, self.clock.now());
+        let wanted = self.desired.hostname(id);
+        let row = {
+            let known = self.known();
+            let own = known.hostnames.get(&id).cloned().unwrap_or_default();
+            let facts = &own.facts;
+            let mut seen = vec![
+                known.zones.get(&wanted.zone).map(|fact| fact.seen),
+                facts.alias.as_ref().map(|fact| fact.seen),
+                facts.answer.as_ref().map(|fact| fact.seen),
+            ];
+            for endpoint in wanted.endpoints() {
+                let key = self.desired.endpoint(endpoint).key();
+                seen.push(facts.bindings.get(&key).map(|fact| fact.seen));
+            }
+            let oldest = seen.into_iter().map(|seen| seen.map_or(0, Timestamp::as_second)).min();
+            HostnameRow {
+                hostname: wanted.hostname.clone(),
+                wanted: self.desired.digests().of(id),
+                held: pins.held(),
+                seen_secs: oldest.unwrap_or(0),
+                due_secs: known.certificate(wanted.certificate).map_or(0, |held| {
+                    held.due_at(self.desired.certificate(wanted.certificate).terms.renewal).as_second()
+                }),
+                facts: own.facts,
+                ownership: own.ownership,
+            }
+        };
+        self.state.persist_hostnames(vec![row]).await?;
+        self.listener.on(Event::pins(&wanted.hostname, &pins));
+        Ok(pins)
+    }
+
+    /// Changes what Pindrel counts as its own, and stores it before anything is done.
+    pub(crate) async fn record_ownership(
+        &self,
+        claim: &Claim,
+        id: HostnameId,
+        change: impl FnOnce(&mut Ownership),
+    ) -> Result<(), EngineError> {
+        let ownership = {
+            let mut known = self.known();
+            let own = known.hostnames.entry(id).or_default();
+            change(&mut own.ownership);
+            own.ownership.clone()
+        };
+        Ok(self.state.record_ownership(claim, &self.desired.hostname(id).hostname, &ownership).await?)
+    }
+
+    /// The connection to an authority; several that need it at once wait for one.
+    pub(crate) async fn authority(&self, id: AuthorityId) -> Result<Arc<dyn Authority>, Finding> {
+        let cell = &self.authorities[id.0 as usize];
+        cell.get_or_try_init(|| self.drivers.authority(self.desired.authority(id))).await.cloned()
+    }
+
+    /// How many signed requests went to authorities.
+    pub(crate) fn signed_requests(&self) -> u64 {
+        self.authorities.iter().filter_map(|cell| cell.get()).map(|authority| authority.signed()).sum()
+    }
+
+    /// Claims something to work on it.
+    pub(crate) async fn claim(&self, key: &str) -> Result<Claim, Finding> {
+        let claimed = self.state.claim(key, &self.owner, self.clock.now(), LEASE).await;
+        match claimed.map_err(EngineError::from)? {
+            Claimed::Yes(claim) => Ok(claim),
+            Claimed::HeldBy { owner, until } => {
+                let says = format!("{owner} is at work on {key} until {until:.0}");
+                let again = pindrel_core::findings::Again::At(until);
+                Err(Finding::of(Code::StateUnusable, says, "Wait until that run has ended").again(again))
+            }
+        }
+    }
+
+    /// Ends what other runs have claimed: the lock of the state, which the caller holds,
+    /// proves that they have ended.
+    pub(crate) async fn take_over_claims(&self) -> Result<(), EngineError> {
+        Ok(self.state.end_other_claims(&self.owner).await?)
+    }
+
+    /// Gives a claim back. Nothing depends on whether that succeeds: its lease ends.
+    pub(crate) async fn release(&self, claim: &Claim) {
+        if let Err(error) = self.state.release_claim(claim).await {
+            tracing::debug!(%error, key = claim.key, "claim not released");
+        }
+    }
+
+    /// Writes an entry of the journal; where a step ends, with the attempt that it was.
+    pub(crate) async fn journal_with(
+        &self,
+        moment: Moment,
+        action: &str,
+        subject: &str,
+        detail: impl Into<String>,
+        attempt: Option<&Attempt>,
+    ) -> Result<(), EngineError> {
+        let detail = detail.into();
+        tracing::debug!(?moment, action, subject, detail, "journal");
+        let (action, subject) = (action.to_owned(), subject.to_owned());
+        let entry = Entry { at: self.clock.now(), moment, action, subject, detail };
+        Ok(self.state.journal(&entry, attempt).await?)
+    }
+
+    pub(crate) async fn journal(
+        &self,
+        moment: Moment,
+        action: &str,
+        subject: &str,
+        detail: impl Into<String>,
+    ) -> Result<(), EngineError> {
+        self.journal_with(moment, action, subject, detail, None).await
+    }
+
+    /// Returns entries of the journal, the oldest first.
+    ///
+    /// # Errors
+    /// [`EngineError`] when the state cannot be read.
+    pub async fn journal_entries(&self, filter: &pindrel_state::JournalFilter) -> Result<Vec<Entry>, EngineError> {
+        Ok(self.state.journal_entries(filter).await?)
+    }
+
+    pub(crate) fn note(&self, says: impl Into<String>) {
+        self.listener.on(Event::Note { says: says.into() });
+    }
+
+    pub(crate) fn count_waiting_requests(&self, count: usize) {
+        self.waiting_requests.fetch_add(count as u64, Ordering::Relaxed);
+    }
+}
+
+/// Writes hostnames for a sentence.
+pub(crate) fn names(hostnames: &[Hostname]) -> String {
+    hostnames.iter().map(Hostname::as_str).collect::<Vec<_>>().join(", ")
+}
