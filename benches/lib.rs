@@ -11,7 +11,7 @@ use jiff::Timestamp;
 use pindrel_core::desired::{Desired, resolve};
 use pindrel_core::facts::{HostnameFacts, Ownership};
 use pindrel_core::manifest::{Diagnostics, read};
-use pindrel_state::{HostnameRow, SqliteState, State as _};
+use pindrel_state::{HostnameRow, Hostnames as _, SqliteState};
 
 /// Returns a manifest of that many hostnames behind one gateway.
 pub fn manifest(hostnames: usize) -> String {
@@ -75,13 +75,22 @@ pub fn settled_folder(folder: &Path, hostnames: usize) {
         seen_secs: now,
         due_secs: now + 60 * 86_400,
         facts: HostnameFacts::default(),
-        ours: Ownership::default(),
+        ownership: Ownership::default(),
     });
-    state.keep_hostnames(&mut rows.into_iter()).unwrap_or_else(|error| panic!("{error}"));
+    runtime().block_on(state.persist_hostnames(rows.collect())).unwrap_or_else(|error| panic!("{error}"));
     let key = folder.join(".pindrel/sealing.key");
     std::fs::write(&key, "c2VhbGluZyBrZXkgb2YgdGhlIGJlbmNoZXMgMzIgYnk=\n").unwrap_or_else(|error| panic!("{error}"));
     let private = std::os::unix::fs::PermissionsExt::from_mode(0o600);
     std::fs::set_permissions(&key, private).unwrap_or_else(|error| panic!("{error}"));
+}
+
+/// Makes a runtime to wait for the state on.
+///
+/// # Panics
+/// When there is none to be had.
+pub fn runtime() -> tokio::runtime::Runtime {
+    let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build();
+    runtime.unwrap_or_else(|error| panic!("{error}"))
 }
 
 /// Builds the release program and returns where it is.

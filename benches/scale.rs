@@ -9,7 +9,7 @@ use std::process::Command;
 use std::time::{Duration, Instant};
 
 use jiff::Timestamp;
-use pindrel_benches::{Cost, median, program, run, settled_folder};
+use pindrel_benches::{Cost, median, program, run, runtime, settled_folder};
 use pindrel_state::{CertificateBook as _, SqliteState};
 use rusqlite::Connection;
 
@@ -58,7 +58,8 @@ fn what_is_due() {
         });
         median(times.collect()).unwrap()
     };
-    let due = time(&|| state.certificates_to_see_to(now).unwrap().len());
+    let runtime = runtime();
+    let due = time(&|| runtime.block_on(state.due_certificates(now)).unwrap().len());
     let floor = time(&|| {
         let mut statement = connection.prepare_cached("SELECT name FROM certificates WHERE id = ?1").unwrap();
         let found =

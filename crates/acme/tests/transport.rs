@@ -92,7 +92,7 @@ async fn a_directory_that_is_none_is_told_by_what_is_wrong_with_it() {
         (
             b"HTTP/1.1 200 OK\r\ncontent-length: 100\r\n\r\n{\"new".to_vec(),
             |e| matches!(e, TransportError::Http(HttpError::Interrupted { .. })),
-            "no whole response",
+            "no complete response",
         ),
     ];
     for (bytes, expected, says) in table {

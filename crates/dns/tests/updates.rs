@@ -152,7 +152,7 @@ async fn an_alias_changes_only_from_exactly_what_was_expected() {
         for expected in [Vec::new(), cname("other.edge.test")] {
             let error = driver.apply(&ZoneChange::Replace(change(expected, new.clone()))).await.unwrap_err();
             assert!(matches!(error, UpdateError::Changed { .. }), "{error:?}");
-            assert!(error.remedy().contains("run settle again"));
+            assert!(error.remedy().contains("looks again before it changes"));
         }
         driver.apply(&ZoneChange::Replace(change(old, new.clone()))).await.unwrap();
         let found = lookup::records(world.primary(), &dns(owner), RecordType::Cname).await.unwrap();
@@ -199,7 +199,8 @@ async fn each_refusal_of_a_key_or_a_zone_has_its_own_remedy() {
         (make("other.example", server, TSIG_NAME, SHA256, &secret), "refuses to update other.example", "authoritative"),
         (make(ZONE, follower, TSIG_NAME, SHA256, &secret), "refuses to update larkfield.example", "dynamic update"),
     ] {
-        let error = driver.apply(&ZoneChange::Add(vec![record("_acme-challenge.larkfield.example", "v")])).await.unwrap_err();
+        let error =
+            driver.apply(&ZoneChange::Add(vec![record("_acme-challenge.larkfield.example", "v")])).await.unwrap_err();
         assert!(error.to_string().contains(says), "{error}");
         assert!(error.remedy().contains(remedy), "{says}: {}", error.remedy());
     }
@@ -299,7 +300,7 @@ async fn an_answer_that_is_not_signed_right_is_believed_only_where_it_refuses() 
     .await;
     assert!(matches!(at_nought, UpdateError::Unsigned { .. }), "{at_nought:?}");
     let refused = told_by(|message, _| response(message, ResponseCode::Refused).to_vec().unwrap()).await;
-    assert!(refused.remedy().contains("grant the TSIG key"), "{refused:?}");
+    assert!(refused.remedy().contains("Grant the TSIG key"), "{refused:?}");
     let failing = told_by(|message, _| response(message, ResponseCode::ServFail).to_vec().unwrap()).await;
     assert!(failing.remedy().contains("server's log"), "{failing:?}");
     let late = told_by(|message, _| bad_time(message, 7200)).await;

@@ -209,7 +209,10 @@ fn unreachable(error: &HttpError) -> EdgeError {
         HttpError::OtherOrigin { peer, .. } => (peer, Unreachable::NotAsked { detail: error.to_string() }),
         HttpError::Roots { url, .. } => (url, Unreachable::NotAsked { detail: error.to_string() }),
         _ => {
-            return EdgeError::Unreachable { url: String::new(), why: Unreachable::Other { detail: error.to_string() } };
+            return EdgeError::Unreachable {
+                url: String::new(),
+                why: Unreachable::Other { detail: error.to_string() },
+            };
         }
     };
     EdgeError::Unreachable { url: url.clone(), why }

@@ -249,7 +249,8 @@ fn untrusted(reason: &CertificateError) -> Untrusted {
     match reason {
         CertificateError::Expired | CertificateError::ExpiredContext { .. } => Untrusted::Expired,
         CertificateError::NotValidYet | CertificateError::NotValidYetContext { .. } => Untrusted::NotYetValid,
-        CertificateError::UnknownIssuer => Untrusted::UnknownIssuer,
+        // Its issuer has the name of one that is trusted, but not its key.
+        CertificateError::UnknownIssuer | CertificateError::BadSignature => Untrusted::UnknownIssuer,
         CertificateError::NotValidForName | CertificateError::NotValidForNameContext { .. } => Untrusted::OtherName,
         CertificateError::Revoked => Untrusted::Revoked,
         other => Untrusted::Other { detail: other.to_string() },

@@ -1,23 +1,20 @@
-//! Support for tests: real servers started from the installed programs, and temporary
-//! folders in which the built program runs.
+//! Support for tests: real servers started from the installed programs, a whole world in
+//! memory, and temporary folders in which the built program runs.
 //!
 //! Real servers need no root rights and no fixed ports. Where a program is missing,
 //! [`RealWorld::start`] says which on standard error and returns `None`; with
 //! `PINDREL_REQUIRE_SERVERS=1`, as in CI, that is a failure instead.
 
-mod certified;
 mod manifest;
-mod postgres;
-mod programs;
+pub mod memory;
 mod real;
-mod scripted;
 mod workspace;
 
 pub use manifest::ManifestText;
-pub use postgres::RealPostgres;
-pub use programs::{Program, missing, require};
+pub use real::postgres::RealPostgres;
+pub use real::programs::{Program, missing, require};
+pub use real::scripted::{Received, ScriptedServer, answer};
 pub use real::{EXTERNAL_ID, EXTERNAL_KEY, RealOptions, RealWorld, TSIG_SECRET, dig};
-pub use scripted::{Received, ScriptedServer, answer};
 pub use workspace::{Ran, Workspace};
 
 use std::time::{Duration, Instant};

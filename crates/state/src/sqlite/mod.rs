@@ -82,13 +82,17 @@ impl std::fmt::Debug for Sqlite {
 }
 
 /// The connection while one task uses it: a transaction that is open at the end is undone.
-struct Guard(OwnedMutexGuard<Connection>);
+struct Guard {
+    connection: OwnedMutexGuard<Connection>,
+    /// Whether its statements may have to wait for a disk.
+    blocks: bool,
+}
 
 impl Drop for Guard {
     fn drop(&mut self) {
-        if !self.0.is_autocommit() {
+        if !self.connection.is_autocommit() {
             // Nothing can be done about a failure here; the next statement would tell.
-            let _ = self.0.execute_batch("ROLLBACK");
+            let _ = self.connection.execute_batch("ROLLBACK");
         }
     }
 }
@@ -114,17 +118,19 @@ impl Failure {
     }
 }
 
-/// Does blocking work on the connection; whoever asked may be gone before it ends.
+/// Works on the connection, on another thread where that may block; whoever asked may be gone before it ends.
 async fn on_thread<T: Send + 'static>(
     guard: Guard,
     doing: &'static str,
     work: impl FnOnce(&mut Connection) -> Result<T, Failure> + Send + 'static,
 ) -> Result<(Guard, T), StateError> {
-    let worked = tokio::task::spawn_blocking(move || {
+    let blocks = guard.blocks;
+    let work = move || {
         let mut guard = guard;
-        work(&mut guard.0).map(|result| (guard, result))
-    });
-    match worked.await {
+        work(&mut guard.connection).map(|result| (guard, result))
+    };
+    let worked = if blocks { tokio::task::spawn_blocking(work).await } else { Ok(work()) };
+    match worked {
         Ok(result) => result.map_err(|failure| failure.into_error(doing)),
         Err(error) => Err(StateError::Failed { doing, source: error.into() }),
     }
@@ -132,7 +138,7 @@ async fn on_thread<T: Send + 'static>(
 
 impl Sqlite {
     async fn guard(&self) -> Guard {
-        Guard(self.connection.clone().lock_owned().await)
+        Guard { connection: self.connection.clone().lock_owned().await, blocks: self.place.is_some() }
     }
 }
 

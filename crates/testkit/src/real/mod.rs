@@ -1,6 +1,11 @@
 //! Real DNS servers, a real resolver and a real ACME test authority, with the
 //! sandbox's platform, which has no real counterpart.
 
+pub(crate) mod certified;
+pub(crate) mod postgres;
+pub(crate) mod programs;
+pub(crate) mod scripted;
+
 use std::net::{Ipv4Addr, SocketAddr, TcpListener, UdpSocket};
 use std::path::Path;
 use std::sync::atomic::{AtomicU32, Ordering};
@@ -9,7 +14,7 @@ use std::time::Duration;
 use pindrel_sandbox::{EDGE_ZONE, Options, Sandbox, ZONE};
 use tempfile::TempDir;
 
-use crate::certified::{Certified, certified};
+use crate::real::certified::{Certified, certified};
 use crate::{ManifestText, Program, Workspace, eventually, require};
 
 /// What the servers are, and which Debian packages hold them.

@@ -8,9 +8,9 @@ use std::time::Duration;
 
 use tempfile::TempDir;
 
-use crate::certified::certified;
-use crate::programs::find;
-use crate::real::free_port;
+use super::free_port;
+use crate::real::certified::certified;
+use crate::real::programs::find;
 use crate::{Program, eventually, require};
 
 const PROGRAMS: &[(&str, &str)] = &[("initdb", "postgresql"), ("postgres", "postgresql")];

@@ -10,7 +10,7 @@ use tokio::io::{AsyncBufReadExt as _, AsyncReadExt as _, AsyncWriteExt as _, Buf
 use tokio::net::{TcpListener, TcpStream};
 use tokio_rustls::TlsAcceptor;
 
-use crate::certified::{Certified, certified};
+use crate::real::certified::{Certified, certified};
 
 /// A request as it arrived.
 #[derive(Debug, Clone, Default)]

@@ -1,0 +1,43 @@
+//! The engine on the world in memory: no server, no file, no real time.
+
+#![allow(
+    clippy::unwrap_used,
+    clippy::expect_used,
+    clippy::panic,
+    clippy::print_stderr,
+    reason = "what cannot be set up fails the test"
+)]
+
+mod faults;
+mod issuing;
+mod kill;
+mod ownership;
+mod renewing;
+mod worlds;
+
+/// One hostname behind the gateway.
+const ONE: &str = "
+[hostname.\"api.larkfield.example\"]
+endpoint = \"catalogue\"
+";
+/// Its name.
+const API: &str = "api.larkfield.example";
+
+/// Some of the hostnames with their certificates, behind both endpoints.
+fn several(count: usize) -> String {
+    let endpoints = ["catalogue", "plates"];
+    let block = |n: usize| {
+        format!("[hostname.\"survey-{n}.larkfield.example\"]\nendpoint = \"{}\"\n", endpoints[n % endpoints.len()])
+    };
+    (0..count).map(block).collect()
+}
+
+/// A number that looks random and is the same on every run.
+fn dice(seed: u64, throw: u64) -> u64 {
+    let mut mixed = seed.wrapping_mul(0x9e37_79b9_7f4a_7c15) ^ throw.wrapping_mul(0xbf58_476d_1ce4_e5b9);
+    for _ in 0..3 {
+        mixed ^= mixed >> 31;
+        mixed = mixed.wrapping_mul(0x94d0_49bb_1331_11eb);
+    }
+    mixed ^ mixed >> 29
+}

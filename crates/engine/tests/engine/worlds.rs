@@ -1,0 +1,71 @@
+//! Worlds in which things break and mend at random.
+
+use std::collections::HashSet;
+use std::net::SocketAddr;
+use std::time::Duration;
+
+use pindrel_testkit::memory::{Faults, PRIMARY, Pace, SECONDARY, Setting};
+
+use crate::{dice, several};
+
+const NAMES: usize = 4;
+
+fn break_something(faults: &mut Faults, thrown: u64) {
+    let name = format!("survey-{}.larkfield.example", thrown / 16 % NAMES as u64);
+    match thrown % 9 {
+        0 => faults.authority.down = true,
+        1 => faults.authority.lose_next_answer = true,
+        2 => faults.authority.invalid.extend([name]),
+        3 => faults.frozen = true,
+        4 => faults.silent.extend([SECONDARY.parse::<SocketAddr>().unwrap()]),
+        5 => faults.silent.extend([PRIMARY.parse::<SocketAddr>().unwrap()]),
+        6 => faults.platform_down = true,
+        7 => faults.refuses_updates = true,
+        _ => faults.refused.extend([name]),
+    }
+}
+
+/// Whatever breaks: what a client was once given it is given always, every run ends in bounded
+/// time, no name has more failed orders than runs, and once all is mended all is held.
+#[tokio::test(start_paused = true)]
+async fn whatever_breaks_who_was_answered_stays_answered_and_all_is_held_once_it_is_mended() {
+    for seed in 0..60 {
+        let pace = Pace {
+            lag: Duration::from_millis(dice(seed, 1) % 20_000),
+            deploy: Duration::from_millis(dice(seed, 2) % 60_000),
+            negative: Duration::from_secs(dice(seed, 3) % 60),
+            ..Pace::default()
+        };
+        let setting = Setting::new(pace, &several(NAMES));
+        let mut answered: HashSet<String> = HashSet::new();
+        for round in 0..6 {
+            let thrown = dice(seed, 10 + round);
+            setting.break_or_mend(|faults| {
+                *faults = Faults::default();
+                break_something(faults, thrown);
+            });
+            let summary = if thrown & 0x100 == 0 {
+                Some(setting.settle().await)
+            } else {
+                setting.settle_for(Duration::from_millis(thrown >> 16 & 0xffff)).await;
+                None
+            };
+            let told = setting.recorder.take();
+            assert!(summary.is_none_or(|summary| summary.seconds < 1_500.0), "seed {seed}, round {round}: {told:?}");
+            let resolver_fails = setting.faults().silent.len() == 2;
+            for name in (0..NAMES).map(|n| format!("survey-{n}.larkfield.example")) {
+                let gets = setting.client_gets(&name).await.is_some();
+                assert!(gets || resolver_fails || !answered.contains(&name), "seed {seed}, round {round}: {name}");
+                if gets {
+                    answered.insert(name);
+                }
+            }
+            setting.pass(Duration::from_secs(thrown >> 32 & 0xfff)).await;
+        }
+        setting.break_or_mend(|faults| *faults = Faults::default());
+        setting.pass(Duration::from_secs(24 * 3600)).await;
+        let summary = setting.settle().await;
+        assert_eq!((summary.held, summary.failed), (NAMES, 0), "seed {seed}: {:?}", setting.recorder.take());
+        assert_eq!(setting.challenge_records(), 0, "seed {seed}");
+    }
+}

@@ -1,0 +1,409 @@
+//! The engine's traits, answered by the world in memory.
+
+use std::net::SocketAddr;
+use std::sync::Arc;
+
+use async_trait::async_trait;
+use pindrel_acme::{Registered, RequestSigner, TransportError};
+use pindrel_core::acme::account::AccountStatus;
+use pindrel_core::acme::jws::Payload;
+use pindrel_core::acme::objects::Directory;
+use pindrel_core::acme::order::Reply;
+use pindrel_core::acme::problem::Problem;
+use pindrel_core::caa::CaaSet;
+use pindrel_core::desired::{self, Endpoint, Zone};
+use pindrel_core::endpoint::{Binding, EndpointInfo};
+use pindrel_core::facts::{
+    AliasView, DelegationView, ServerRecords, ServerStatus, ServerView, Unreachable, Unresolved, ZoneView,
+};
+use pindrel_core::findings::{Code, Finding};
+use pindrel_core::name::{DnsName, Hostname};
+use pindrel_core::records::{RecordType, ZoneChange, ZoneRecord};
+use pindrel_core::renewal::RenewalWindow;
+use pindrel_core::values::{Fingerprint, KeyKind, SecretRef, Serial};
+use pindrel_dns::caa::Servers;
+use pindrel_dns::challenge::{PlaceError, ServersOf};
+use pindrel_dns::lookup::Resolved;
+use pindrel_dns::{ZoneDriver, ZoneError};
+use pindrel_edge::{BoundHostname, EdgeError, Platform};
+use pindrel_engine::drivers::{Authority, Clock as _, Drivers, Keys, Lookups, Probe, Trusted};
+use pindrel_keys::{AccountKey, CertificateKey, KeyError, roots};
+use pindrel_probe::{Answered, ProbeError};
+use rustls_pki_types::TrustAnchor;
+use secrecy::SecretString;
+use serde_json::Value;
+
+use super::authority::Validation;
+use super::zones::{MemoryZones, Records, server};
+use super::{SECONDARY, World};
+
+const ALIASES: [RecordType; 3] = [RecordType::A, RecordType::Aaaa, RecordType::Cname];
+const UNANSWERED: Unreachable = Unreachable::TimedOut { after_ms: 5_200 };
+
+impl World {
+    /// What a name server gives now.
+    fn served(&self, address: SocketAddr) -> Result<Records, Unreachable> {
+        let (inner, now) = (self.inner(), self.clock().elapsed());
+        let primary = server(address).ok_or(Unreachable::Refused)?;
+        if inner.faults.silent.contains(&address) {
+            return Err(UNANSWERED);
+        }
+        Ok(inner.zones.served(primary, inner.pace.lag, now))
+    }
+
+    fn platform_error(&self) -> Result<(), EdgeError> {
+        let mut inner = self.inner();
+        inner.edge.requests += 1;
+        if inner.faults.platform_down {
+            return Err(EdgeError::Unreachable { url: "https://platform.test/".into(), why: Unreachable::Refused });
+        }
+        Ok(())
+    }
+}
+
+#[async_trait]
+impl Drivers for World {
+    async fn authority(&self, authority: &desired::Authority) -> Result<Arc<dyn Authority>, Finding> {
+        if self.inner().faults.authority.down {
+            let says = format!("{} cannot be reached: connection refused", authority.directory);
+            return Err(Finding::of(Code::AuthorityUnreachable, says, "Wait until the authority is reachable again"));
+        }
+        let directory = self.inner().authority.directory.clone();
+        Ok(Arc::new(MemoryConnection { world: self.clone(), directory }))
+    }
+
+    fn zone(&self, _zone: &Zone, _servers: &[SocketAddr]) -> Result<Arc<dyn ZoneDriver>, Finding> {
+        Ok(Arc::new(self.clone()))
+    }
+
+    fn platform(&self, _endpoint: &Endpoint) -> Result<Arc<dyn Platform>, Finding> {
+        Ok(Arc::new(self.clone()))
+    }
+
+    fn lookups(&self) -> &dyn Lookups {
+        self
+    }
+
+    fn probe(&self) -> &dyn Probe {
+        self
+    }
+
+    fn keys(&self) -> &dyn Keys {
+        self
+    }
+
+    fn secret(&self, _reference: &SecretRef) -> Result<SecretString, String> {
+        Ok("a made-up secret".to_owned().into())
+    }
+
+    fn roots(&self, _trusted: &Trusted) -> Result<Vec<TrustAnchor<'static>>, Finding> {
+        let root = self.inner().authority.root.clone();
+        roots::from_pem(root.as_bytes()).map_err(|why| Finding::of(Code::SecretUnreadable, why, "Report this fault"))
+    }
+}
+
+#[async_trait]
+impl Keys for World {
+    async fn certificate_key(&self, kind: KeyKind) -> Result<CertificateKey, KeyError> {
+        CertificateKey::generate(kind)
+    }
+
+    async fn account_key(&self, kind: KeyKind) -> Result<AccountKey, KeyError> {
+        AccountKey::generate(kind)
+    }
+}
+
+#[async_trait]
+impl Lookups for World {
+    fn system_resolvers(&self) -> Vec<SocketAddr> {
+        Vec::new()
+    }
+
+    async fn zone(&self, zone: &Zone, _resolvers: &[SocketAddr]) -> ZoneView {
+        let names: Vec<DnsName> = ["ns1", "ns2"].iter().filter_map(|label| zone.name.below(label).ok()).collect();
+        let servers = zone.servers.iter().map(|server| {
+            let status = match self.served(*server) {
+                Ok(_) => ServerStatus::Serves { serial: Serial(1), name_servers: names.clone() },
+                Err(why) => ServerStatus::Unreachable { why },
+            };
+            ServerView { server: *server, status }
+        });
+        let by = zone.servers.first().copied().unwrap_or_else(|| SocketAddr::from(([192, 0, 2, 9], 53)));
+        let addresses = zone.servers.iter().map(SocketAddr::ip).collect();
+        let delegation = DelegationView::Delegated { by, name_servers: names.clone(), addresses };
+        ZoneView { delegation, servers: servers.collect(), validates: None }
+    }
+
+    async fn alias(&self, servers: &[SocketAddr], owner: &DnsName, _at_apex: bool) -> AliasView {
+        let gives = servers.iter().map(|server| {
+            let gives = self.served(*server).map(|records| MemoryZones::sets(&records, owner, &ALIASES));
+            ServerRecords { server: *server, gives }
+        });
+        AliasView { servers: gives.collect() }
+    }
+
+    async fn lacking(&self, server: SocketAddr, records: &[ZoneRecord]) -> Result<Vec<ZoneRecord>, Unreachable> {
+        let served = self.served(server)?;
+        Ok(records.iter().filter(|record| !MemoryZones::has(&served, record)).cloned().collect())
+    }
+
+    async fn remaining(&self, server: SocketAddr, records: &[ZoneRecord]) -> Result<Vec<ZoneRecord>, Unreachable> {
+        let served = self.served(server)?;
+        Ok(records.iter().filter(|record| MemoryZones::has(&served, record)).cloned().collect())
+    }
+
+    async fn challenge_owner(
+        &self,
+        start: &DnsName,
+        _servers_of: &ServersOf<'_>,
+        _resolvers: &[SocketAddr],
+    ) -> Result<DnsName, PlaceError> {
+        Ok(start.clone())
+    }
+
+    async fn caa(&self, _name: &DnsName, _servers: Servers<'_>) -> Result<Option<CaaSet>, Unreachable> {
+        Ok(None)
+    }
+
+    async fn resolve(&self, resolver: SocketAddr, name: &DnsName) -> Resolved {
+        let now = self.clock().elapsed();
+        let mut inner = self.inner();
+        if inner.faults.silent.contains(&resolver) {
+            return Resolved::Nothing { why: Unresolved::Unreachable { why: UNANSWERED }, for_secs: None };
+        }
+        let (targets, negative) = (inner.edge.targets(), inner.pace.negative);
+        // It asks the slower server, as long as that one answers.
+        let secondary = SECONDARY.parse().is_ok_and(|secondary| !inner.faults.silent.contains(&secondary));
+        let records = inner.zones.served(!secondary, inner.pace.lag, now);
+        match inner.zones.resolve(&records, name, &targets, negative, now) {
+            Ok(addresses) => Resolved::Addresses(addresses),
+            Err(left) => {
+                let for_secs = u32::try_from(left.as_secs()).ok();
+                Resolved::Nothing { why: Unresolved::NoSuchName, for_secs }
+            }
+        }
+    }
+}
+
+#[async_trait]
+impl Probe for World {
+    async fn served_certificate(&self, address: SocketAddr, hostname: &Hostname) -> Result<Fingerprint, ProbeError> {
+        let (inner, now) = (self.inner(), self.clock().elapsed());
+        let served = inner.edge.served(address.ip(), hostname, inner.pace.deploy, now);
+        served.ok_or(ProbeError::NotConnected(Unreachable::Closed))
+    }
+
+    async fn request(
+        &self,
+        _trusted: &Trusted,
+        address: SocketAddr,
+        hostname: &Hostname,
+        _path: &str,
+    ) -> Result<Answered, ProbeError> {
+        let sha256 = self.served_certificate(address, hostname).await?;
+        Ok(Answered { sha256, status: 200, location: None, body: b"Larkfield".to_vec() })
+    }
+}
+
+#[async_trait]
+impl ZoneDriver for World {
+    async fn change(&self, change: &ZoneChange) -> Result<(), ZoneError> {
+        let now = self.clock().elapsed();
+        let mut inner = self.inner();
+        let error = |says: &str, remedy: &str| (says.to_owned(), remedy.to_owned());
+        if inner.faults.refuses_updates {
+            let (says, remedy) = error("the server refuses to update the zone: REFUSED", "Grant the key the right");
+            return Err(ZoneError::Refused { says, remedy });
+        }
+        if inner.zones.change(change, now) {
+            return Ok(());
+        }
+        let (says, remedy) = error("the records were changed by someone else", "Run settle");
+        Err(ZoneError::Changed { says, remedy })
+    }
+}
+
+#[async_trait]
+impl Platform for World {
+    async fn endpoints(&self) -> Result<Vec<EndpointInfo>, EdgeError> {
+        self.platform_error()?;
+        Ok(self.inner().edge.endpoints.clone())
+    }
+
+    async fn put_certificate(
+        &self,
+        site: &str,
+        sha256: Fingerprint,
+        chain: &str,
+        _key: SecretString,
+    ) -> Result<(), EdgeError> {
+        self.platform_error()?;
+        self.inner().edge.stores.entry(site.to_owned()).or_default().insert(sha256, chain.to_owned());
+        Ok(())
+    }
+
+    async fn binding(&self, endpoint: &str, hostname: &Hostname) -> Result<Option<BoundHostname>, EdgeError> {
+        self.platform_error()?;
+        let (inner, now) = (self.inner(), self.clock().elapsed());
+        let bound = inner.edge.bindings.get(&(endpoint.to_owned(), hostname.clone()));
+        Ok(bound.map(|bound| {
+            let (stuck, refused) =
+                (inner.faults.stuck.contains(endpoint), inner.faults.refused.contains(hostname.as_str()));
+            BoundHostname {
+                binding: bound.binding.clone(),
+                deployment: bound.deployment(inner.pace.deploy, stuck, refused, now),
+                etag: Some(bound.version.to_string()),
+            }
+        }))
+    }
+
+    async fn put_binding(
+        &self,
+        endpoint: &str,
+        hostname: &Hostname,
+        binding: &Binding,
+        known: Option<&BoundHostname>,
+    ) -> Result<BoundHostname, EdgeError> {
+        self.platform_error()?;
+        {
+            let now = self.clock().elapsed();
+            let mut inner = self.inner();
+            let present = inner.edge.bindings.get(&(endpoint.to_owned(), hostname.clone()));
+            let version = present.map(|bound| bound.version.to_string());
+            if version != known.and_then(|known| known.etag.clone()) {
+                return Err(EdgeError::Changed(hostname.clone()));
+            }
+            let deploy = inner.pace.deploy;
+            inner.edge.put(endpoint, hostname, binding, deploy, now);
+        }
+        let bound = self.binding(endpoint, hostname).await?;
+        bound.ok_or_else(|| EdgeError::Changed(hostname.clone()))
+    }
+}
+
+/// A connection to the authority.
+struct MemoryConnection {
+    world: World,
+    directory: Directory,
+}
+
+struct ZoneNow(Vec<Records>);
+
+impl Validation for ZoneNow {
+    fn all_servers_have(&self, record: &ZoneRecord) -> bool {
+        self.0.iter().all(|records| MemoryZones::has(records, record))
+    }
+}
+
+impl MemoryConnection {
+    fn down(&self) -> Result<(), TransportError> {
+        if self.world.inner().faults.authority.down {
+            let url = self.directory.new_order.clone();
+            return Err(TransportError::GivenUp { url });
+        }
+        Ok(())
+    }
+
+    fn registered(&self, signer: &dyn RequestSigner, make: bool) -> Option<Registered> {
+        let found = self.world.inner().authority.account(signer.jwk().thumbprint(), make);
+        found.map(|(url, status)| Registered { orders: Some(format!("{url}/orders")), url, status, contact: None })
+    }
+}
+
+#[async_trait]
+impl Authority for MemoryConnection {
+    fn directory(&self) -> &Directory {
+        &self.directory
+    }
+
+    fn signed(&self) -> u64 {
+        self.world.inner().authority.requests as u64
+    }
+
+    async fn register(
+        &self,
+        signer: &dyn RequestSigner,
+        _contact: &[String],
+        _external_binding: Option<Value>,
+    ) -> Result<Registered, TransportError> {
+        self.down()?;
+        self.registered(signer, true).ok_or_else(|| TransportError::Closed(String::new()))
+    }
+
+    async fn find(&self, signer: &dyn RequestSigner) -> Result<Option<Registered>, TransportError> {
+        self.down()?;
+        Ok(self.registered(signer, false))
+    }
+
+    async fn account(
+        &self,
+        _signer: &dyn RequestSigner,
+        url: &str,
+        _change: Option<Value>,
+    ) -> Result<Registered, TransportError> {
+        self.down()?;
+        Ok(Registered { url: url.to_owned(), status: AccountStatus::Valid, orders: None, contact: None })
+    }
+
+    async fn change_key(
+        &self,
+        _old: &dyn RequestSigner,
+        _new: &dyn RequestSigner,
+        _account: &str,
+    ) -> Result<(), TransportError> {
+        Err(TransportError::NotOffered { url: self.directory.new_order.clone(), what: "key changes" })
+    }
+
+    async fn revoke(
+        &self,
+        _signer: &dyn RequestSigner,
+        _account: Option<&str>,
+        _certificate: &[u8],
+        _reason: u8,
+    ) -> Result<(), TransportError> {
+        self.down()
+    }
+
+    async fn renewal_info(&self, _certificate_id: &str) -> Result<RenewalWindow, TransportError> {
+        Err(TransportError::NotOffered { url: self.directory.new_order.clone(), what: "renewal information" })
+    }
+
+    async fn send(
+        &self,
+        signer: &dyn RequestSigner,
+        account: &str,
+        url: Option<&str>,
+        payload: &Payload,
+    ) -> Result<Result<Reply, Problem>, TransportError> {
+        self.down()?;
+        let clock = self.world.clock();
+        let times = (clock.elapsed(), clock.now());
+        let mut inner = self.world.inner();
+        let inner = &mut *inner;
+        let lag = inner.pace.lag;
+        let servers = [true, false].map(|primary| inner.zones.served(primary, lag, times.0));
+        let zone = ZoneNow(servers.into());
+        let thumbprint = signer.jwk().thumbprint();
+        let (faults, validate) = (inner.faults.authority.clone(), inner.pace.validate);
+        let answer = inner.authority.answer(account, &thumbprint, url, payload, &zone, &faults, validate, times);
+        if url.is_none() && std::mem::take(&mut inner.faults.authority.lose_next_answer) {
+            let interrupted = pindrel_http::HttpError::Interrupted {
+                url: self.directory.new_order.clone(),
+                kind: std::io::ErrorKind::ConnectionReset,
+                why: "the connection was closed".into(),
+            };
+            return Err(TransportError::Http(interrupted));
+        }
+        Ok(answer)
+    }
+
+    async fn order_urls(
+        &self,
+        _signer: &dyn RequestSigner,
+        account: &str,
+        _list: &str,
+    ) -> Result<Vec<String>, TransportError> {
+        self.down()?;
+        Ok(self.world.inner().authority.order_urls(account))
+    }
+}

@@ -1,0 +1,259 @@
+//! Everything that a test of the engine needs, in one place.
+
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Duration;
+
+use jiff::Timestamp;
+use pindrel_core::desired::{Desired, resolve};
+use pindrel_core::endpoint::Binding;
+use pindrel_core::manifest::{Diagnostics, read};
+use pindrel_core::name::{DnsName, Hostname};
+use pindrel_core::records::{RecordData, ZoneChange, ZoneRecord};
+use pindrel_core::values::{Fingerprint, Ttl};
+use pindrel_dns::lookup::Resolved;
+use pindrel_engine::drivers::{Clock as _, Lookups as _, Probe as _, Trusted};
+use pindrel_engine::{Aim, Bounds, Engine, Event, Home, Listener, Plan, Report, Scope, Setup, Summary};
+use pindrel_keys::SealingKey;
+use pindrel_state::{SqliteState, State};
+use tempfile::TempDir;
+
+use super::authority::{DIRECTORY, Life};
+use super::zones::MemoryZones;
+use super::{Faults, MEMORY_ZONE, PRIMARY, Pace, RESOLVER, SECONDARY, World};
+
+/// Keeps the events of runs.
+#[derive(Debug, Default)]
+pub struct Recorder(Mutex<Vec<Event>>);
+
+impl Listener for Recorder {
+    fn on(&self, event: Event) {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner).push(event);
+    }
+}
+
+impl Recorder {
+    /// Returns the events since the last call.
+    pub fn take(&self) -> Vec<Event> {
+        std::mem::take(&mut *self.0.lock().unwrap_or_else(PoisonError::into_inner))
+    }
+}
+
+/// A world, a state that outlives each run, and a manifest.
+pub struct Setting {
+    /// The world.
+    pub world: World,
+    /// The state of all runs.
+    pub state: Arc<dyn State>,
+    /// The manifest, as far as the authority, the zone and the endpoints are not concerned.
+    pub names: String,
+    /// What bounds each run.
+    pub bounds: Bounds,
+    /// What the runs told.
+    pub recorder: Arc<Recorder>,
+    home: Home,
+    folder: TempDir,
+}
+
+impl Setting {
+    /// Makes a setting with the hostnames and certificates of a manifest's tail.
+    pub fn new(pace: Pace, names: &str) -> Setting {
+        let world = World::new(pace);
+        let state: Arc<dyn State> =
+            Arc::new(SqliteState::in_memory().unwrap_or_else(|error| panic!("no state: {error}")));
+        let sealing = SealingKey::generate().and_then(|text| SealingKey::from_text(&text));
+        let home = Home::with(state.clone(), sealing.unwrap_or_else(|error| panic!("no sealing key: {error}")));
+        let folder = TempDir::with_prefix("pindrel-memory-").unwrap_or_else(|error| panic!("no folder: {error}"));
+        let bounds = Bounds { max_age_secs: 0, at_once: 32, patience: Duration::from_secs(600) };
+        let recorder = Arc::new(Recorder::default());
+        Setting { world, state, names: names.to_owned(), bounds, recorder, home, folder }
+    }
+
+    /// The whole manifest.
+    pub fn manifest(&self) -> String {
+        format!(
+            "manifest = 1
+[defaults]
+authority = \"main\"
+ttl = \"1m\"
+[authority.main]
+directory = \"{DIRECTORY}\"
+agree_to_terms = true
+[zone.\"{MEMORY_ZONE}\"]
+driver = \"rfc2136\"
+servers = [\"{PRIMARY}\", \"{SECONDARY}\"]
+resolvers = [\"{RESOLVER}\"]
+tsig = {{ name = \"pindrel.\", secret = \"env:TSIG\" }}
+[endpoint.catalogue]
+kind = \"gateway\"
+driver = \"http\"
+url = \"https://platform.test\"
+token = \"env:TOKEN\"
+[endpoint.plates]
+kind = \"distribution\"
+driver = \"http\"
+url = \"https://platform.test\"
+token = \"env:TOKEN\"
+{}",
+            self.names
+        )
+    }
+
+    fn desired(&self) -> Desired {
+        let mut problems = Diagnostics::default();
+        let desired = resolve(read(&self.manifest(), &mut problems), &mut problems);
+        assert!(problems.is_empty(), "{problems:?}");
+        desired
+    }
+
+    /// Makes the engine of one run.
+    pub async fn engine(&self) -> Engine {
+        let setup = Setup {
+            desired: self.desired(),
+            folder: self.folder.path().to_owned(),
+            home: self.home.clone(),
+            bounds: self.bounds,
+            listener: self.recorder.clone(),
+            drivers: Arc::new(self.world.clone()),
+            clock: self.world.clock().clone(),
+        };
+        Engine::open(setup).await.unwrap_or_else(|error| panic!("no engine: {error}"))
+    }
+
+    /// Settles everything.
+    pub async fn settle(&self) -> Summary {
+        let engine = self.engine().await;
+        let scope = Scope::all(engine.desired());
+        engine.settle(&scope, Aim::Hold).await.unwrap_or_else(|error| panic!("no run: {error}"))
+    }
+
+    /// Settles for so long, and is killed then; says whether it had ended before.
+    pub async fn settle_for(&self, time: Duration) -> bool {
+        tokio::time::timeout(time, self.settle()).await.is_ok()
+    }
+
+    /// Says what would be done.
+    pub async fn plan(&self) -> Plan {
+        let engine = self.engine().await;
+        let scope = Scope::all(engine.desired());
+        engine.plan(&scope, Aim::Hold).await.unwrap_or_else(|error| panic!("no plan: {error}"))
+    }
+
+    /// Looks at everything.
+    pub async fn status(&self) -> Report {
+        let engine = self.engine().await;
+        let ids: Vec<_> = engine.desired().hostname_ids().collect();
+        engine.status(&ids).await.unwrap_or_else(|error| panic!("no status: {error}"))
+    }
+
+    /// Breaks or mends something.
+    pub fn break_or_mend(&self, change: impl FnOnce(&mut Faults)) {
+        self.world.break_or_mend(change);
+    }
+
+    /// The time of day in the world.
+    pub fn now(&self) -> Timestamp {
+        self.world.clock().now()
+    }
+
+    /// Lets time pass.
+    pub async fn pass(&self, time: Duration) {
+        tokio::time::sleep(time).await;
+    }
+
+    /// Says how long certificates live from now on.
+    pub fn certificates_live(&self, life: Life) {
+        self.world.inner().authority.life = life;
+    }
+
+    /// How many requests the authority has had, how many certificates it has issued, and how
+    /// many orders it was asked for.
+    pub fn authority_counts(&self) -> (usize, usize, usize) {
+        let inner = self.world.inner();
+        (inner.authority.requests, inner.authority.issued.len(), inner.authority.ordered.len())
+    }
+
+    /// When orders were made, with their names.
+    pub fn orders(&self) -> Vec<(Timestamp, Vec<Hostname>)> {
+        self.world.inner().authority.ordered.clone()
+    }
+
+    /// When certificates were issued, with the first name of each.
+    pub fn issued(&self) -> Vec<(Timestamp, Hostname)> {
+        self.world.inner().authority.issued.clone()
+    }
+
+    /// What is broken.
+    pub fn faults(&self) -> Faults {
+        self.world.inner().faults.clone()
+    }
+
+    /// How many changes the zone has had, and how many requests the platform.
+    pub fn change_counts(&self) -> (usize, usize) {
+        let inner = self.world.inner();
+        (inner.zones.changes, inner.edge.requests)
+    }
+
+    /// All TXT records that are left in the zone, on either server.
+    pub fn challenge_records(&self) -> usize {
+        let now = self.world.clock().elapsed();
+        let inner = self.world.inner();
+        let both = [true, false].map(|primary| inner.zones.served(primary, inner.pace.lag, now));
+        both.iter().flatten().filter(|((_, data), _)| matches!(data, RecordData::Txt(_))).count()
+    }
+
+    /// Does what a client does: says whether the name is answered with a certificate.
+    pub async fn client_gets(&self, hostname: &str) -> Option<Fingerprint> {
+        let name: DnsName = hostname.parse().ok()?;
+        let resolver = RESOLVER.parse().ok()?;
+        let Resolved::Addresses(addresses) = self.world.resolve(resolver, &name).await else { return None };
+        let address = (*addresses.first()?, 443).into();
+        let answered = self.world.request(&Trusted::Roots(None), address, &hostname.parse().ok()?, "/").await;
+        answered.ok().map(|answered| answered.sha256)
+    }
+
+    /// Makes a record that is somebody else's.
+    pub fn foreign_record(&self, owner: &str, data: RecordData) {
+        let owner: DnsName = owner.parse().unwrap_or_else(|error| panic!("{error}"));
+        let now = self.world.clock().elapsed();
+        let change = ZoneChange::Add(vec![ZoneRecord { owner, ttl: Ttl::MINUTE, data }]);
+        self.world.inner().zones.change(&change, now);
+    }
+
+    /// The data of all alias records at a name, on the primary.
+    pub fn aliases(&self, owner: &str) -> Vec<RecordData> {
+        let owner: DnsName = owner.parse().unwrap_or_else(|error| panic!("{error}"));
+        let inner = self.world.inner();
+        let records = inner.zones.served(true, Duration::ZERO, Duration::ZERO);
+        let all = [
+            pindrel_core::records::RecordType::A,
+            pindrel_core::records::RecordType::Aaaa,
+            pindrel_core::records::RecordType::Cname,
+        ];
+        MemoryZones::sets(&records, &owner, &all).iter().flat_map(|set| set.data().to_vec()).collect()
+    }
+
+    /// Deletes all alias records at a name, as someone else would.
+    pub fn remove_aliases(&self, owner: &str) {
+        let name: DnsName = owner.parse().unwrap_or_else(|error| panic!("{error}"));
+        let gone = self.aliases(owner).into_iter();
+        let gone = gone.map(|data| ZoneRecord { owner: name.clone(), ttl: Ttl::MINUTE, data }).collect();
+        let now = self.world.clock().elapsed();
+        self.world.inner().zones.change(&ZoneChange::Delete(gone), now);
+    }
+
+    /// Puts a binding at an endpoint that is somebody else's.
+    pub fn foreign_binding(&self, endpoint: &str, hostname: &str, binding: &Binding) {
+        let hostname: Hostname = hostname.parse().unwrap_or_else(|error| panic!("{error}"));
+        let now = self.world.clock().elapsed();
+        let mut inner = self.world.inner();
+        let deploy = inner.pace.deploy;
+        inner.edge.put(endpoint, &hostname, binding, deploy, now);
+    }
+
+    /// The binding at an endpoint.
+    pub fn binding(&self, endpoint: &str, hostname: &str) -> Option<Binding> {
+        let hostname: Hostname = hostname.parse().ok()?;
+        let inner = self.world.inner();
+        inner.edge.bindings.get(&(endpoint.to_owned(), hostname)).map(|bound| bound.binding.clone())
+    }
+}

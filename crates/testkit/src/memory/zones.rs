@@ -1,0 +1,150 @@
+//! One zone on two servers, and a resolver that caches.
+
+use std::collections::{BTreeMap, HashMap};
+use std::net::{IpAddr, SocketAddr};
+use std::time::Duration;
+
+use pindrel_core::name::DnsName;
+use pindrel_core::records::{NameChange, RecordData, RecordSet, RecordType, ZoneChange, ZoneRecord, same_data};
+use pindrel_core::values::Ttl;
+
+/// The records of the zone, by name and data, with their TTL.
+pub(crate) type Records = BTreeMap<(DnsName, RecordData), Ttl>;
+
+/// What a resolver keeps of one name.
+#[derive(Clone)]
+struct Cached {
+    addresses: Vec<IpAddr>,
+    until: Duration,
+}
+
+pub(crate) struct MemoryZones {
+    /// The zone after each change, the newest last, with the time of the change.
+    versions: Vec<(Duration, Records)>,
+    /// Since when the secondary takes nothing over.
+    pub(crate) frozen_at: Option<Duration>,
+    cache: HashMap<DnsName, Cached>,
+    /// How many changes were made.
+    pub(crate) changes: usize,
+}
+
+impl Default for MemoryZones {
+    fn default() -> Self {
+        let versions = vec![(Duration::ZERO, Records::new())];
+        MemoryZones { versions, frozen_at: None, cache: HashMap::new(), changes: 0 }
+    }
+}
+
+impl MemoryZones {
+    fn newest(&self) -> Records {
+        self.versions.last().map(|(_, records)| records.clone()).unwrap_or_default()
+    }
+
+    /// What a server gives: the newest, or what it has taken over by now.
+    pub(crate) fn served(&self, primary: bool, lag: Duration, now: Duration) -> Records {
+        if primary {
+            return self.newest();
+        }
+        let until = self.frozen_at.unwrap_or(now);
+        let taken = self.versions.iter().rev().find(|(at, _)| *at + lag <= until);
+        taken.or(self.versions.first()).map(|(_, records)| records.clone()).unwrap_or_default()
+    }
+
+    pub(crate) fn sets(records: &Records, owner: &DnsName, of: &[RecordType]) -> Vec<RecordSet> {
+        let own = records.iter().filter(|((name, data), _)| name == owner && of.contains(&data.record_type()));
+        RecordSet::group(own.map(|((_, data), ttl)| (*ttl, data.clone())))
+    }
+
+    pub(crate) fn has(records: &Records, record: &ZoneRecord) -> bool {
+        records.contains_key(&(record.owner.clone(), record.data.clone()))
+    }
+
+    /// Makes a change as a whole; `false` where what was expected is not there.
+    pub(crate) fn change(&mut self, change: &ZoneChange, now: Duration) -> bool {
+        let mut records = self.newest();
+        match change {
+            ZoneChange::Add(added) => {
+                for ZoneRecord { owner, ttl, data } in added {
+                    records.insert((owner.clone(), data.clone()), *ttl);
+                }
+            }
+            ZoneChange::Delete(deleted) => {
+                for ZoneRecord { owner, data, .. } in deleted {
+                    records.remove(&(owner.clone(), data.clone()));
+                }
+            }
+            ZoneChange::Replace(NameChange { owner, expected, wanted, .. }) => {
+                const ALIASES: [RecordType; 3] = [RecordType::A, RecordType::Aaaa, RecordType::Cname];
+                if !same_data(&MemoryZones::sets(&records, owner, &ALIASES), expected) {
+                    return false;
+                }
+                records.retain(|(name, data), _| name != owner || !ALIASES.contains(&data.record_type()));
+                for set in wanted {
+                    for data in set.data() {
+                        records.insert((owner.clone(), data.clone()), set.ttl());
+                    }
+                }
+            }
+        }
+        self.versions.push((now, records));
+        self.changes += 1;
+        // Only what the secondary may still serve is kept.
+        if self.versions.len() > 256 && self.frozen_at.is_none() {
+            self.versions.drain(..128);
+        }
+        true
+    }
+
+    /// What a resolver answers for a name: from its cache, else from the `records` of the
+    /// server that it asks. `targets` gives the addresses of names outside the zone.
+    pub(crate) fn resolve(
+        &mut self,
+        records: &Records,
+        name: &DnsName,
+        targets: &HashMap<DnsName, Vec<IpAddr>>,
+        negative: Duration,
+        now: Duration,
+    ) -> Result<Vec<IpAddr>, Duration> {
+        let fresh = self.cache.get(name).filter(|cached| cached.until > now).cloned();
+        let cached = fresh.unwrap_or_else(|| {
+            let found = lookup(records, name, targets);
+            let (addresses, ttl) = found.unwrap_or((Vec::new(), negative));
+            let cached = Cached { addresses, until: now + ttl };
+            self.cache.insert(name.clone(), cached.clone());
+            cached
+        });
+        if cached.addresses.is_empty() { Err(cached.until.saturating_sub(now)) } else { Ok(cached.addresses) }
+    }
+}
+
+fn lookup(
+    records: &Records,
+    name: &DnsName,
+    targets: &HashMap<DnsName, Vec<IpAddr>>,
+) -> Option<(Vec<IpAddr>, Duration)> {
+    let wildcard = name.parent().and_then(|parent| parent.below("*").ok());
+    let exists = records.keys().any(|(owner, _)| owner == name);
+    let owner = if exists { Some(name.clone()) } else { wildcard }?;
+    let own = records.iter().filter(|((at, _), _)| *at == owner);
+    let mut addresses = Vec::new();
+    let mut shortest = Ttl::TEN_MINUTES;
+    for ((_, data), ttl) in own {
+        match data {
+            RecordData::A(address) => addresses.push(IpAddr::V4(*address)),
+            RecordData::Aaaa(address) => addresses.push(IpAddr::V6(*address)),
+            RecordData::Cname(target) => addresses.extend(targets.get(target).into_iter().flatten()),
+            _ => continue,
+        }
+        shortest = shortest.min(*ttl);
+    }
+    (!addresses.is_empty()).then(|| (addresses, Duration::from_secs(u64::from(shortest.as_secs()))))
+}
+
+/// Says whether an address is that of a server of the zone, and whether it is the primary's.
+pub(crate) fn server(address: SocketAddr) -> Option<bool> {
+    match address.to_string().as_str() {
+        super::PRIMARY => Some(true),
+        super::SECONDARY => Some(false),
+        _ => None,
+    }
+}
