@@ -64,7 +64,7 @@ pub enum TransportError {
         why: String,
     },
     /// Too many requests in a row got no answer.
-    #[error("{url} gave no answer to {MOST_UNANSWERED} requests in a row, and is not asked again in this run")]
+    #[error("{url} did not answer {MOST_UNANSWERED} requests in a row, and is not asked again in this run")]
     GivenUp {
         /// The directory.
         url: String,
@@ -94,15 +94,23 @@ impl TransportError {
     /// Returns what to do about it.
     pub fn remedy(&self) -> String {
         match self {
-            TransportError::Http(HttpError::Roots { .. }) => "correct api_roots in the authority's table of the manifest".into(),
-            TransportError::Http(HttpError::OtherOrigin { .. }) => "ask the authority why it leads elsewhere".into(),
-            TransportError::Http(_) => "wait until the authority answers again, or correct its directory URL and api_roots, then run settle again".into(),
-            TransportError::GivenUp { .. } => "wait until the authority answers again, then run settle again".into(),
+            TransportError::Http(HttpError::Roots { .. }) => {
+                "Correct api_roots in the authority's table of the manifest".into()
+            }
+            TransportError::Http(HttpError::OtherOrigin { .. }) => {
+                "Ask the authority why its URLs point elsewhere".into()
+            }
+            TransportError::Http(_) => {
+                "Wait until the authority answers, or correct its directory URL and api_roots".into()
+            }
+            TransportError::GivenUp { .. } => "Wait until the authority answers".into(),
             TransportError::Refused { problem, .. } => problem.remedy().into(),
-            TransportError::Malformed { .. } => "see whether the directory URL is really an ACME authority's".into(),
-            TransportError::Closed(_) => "name another authority, or remove the account from the state".into(),
-            TransportError::NotOffered { .. } => "choose an authority that offers it, or do without".into(),
-            TransportError::Signing(_) => "restore the state from its backup".into(),
+            TransportError::Malformed { .. } => "Check that the directory URL is that of an ACME authority".into(),
+            TransportError::Closed(_) => {
+                "Choose another authority in the manifest, or remove the account from the state".into()
+            }
+            TransportError::NotOffered { .. } => "Choose an authority that offers it".into(),
+            TransportError::Signing(_) => "Restore the state from its backup".into(),
         }
     }
 }

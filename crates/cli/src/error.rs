@@ -124,7 +124,7 @@ impl CliError {
             CliError::Lock(LockError::Held { .. }) => "Wait until that run has ended",
             CliError::Lock(_) => "Make sure that the folder of the state can be written, or the database reached",
             CliError::Output(_) => "Make sure that the disk is not full",
-            CliError::Interrupted => "Run settle: it goes on where this run was stopped",
+            CliError::Interrupted => "Run settle: it resumes where this run stopped",
         }
     }
 

@@ -28,7 +28,7 @@ pub enum NameError {
     #[error("the label \"{0}\" has more than 63 characters")]
     LabelTooLong(String),
     /// A character that no name of this kind may hold.
-    #[error("the character {0:?} cannot stand in a name")]
+    #[error("the character {0:?} is not allowed in a name")]
     BadCharacter(char),
     /// A label starts or ends with a hyphen.
     #[error("the label \"{0}\" starts or ends with a hyphen")]
@@ -37,7 +37,7 @@ pub enum NameError {
     #[error("a wildcard is written as \"*.\" at the very start, once")]
     MisplacedWildcard,
     /// One label only: nothing that an authority would certify.
-    #[error("\"{0}\" has one label only; a full name such as api.larkfield.example is needed")]
+    #[error("\"{0}\" has only one label; a full name such as api.larkfield.example is needed")]
     SingleLabel(String),
     /// An IP address where a name is needed.
     #[error("\"{0}\" is an address, not a name")]

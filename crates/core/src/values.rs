@@ -241,16 +241,16 @@ pub enum ValueError {
     #[error("a TTL of {0} seconds is above the limit of 2147483647")]
     TtlTooLong(u32),
     /// Not a number with a unit.
-    #[error("\"{0}\" is no duration")]
+    #[error("\"{0}\" is not a duration")]
     Duration(String),
     /// Not 64 hex digits.
-    #[error("\"{0}\" is no SHA-256 fingerprint of 64 hex digits")]
+    #[error("\"{0}\" is not a SHA-256 fingerprint of 64 hex digits")]
     Fingerprint(String),
     /// No kind of key.
-    #[error("\"{0}\" is no kind of key that Pindrel makes")]
+    #[error("\"{0}\" is not a kind of key that Pindrel makes")]
     KeyKind(String),
     /// Neither `env:NAME` nor `file:PATH`.
-    #[error("a secret stands here in clear")]
+    #[error("this is a secret in clear text")]
     SecretInClear,
 }
 

@@ -158,7 +158,7 @@ async fn each_way_of_not_answering_is_told_apart() {
                 answer.metadata.authoritative = false;
                 answer
             },
-            Err("without authority"),
+            Err("not authoritative"),
         ),
     ];
     for (make, expected) in table {

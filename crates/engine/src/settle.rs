@@ -345,7 +345,7 @@ fn findings_to_report(pins: &Pins) -> Vec<Finding> {
     let told = pins.findings().filter(|finding| only_answer || finding.pin != Pin::Answer);
     let mut told: Vec<Finding> = told.cloned().collect();
     if told.is_empty() {
-        let says = "not everything of it could be looked at";
+        let says = "not all of it could be checked";
         told.push(Finding::of(Code::AnswerUnresolved, says, "Run settle"));
     }
     told

@@ -64,10 +64,10 @@ pub enum BundleError {
     #[error("several certificates could be the server's: {0}")]
     SeveralLeaves(String),
     /// Several private keys are among the files.
-    #[error("there are several private keys: in {0}")]
+    #[error("there are several private keys, in {0}")]
     SeveralKeys(String),
     /// The key is not the one of any certificate.
-    #[error("the private key in {key} belongs to none of the certificates in {certificates}")]
+    #[error("the private key in {key} does not match any of the certificates in {certificates}")]
     OtherKey {
         /// Where the key is.
         key: String,

@@ -71,7 +71,7 @@ async fn show(context: &Context, folder: &Path) -> Result<(Sandbox, Status), Cli
     cert::renew(&context, "api.larkfield.example").await?;
     say::step("cert list", "The certificates:")?;
     cert::list(&context, &cert::ListArgs::default()).await?;
-    say::step("status", "How it stands now:")?;
+    say::step("status", "The status now:")?;
     let status = status::run(&context, &status::StatusArgs::default()).await?;
     Ok((sandbox, status))
 }

@@ -107,7 +107,7 @@ pub(crate) fn held_of(held: usize, total: usize, certificates: usize) -> String 
 pub(crate) fn age(seconds: i64) -> String {
     match seconds.max(0) {
         s @ 0..120 => format!("{s} s"),
-        s @ 120..7200 => format!("{} m", s / 60),
+        s @ 120..7200 => format!("{} min", s / 60),
         s @ 7200..172_800 => format!("{} h", s / 3600),
         s => format!("{} d", s / 86_400),
     }
@@ -122,8 +122,8 @@ mod tests {
         for (seconds, expected) in [
             (-5, "0 s"),
             (119, "119 s"),
-            (120, "2 m"),
-            (7199, "119 m"),
+            (120, "2 min"),
+            (7199, "119 min"),
             (7200, "2 h"),
             (172_799, "47 h"),
             (172_800, "2 d"),

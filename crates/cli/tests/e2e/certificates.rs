@@ -80,7 +80,7 @@ async fn an_order_that_was_lost_holds_the_predecessor_and_is_found_or_done_witho
         let ran = workspace.run(&["settle"]).ended(0);
         // Found in the list, the lost order is gone on with; else the authority says that
         // another order holds the predecessor, and it is done without.
-        assert_eq!(ran.stderr.contains("without naming the one before"), !order_list, "{}", ran.stderr);
+        assert_eq!(ran.stderr.contains("the new order names no predecessor"), !order_list, "{}", ran.stderr);
         assert_eq!(sandbox.authority().issued().0, 2);
     }
 }
@@ -178,8 +178,8 @@ async fn a_bought_certificate_goes_from_its_request_to_an_answer_and_out_again()
     for (files, says) in [
         (&["leaf.pem", "notes.txt"][..], "notes.txt holds neither"),
         (&["leaf.pem"], "the intermediate certificate \"CN=Larkfield seller intermediate\" is missing"),
-        (&["middle.pem", "root.pem"], "belongs to none of the certificates in"),
-        (&["leaf.pem", "middle.pem", "other.key"], "the private key in other.key belongs to none"),
+        (&["middle.pem", "root.pem"], "does not match any of the certificates in"),
+        (&["leaf.pem", "middle.pem", "other.key"], "the private key in other.key does not match any"),
         (&["absent.pem"], "there is no such file"),
     ] {
         let args = [&["cert", "import", "plates"], files].concat();
@@ -191,7 +191,7 @@ async fn a_bought_certificate_goes_from_its_request_to_an_answer_and_out_again()
     workspace.run(&["settle"]).ended(0);
     assert_eq!(sandbox.authority().requests(), 0, "no authority was asked");
     let status = workspace.run(&["status", "--format", "json", "--max-age", "0"]).ended(0).json();
-    assert!(status["hostnames"][0]["pins"]["certificate"]["detail"].as_str().unwrap().contains("bought elsewhere"));
+    assert!(status["hostnames"][0]["pins"]["certificate"]["detail"].as_str().unwrap().contains("issued elsewhere"));
 
     // Out as PKCS#12, read by another program, and in again.
     workspace.run(&["cert", "export", "plates", "--form", "key"]).ended(2);
@@ -282,10 +282,10 @@ async fn a_certificate_is_delivered_and_held_only_once_its_commands_have_ended_w
     std::fs::create_dir(workspace.path().join("tls")).unwrap();
     workspace.write("broken", "");
     let ran = workspace.run(&["settle", "-vvv"]).ended(1);
-    assert!(ran.stdout.contains("is written, but") && ran.stdout.contains("ended with status 1"), "{}", ran.stdout);
+    assert!(ran.stdout.contains("was delivered, but") && ran.stdout.contains("exit status 1"), "{}", ran.stdout);
     assert!(!format!("{}{}", ran.stdout, ran.stderr).contains("planted-delivery"), "no secret in any output");
     let list = workspace.run(&["cert", "list"]).ended(0).stdout;
-    assert!(list.contains("0 of 1 certificate held") && list.contains("did not end well"), "{list}");
+    assert!(list.contains("0 of 1 certificate held") && list.contains("exit status 1"), "{list}");
 
     // The failed one is run again, the one that ended well is not; a command that takes too
     // long is ended with all that it started.
@@ -298,7 +298,7 @@ async fn a_certificate_is_delivered_and_held_only_once_its_commands_have_ended_w
     let begun = Instant::now();
     let ran = workspace.run(&["cert", "renew", "edge"]).ended(1);
     assert!(
-        begun.elapsed() < Duration::from_secs(50) && ran.stdout.contains("did not end within 1 s and was ended"),
+        begun.elapsed() < Duration::from_secs(50) && ran.stdout.contains("did not exit within 1 s and was killed"),
         "{}",
         ran.stdout
     );

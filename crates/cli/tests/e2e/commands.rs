@@ -139,9 +139,13 @@ fn pindrel_core_keys() -> [(&'static str, &'static [&'static str]); 14] {
 fn every_finding_is_documented() {
     let docs = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs");
     let findings = std::fs::read_to_string(docs.join("findings.md")).unwrap();
-    let documented: Vec<&str> =
-        findings.lines().filter_map(|line| line.strip_prefix("| `")?.split('`').next()).collect();
-    let known: Vec<&str> = pindrel_core::findings::Code::ALL.iter().map(|code| code.as_str()).collect();
+    let row = |line: &str| {
+        let (code, rest) = line.strip_prefix("| `")?.split_once("` | ")?;
+        Some(format!("{code} {}", rest.split(' ').next()?))
+    };
+    let documented: Vec<String> = findings.lines().filter_map(row).collect();
+    let known = pindrel_core::findings::Code::ALL.iter().map(|code| format!("{code} {}", code.pin().as_str()));
+    let known: Vec<String> = known.collect();
     assert_eq!(documented, known);
 }
 

@@ -133,12 +133,12 @@ async fn finds_an_order_whose_answer_was_lost_or_counts_it() {
         let (workspace, sandbox) = sandboxed(pindrel_sandbox::Options { order_list, ..quick() }, one_name).await;
         sandbox.authority().lose_next_order();
         let first = workspace.run(&["settle", "--format", "json"]).ended(1);
-        assert!(first.stdout.contains("gave no whole response"), "{}", first.stdout);
+        assert!(first.stdout.contains("returned no complete response"), "{}", first.stdout);
         let second = workspace.run(&["settle", "--format", "json"]).ended(0);
         let summary = second.summary();
         let orders = sandbox.authority().orders_for(&["api.larkfield.example"]);
         let lost = usize::from(!order_list);
         assert_eq!((orders, &summary["lost_orders"]), (1 + lost, &lost.into()), "{}", second.stdout);
-        assert_eq!(second.stdout.contains("was lost with the run before"), !order_list);
+        assert_eq!(second.stdout.contains("was lost in the previous run"), !order_list);
     }
 }

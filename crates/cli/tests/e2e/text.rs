@@ -125,7 +125,7 @@ async fn a_sandbox_is_broken_and_mended_from_outside() {
     let shown = workspace.run(&["sandbox", "list"]).ended(0).stdout;
     assert!(shown.contains("limit") && shown.contains("secondary-frozen") && shown.contains("practice"), "{shown}");
     let ran = workspace.run(&["settle"]).ended(1);
-    assert!(ran.stdout.contains("rateLimited"), "{}", ran.stdout);
+    assert!(ran.stdout.contains("is rate-limiting this account"), "{}", ran.stdout);
     workspace.run(&["sandbox", "mend", "limit"]).ended(0);
     let left = workspace.run(&["sandbox", "list", "--format", "json"]).ended(0).json();
     assert_eq!(left["faults"], serde_json::json!(["secondary-frozen"]));
@@ -187,7 +187,7 @@ async fn commands_that_name_nothing_say_what_there_is() {
         (&["account", "close", "other", "--for-good"], 2, "no [authority.other]"),
         (&["account", "show", "main", "--take-out-key", "key.pem"], 1, "there is no account"),
         (&["account", "register", "main", "--key", "pindrel.toml"], 2, "cannot be used as an account key"),
-        (&["cert", "list", "--ends-within", "soon"], 2, "no duration"),
+        (&["cert", "list", "--ends-within", "soon"], 2, "not a duration"),
         (&["cert", "show", "api.larkfield.example", "--format", "csv"], 2, "no CSV of it"),
     ] {
         let ran = workspace.run(args).ended(status);

@@ -132,7 +132,7 @@ pub struct Terms {
     pub replaces: Option<String>,
 }
 
-/// Why an order came to nothing.
+/// Why an order failed.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[non_exhaustive]
 pub enum OrderError {
@@ -162,7 +162,7 @@ pub enum OrderError {
         why: String,
     },
     /// The authority took too long.
-    #[error("the authority did not get on within {PATIENCE_SECS} s while Pindrel waited for {0}")]
+    #[error("the authority made no progress for {PATIENCE_SECS} s while Pindrel waited for {0}")]
     TooSlow(&'static str),
 }
 
@@ -181,7 +181,7 @@ fn failed_names(failed: &[FailedName]) -> String {
 
 impl OrderError {
     /// Says whether the cause is likely to pass, so that the same order can go on later.
-    pub fn is_passing(&self) -> bool {
+    pub fn is_transient(&self) -> bool {
         match self {
             OrderError::TooSlow(_) => true,
             OrderError::Refused { problem, .. } => problem.status.is_some_and(|status| status == 429 || status >= 500),
@@ -194,16 +194,16 @@ impl OrderError {
         match self {
             OrderError::Refused { problem, .. } | OrderError::Invalid(problem) => problem.remedy().into(),
             OrderError::Validation(failed) => {
-                failed.first().map_or("run settle again", |failed| failed.problem.remedy()).into()
+                failed.first().map_or("Run settle", |failed| failed.problem.remedy()).into()
             }
-            OrderError::NoDns01(_) => "choose an authority that validates by dns-01".into(),
-            OrderError::Malformed { .. } => "see whether the directory URL is really an ACME authority's".into(),
-            OrderError::TooSlow(_) => "run settle again later: it goes on with the same order".into(),
+            OrderError::NoDns01(_) => "Choose an authority that validates by dns-01".into(),
+            OrderError::Malformed { .. } => "Check that the directory URL is that of an ACME authority".into(),
+            OrderError::TooSlow(_) => "Run settle later: it continues the same order".into(),
         }
     }
 }
 
-/// Where the flow stands.
+/// How far the flow has got.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 enum Stage {

@@ -71,34 +71,32 @@ impl Problem {
     /// Returns what to do about it, for each error type (RFC 8555 §6.7, RFC 9773 §7.4).
     pub fn remedy(&self) -> &'static str {
         match self.error() {
-            "rateLimited" => "wait until the authority's limit is over, then run settle again",
-            "caa" => "allow the authority in the CAA records of the zone, then run settle again",
-            "dns" | "connection" => {
-                "see to it that every public name server of the zone answers, then run settle again"
-            }
+            "rateLimited" => "Wait until the limit is over, or raise it at the authority",
+            "caa" => "Allow the authority in the CAA records of the zone",
+            "dns" | "connection" => "Make sure that every public name server of the zone answers",
             "unauthorized" | "incorrectResponse" => {
-                "see whether the zone's public name servers are the ones that Pindrel updates, then run settle again"
+                "Check that the zone's public name servers are the ones that Pindrel updates"
             }
-            "badCSR" => "choose another kind of key in the certificate's table of the manifest",
+            "badCSR" => "Choose another kind of key in the certificate's table of the manifest",
             "badPublicKey" | "badSignatureAlgorithm" => {
-                "choose another account_key in the authority's table of the manifest"
+                "Choose another account_key in the authority's table of the manifest"
             }
-            "badRevocationReason" => "give another reason",
-            "alreadyRevoked" => "nothing: it is revoked already",
-            "alreadyReplaced" => "run settle again: it orders without naming the certificate before",
-            "invalidProfile" => "choose a profile that the authority offers",
-            "orderNotReady" => "run settle again later: it goes on with the same order",
-            "rejectedIdentifier" => "choose a name that the authority issues for, or another authority",
-            "unsupportedIdentifier" => "choose an authority that issues for names of this kind",
-            "externalAccountRequired" => "write external_account_key in the authority's table of the manifest",
-            "userActionRequired" => "read the authority's new terms, then agree with: pindrel account register --agree",
-            "accountDoesNotExist" => "open another account with: pindrel account register",
-            "invalidContact" | "unsupportedContact" => "correct the contact in the authority's table of the manifest",
-            "tls" | "serverInternal" => "this is the authority's side: run settle again later",
-            "badNonce" => "this is the authority's side: it refuses its own nonces; run settle again later",
-            _ if self.retry_at.is_some() => "wait until then, and run settle again",
-            _ if self.status >= Some(500) => "this is the authority's side: run settle again later",
-            _ => "read what the authority says, correct it, then run settle again",
+            "badRevocationReason" => "Choose another reason",
+            "alreadyRevoked" => "Nothing: it is already revoked",
+            "alreadyReplaced" => "Run settle: it orders without naming the certificate that is replaced",
+            "invalidProfile" => "Choose a profile that the authority offers",
+            "orderNotReady" => "Run settle later: it continues the same order",
+            "rejectedIdentifier" => "Choose a name that the authority issues for, or another authority",
+            "unsupportedIdentifier" => "Choose an authority that issues for names of this kind",
+            "externalAccountRequired" => "Write external_account_key in the authority's table of the manifest",
+            "userActionRequired" => "Read the authority's new terms, then agree with: pindrel account register --agree",
+            "accountDoesNotExist" => "Open another account with: pindrel account register",
+            "invalidContact" | "unsupportedContact" => "Correct the contact in the authority's table of the manifest",
+            "tls" | "serverInternal" => "Run settle later: the fault is on the authority's side",
+            "badNonce" => "Run settle later: the authority refuses its own nonces",
+            _ if self.retry_at.is_some() => "Wait until then",
+            _ if self.status >= Some(500) => "Run settle later: the fault is on the authority's side",
+            _ => "Correct what the authority says",
         }
     }
 }
@@ -119,7 +117,7 @@ impl fmt::Display for Problem {
             write!(f, "; and {more} more")?;
         }
         if let Some(at) = self.retry_at {
-            write!(f, "; it may be asked again at {at:.0}")?;
+            write!(f, "; it accepts requests again at {at:.0}")?;
         }
         Ok(())
     }

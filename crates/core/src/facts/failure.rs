@@ -45,7 +45,7 @@ pub enum Unreachable {
         code: String,
     },
     /// A name server answers without authority.
-    #[error("it answered without authority")]
+    #[error("it is not authoritative")]
     NotAuthoritative,
     /// What is needed to ask cannot be used here: a secret, a file of roots.
     #[error("{detail}")]
@@ -83,10 +83,10 @@ impl Unreachable {
 #[serde(rename_all = "snake_case", tag = "is")]
 pub enum Lameness {
     /// An answer without the AA bit (RFC 1035 §4.1.1), such as a referral.
-    #[error("answers without authority")]
+    #[error("is not authoritative")]
     NotAuthoritative,
     /// A response code.
-    #[error("answers {code}")]
+    #[error("returned {code}")]
     Code {
         /// The code, as in `REFUSED`.
         code: String,

@@ -122,7 +122,7 @@ const MISTAKES: &[(&str, &str, &str, &str)] = &[
         "secret-in-clear",
         "must say where the secret is",
     ),
-    ("zone.\"larkfield.example\"", "least_wait = \"soon\"", "bad-value", "\"soon\" is no duration"),
+    ("zone.\"larkfield.example\"", "least_wait = \"soon\"", "bad-value", "\"soon\" is not a duration"),
     ("zone.\"larkfield.example\"", "least_wait = 5", "wrong-type", "must be a text, not a whole number"),
     ("defaults", "key = \"ed25519\"", "bad-value", "no authority issues for a key of the kind ed25519"),
     ("defaults", "renew = \"-3d\"", "bad-value", "no duration"),

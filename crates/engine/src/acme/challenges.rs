@@ -4,7 +4,7 @@
 //! it. Whatever an order comes to, its records are deleted at once where that works, and
 //! cleared for certain at the end of the run, or of a later one.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::net::SocketAddr;
 use std::time::Duration;
 
@@ -180,10 +180,12 @@ impl Engine {
             }
         });
         let lagging = join_all(looks).await.into_iter().filter(|((_, lacking), _)| !lacking.is_empty());
-        let who: Vec<String>;
+        // A server may lack records of several zones.
+        let who: BTreeSet<String>;
         (publication.left, who) = lagging.unzip();
         let (_, lacking) = publication.left.first()?;
-        let (who, record) = (who.join(" and "), &lacking[0].owner);
+        let who = who.into_iter().collect::<Vec<_>>().join(" and ");
+        let record = &lacking[0].owner;
         let after = self.bounds.patience.as_secs();
         let after = if after >= 120 { format!("{} min", after / 60) } else { format!("{after} s") };
         let says = format!("{who} still did not return the TXT record {record} after {after}");

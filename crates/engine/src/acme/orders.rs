@@ -176,14 +176,14 @@ impl Engine {
     /// whose answer was lost, or the new one is made without naming the predecessor.
     async fn order_again(&self, account: &Account, row: OrderRow, claim: &Claim) -> Result<OrderInProgress, Finding> {
         if let Some(url) = self.find_order(&row, account).await {
-            self.note(format!("an order for {} whose answer was lost is taken up again: {url}", names(&row.names)));
+            self.note(format!("an order for {} whose response was lost is resumed: {url}", names(&row.names)));
             let row = OrderRow { url: Some(url), phase: OrderPhase::Open, ended: None, ..row };
             self.persist_order(claim, &row).await?;
             self.spend_certificate(&row).await?;
             return Ok(self.in_progress(row, account, true));
         }
         self.note(format!(
-            "{} says that the certificate of {} is replaced already, and lists no such order: it is ordered without naming the one before",
+            "{} says that the certificate of {} is already replaced, and lists no such order: the new order names no predecessor",
             row.authority,
             names(&row.names)
         ));
@@ -277,7 +277,7 @@ impl Engine {
             if self.is_wanted(&row) {
                 continue;
             }
-            self.note(format!("an order for {} is given up: {UNWANTED}", names(&row.names)));
+            self.note(format!("the order for {} is abandoned: {UNWANTED}", names(&row.names)));
             let dropped = async {
                 let claim = self.claim(&certificate_claim(&row.certificate)).await?;
                 let given_up = self.give_up_row(&claim, row.clone(), UNWANTED).await;
@@ -341,7 +341,7 @@ impl Engine {
             }
             Err(finding) => {
                 // Such an order can never be finalized.
-                self.note(format!("an order for {} is given up: {}", names(&row.names), finding.says));
+                self.note(format!("the order for {} is abandoned: {}", names(&row.names), finding.says));
                 self.give_up_row(claim, row, &finding.says).await?;
                 return Ok(None);
             }
@@ -357,7 +357,7 @@ impl Engine {
             if !found {
                 self.lost_orders.fetch_add(1, Ordering::Relaxed);
                 self.note(format!(
-                    "the answer to an order for {} was lost with the run before, and {} lists no such order: it counts as spent, and another is made",
+                    "the response to an order for {} was lost in the previous run, and {} lists no such order: it counts as spent, and another one is made",
                     names(&row.names),
                     row.authority
                 ));
@@ -441,7 +441,7 @@ impl Engine {
                 Want::Wait { until, .. } if until <= self.clock.now() => order.flow.waited(),
                 Want::Wait { until, what } => {
                     let says = format!(
-                        "{} is still at work on the order for {}",
+                        "{} is still processing the order for {}",
                         order.row.authority,
                         names(&order.row.names)
                     );
@@ -450,11 +450,7 @@ impl Engine {
                         topic: "order",
                         what: what.to_owned(),
                         within: None,
-                        finding: Finding::of(
-                            Code::OrderFailed,
-                            says,
-                            "Run settle later: it goes on with the same order",
-                        ),
+                        finding: Finding::of(Code::OrderFailed, says, "Run settle later: it continues the same order"),
                     }));
                 }
                 Want::Done(issued) => {
@@ -510,20 +506,21 @@ impl Engine {
             }
             if let Err(error) = told {
                 row.says = Some(error.to_string());
-                let counted = match &error {
+                let limited = match &error {
                     OrderError::Refused { problem, .. } | OrderError::Invalid(problem) => {
-                        self.respect(row, problem).await
+                        self.record_hold(row, problem).await
                     }
                     OrderError::Validation(failed) => {
                         let names: Vec<String> = failed.iter().map(|failed| failed.name.clone()).collect();
-                        self.spend_failures(row, &names).await
+                        self.spend_failures(row, &names).await.map(|()| None)
                     }
-                    _ => Ok(()),
+                    _ => Ok(None),
                 };
-                counted.map_err(OrderEnd::PutOff)?;
+                let limited = limited.map_err(OrderEnd::PutOff)?;
                 // An order of an earlier run that has gone bad since says nothing about a new one.
                 let of_an_earlier_run = *resumed && !flow.has_responded();
-                return Err(ending(&error, purpose, row.replaces.is_some(), of_an_earlier_run));
+                let finding = limited.unwrap_or_else(|| order_failed(&error));
+                return Err(ending(&error, finding, purpose, row.replaces.is_some(), of_an_earlier_run));
             }
         }
         if let Some(action) = entry {
@@ -616,7 +613,7 @@ impl Engine {
             }
             offered.push(chain.root_name());
         }
-        self.note(format!("no chain leads to \"{wanted}\"; the first of these is used: {}", offered.join("; ")));
+        self.note(format!("no chain ends at \"{wanted}\"; the first of these is used: {}", offered.join("; ")));
         None
     }
 }
@@ -645,13 +642,12 @@ fn not_sent(purpose: Purpose, error: &TransportError) -> OrderEnd {
     if never_made { OrderEnd::GivenUp(finding) } else { OrderEnd::PutOff(finding) }
 }
 
-fn ending(error: &OrderError, purpose: Purpose, replaces: bool, of_an_earlier_run: bool) -> OrderEnd {
-    let finding = order_failed(error);
+fn ending(error: &OrderError, finding: Finding, purpose: Purpose, replaces: bool, of_an_earlier_run: bool) -> OrderEnd {
     match error {
         OrderError::Refused { problem, .. } if replaces && problem.error() == "alreadyReplaced" => {
             OrderEnd::AlreadyReplaced(finding)
         }
-        error if error.is_passing() && purpose != Purpose::NewOrder => OrderEnd::PutOff(finding),
+        error if error.is_transient() && purpose != Purpose::NewOrder => OrderEnd::PutOff(finding),
         OrderError::Refused { .. } | OrderError::Invalid(_) | OrderError::Validation(_) if of_an_earlier_run => {
             OrderEnd::Stale(finding)
         }

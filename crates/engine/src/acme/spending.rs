@@ -82,15 +82,17 @@ impl Engine {
         self.state.spend(&row.authority, &rows, &[], true, now).await.map_err(state_failed).map(drop)
     }
 
-    /// Records until when the authority takes no order: its word counts more than any limit of
-    /// the manifest.
-    pub(crate) async fn respect(&self, row: &OrderRow, problem: &Problem) -> Result<(), Finding> {
+    /// Records until when the authority accepts no order, where it says that: its word counts
+    /// more than any limit of the manifest.
+    pub(crate) async fn record_hold(&self, row: &OrderRow, problem: &Problem) -> Result<Option<Finding>, Finding> {
         if !problem.is_rate_limited() {
-            return Ok(());
+            return Ok(None);
         }
         let until = problem.retry_at.unwrap_or_else(|| seconds_from(self.clock.now(), USUAL_HOLD_SECS));
         let hold = Hold { until, says: problem.detail.clone() };
-        self.state.persist_hold(&row.authority, &row.certificate, &hold).await.map_err(state_failed)
+        self.state.persist_hold(&row.authority, &row.certificate, &hold).await.map_err(state_failed)?;
+        let own = self.desired.authorities.iter().find(|authority| authority.directory.as_str() == row.authority);
+        Ok(Some(limited(own.map_or(&row.authority, |authority| &authority.name), &hold)))
     }
 }
 

@@ -58,7 +58,7 @@ impl Engine {
                     topic: "deploy",
                     what: format!("{name} to deploy it"),
                     within: None,
-                    finding: Finding::of(Code::BindingDeploying, says, "Run settle later: it goes on waiting"),
+                    finding: Finding::of(Code::BindingDeploying, says, "Run settle later: it continues to wait"),
                 }));
             }
         }

@@ -116,7 +116,7 @@ async fn serve(
         .max_by_key(|route| route.prefix.len());
     match longest {
         Some(route) => answer(&route.service, route.release.as_deref()),
-        None => (StatusCode::NOT_FOUND, format!("no route of {host} leads to {}\n", uri.path())).into_response(),
+        None => (StatusCode::NOT_FOUND, format!("no route of {host} matches {}\n", uri.path())).into_response(),
     }
 }
 

@@ -160,7 +160,7 @@ fn waits_grow_honour_retry_after_and_end() {
         }
     };
     assert_eq!(ended, OrderError::TooSlow("the authority to validate"));
-    assert!(ended.is_passing());
+    assert!(ended.is_transient());
     assert_eq!(&waits[..3], [100, 200, 400]);
     assert!(waits.iter().all(|wait| *wait <= LONGEST_WAIT_MS));
     assert!(waits.iter().sum::<i64>() <= (PATIENCE_SECS * 1000) + LONGEST_WAIT_MS);
@@ -276,10 +276,10 @@ fn every_error_type_is_told_with_what_was_said_and_a_remedy_of_its_own() {
 fn only_what_passes_by_itself_leaves_an_order_to_go_on_with() {
     for (status, passing) in [(429, true), (500, true), (503, true), (400, false), (403, false), (499, false)] {
         let problem = Problem { status: Some(status), ..Problem::default() };
-        assert_eq!(OrderError::Refused { what: "the order", problem }.is_passing(), passing, "{status}");
+        assert_eq!(OrderError::Refused { what: "the order", problem }.is_transient(), passing, "{status}");
     }
-    assert!(!OrderError::Invalid(Problem::default()).is_passing());
-    assert!(!OrderError::Malformed { what: "the order", why: "torn".into() }.is_passing());
+    assert!(!OrderError::Invalid(Problem::default()).is_transient());
+    assert!(!OrderError::Malformed { what: "the order", why: "torn".into() }.is_transient());
 }
 
 #[test]
@@ -392,7 +392,7 @@ proptest! {
                     prop_assert!(!wanted.is_empty(), "there is always something to ask for");
                     for call in wanted {
                         calls += 1;
-                        prop_assert!(calls < 1_000, "an order does not go on for ever");
+                        prop_assert!(calls < 1_000, "an order ends");
                         if matches!(call.purpose, Purpose::Challenge(_)) {
                             prop_assert!(!answered.contains(&call.purpose), "a challenge is answered once");
                             answered.push(call.purpose);

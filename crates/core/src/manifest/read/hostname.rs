@@ -76,7 +76,7 @@ fn check_probe_label(hostname: &Hostname, label: Option<&At<&str>>, section: &Se
         Some(label) if label.value.contains('.') || hostname.probed_as(label.value).is_err() => problems.report(
             "bad-name",
             label.span.clone(),
-            format!("\"{}\" cannot stand in the place of the * in {hostname}", label.value),
+            format!("\"{}\" cannot replace the * in {hostname}", label.value),
             "write one label of letters, digits and hyphens",
         ),
         _ => {}
