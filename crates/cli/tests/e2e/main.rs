@@ -14,6 +14,7 @@ mod manifest;
 mod real;
 mod sandbox_tools;
 mod secrets;
+mod state;
 mod text;
 
 use std::time::Duration;

@@ -95,6 +95,15 @@ enum OrderEnd {
 }
 
 impl OrderEnd {
+    fn finding(&self) -> &Finding {
+        match self {
+            OrderEnd::GivenUp(finding)
+            | OrderEnd::PutOff(finding)
+            | OrderEnd::Stale(finding)
+            | OrderEnd::AlreadyReplaced(finding) => finding,
+        }
+    }
+
     fn into_finding(self) -> Finding {
         match self {
             OrderEnd::GivenUp(finding)
@@ -474,14 +483,31 @@ impl Engine {
         calls: Vec<Call>,
         claim: &Claim,
     ) -> Result<(), OrderEnd> {
+        let Some(action) = calls.first().and_then(|call| journalled(call.purpose)) else {
+            return self.exchange(account, order, calls, claim).await;
+        };
+        let subject = order.row.certificate.clone();
+        let about = |row: &OrderRow| row.url.clone().unwrap_or_else(|| names(&row.names));
+        let begun = self.journal(Moment::Begun, action, &subject, about(&order.row)).await;
+        begun.map_err(|error| OrderEnd::PutOff(error.into()))?;
+        let exchanged = self.exchange(account, order, calls, claim).await;
+        let (moment, detail) = match &exchanged {
+            Ok(()) => (Moment::Done, about(&order.row)),
+            Err(end) => (Moment::Failed, end.finding().says.clone()),
+        };
+        let ended = self.journal(moment, action, &subject, detail).await;
+        exchanged.and(ended.map_err(|error| OrderEnd::PutOff(error.into())))
+    }
+
+    /// Does what [`Engine::send`] journals.
+    async fn exchange(
+        &self,
+        account: &Account,
+        order: &mut OrderInProgress,
+        calls: Vec<Call>,
+        claim: &Claim,
+    ) -> Result<(), OrderEnd> {
         let OrderInProgress { row, flow, resumed, .. } = order;
-        let entry = calls.first().and_then(|call| journalled(call.purpose));
-        let subject = row.certificate.clone();
-        let detail = row.url.clone().unwrap_or_default();
-        if let Some(action) = entry {
-            let begun = self.journal(Moment::Begun, action, &subject, detail.clone()).await;
-            begun.map_err(|error| OrderEnd::PutOff(error.into()))?;
-        }
         let waiting = calls.iter().filter(|call| matches!(call.purpose, Purpose::Order { waiting: true })).count();
         self.count_waiting_requests(waiting);
         let mut replies = stream::iter(calls)
@@ -522,10 +548,6 @@ impl Engine {
                 let finding = limited.unwrap_or_else(|| order_failed(&error));
                 return Err(ending(&error, finding, purpose, row.replaces.is_some(), of_an_earlier_run));
             }
-        }
-        if let Some(action) = entry {
-            let done = self.journal(Moment::Done, action, &subject, row.url.clone().unwrap_or(detail)).await;
-            done.map_err(|error| OrderEnd::PutOff(error.into()))?;
         }
         Ok(())
     }
