@@ -145,8 +145,8 @@ impl Context {
         let folder = self.folder();
         let authorities = manifest.authorities.iter().flat_map(|entry| [&entry.api_roots, &entry.issued_roots]);
         let endpoints = manifest.endpoints.iter().map(|entry| &entry.api_roots);
-        let bought = manifest.certificates.iter().map(|entry| &entry.issued_roots);
-        for At { value, span } in authorities.chain(endpoints).chain(bought).flatten() {
+        let imported = manifest.certificates.iter().map(|entry| &entry.issued_roots);
+        for At { value, span } in authorities.chain(endpoints).chain(imported).flatten() {
             if let Err(why) = secrets::read_roots(&folder.join(value)) {
                 let message = format!("{} cannot be used: {why}", value.display());
                 let help = "name a PEM file of root certificates; paths are relative to the manifest's folder";

@@ -102,9 +102,9 @@ impl CliError {
     /// Returns the exit status.
     pub(crate) fn status(&self) -> Status {
         match self {
-            CliError::Manifest(_)
-            | CliError::Usage { .. }
-            | CliError::Engine(EngineError::StateLocation { .. }) => Status::Wrong,
+            CliError::Manifest(_) | CliError::Usage { .. } | CliError::Engine(EngineError::StateLocation { .. }) => {
+                Status::Wrong
+            }
             CliError::File { .. }
             | CliError::Engine(_)
             | CliError::Finding(_)

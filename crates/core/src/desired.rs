@@ -192,7 +192,7 @@ pub struct WantedCertificate {
 pub struct CertificateTerms {
     /// Who issues it.
     pub issued_by: Origin,
-    /// For one that is bought: PEM file of roots where it must end.
+    /// For one that is issued elsewhere: PEM file of roots where it must end.
     pub issued_roots: Option<PathBuf>,
     /// The kind of its key.
     pub key: KeyKind,

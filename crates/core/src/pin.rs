@@ -42,7 +42,7 @@ pub enum PinState {
     Held,
     /// A change is under way.
     Working,
-    /// Not as described; `settle` will see to it.
+    /// Not as described; `settle` corrects it.
     Loose,
     /// Needs a person.
     Blocked,

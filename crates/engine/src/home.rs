@@ -34,7 +34,7 @@ pub enum StateLocation {
         /// Its URL, without a password.
         place: String,
         /// How it is reached.
-        config: PostgresConfig,
+        config: Box<PostgresConfig>,
     },
 }
 
@@ -111,7 +111,7 @@ fn postgres(text: &str, folder: &Path) -> Result<StateLocation, EngineError> {
             PostgresTls::Verified(found.map_err(unusable)?)
         }
     };
-    Ok(StateLocation::Postgres { place, config: PostgresConfig { config, tls } })
+    Ok(StateLocation::Postgres { place, config: Box::new(PostgresConfig { config, tls }) })
 }
 
 /// An opened state with the key that seals its secrets.
@@ -149,7 +149,7 @@ impl Home {
             StateLocation::Postgres { place, config } => {
                 let missing = || EngineError::SealingKeyMissing { place: place.clone() };
                 let sealing = SealingKey::from_text(given.ok_or_else(missing)?)?;
-                let state = PostgresState::connect(config.clone()).await?;
+                let state = PostgresState::connect((**config).clone()).await?;
                 Ok(Home::with(Arc::new(state), sealing))
             }
         }

@@ -23,7 +23,7 @@ use crate::home::Home;
 use crate::secrets::Vault;
 use crate::waits::Waits;
 
-/// How long a claim is good for without being renewed: longer than any single step is at work
+/// How long a claim is valid without being renewed: longer than any single step works
 /// before it waits.
 const LEASE: Duration = Duration::from_secs(600);
 
@@ -218,7 +218,7 @@ impl Engine {
         match claimed.map_err(EngineError::from)? {
             Claimed::Yes(claim) => Ok(claim),
             Claimed::HeldBy { owner, until } => {
-                let says = format!("{owner} is at work on {key} until {until:.0}");
+                let says = format!("{owner} is working on {key} until {until:.0}");
                 let again = pindrel_core::findings::Again::At(until);
                 Err(Finding::of(Code::StateUnusable, says, "Wait until that run has ended").again(again))
             }

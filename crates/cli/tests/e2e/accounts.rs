@@ -35,14 +35,14 @@ async fn an_account_of_every_kind_of_key_lives_its_whole_life() {
         // Taken out and brought in elsewhere, in both forms: the same account is found.
         for form in ["pem", "jwk"] {
             let file = format!("{kind}.{form}");
-            workspace.run(&["account", "show", "--take-out-key", &file, "--as", form, "--state", &state]).ended(0);
+            workspace.run(&["account", "show", "--export-key", &file, "--as", form, "--state", &state]).ended(0);
             let elsewhere = format!("{form}-{other}");
             workspace.run(&["account", "register", "--key", &file, "--state", &elsewhere]).ended(0);
             assert_eq!(shown(&workspace, &elsewhere)["account"], first["account"], "{kind} {form}");
         }
 
         workspace.run(&["account", "close", "main", "--state", &state]).ended(2);
-        workspace.run(&["account", "close", "main", "--for-good", "--state", &state]).ended(0);
+        workspace.run(&["account", "close", "main", "--permanently", "--state", &state]).ended(0);
         assert_eq!(shown(&workspace, &state)["status"], "deactivated");
     }
     // Whoever settles with a closed account opens another one.

@@ -113,7 +113,7 @@ async fn a_strict_authority_with_all_that_it_offers() {
     workspace.run(&["cert", "revoke", "stations", "--by", "certificate"]).ended(0);
     assert!(!shown("stations")["former"][0]["revoked"].is_null());
     workspace.run(&["cert", "revoke", "stations", "--reason", "superseded", "--no-replacement"]).ended(0);
-    workspace.run(&["account", "close", "main", "--for-good"]).ended(0);
+    workspace.run(&["account", "close", "main", "--permanently"]).ended(0);
     let account = workspace.run(&["account", "show", "--format", "json"]).ended(0).json();
     assert_eq!(account["accounts"][0]["status"], "deactivated");
 }

@@ -64,7 +64,7 @@ pub fn agree() -> Value {
     json!({ "termsOfServiceAgreed": true })
 }
 
-/// Returns the payload that closes an account for good (RFC 8555 §7.3.6), or gives up
+/// Returns the payload that closes an account permanently (RFC 8555 §7.3.6), or gives up
 /// an authorization (§7.5.2).
 pub fn deactivate() -> Value {
     json!({ "status": "deactivated" })

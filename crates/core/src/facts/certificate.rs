@@ -17,7 +17,7 @@ pub enum Origin {
     /// An authority, over ACME.
     #[default]
     Authority,
-    /// Somebody else: it is bought, and brought in.
+    /// Another issuer: it is imported.
     Elsewhere,
     /// Nobody: it is self-signed, for a first bring-up.
     #[serde(rename = "self")]
@@ -74,7 +74,7 @@ pub struct HeldCertificate {
     pub origin: Origin,
     /// The directory URL of the authority that issued it; empty for any other origin.
     pub authority: String,
-    /// The kind of its key; `None` for a bought one of another kind.
+    /// The kind of its key; `None` for an imported one of another kind.
     pub key: Option<KeyKind>,
     /// From when it is valid.
     pub not_before: Timestamp,

@@ -187,7 +187,7 @@ pub struct CertificateEntry {
     pub chain_root: Option<String>,
     /// Who issues it.
     pub issued_by: Origin,
-    /// For one that is bought: PEM file of roots where it must end.
+    /// For one that is issued elsewhere: PEM file of roots where it must end.
     pub issued_roots: Option<At<PathBuf>>,
     /// The files that it is written to.
     pub deliver: Vec<DeliveryEntry>,

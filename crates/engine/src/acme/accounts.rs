@@ -396,7 +396,7 @@ impl Engine {
         Ok(row)
     }
 
-    /// Closes an account for good.
+    /// Closes an account permanently.
     ///
     /// # Errors
     /// A [`Finding`].

@@ -198,7 +198,7 @@ impl Engine {
         })
     }
 
-    /// Deletes an order's challenge records; that they are gone from every server is seen to
+    /// Deletes an order's challenge records; that they are gone from every server is checked
     /// at the end of the run, which also tells what fails here.
     pub(crate) async fn remove_challenges(&self, row: &OrderRow) {
         if let Err(finding) = self.try_to_remove_challenges(row).await {

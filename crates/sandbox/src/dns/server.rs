@@ -47,7 +47,7 @@ impl DnsServer {
         })
     }
 
-    /// Makes the server follow no change any more; or all again, those that it missed too.
+    /// Makes the server stop following changes; or follow all again, those that it missed too.
     pub fn freeze(&self, frozen: bool) {
         if frozen {
             self.withheld().get_or_insert_default();
@@ -57,7 +57,7 @@ impl DnsServer {
         }
     }
 
-    /// Makes the server answer nothing any more, or everything again.
+    /// Makes the server stop answering, or answer again.
     pub fn silence(&self, silent: bool) {
         self.silent.store(silent, Ordering::SeqCst);
     }

@@ -7,7 +7,7 @@ use crate::context::Context;
 use crate::error::{CliError, Status};
 use crate::output;
 
-/// Close an account for good
+/// Close an account permanently
 ///
 /// Certificates stay valid, but nothing can be ordered or revoked with the account any
 /// more. The next settle opens another one.
@@ -18,14 +18,14 @@ pub(crate) struct CloseArgs {
 
     /// Say that it is meant: an account that is closed cannot be opened again
     #[arg(long)]
-    for_good: bool,
+    permanently: bool,
 }
 
 pub(super) async fn run(context: &Context, args: &CloseArgs) -> Result<Status, CliError> {
-    if !args.for_good {
+    if !args.permanently {
         return Err(CliError::Usage {
             says: "an account that is closed cannot be opened again".into(),
-            remedy: format!("if it is meant: pindrel account close {} --for-good", args.authority),
+            remedy: format!("if it is meant: pindrel account close {} --permanently", args.authority),
         });
     }
     let (engine, _lock) = context.locked_engine("account close").await?;

@@ -14,7 +14,7 @@ use crate::output;
 
 /// Show the accounts, as the authorities have them
 ///
-/// With --take-out-key the account's private key is written to a file of mode 0600, to
+/// With --export-key the account's private key is written to a file of mode 0600, to
 /// be used elsewhere.
 #[derive(Debug, Args)]
 pub(crate) struct ShowArgs {
@@ -23,10 +23,10 @@ pub(crate) struct ShowArgs {
 
     /// Write the account's private key to this file
     #[arg(long, value_name = "PATH")]
-    take_out_key: Option<PathBuf>,
+    export_key: Option<PathBuf>,
 
     /// The form of a key that is taken out
-    #[arg(long, value_name = "FORM", default_value = "pem", requires = "take_out_key")]
+    #[arg(long, value_name = "FORM", default_value = "pem", requires = "export_key")]
     r#as: Form,
 }
 
@@ -42,7 +42,7 @@ enum Form {
 pub(super) async fn run(context: &Context, args: &ShowArgs) -> Result<Status, CliError> {
     let (engine, _) = context.engine().await?;
     let desired = engine.desired();
-    if let Some(path) = &args.take_out_key {
+    if let Some(path) = &args.export_key {
         let id = authority(desired, args.authority.as_deref())?;
         let key = engine.export_account_key(id, args.r#as == Form::Jwk).await?;
         Engine::write_export(path, key.expose_secret().as_bytes(), ExportForm::Key)?;

@@ -9,9 +9,9 @@ use crate::context::Context;
 use crate::error::{CliError, Status};
 use crate::output;
 
-/// Make a key and a signing request for a certificate that is bought
+/// Make a key and a signing request for a certificate that another issuer makes
 ///
-/// The key stays sealed in the state; the request (PKCS#10, PEM) is what the seller
+/// The key stays sealed in the state; the request (PKCS#10, PEM) is what the issuer
 /// wants. Bring what comes back in with: pindrel cert import
 #[derive(Debug, Args)]
 pub(crate) struct RequestArgs {
