@@ -136,9 +136,9 @@ mod tests {
         assert_eq!(Problem::read(502, b"<html>\x00bad").to_string(), "status 502: <html>bad");
         let nothing = Problem::read(500, b"");
         assert_eq!(nothing.to_string(), "status 500: no reason given");
-        assert!(nothing.remedy().starts_with("this is the authority's side"));
+        assert!(nothing.remedy().ends_with("on the authority's side"));
         let later = Problem { retry_at: Some(jiff::Timestamp::UNIX_EPOCH), ..nothing };
-        assert!(later.to_string().ends_with("asked again at 1970-01-01T00:00:00Z"));
-        assert!(later.remedy().starts_with("wait until then"));
+        assert!(later.to_string().ends_with("accepts requests again at 1970-01-01T00:00:00Z"));
+        assert!(later.remedy().starts_with("Wait until then"));
     }
 }

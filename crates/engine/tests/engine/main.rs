@@ -8,11 +8,15 @@
     reason = "what cannot be set up fails the test"
 )]
 
+mod accounts;
+mod certificates;
 mod faults;
+mod gates;
 mod issuing;
 mod kill;
 mod ownership;
 mod renewing;
+mod state;
 mod worlds;
 
 /// One hostname behind the gateway.

@@ -77,7 +77,7 @@ fn each_refusal_says_which_file_and_why() {
         (vec![file("root.pem", world.root.clone())], "an authority's"),
         (
             vec![file("a.pem", world.leaf.clone()), file("b.key", other.pem().expose_secret().to_owned())],
-            "the private key in b.key belongs to none of the certificates in a.pem",
+            "the private key in b.key does not match any of the certificates in a.pem",
         ),
         (
             vec![file("a.pem", world.leaf.clone()), file("torn.pem", world.intermediate.replace("MII", "XXX"))],

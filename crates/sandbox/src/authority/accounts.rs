@@ -6,7 +6,7 @@ use axum::response::{IntoResponse, Response};
 use serde_json::{Value, json};
 
 use super::jws::{By, Key, Request, check_binding};
-use super::routes::{Answer, Incoming, Shared, check, check_account};
+use super::request::{Answer, Incoming, Shared, check, check_account};
 use super::{Account, Authority, Inner, Refusal, refuse};
 
 /// The most contacts of an account.

@@ -11,7 +11,7 @@ use serde_json::json;
 
 use super::jws::{By, Key, decode, decode_request};
 use super::orders::own_order;
-use super::routes::{Answer, Incoming, Shared, check, check_account, problem};
+use super::request::{Answer, Incoming, Shared, check, check_account, problem};
 use super::{Authority, Certificate, Fault, PROFILES, Refusal, refuse};
 use crate::certificates::Wrong;
 

@@ -6,6 +6,7 @@ mod certificates;
 mod faults;
 mod jws;
 mod orders;
+mod request;
 mod routes;
 mod validation;
 
@@ -232,7 +233,7 @@ impl Authority {
     /// Ends a validation: the authorization and, once all are done, its order.
     fn validated(&self, number: usize, result: Result<(), Refusal>) {
         let mut inner = self.inner();
-        let problem = result.err().map(|refusal| routes::problem(&refusal));
+        let problem = result.err().map(|refusal| request::problem(&refusal));
         let authorization = &mut inner.authorizations[number];
         let outcome = if problem.is_none() { "valid" } else { "invalid" };
         authorization.status = outcome;

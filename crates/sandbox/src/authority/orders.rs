@@ -9,7 +9,7 @@ use jiff::Timestamp;
 use serde_json::{Value, json};
 
 use super::jws::expected_text;
-use super::routes::{Answer, Incoming, Shared, broken_off, check_account};
+use super::request::{Answer, Incoming, Shared, broken_off, check_account};
 use super::{Authority, Authorization, Fault, Inner, MOST_FAILURES, Order, PROFILES, Refusal, refuse, validation};
 use crate::certificates::random_hex;
 

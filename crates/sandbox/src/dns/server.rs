@@ -222,7 +222,9 @@ impl Answers for DnsServer {
         }
         match question.metadata.op_code {
             OpCode::Query => self.query(&question).to_vec().ok(),
-            OpCode::Update => update::answer(self, &question, &raw),
+            OpCode::Update if let Some(updates) = &self.updates => {
+                update::answer(updates.key.as_ref(), &question, &raw, || self.apply(&question))
+            }
             op_code => Message::error_msg(question.metadata.id, op_code, ResponseCode::NotImp).to_vec().ok(),
         }
     }

@@ -7,26 +7,26 @@ use hickory_proto::op::{Message, OpCode, ResponseCode};
 use hickory_proto::rr::rdata::tsig::TsigError;
 use hickory_proto::rr::{DNSClass, Name, RData, Record, RecordType, TSigResponseContext, TSigner};
 
-use super::server::DnsServer;
 use super::zone::{Set, Zone};
 
-/// Answers a signed update; the raw message is needed to check its signature.
-pub(super) fn answer(server: &DnsServer, message: &Message, raw: &[u8]) -> Option<Vec<u8>> {
+/// Answers a signed update with `key`, the one that may update; `apply` carries it out. The raw
+/// message is needed to check its signature.
+pub(super) fn answer(
+    key: Option<&TSigner>,
+    message: &Message,
+    raw: &[u8],
+    apply: impl FnOnce() -> ResponseCode,
+) -> Option<Vec<u8>> {
     let id = message.metadata.id;
     let mut answer = Message::response(id, OpCode::Update);
-    let Some(updates) = &server.updates else {
-        answer.metadata.response_code = ResponseCode::NotImp;
-        return answer.to_vec().ok();
-    };
     let Some(signature) = message.signature() else {
         answer.metadata.response_code = ResponseCode::Refused;
         return answer.to_vec().ok();
     };
     let now = u64::try_from(jiff::Timestamp::now().as_second()).unwrap_or(0);
-    let key = updates
-        .key
-        .as_ref()
-        .filter(|key| *key.signer_name() == signature.name && *key.algorithm() == signature.data.algorithm);
+    let signed_by =
+        |key: &&TSigner| *key.signer_name() == signature.name && *key.algorithm() == signature.data.algorithm;
+    let key = key.filter(signed_by);
     let Some(key) = key else {
         return refuse(answer, TSigResponseContext::unknown_key(id, now, signature.name.clone()));
     };
@@ -34,7 +34,7 @@ pub(super) fn answer(server: &DnsServer, message: &Message, raw: &[u8]) -> Optio
         Err(_) => refuse(answer, TSigResponseContext::bad_signature(id, now, key.clone())),
         Ok(mac) => {
             let in_time = now.abs_diff(signature.data.time) <= u64::from(signature.data.fudge);
-            answer.metadata.response_code = if in_time { server.apply(message) } else { ResponseCode::NotAuth };
+            answer.metadata.response_code = if in_time { apply() } else { ResponseCode::NotAuth };
             let error = (!in_time).then_some(TsigError::BadTime);
             let context = TSigResponseContext::new(id, now, key.clone(), mac, error);
             sign(answer, context)

@@ -55,12 +55,15 @@ pub(crate) struct MemoryAuthority {
     issuer: Issuer<'static, KeyPair>,
     pub(crate) root: String,
     pub(crate) directory: Directory,
-    accounts: BTreeMap<String, String>,
+    /// The URLs of all accounts, by the thumbprints of their keys.
+    pub(crate) accounts: BTreeMap<String, String>,
     orders: Vec<MemoryOrder>,
     pub(crate) life: Life,
     pub(crate) requests: usize,
     /// When each certificate was issued, with its first name.
     pub(crate) issued: Vec<(Timestamp, Hostname)>,
+    /// How many certificates were revoked.
+    pub(crate) revoked: usize,
     /// When each order was made.
     pub(crate) ordered: Vec<(Timestamp, Vec<Hostname>)>,
 }
@@ -106,6 +109,7 @@ impl MemoryAuthority {
             life,
             requests: 0,
             issued: Vec::new(),
+            revoked: 0,
             ordered: Vec::new(),
         }
     }
@@ -256,7 +260,7 @@ impl MemoryAuthority {
         Ok(())
     }
 
-    fn issue(&self, csr: &[u8], number: usize, wall: Timestamp) -> Result<String, rcgen::Error> {
+    pub(crate) fn issue(&self, csr: &[u8], number: usize, wall: Timestamp) -> Result<String, rcgen::Error> {
         let mut csr = CertificateSigningRequestParams::from_der(&csr.to_vec().into())?;
         let at = |moment: Timestamp| {
             let secs = u64::try_from(moment.as_second()).unwrap_or_default();

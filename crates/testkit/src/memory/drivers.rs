@@ -361,7 +361,9 @@ impl Authority for MemoryConnection {
         _certificate: &[u8],
         _reason: u8,
     ) -> Result<(), TransportError> {
-        self.down()
+        self.down()?;
+        self.world.inner().authority.revoked += 1;
+        Ok(())
     }
 
     async fn renewal_info(&self, _certificate_id: &str) -> Result<RenewalWindow, TransportError> {

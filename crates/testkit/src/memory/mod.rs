@@ -22,7 +22,7 @@ use std::net::SocketAddr;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
-pub use authority::{AuthorityFaults, Life};
+pub use authority::{AuthorityFaults, DIRECTORY, Life};
 pub use clock::VirtualClock;
 pub use setting::{Recorder, Setting};
 

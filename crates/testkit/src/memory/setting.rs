@@ -1,5 +1,6 @@
 //! Everything that a test of the engine needs, in one place.
 
+use std::path::Path;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
@@ -15,6 +16,9 @@ use pindrel_engine::drivers::{Clock as _, Lookups as _, Probe as _, Trusted};
 use pindrel_engine::{Aim, Bounds, Engine, Event, Home, Listener, Plan, Report, Scope, Setup, Summary};
 use pindrel_keys::SealingKey;
 use pindrel_state::{SqliteState, State};
+use rcgen::{CertificateParams, KeyPair};
+use rustls_pki_types::pem::PemObject as _;
+use rustls_pki_types::{CertificateDer, CertificateSigningRequestDer};
 use tempfile::TempDir;
 
 use super::authority::{DIRECTORY, Life};
@@ -44,6 +48,8 @@ pub struct Setting {
     pub world: World,
     /// The state of all runs.
     pub state: Arc<dyn State>,
+    /// More lines of the authority's table in the manifest.
+    pub authority: String,
     /// The manifest, as far as the authority, the zone and the endpoints are not concerned.
     pub names: String,
     /// What bounds each run.
@@ -65,7 +71,7 @@ impl Setting {
         let folder = TempDir::with_prefix("pindrel-memory-").unwrap_or_else(|error| panic!("no folder: {error}"));
         let bounds = Bounds { max_age_secs: 0, at_once: 32, patience: Duration::from_secs(600) };
         let recorder = Arc::new(Recorder::default());
-        Setting { world, state, names: names.to_owned(), bounds, recorder, home, folder }
+        Setting { world, state, authority: String::new(), names: names.to_owned(), bounds, recorder, home, folder }
     }
 
     /// The whole manifest.
@@ -78,6 +84,7 @@ ttl = \"1m\"
 [authority.main]
 directory = \"{DIRECTORY}\"
 agree_to_terms = true
+{}
 [zone.\"{MEMORY_ZONE}\"]
 driver = \"rfc2136\"
 servers = [\"{PRIMARY}\", \"{SECONDARY}\"]
@@ -94,7 +101,7 @@ driver = \"http\"
 url = \"https://platform.test\"
 token = \"env:TOKEN\"
 {}",
-            self.names
+            self.authority, self.names
         )
     }
 
@@ -180,6 +187,51 @@ token = \"env:TOKEN\"
     /// When certificates were issued, with the first name of each.
     pub fn issued(&self) -> Vec<(Timestamp, Hostname)> {
         self.world.inner().authority.issued.clone()
+    }
+
+    /// How many accounts the authority has.
+    pub fn accounts(&self) -> usize {
+        self.world.inner().authority.accounts.len()
+    }
+
+    /// How many certificates were revoked.
+    pub fn revocations(&self) -> usize {
+        self.world.inner().authority.revoked
+    }
+
+    /// Signs a request in PEM, as another issuer with the same root does.
+    pub fn sign(&self, request: &str) -> String {
+        let der = CertificateSigningRequestDer::from_pem_slice(request.as_bytes());
+        let der = der.unwrap_or_else(|error| panic!("no request: {error}"));
+        let now = self.now();
+        let signed = self.world.inner().authority.issue(&der, 0, now);
+        signed.unwrap_or_else(|error| panic!("not signed: {error}"))
+    }
+
+    /// A request in PEM that was made with a key of somebody else.
+    pub fn foreign_request(&self, hostname: &str) -> String {
+        let made = || {
+            let key = KeyPair::generate()?;
+            CertificateParams::new([hostname.to_owned()])?.serialize_request(&key)?.pem()
+        };
+        made().unwrap_or_else(|error| panic!("no request: {error}"))
+    }
+
+    /// The fingerprint of the first certificate of a text in PEM.
+    pub fn fingerprint(&self, pem: &str) -> Fingerprint {
+        let der = CertificateDer::from_pem_slice(pem.as_bytes());
+        Fingerprint::of(&der.unwrap_or_else(|error| panic!("no certificate: {error}")))
+    }
+
+    /// The folder of the manifest.
+    pub fn folder(&self) -> &Path {
+        self.folder.path()
+    }
+
+    /// The same world and manifest with a new state.
+    pub fn with_lost_state(self) -> Setting {
+        let fresh = Setting::new(Pace::default(), &self.names);
+        Setting { world: self.world, ..fresh }
     }
 
     /// What is broken.

@@ -229,7 +229,7 @@ fn a_faulty_authority_is_told() {
 const TYPES: &[(&str, &str)] = &[
     ("accountDoesNotExist", "account register"),
     ("alreadyReplaced", "without naming"),
-    ("alreadyRevoked", "revoked already"),
+    ("alreadyRevoked", "already revoked"),
     ("badCSR", "kind of key"),
     ("badNonce", "its own nonces"),
     ("badPublicKey", "account_key"),
