@@ -11,7 +11,10 @@ use jiff::Timestamp;
 use pindrel_core::desired::{Desired, resolve};
 use pindrel_core::facts::{HostnameFacts, Ownership};
 use pindrel_core::manifest::{Diagnostics, read};
-use pindrel_state::{HostnameRow, Hostnames as _, SqliteState};
+use pindrel_state::{HostnameRow, Hostnames, SqliteState};
+
+/// The sealing key of all states, made up.
+pub const SEALING_KEY: &str = "c2VhbGluZyBrZXkgb2YgdGhlIGJlbmNoZXMgMzIgYnk=\n";
 
 /// Returns a manifest of that many hostnames behind one gateway.
 pub fn manifest(hostnames: usize) -> String {
@@ -65,7 +68,19 @@ pub fn settled_folder(folder: &Path, hostnames: usize) {
     std::fs::write(folder.join("pindrel.toml"), &text).unwrap_or_else(|error| panic!("{error}"));
     let path = folder.join(".pindrel/state.sqlite");
     let state = SqliteState::open(&path).unwrap_or_else(|error| panic!("{error}"));
-    let desired = desired(&text);
+    runtime().block_on(hold_all(&state, &text));
+    let key = folder.join(".pindrel/sealing.key");
+    std::fs::write(&key, SEALING_KEY).unwrap_or_else(|error| panic!("{error}"));
+    let private = std::os::unix::fs::PermissionsExt::from_mode(0o600);
+    std::fs::set_permissions(&key, private).unwrap_or_else(|error| panic!("{error}"));
+}
+
+/// Writes into a state that all hostnames of a manifest are held by fresh facts.
+///
+/// # Panics
+/// When the state cannot be written.
+pub async fn hold_all(state: &(impl Hostnames + ?Sized), manifest: &str) {
+    let desired = desired(manifest);
     let digests = desired.digests();
     let now = Timestamp::now().as_second();
     let rows = desired.hostname_ids().map(|id| HostnameRow {
@@ -77,11 +92,7 @@ pub fn settled_folder(folder: &Path, hostnames: usize) {
         facts: HostnameFacts::default(),
         ownership: Ownership::default(),
     });
-    runtime().block_on(state.persist_hostnames(rows.collect())).unwrap_or_else(|error| panic!("{error}"));
-    let key = folder.join(".pindrel/sealing.key");
-    std::fs::write(&key, "c2VhbGluZyBrZXkgb2YgdGhlIGJlbmNoZXMgMzIgYnk=\n").unwrap_or_else(|error| panic!("{error}"));
-    let private = std::os::unix::fs::PermissionsExt::from_mode(0o600);
-    std::fs::set_permissions(&key, private).unwrap_or_else(|error| panic!("{error}"));
+    state.persist_hostnames(rows.collect()).await.unwrap_or_else(|error| panic!("{error}"));
 }
 
 /// Makes a runtime to wait for the state on.

@@ -14,6 +14,7 @@ mod faults;
 mod gates;
 mod issuing;
 mod kill;
+mod moves;
 mod ownership;
 mod renewing;
 mod state;

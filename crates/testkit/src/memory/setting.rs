@@ -293,6 +293,11 @@ token = \"env:TOKEN\"
         self.world.inner().zones.change(&ZoneChange::Delete(gone), now);
     }
 
+    /// Makes the platform list no endpoint.
+    pub fn without_endpoints(&self) {
+        self.world.inner().edge.endpoints.clear();
+    }
+
     /// Puts a binding at an endpoint that is somebody else's.
     pub fn foreign_binding(&self, endpoint: &str, hostname: &str, binding: &Binding) {
         let hostname: Hostname = hostname.parse().unwrap_or_else(|error| panic!("{error}"));
