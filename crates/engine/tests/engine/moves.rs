@@ -40,7 +40,7 @@ async fn a_hostname_does_not_leave_an_endpoint_before_the_next_one_answers() {
         |faults| faults.refuses_updates = true,
     ] {
         setting.bounds.patience = Duration::from_secs(30);
-        setting.break_or_mend(|faults| fault(faults));
+        setting.break_or_mend(fault);
         assert_eq!(setting.settle().await.held, 0);
         assert_eq!((setting.aliases(API), setting.client_gets(API).await), (before.clone(), first));
         setting.break_or_mend(|faults| *faults = Faults::default());
