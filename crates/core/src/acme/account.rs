@@ -14,6 +14,9 @@ pub enum AccountStatus {
 }
 
 impl AccountStatus {
+    /// All states.
+    pub const ALL: [AccountStatus; 3] = [AccountStatus::Valid, AccountStatus::Deactivated, AccountStatus::Revoked];
+
     /// Returns the state's name.
     pub fn as_str(self) -> &'static str {
         match self {

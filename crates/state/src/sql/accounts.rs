@@ -1,8 +1,9 @@
 //! Accounts and single values.
 
 use async_trait::async_trait;
+use pindrel_core::acme::account::AccountStatus;
 
-use super::{Database, Durability, SqlState, Statement, read_json, values, write_json};
+use super::{Database, Durability, SqlState, read_json, values, write_json};
 use crate::StateError;
 use crate::accounts::{AccountRow, Accounts, SealedBytes, Values};
 
@@ -35,7 +36,7 @@ impl<D: Database> Accounts for SqlState<D> {
             key: row.sealed(TABLE)?,
             url: row.optional_text(TABLE)?,
             orders: row.optional_text(TABLE)?,
-            status: read_json(TABLE, &format!("{:?}", row.text(TABLE)?))?,
+            status: row.word(TABLE, &AccountStatus::ALL, AccountStatus::as_str)?,
             contact: read_json(TABLE, &row.text(TABLE)?)?,
             terms: row.optional_text(TABLE)?,
             next_key: row.optional_sealed(TABLE)?,
@@ -63,6 +64,6 @@ impl<D: Database> Accounts for SqlState<D> {
             next.map(|key| &key.key_id),
             next.map(|key| &key.bytes),
         ];
-        self.database.write("store an account", Durability::Now, vec![Statement::new(sql, params)]).await.map(drop)
+        self.execute("store an account", Durability::Now, sql, params).await
     }
 }

@@ -148,7 +148,7 @@ impl<D: Database> CertificateBook for SqlState<D> {
             "SELECT phase, coalesce(ended, begun), says FROM orders WHERE certificate = ?1 ORDER BY id DESC LIMIT 1";
         let Some(mut row) = self.one("read an order", sql, values![certificate]).await? else { return Ok(None) };
         Ok(Some(OrderEnd {
-            phase: row.parsed(TABLE, |word| OrderPhase::ALL.into_iter().find(|phase| phase.as_str() == word))?,
+            phase: row.word(TABLE, &OrderPhase::ALL, OrderPhase::as_str)?,
             at: row.time(TABLE)?,
             says: row.optional_text(TABLE)?,
         }))

@@ -17,7 +17,7 @@ fn entry(mut row: Row) -> Result<Entry, StateError> {
     Ok(Entry {
         at: Timestamp::from_millisecond(millis)
             .map_err(|error| StateError::Corrupt { table: TABLE, why: error.to_string() })?,
-        moment: row.parsed(TABLE, |word| Moment::ALL.into_iter().find(|moment| moment.as_str() == word))?,
+        moment: row.word(TABLE, &Moment::ALL, Moment::as_str)?,
         action: row.text(TABLE)?,
         subject: row.text(TABLE)?,
         detail: row.text(TABLE)?,
@@ -29,7 +29,7 @@ fn attempt(mut row: Row) -> Result<Attempt, StateError> {
         work: row.text(ATTEMPTS)?,
         action: row.text(ATTEMPTS)?,
         at: row.time(ATTEMPTS)?,
-        ended: row.parsed(ATTEMPTS, |word| AttemptEnd::ALL.into_iter().find(|end| end.as_str() == word))?,
+        ended: row.word(ATTEMPTS, &AttemptEnd::ALL, AttemptEnd::as_str)?,
         finding: row.optional_text(ATTEMPTS)?.map(|finding| read_json(ATTEMPTS, &finding)).transpose()?,
         next: row.optional_time(ATTEMPTS)?,
     })

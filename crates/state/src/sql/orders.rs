@@ -21,7 +21,7 @@ fn order(mut row: Row) -> Result<OrderRow, StateError> {
         authority: row.text(TABLE)?,
         names: read_json(TABLE, &row.text(TABLE)?)?,
         url: row.optional_text(TABLE)?,
-        phase: row.parsed(TABLE, |word| OrderPhase::ALL.into_iter().find(|phase| phase.as_str() == word))?,
+        phase: row.word(TABLE, &OrderPhase::ALL, OrderPhase::as_str)?,
         key: row.sealed(TABLE)?,
         begun: row.time(TABLE)?,
         ended: row.optional_time(TABLE)?,

@@ -126,13 +126,15 @@ impl Row {
         }
     }
 
-    /// Takes a text and parses it.
-    pub(crate) fn parsed<T>(
+    /// Takes one of some words.
+    pub(crate) fn word<T: Copy>(
         &mut self,
         table: &'static str,
-        parse: impl FnOnce(&str) -> Option<T>,
+        all: &[T],
+        as_str: impl Fn(T) -> &'static str,
     ) -> Result<T, StateError> {
         let text = self.text(table)?;
-        parse(&text).ok_or_else(|| StateError::Corrupt { table, why: format!("the unknown word {text:?}") })
+        let found = all.iter().copied().find(|one| as_str(*one) == text);
+        found.ok_or_else(|| StateError::Corrupt { table, why: format!("the unknown word {text:?}") })
     }
 }
