@@ -85,7 +85,7 @@ pub async fn hold_all(state: &(impl Hostnames + ?Sized), manifest: &str) {
     let now = Timestamp::now().as_second();
     let rows = desired.hostname_ids().map(|id| HostnameRow {
         hostname: desired.hostname(id).hostname.clone(),
-        wanted: digests.of(id),
+        wanted: digests.of(&desired, id),
         held: true,
         seen_secs: now,
         due_secs: now + 60 * 86_400,

@@ -335,15 +335,37 @@ impl Desired {
         self.authorities.iter().position(|authority| authority.name == name).map(|id| AuthorityId(id as u32))
     }
 
+    /// Returns the authority with a directory URL.
+    pub fn authority_at(&self, directory: &str) -> Option<AuthorityId> {
+        self.authorities
+            .iter()
+            .position(|authority| authority.directory.as_str() == directory)
+            .map(|id| AuthorityId(id as u32))
+    }
+
     /// Returns the ids of all hostnames.
     pub fn hostname_ids(&self) -> impl Iterator<Item = HostnameId> + use<> {
         (0..self.hostnames.len() as u32).map(HostnameId)
     }
 
-    /// Returns the zone that a name lies in: the one with the longest apex.
+    /// Returns the zone that a hostname lies in: the one with the longest apex.
     pub fn zone_of(&self, name: &Hostname) -> Option<ZoneId> {
+        self.zone_where(|zone| name.is_within(&zone.name))
+    }
+
+    /// Returns the zone that a name lies in: the one with the longest apex.
+    pub fn zone_at(&self, name: &DnsName) -> Option<ZoneId> {
+        self.zone_where(|zone| name.is_within(&zone.name))
+    }
+
+    fn zone_where(&self, is_above: impl Fn(&Zone) -> bool) -> Option<ZoneId> {
         let longest = |(_, zone): &(usize, &Zone)| zone.name.as_str().len();
-        let within = self.zones.iter().enumerate().filter(|(_, zone)| name.is_within(&zone.name));
-        within.max_by_key(longest).map(|(index, _)| ZoneId(index as u32))
+        let above = self.zones.iter().enumerate().filter(|(_, zone)| is_above(zone));
+        above.max_by_key(longest).map(|(index, _)| ZoneId(index as u32))
+    }
+
+    /// Returns the zone of a name in the manifest.
+    pub fn zone_named(&self, name: &DnsName) -> Option<ZoneId> {
+        self.zones.iter().position(|zone| zone.name == *name).map(|index| ZoneId(index as u32))
     }
 }

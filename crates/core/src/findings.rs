@@ -56,6 +56,16 @@ pub enum Again {
     Person,
 }
 
+impl Again {
+    /// Returns the time, where one was named.
+    pub fn at(self) -> Option<Timestamp> {
+        match self {
+            Again::At(at) => Some(at),
+            _ => None,
+        }
+    }
+}
+
 use Again::{Now, Person, WhenChanged};
 
 codes! {

@@ -151,8 +151,8 @@ fn refusal(problem: &Problem) -> (Code, Again) {
 }
 
 /// The finding that an error of the connection to an authority is.
-pub(crate) fn transport_failed(error: &TransportError) -> Finding {
-    let (code, again) = match error {
+pub(crate) fn transport_failed(error: TransportError) -> Finding {
+    let (code, again) = match &error {
         TransportError::Refused { problem, .. } => refusal(problem),
         TransportError::Http(_) | TransportError::GivenUp { .. } => (Code::AuthorityUnreachable, Again::Now),
         TransportError::Closed(_) => (Code::AccountMissing, Again::Person),

@@ -1,6 +1,6 @@
 //! Files of any kind, read within a bound: a pipe or a device has no length to ask for.
 
-use std::fs::File;
+use std::fs::{File, Metadata};
 use std::io::{Error, ErrorKind, Read as _, Result};
 use std::os::unix::fs::OpenOptionsExt as _;
 use std::path::Path;
@@ -12,15 +12,24 @@ use zeroize::Zeroizing;
 /// # Errors
 /// Those of the file system, and one where it has more than `most` bytes.
 pub fn read_at_most(path: &Path, most: u64) -> Result<Zeroizing<Vec<u8>>> {
+    read_with_metadata(path, most).map(|(bytes, _)| bytes)
+}
+
+/// Reads a file, with what the file system says of the one that was read.
+///
+/// # Errors
+/// As [`read_at_most`].
+pub fn read_with_metadata(path: &Path, most: u64) -> Result<(Zeroizing<Vec<u8>>, Metadata)> {
     // Nobody is waited for: a pipe without a writer is an empty file.
     let file = File::options().read(true).custom_flags(nix::libc::O_NONBLOCK).open(path)?;
-    let expected = file.metadata().map_or(0, |metadata| metadata.len().min(most));
+    let metadata = file.metadata()?;
+    let expected = metadata.len().min(most);
     // As much as it takes at once: what grows leaves copies behind.
     let mut bytes = Zeroizing::new(Vec::with_capacity(usize::try_from(expected + 1).unwrap_or_default()));
     if file.take(most + 1).read_to_end(&mut bytes)? as u64 > most {
         return Err(Error::other(format!("it has more than {most} bytes")));
     }
-    Ok(bytes)
+    Ok((bytes, metadata))
 }
 
 /// Reads a text file; wiping it is up to whoever wants that.

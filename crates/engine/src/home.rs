@@ -16,7 +16,7 @@ use zeroize::Zeroizing;
 
 use crate::execute::deliver::create_file;
 use crate::failure::EngineError;
-use crate::secrets::{CHECK_ROW, MAX_ROOTS_BYTES, plain};
+use crate::secrets::CHECK_ROW;
 use crate::{files, secrets};
 
 /// The name of the sealing key's file, beside a state in a file.
@@ -104,9 +104,7 @@ fn postgres(text: &str, folder: &Path) -> Result<StateLocation, EngineError> {
         (false, _) => PostgresTls::Off,
         (true, None) => PostgresTls::Verified(roots::public()),
         (true, Some(path)) => {
-            let pem = files::read_at_most(&folder.join(&path), MAX_ROOTS_BYTES);
-            let pem = pem.map_err(|error| plain(&error));
-            let found = pem.and_then(|pem| roots::from_pem(&pem));
+            let found = secrets::read_roots(&folder.join(&path));
             let unusable = |why| wrong(format!("the roots in {} cannot be used: {why}", path.display()));
             PostgresTls::Verified(found.map_err(unusable)?)
         }
@@ -180,12 +178,14 @@ impl Home {
 /// Reads the key's file; the inner error is that others can read it too.
 fn read_sealing(path: &Path) -> std::io::Result<Result<SecretString, EngineError>> {
     use std::os::unix::fs::PermissionsExt as _;
-    let text = files::read_text(path, MAX_KEY_BYTES)?;
-    let mode = std::fs::metadata(path)?.permissions().mode() & 0o777;
+    let (bytes, metadata) = files::read_with_metadata(path, MAX_KEY_BYTES)?;
+    let mode = metadata.permissions().mode() & 0o777;
     if mode & 0o077 != 0 {
         return Ok(Err(EngineError::SealingKeyOpen { path: path.to_owned(), mode }));
     }
-    Ok(Ok(Zeroizing::new(text).trim_end().into()))
+    let text =
+        std::str::from_utf8(&bytes).map_err(|error| std::io::Error::new(std::io::ErrorKind::InvalidData, error))?;
+    Ok(Ok(text.trim_end().into()))
 }
 
 /// Reads the key's file, or makes it where nothing is sealed yet. Of several runs that make

@@ -6,7 +6,7 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
 use jiff::Timestamp;
-use pindrel_core::desired::{AuthorityId, CertificateId, Desired, HostnameId, ZoneId};
+use pindrel_core::desired::{AuthorityId, CertificateId, Desired, Digests, HostnameId, ZoneId};
 use pindrel_core::facts::{Fact, HeldCertificate, Knowledge, Ownership, ZoneView};
 use pindrel_core::findings::{Code, Finding};
 use pindrel_core::name::Hostname;
@@ -59,6 +59,7 @@ pub struct Setup {
 /// One run over one manifest and one state.
 pub struct Engine {
     pub(crate) desired: Desired,
+    pub(crate) digests: Digests,
     pub(crate) folder: PathBuf,
     pub(crate) state: Arc<dyn State>,
     pub(crate) vault: Vault,
@@ -94,6 +95,7 @@ impl Engine {
         let bounds = Bounds { at_once: bounds.at_once.max(1), ..bounds };
         let authorities = desired.authorities.iter().map(|_| OnceCell::new()).collect();
         Ok(Engine {
+            digests: desired.digests(),
             desired,
             folder,
             state,
@@ -170,7 +172,7 @@ impl Engine {
             let oldest = seen.into_iter().map(|seen| seen.map_or(0, Timestamp::as_second)).min();
             HostnameRow {
                 hostname: wanted.hostname.clone(),
-                wanted: self.desired.digests().of(id),
+                wanted: self.digests.of(&self.desired, id),
                 held: pins.held(),
                 seen_secs: oldest.unwrap_or(0),
                 due_secs: known.certificate(wanted.certificate).map_or(0, |held| {
@@ -212,8 +214,22 @@ impl Engine {
         self.authorities.iter().filter_map(|cell| cell.get()).map(|authority| authority.signed()).sum()
     }
 
-    /// Claims something to work on it.
-    pub(crate) async fn claim(&self, key: &str) -> Result<Claim, Finding> {
+    /// Works on something under a claim on it.
+    pub(crate) async fn claimed<T>(
+        &self,
+        key: &str,
+        work: impl AsyncFnOnce(&Claim) -> Result<T, Finding>,
+    ) -> Result<T, Finding> {
+        let claim = self.claim(key).await?;
+        let result = work(&claim).await;
+        // Nothing depends on whether that succeeds: the lease ends.
+        if let Err(error) = self.state.release_claim(&claim).await {
+            tracing::debug!(%error, key = claim.key, "claim not released");
+        }
+        result
+    }
+
+    async fn claim(&self, key: &str) -> Result<Claim, Finding> {
         let claimed = self.state.claim(key, &self.owner, self.clock.now(), LEASE).await;
         match claimed.map_err(EngineError::from)? {
             Claimed::Yes(claim) => Ok(claim),
@@ -229,13 +245,6 @@ impl Engine {
     /// proves that they have ended.
     pub(crate) async fn take_over_claims(&self) -> Result<(), EngineError> {
         Ok(self.state.end_other_claims(&self.owner).await?)
-    }
-
-    /// Gives a claim back. Nothing depends on whether that succeeds: its lease ends.
-    pub(crate) async fn release(&self, claim: &Claim) {
-        if let Err(error) = self.state.release_claim(claim).await {
-            tracing::debug!(%error, key = claim.key, "claim not released");
-        }
     }
 
     /// Writes an entry of the journal; where a step ends, with the attempt that it was.
@@ -262,6 +271,35 @@ impl Engine {
         detail: impl Into<String>,
     ) -> Result<(), EngineError> {
         self.journal_with(moment, action, subject, detail, None).await
+    }
+
+    /// Does something between two entries of the journal: that it begins, and how it ended.
+    pub(crate) async fn journalled<T>(
+        &self,
+        action: &str,
+        subject: &str,
+        detail: &str,
+        work: impl Future<Output = Result<T, Finding>>,
+    ) -> Result<T, Finding> {
+        self.journal(Moment::Begun, action, subject, detail).await?;
+        let ended = work.await;
+        let written = self.journal_end(action, subject, ended.as_ref().map(|_| detail)).await;
+        let done = ended?;
+        written?;
+        Ok(done)
+    }
+
+    /// Writes how something ended that the journal has as begun.
+    pub(crate) async fn journal_end(
+        &self,
+        action: &str,
+        subject: &str,
+        ended: Result<&str, &Finding>,
+    ) -> Result<(), EngineError> {
+        match ended {
+            Ok(detail) => self.journal(Moment::Done, action, subject, detail).await,
+            Err(finding) => self.journal(Moment::Failed, action, subject, finding.says.as_str()).await,
+        }
     }
 
     /// Returns entries of the journal, the oldest first.

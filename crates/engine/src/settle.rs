@@ -7,7 +7,7 @@ use std::sync::atomic::Ordering;
 use jiff::Timestamp;
 use pindrel_core::acme::account::AccountStatus;
 use pindrel_core::desired::{AuthorityId, CertificateId, Desired, HostnameId};
-use pindrel_core::findings::{Again, Code, Finding};
+use pindrel_core::findings::{Code, Finding};
 use pindrel_core::name::Hostname;
 use pindrel_core::pins::{Pin, PinState, Pins};
 use pindrel_core::plan::{Goal, Outlook, Planner, Step};
@@ -202,7 +202,7 @@ impl Engine {
         match (outcome, outlook) {
             (Some(Outcome::Failed(finding)), _) => {
                 summary.failed += 1;
-                stuck(true, finding, again_at(finding));
+                stuck(true, finding, finding.again.at());
             }
             (_, Outlook::Outage(findings)) => {
                 summary.failed += 1;
@@ -225,7 +225,7 @@ impl Engine {
                     (Aim::Rehearse, Outlook::Outage(_), Goal::Hostname(_)) => Vec::new(),
                 };
                 summary.held += usize::from(loose.is_empty());
-                loose.iter().for_each(|finding| stuck(false, finding, again_at(finding)));
+                loose.iter().for_each(|finding| stuck(false, finding, finding.again.at()));
             }
         }
     }
@@ -325,13 +325,6 @@ impl Engine {
         let gone = self.state.prune(&rule).await?;
         tracing::debug!(gone, "pruned");
         Ok(())
-    }
-}
-
-fn again_at(finding: &Finding) -> Option<Timestamp> {
-    match finding.again {
-        Again::At(at) => Some(at),
-        _ => None,
     }
 }
 

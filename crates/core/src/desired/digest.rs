@@ -19,10 +19,9 @@ use crate::expectation::Expectation;
 use crate::renewal::RenewalRule;
 
 impl Desired {
-    /// Starts computing digests of what is wanted for hostnames.
-    pub fn digests(&self) -> Digests<'_> {
+    /// Computes once what the digests of many hostnames share.
+    pub fn digests(&self) -> Digests {
         Digests {
-            desired: self,
             authorities: self.authorities.iter().map(|authority| self.authority_digest(authority)).collect(),
             zones: self.zones.iter().map(zone_digest).collect(),
             endpoints: self.endpoints.iter().map(endpoint_digest).collect(),
@@ -72,16 +71,15 @@ impl Desired {
 /// Computes a digest of all that is wanted for a hostname. A stored digest that still
 /// agrees means that the manifest has not changed anything for that hostname.
 #[derive(Debug)]
-pub struct Digests<'d> {
-    desired: &'d Desired,
+pub struct Digests {
     authorities: Vec<u64>,
     zones: Vec<u64>,
     endpoints: Vec<u64>,
 }
 
-impl Digests<'_> {
-    /// Returns the digest for one hostname.
-    pub fn of(&self, id: HostnameId) -> u64 {
+impl Digests {
+    /// Returns the digest for one hostname of the manifest that these are of.
+    pub fn of(&self, desired: &Desired, id: HostnameId) -> u64 {
         let WantedHostname {
             hostname,
             zone,
@@ -95,12 +93,12 @@ impl Digests<'_> {
             probed_as,
             labels: _,
             note: _,
-        } = self.desired.hostname(id);
+        } = desired.hostname(id);
         let mut digest = Digest::default();
         digest.text(hostname.as_str());
         digest.number(self.zones[zone.0 as usize]);
         digest.number(self.endpoints[endpoint.0 as usize]);
-        self.certificate(&mut digest, self.desired.certificate(*certificate));
+        self.certificate(&mut digest, desired.certificate(*certificate));
         digest.list(routes, |digest, route| {
             let Route { prefix, service, release } = route;
             digest.text(prefix);
@@ -287,7 +285,7 @@ routes = [{ prefix = "/v1", service = "catalogue" }]
         let mut problems = Diagnostics::default();
         let desired = resolve(read(manifest, &mut problems), &mut problems);
         assert!(problems.is_empty(), "{problems:?}\n{manifest}");
-        desired.digests().of(HostnameId(0))
+        desired.digests().of(&desired, HostnameId(0))
     }
 
     /// What changes what is wanted changes the digest; what only changes what is shown does not.

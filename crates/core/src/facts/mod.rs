@@ -17,7 +17,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::endpoint::{Binding, Deployment, EndpointInfo};
 use crate::name::DnsName;
-use crate::records::RecordSet;
+use crate::records::{RecordSet, same_data};
 use crate::values::{Fingerprint, Serial};
 
 pub use certificate::{HeldCertificate, Origin, ReplaceReason};
@@ -183,6 +183,13 @@ pub enum ServedView {
 pub struct AliasView {
     /// Each server with what it gives, the one for updates first.
     pub servers: Vec<ServerRecords>,
+}
+
+impl AliasView {
+    /// Returns the servers that do not give just this data, or do not answer.
+    pub fn lagging(&self, wanted: &[RecordSet]) -> impl Iterator<Item = &ServerRecords> {
+        self.servers.iter().filter(|server| !server.gives.as_ref().is_ok_and(|gives| same_data(gives, wanted)))
+    }
 }
 
 /// What one server gives for a hostname.

@@ -281,7 +281,7 @@ fn what_is_wanted_changes_its_digest_and_a_note_alone_does_not() {
         let (desired, problems) = examine(text);
         assert_eq!(problems, []);
         let id = desired.hostname_ids().next().unwrap();
-        desired.digests().of(id)
+        desired.digests().of(&desired, id)
     };
     let first = digest(GOOD);
     assert_eq!(first, digest(&GOOD.replace("[endpoint.catalogue]", "# a comment\n[endpoint.catalogue]")));
@@ -321,7 +321,7 @@ mod any_order {
         let digests = desired.digests();
         let mut wanted: Vec<String> = desired
             .hostname_ids()
-            .map(|id| format!("{} {}", desired.hostname(id).hostname, digests.of(id)))
+            .map(|id| format!("{} {}", desired.hostname(id).hostname, digests.of(&desired, id)))
             .chain(
                 desired.certificates.iter().map(|certificate| format!("{} {:?}", certificate.name, certificate.names)),
             )

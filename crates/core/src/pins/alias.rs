@@ -35,12 +35,9 @@ fn judge_view(known: Known<'_>, view: &AliasView, wanted: &[RecordSet]) -> PinRe
     let gives = |server: &'_ ServerRecords| server.gives.clone().unwrap_or_default();
     let Some(first) = view.servers.first().map(gives) else { return PinReport::not_looked_at() };
     if same_data(&first, wanted) {
-        let lagging: Vec<String> = view
-            .servers
-            .iter()
-            .filter(|server| !same_data(&gives(server), wanted))
-            .map(|server| format!("{} returns {}", server.server, in_words(&gives(server))))
-            .collect();
+        let lagging = view.lagging(wanted);
+        let lagging: Vec<String> =
+            lagging.map(|server| format!("{} returns {}", server.server, in_words(&gives(server)))).collect();
         if !lagging.is_empty() {
             let says = format!("the alias of {hostname} has not propagated to every server yet");
             let remedy = "Wait until the zone is transferred: settle waits for it";

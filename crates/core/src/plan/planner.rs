@@ -7,7 +7,7 @@ use jiff::Timestamp;
 use super::{Gate, Goal, Outlook, Step, Work, gate, needs};
 use crate::desired::{CertificateId, Desired, HostnameId};
 use crate::facts::{EndpointView, Knowledge, ReplaceReason};
-use crate::findings::{Again, Code, Finding};
+use crate::findings::{Code, Finding};
 use crate::name::Hostname;
 use crate::pin::PinState;
 use crate::pins::{Known, PinReport, Pins, judge_certificate};
@@ -333,7 +333,7 @@ fn outlook(hindrances: Vec<Gate>) -> Outlook {
             Gate::Person(findings) => findings.into_iter().for_each(|finding| add(&mut persons, finding)),
             Gate::Until(findings) => {
                 for finding in findings {
-                    let waits = matches!(finding.again, Again::At(_)) || !finding.code.is_outage();
+                    let waits = finding.again.at().is_some() || !finding.code.is_outage();
                     add(if waits { &mut waiting } else { &mut down }, finding);
                 }
             }

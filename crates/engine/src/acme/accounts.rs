@@ -10,7 +10,7 @@ use pindrel_core::desired::AuthorityId;
 use pindrel_core::findings::{Code, Finding};
 use pindrel_core::values::KeyKind;
 use pindrel_keys::{AccountKey, external_mac};
-use pindrel_state::{AccountRow, Moment};
+use pindrel_state::AccountRow;
 use secrecy::{ExposeSecret as _, SecretString};
 use serde_json::Value;
 use tokio::sync::OnceCell;
@@ -133,10 +133,10 @@ impl Engine {
             Some(url) => {
                 let changed = row.terms.is_some() && row.terms != terms;
                 if changed && how.agree {
-                    authority.account(&Signing(&key), url, Some(account::agree())).await.map_err(failed)?;
+                    authority.account(&Signing(&key), url, Some(account::agree())).await.map_err(transport_failed)?;
                     row.terms.clone_from(&terms);
                 }
-                authority.account(&Signing(&key), url, None).await.map_err(failed)?
+                authority.account(&Signing(&key), url, None).await.map_err(transport_failed)?
             }
         };
         if row.url.is_none() || row.terms.is_none() {
@@ -161,13 +161,13 @@ impl Engine {
         let binding = self.external_binding(id, key, &authority.directory().new_account)?;
         if binding.is_none() && meta.external_account_required {
             // A key that came from elsewhere may have its account already.
-            return authority.find(&Signing(key)).await.map_err(failed)?.ok_or_else(|| {
+            return authority.find(&Signing(key)).await.map_err(transport_failed)?.ok_or_else(|| {
                 let says = format!("{} opens accounts only with an external account key", wanted.name);
                 let remedy = format!("Write external_account_key in [authority.{}]", wanted.name);
                 Finding::of(Code::AccountMissing, says, remedy)
             });
         }
-        authority.register(&Signing(key), &wanted.contact, binding).await.map_err(failed)
+        authority.register(&Signing(key), &wanted.contact, binding).await.map_err(transport_failed)
     }
 
     async fn change_contacts(
@@ -178,7 +178,8 @@ impl Engine {
         row: &mut AccountRow,
         wanted: &[String],
     ) -> Result<(), Finding> {
-        let changed = authority.account(&Signing(key), url, Some(account::contacts(wanted))).await.map_err(failed)?;
+        let changed =
+            authority.account(&Signing(key), url, Some(account::contacts(wanted))).await.map_err(transport_failed)?;
         self.apply_account(row, &changed);
         // An authority need not show the contacts that it took.
         row.contact = wanted.to_vec();
@@ -289,7 +290,7 @@ impl Engine {
         let key = self.account_key_of(row)?;
         let authority = self.authority(id).await?;
         if let (Some(url), AccountStatus::Valid) = (row.url.clone(), row.status) {
-            let shown = authority.account(&Signing(&key), &url, None).await.map_err(failed)?;
+            let shown = authority.account(&Signing(&key), &url, None).await.map_err(transport_failed)?;
             self.apply_account(row, &shown);
         }
         Ok((key, authority))
@@ -352,25 +353,25 @@ impl Engine {
         };
         row.next_key = Some(self.vault.seal(&next_key_row(directory), new.pkcs8()).map_err(seal_failed)?);
         self.state.persist_account(&row).await.map_err(state_failed)?;
-        self.journal(Moment::Begun, "account-change-key", directory, account.url.clone()).await?;
-        match account.authority.change_key(&Signing(&account.key), &Signing(&new), &account.url).await {
-            Ok(()) => {}
-            Err(error) if error.may_have_acted() => {
-                // Which of both keys counts is found out by asking, now or at the next run.
-                row = self.confirm_key_change(&*account.authority, row).await?;
-                if self.account_key_of(&row)?.jwk() != new.jwk() {
-                    return Err(failed(error));
+        self.journalled("account-change-key", directory, &account.url, async {
+            match account.authority.change_key(&Signing(&account.key), &Signing(&new), &account.url).await {
+                Ok(()) => {}
+                Err(error) if error.may_have_acted() => {
+                    // Which of both keys counts is found out by asking, now or at the next run.
+                    row = self.confirm_key_change(&*account.authority, row.clone()).await?;
+                    if self.account_key_of(&row)?.jwk() != new.jwk() {
+                        return Err(transport_failed(error));
+                    }
+                }
+                Err(error) => {
+                    row.next_key = None;
+                    self.state.persist_account(&row).await.map_err(state_failed)?;
+                    return Err(transport_failed(error));
                 }
             }
-            Err(error) => {
-                row.next_key = None;
-                self.state.persist_account(&row).await.map_err(state_failed)?;
-                self.journal(Moment::Failed, "account-change-key", directory, error.to_string()).await?;
-                return Err(failed(error));
-            }
-        }
-        self.apply_next_key(&mut row, &new).await?;
-        self.journal(Moment::Done, "account-change-key", directory, account.url.clone()).await?;
+            self.apply_next_key(&mut row, &new).await
+        })
+        .await?;
         self.accounts.forget(id);
         Ok(self.account_report(id, Some(&row), Some(&new), Some(&*account.authority)))
     }
@@ -386,7 +387,7 @@ impl Engine {
         let Some(next) = row.next_key.clone() else { return Ok(row) };
         let pkcs8 = self.vault.unseal(&next_key_row(&row.authority), &next).map_err(seal_failed)?;
         let new = AccountKey::from_pkcs8(pkcs8.expose_secret()).map_err(key_failed)?;
-        let found = authority.find(&Signing(&new)).await.map_err(failed)?;
+        let found = authority.find(&Signing(&new)).await.map_err(transport_failed)?;
         if found.is_some_and(|found| Some(&found.url) == row.url.as_ref()) {
             self.apply_next_key(&mut row, &new).await?;
         } else {
@@ -405,24 +406,21 @@ impl Engine {
         let account = self.account(id).await?;
         let mut row =
             self.state.account(directory).await.map_err(state_failed)?.ok_or_else(|| no_account(directory))?;
-        self.journal(Moment::Begun, "account-close", directory, account.url.clone()).await?;
-        let closed = account.authority.account(&Signing(&account.key), &account.url, Some(account::deactivate())).await;
-        match closed {
-            Ok(closed) => self.apply_account(&mut row, &closed),
-            // One that is closed already answers as one that may not be used.
-            Err(TransportError::Refused { problem, .. }) if problem.status == Some(401) => {}
-            Err(error) => return Err(failed(error)),
-        }
-        row.status = AccountStatus::Deactivated;
-        self.state.persist_account(&row).await.map_err(state_failed)?;
-        self.journal(Moment::Done, "account-close", directory, account.url.clone()).await?;
+        self.journalled("account-close", directory, &account.url, async {
+            let deactivate = Some(account::deactivate());
+            match account.authority.account(&Signing(&account.key), &account.url, deactivate).await {
+                Ok(closed) => self.apply_account(&mut row, &closed),
+                // One that is closed already answers as one that may not be used.
+                Err(TransportError::Refused { problem, .. }) if problem.status == Some(401) => {}
+                Err(error) => return Err(transport_failed(error)),
+            }
+            row.status = AccountStatus::Deactivated;
+            self.state.persist_account(&row).await.map_err(state_failed)
+        })
+        .await?;
         self.accounts.forget(id);
         Ok(self.account_report(id, Some(&row), Some(&account.key), Some(&*account.authority)))
     }
-}
-
-fn failed(error: TransportError) -> Finding {
-    transport_failed(&error)
 }
 
 fn no_account(directory: &str) -> Finding {

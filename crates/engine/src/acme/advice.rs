@@ -56,7 +56,7 @@ impl Engine {
         while let Some((certificate, mut row, answer)) = asked.next().await {
             // The first that fails stands for all: an authority that is down is not asked
             // a thousand times.
-            row.held.window = Some(answer.map_err(|error| transport_failed(&error))?);
+            row.held.window = Some(answer.map_err(transport_failed)?);
             row.renew_at = row.held.due_at(self.desired.certificate(certificate).terms.renewal);
             self.state.update_certificate(&row).await.map_err(state_failed)?;
             self.know_certificate(certificate, row).await;

@@ -19,17 +19,15 @@ use pindrel_core::pin::Pin;
 use pindrel_core::pins::{PinState, judge_zone};
 use pindrel_core::records::{ZoneChange, ZoneRecord};
 use pindrel_core::values::Ttl;
-use pindrel_state::{ChallengeRow, Claim, Moment, OrderRow};
+use pindrel_state::{ChallengeRow, Claim, OrderRow};
 
 use super::LOOKUPS_AT_ONCE;
-use crate::execute::{Wait, seconds_from};
+use crate::execute::{GrowingPause, Wait, seconds_from};
 use crate::failure::{EngineError, state_failed};
 use crate::run::{Engine, names};
 
 /// How long the servers of a zone may take to stop giving a challenge record.
 const CLEAR: Duration = Duration::from_secs(60);
-/// The pauses between looks whether a record is gone.
-const CLEAR_PAUSES: (Duration, Duration) = (Duration::from_millis(40), Duration::from_secs(2));
 
 /// The challenge records of one order on their way to every server.
 pub(crate) struct Publication {
@@ -42,20 +40,15 @@ pub(crate) struct Publication {
 }
 
 impl Engine {
-    fn zone_at(&self, name: &DnsName) -> Option<ZoneId> {
-        let zones = self.desired.zones.iter().zip(0u32..).filter(|(zone, _)| name.is_within(&zone.name));
-        zones.max_by_key(|(zone, _)| zone.name.as_str().len()).map(|(_, id)| ZoneId(id))
-    }
-
     /// Finds where the challenge record of a name belongs: found once a run.
     async fn challenge_target(&self, name: &DnsName) -> Result<ChallengeTarget, Finding> {
         if let Some(target) = self.known().challenge_targets.get(name) {
             return Ok(target.clone());
         }
-        let zone = self.zone_at(name);
+        let zone = self.desired.zone_at(name);
         let resolvers = zone.map_or_else(Vec::new, |zone| self.resolvers(zone));
         self.zones_known.get_or_try_init(|| self.know_zones()).await?;
-        let servers_of = |at: &DnsName| self.zone_at(at).map(|zone| self.zone_servers(zone));
+        let servers_of = |at: &DnsName| self.desired.zone_at(at).map(|zone| self.zone_servers(zone));
         let owner = self.drivers.lookups().challenge_owner(name, &servers_of, &resolvers).await;
         let misplaced = |says: String, remedy: String| Finding::of(Code::ChallengeMisplaced, says, remedy);
         let owner = owner.map_err(|error| {
@@ -66,7 +59,7 @@ impl Engine {
             };
             misplaced(error.to_string(), error.remedy()).again(again)
         })?;
-        let zone = self.zone_at(&owner);
+        let zone = self.desired.zone_at(&owner);
         let zone = zone.ok_or_else(|| {
             misplaced(format!("{owner} is in no zone of the manifest"), "Add its zone to the manifest".into())
         })?;
@@ -133,7 +126,6 @@ impl Engine {
                 finding: Finding::of(Code::ChallengeLagging, says, "Run settle later"),
             }));
         }
-        self.journal(Moment::Done, "challenge-put", &row.certificate, names(&row.names)).await?;
         Ok(None)
     }
 
@@ -154,7 +146,6 @@ impl Engine {
                 records.iter().map(|record| ChallengeRow { zone: name.clone(), record: record.clone() }).collect();
             self.state.record_challenges(claim, row.id, &rows).await.map_err(state_failed)?;
         }
-        self.journal(Moment::Begun, "challenge-put", &row.certificate, names(&row.names)).await?;
         let least = zones.keys().map(|zone| self.desired.zone(*zone).least_wait).max().unwrap_or_default();
         // Each to its end, also where another fails: a change that is under way must not come
         // after the clearing.
@@ -166,7 +157,8 @@ impl Engine {
             put.map_err(|error| error.finding(Pin::Certificate))?;
             Ok::<_, Finding>(servers.into_iter().map(move |server| (server, records.clone())))
         });
-        let put: Vec<_> = join_all(puts).await.into_iter().collect::<Result<_, _>>()?;
+        let put = async { join_all(puts).await.into_iter().collect::<Result<Vec<_>, Finding>>() };
+        let put = self.journalled("challenge-put", &row.certificate, &names(&row.names), put).await?;
         let left = put.into_iter().flatten().collect();
         Ok(Publication { left, made: self.clock.elapsed(), least })
     }
@@ -212,19 +204,15 @@ impl Engine {
             zones.entry(zone).or_default().push(record.in_zone(Ttl::CHALLENGE));
         }
         for (zone, records) in zones {
-            self.journal(Moment::Begun, "challenge-clear", &row.certificate, zone.to_string()).await?;
-            if let Some(id) = self.zone_named(&zone) {
+            self.journalled("challenge-clear", &row.certificate, zone.as_str(), async {
+                let Some(id) = self.desired.zone_named(&zone) else { return Ok(()) };
                 let driver = self.drivers.zone(self.desired.zone(id), &self.zone_servers(id))?;
                 let deleted = driver.change(&ZoneChange::Delete(records)).await;
-                deleted.map_err(|error| error.finding(Pin::Certificate))?;
-            }
-            self.journal(Moment::Done, "challenge-clear", &row.certificate, zone.to_string()).await?;
+                deleted.map_err(|error| error.finding(Pin::Certificate))
+            })
+            .await?;
         }
         Ok(())
-    }
-
-    fn zone_named(&self, name: &DnsName) -> Option<ZoneId> {
-        self.desired.zones.iter().position(|zone| zone.name == *name).map(|index| ZoneId(index as u32))
     }
 
     /// Clears the challenge records of all orders that have ended, by exact value, and
@@ -245,12 +233,10 @@ impl Engine {
     async fn clear_zone(&self, zone: &DnsName, rows: Vec<ChallengeRow>) -> Result<(), Finding> {
         let gone = "Add the zone to the manifest, or delete them by hand";
         let id = self
+            .desired
             .zone_named(zone)
             .ok_or_else(|| Finding::of(Code::ChallengeMisplaced, "the zone is no longer in the manifest", gone))?;
-        let known = self.known().zones.contains_key(&id);
-        if !known && let Some(fact) = self.state.zone(zone).await.map_err(state_failed)? {
-            self.known().zones.insert(id, fact);
-        }
+        self.load_zone(id).await?;
         let _working = self.waits.work(self.clock.as_ref());
         let servers = self.zone_servers(id);
         let driver = self.drivers.zone(self.desired.zone(id), &servers)?;
@@ -259,8 +245,7 @@ impl Engine {
         };
         let deleted = driver.change(&ZoneChange::Delete(records(&rows))).await;
         deleted.map_err(|error| error.finding(Pin::Certificate))?;
-        let begun = self.clock.elapsed();
-        let (mut pause, longest) = CLEAR_PAUSES;
+        let mut pauses = GrowingPause::begin(self.clock.elapsed());
         let mut left = rows;
         loop {
             let asked = records(&left);
@@ -275,12 +260,11 @@ impl Engine {
             if remaining.is_empty() {
                 return Ok(());
             }
-            if self.clock.elapsed().saturating_sub(begun) >= CLEAR {
+            let Some(pause) = pauses.next(CLEAR, self.clock.elapsed()) else {
                 let says = format!("a server still returns {}", remaining[0].record.name);
                 return Err(Finding::of(Code::ChallengeLagging, says, "The next settle clears them"));
-            }
+            };
             self.clock.sleep(pause).await;
-            pause = pause.mul_f64(1.6).min(longest);
             left = remaining;
         }
     }

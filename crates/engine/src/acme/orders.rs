@@ -21,7 +21,6 @@ use pindrel_core::facts::{HeldCertificate, Origin, ReplaceReason};
 use pindrel_core::findings::{Code, Finding};
 use pindrel_keys::{CertificateKey, Chain, ChainError};
 use pindrel_state::{CertificateRow, Claim, Moment, OrderPhase, OrderRow, SealedBytes};
-use secrecy::ExposeSecret as _;
 
 use super::Signing;
 use super::accounts::Account;
@@ -103,21 +102,6 @@ impl OrderEnd {
             | OrderEnd::AlreadyReplaced(finding) => finding,
         }
     }
-
-    fn into_finding(self) -> Finding {
-        match self {
-            OrderEnd::GivenUp(finding)
-            | OrderEnd::PutOff(finding)
-            | OrderEnd::Stale(finding)
-            | OrderEnd::AlreadyReplaced(finding) => finding,
-        }
-    }
-}
-
-/// How far an order was driven.
-enum Driven {
-    Done,
-    NotYet(Wait),
 }
 
 impl Engine {
@@ -131,13 +115,13 @@ impl Engine {
         };
         loop {
             let end = match self.drive(request, &account, &mut order, claim).await {
-                Ok(Driven::Done) => {
+                Ok(Progress::Done) => {
                     self.remove_challenges(&order.row).await;
                     return Ok(Progress::Done);
                 }
-                Ok(Driven::NotYet(wait)) => {
+                Ok(waits) => {
                     self.orders.put(name, order);
-                    return Ok(Progress::NotYet(wait));
+                    return Ok(waits);
                 }
                 Err(end) => end,
             };
@@ -150,7 +134,7 @@ impl Engine {
                 OrderEnd::AlreadyReplaced(_) if order.row.replaces.is_some() => {
                     self.order_again(&account, order.row, claim).await?
                 }
-                end => return Err(end.into_finding()),
+                end => return Err(end.finding().clone()),
             };
         }
     }
@@ -266,10 +250,8 @@ impl Engine {
         self.vault.seal(row, key.pkcs8()).map_err(seal_failed)
     }
 
-    /// The name under which an order is stored: a rehearsal never meets the real ones.
     fn order_name(&self, request: &OrderRequest) -> String {
-        let name = &self.desired.certificate(request.certificate).name;
-        if request.rehearsal { format!("{REHEARSAL_OF}{name}") } else { name.clone() }
+        order_name(&self.desired.certificate(request.certificate).name, request.rehearsal)
     }
 
     /// The certificate that an order is for, and whether it is a rehearsal of it.
@@ -287,13 +269,8 @@ impl Engine {
                 continue;
             }
             self.note(format!("the order for {} is abandoned: {UNWANTED}", names(&row.names)));
-            let dropped = async {
-                let claim = self.claim(&certificate_claim(&row.certificate)).await?;
-                let given_up = self.give_up_row(&claim, row.clone(), UNWANTED).await;
-                self.release(&claim).await;
-                given_up
-            };
-            if let Err(finding) = dropped.await {
+            let key = certificate_claim(&row.certificate);
+            if let Err(finding) = self.claimed(&key, async |claim| self.give_up_row(claim, row, UNWANTED).await).await {
                 self.note(finding.says);
             }
         }
@@ -431,14 +408,14 @@ impl Engine {
         account: &Account,
         order: &mut OrderInProgress,
         claim: &Claim,
-    ) -> Result<Driven, OrderEnd> {
+    ) -> Result<Progress, OrderEnd> {
         loop {
             match order.flow.want() {
                 Want::Send(calls) => self.send(account, order, calls, claim).await?,
                 Want::Publish(records) => {
                     let published = self.publish(&order.row, &records, &mut order.publication, claim).await;
                     if let Some(wait) = published.map_err(OrderEnd::PutOff)? {
-                        return Ok(Driven::NotYet(wait));
+                        return Ok(Progress::NotYet(wait));
                     }
                     order.flow.published();
                 }
@@ -454,7 +431,7 @@ impl Engine {
                         order.row.authority,
                         names(&order.row.names)
                     );
-                    return Ok(Driven::NotYet(Wait {
+                    return Ok(Progress::NotYet(Wait {
                         until: Some(until),
                         topic: "order",
                         what: what.to_owned(),
@@ -464,15 +441,14 @@ impl Engine {
                 }
                 Want::Done(issued) => {
                     self.accept(request, account, order, issued, claim).await?;
-                    return Ok(Driven::Done);
+                    return Ok(Progress::Done);
                 }
             }
         }
     }
 
     fn order_key(&self, row: &OrderRow) -> Result<CertificateKey, Finding> {
-        let key = self.vault.unseal(&key_row(&row.certificate, &row.authority), &row.key).map_err(seal_failed)?;
-        CertificateKey::from_pkcs8(key.expose_secret()).map_err(key_failed)
+        self.open_key(&key_row(&row.certificate, &row.authority), &row.key)
     }
 
     /// Sends what the flow wants, side by side, and tells it what came back.
@@ -491,12 +467,10 @@ impl Engine {
         let begun = self.journal(Moment::Begun, action, &subject, about(&order.row)).await;
         begun.map_err(|error| OrderEnd::PutOff(error.into()))?;
         let exchanged = self.exchange(account, order, calls, claim).await;
-        let (moment, detail) = match &exchanged {
-            Ok(()) => (Moment::Done, about(&order.row)),
-            Err(end) => (Moment::Failed, end.finding().says.clone()),
-        };
-        let ended = self.journal(moment, action, &subject, detail).await;
-        exchanged.and(ended.map_err(|error| OrderEnd::PutOff(error.into())))
+        let about = about(&order.row);
+        let ended = exchanged.as_ref().map(|()| about.as_str()).map_err(OrderEnd::finding);
+        let written = self.journal_end(action, &subject, ended).await;
+        exchanged.and(written.map_err(|error| OrderEnd::PutOff(error.into())))
     }
 
     /// Does what [`Engine::send`] journals.
@@ -520,7 +494,7 @@ impl Engine {
         while let Some((purpose, reply)) = replies.next().await {
             let reply = match reply {
                 Ok(reply) => reply,
-                Err(error) => return Err(not_sent(purpose, &error)),
+                Err(error) => return Err(not_sent(purpose, error)),
             };
             let told = flow.replied(purpose, reply, self.clock.now());
             if purpose == Purpose::NewOrder
@@ -640,6 +614,11 @@ impl Engine {
     }
 }
 
+/// The name under which an order is stored: a rehearsal never meets the real ones.
+pub(crate) fn order_name(certificate: &str, rehearsal: bool) -> String {
+    if rehearsal { format!("{REHEARSAL_OF}{certificate}") } else { certificate.to_owned() }
+}
+
 /// Says whether a chain leads to the root of that name: its common name, or all of it.
 fn leads_to(chain: &Chain, wanted: &str) -> bool {
     let name = chain.root_name();
@@ -658,7 +637,7 @@ fn journalled(purpose: Purpose) -> Option<&'static str> {
 
 /// What a request that got no response means for its order: one that surely was not
 /// made is given up, any other is taken up again.
-fn not_sent(purpose: Purpose, error: &TransportError) -> OrderEnd {
+fn not_sent(purpose: Purpose, error: TransportError) -> OrderEnd {
     let never_made = purpose == Purpose::NewOrder && !error.may_have_acted();
     let finding = transport_failed(error);
     if never_made { OrderEnd::GivenUp(finding) } else { OrderEnd::PutOff(finding) }

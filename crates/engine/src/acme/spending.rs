@@ -26,8 +26,7 @@ impl Engine {
     pub(crate) async fn spend_order(&self, id: AuthorityId, row: &OrderRow, renewal: bool) -> Result<(), Finding> {
         let now = self.clock.now();
         let authority = self.desired.authority(id);
-        let hold = self.state.hold(&row.authority, &row.certificate).await.map_err(state_failed)?;
-        if let Some(hold) = hold.filter(|hold| hold.until > now) {
+        if let Some(hold) = self.present_hold(&row.authority, &row.certificate, now).await? {
             return Err(limited(&authority.name, &hold));
         }
         let checks: Vec<LimitCheck> = authority
@@ -54,19 +53,34 @@ impl Engine {
         for id in ids {
             let wanted = self.desired.certificate(*id);
             let Some(authority) = wanted.authority.map(|authority| self.desired.authority(authority)) else { continue };
-            let hold = self.state.hold(authority.directory.as_str(), &wanted.name).await?;
-            if let Some(hold) = hold.filter(|hold| hold.until > now) {
+            let hold = self.present_hold(authority.directory.as_str(), &wanted.name, now).await?;
+            if let Some(hold) = hold {
                 holds.insert(*id, (hold.until, limited(&authority.name, &hold)));
             }
         }
         Ok(holds)
     }
 
+    /// What an authority said of orders for a certificate, where it still holds.
+    async fn present_hold(
+        &self,
+        directory: &str,
+        certificate: &str,
+        now: Timestamp,
+    ) -> Result<Option<Hold>, EngineError> {
+        Ok(self.state.hold(directory, certificate).await?.filter(|hold| hold.until > now))
+    }
+
+    /// Records what is spent whatever the limits say.
+    async fn spend_unchecked(&self, row: &OrderRow, names: &[Hostname], of: Spending) -> Result<(), Finding> {
+        let now = self.clock.now();
+        let rows = spendings(row, names, of, now);
+        self.state.spend(&row.authority, &rows, &[], true, now).await.map_err(state_failed).map(drop)
+    }
+
     /// Records that a certificate is spent by an order that goes on where another ended.
     pub(crate) async fn spend_certificate(&self, row: &OrderRow) -> Result<(), Finding> {
-        let now = self.clock.now();
-        let rows = spendings(row, &row.names, Spending::Certificate, now);
-        self.state.spend(&row.authority, &rows, &[], true, now).await.map_err(state_failed).map(drop)
+        self.spend_unchecked(row, &row.names, Spending::Certificate).await
     }
 
     /// Records that an order came to nothing: no certificate was spent.
@@ -77,9 +91,7 @@ impl Engine {
     /// Records that the authority could not validate names.
     pub(crate) async fn spend_failures(&self, row: &OrderRow, failed: &[String]) -> Result<(), Finding> {
         let names: Vec<Hostname> = failed.iter().filter_map(|name| name.parse().ok()).collect();
-        let now = self.clock.now();
-        let rows = spendings(row, &names, Spending::FailedValidation, now);
-        self.state.spend(&row.authority, &rows, &[], true, now).await.map_err(state_failed).map(drop)
+        self.spend_unchecked(row, &names, Spending::FailedValidation).await
     }
 
     /// Records until when the authority accepts no order, where it says that: its word counts
@@ -91,8 +103,8 @@ impl Engine {
         let until = problem.retry_at.unwrap_or_else(|| seconds_from(self.clock.now(), USUAL_HOLD_SECS));
         let hold = Hold { until, says: problem.detail.clone() };
         self.state.persist_hold(&row.authority, &row.certificate, &hold).await.map_err(state_failed)?;
-        let own = self.desired.authorities.iter().find(|authority| authority.directory.as_str() == row.authority);
-        Ok(Some(limited(own.map_or(&row.authority, |authority| &authority.name), &hold)))
+        let own = self.desired.authority_at(&row.authority).map(|id| &self.desired.authority(id).name);
+        Ok(Some(limited(own.unwrap_or(&row.authority), &hold)))
     }
 }
 

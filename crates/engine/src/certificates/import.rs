@@ -6,15 +6,14 @@ use pindrel_core::facts::Origin;
 use pindrel_core::findings::{Code, Finding};
 use pindrel_core::name::Hostname;
 use pindrel_core::values::Fingerprint;
+use pindrel_keys::ChainError;
 use pindrel_keys::bundle::{Bundle, BundleError, LooseFile};
-use pindrel_keys::{CertificateKey, ChainError};
-use pindrel_state::Moment;
-use secrecy::{ExposeSecret as _, SecretString};
+use secrecy::SecretString;
 
 use super::{held_of, key_row, request_row};
 use crate::drivers::{trusted_elsewhere, trusted_of_authority};
 use crate::execute::certificate_claim;
-use crate::failure::{key_failed, seal_failed, state_failed};
+use crate::failure::{seal_failed, state_failed};
 use crate::run::Engine;
 
 /// What an import came to.
@@ -47,10 +46,7 @@ impl Engine {
         let waiting = self.state.signing_request(&wanted.name).await.map_err(state_failed)?;
         let present = self.state.certificate(&wanted.name).await.map_err(state_failed)?;
         let held = match (&waiting, &present) {
-            (Some(row), _) => {
-                let key = self.vault.unseal(&request_row(&wanted.name), &row.key).map_err(seal_failed)?;
-                Some(("the signing request", CertificateKey::from_pkcs8(key.expose_secret()).map_err(key_failed)?))
-            }
+            (Some(row), _) => Some(("the signing request", self.open_key(&request_row(&wanted.name), &row.key)?)),
             (None, Some(row)) => Some(("the state", self.certificate_key(row)?)),
             (None, None) => None,
         };
@@ -79,7 +75,6 @@ impl Engine {
             };
             Finding::of(Code::ImportRefused, format!("the certificate in {shown} cannot be used: {error}"), remedy)
         })?;
-        self.journal(Moment::Begun, "certificate-import", &wanted.name, chain.fingerprint().to_string()).await?;
         let summary = ImportSummary {
             sha256: chain.fingerprint(),
             names: chain.names().to_vec(),
@@ -90,12 +85,14 @@ impl Engine {
         let kind = key.request_signer().ok().map(|key| key.kind());
         let held = held_of(&chain, Origin::Elsewhere, String::new(), kind);
         let sealed = self.vault.seal(&key_row(&wanted.name, ""), key.pkcs8()).map_err(seal_failed)?;
-        let claim = self.claim(&certificate_claim(&wanted.name)).await?;
-        let stored = self.persist_certificate(&claim, id, held, &chain, sealed, 0).await;
-        self.release(&claim).await;
-        stored?;
-        self.state.forget_signing_request(&wanted.name).await.map_err(state_failed)?;
-        self.journal(Moment::Done, "certificate-import", &wanted.name, summary.sha256.to_string()).await?;
+        self.journalled("certificate-import", &wanted.name, &summary.sha256.to_string(), async {
+            let key = certificate_claim(&wanted.name);
+            let stored =
+                self.claimed(&key, async |claim| self.persist_certificate(claim, id, held, &chain, sealed, 0).await);
+            stored.await?;
+            self.state.forget_signing_request(&wanted.name).await.map_err(state_failed)
+        })
+        .await?;
         Ok(summary)
     }
 }

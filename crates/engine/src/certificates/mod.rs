@@ -60,8 +60,12 @@ fn unknown(name: &str) -> Finding {
 
 impl Engine {
     pub(crate) fn certificate_key(&self, row: &CertificateRow) -> Result<CertificateKey, Finding> {
-        let sealed_for = key_row(&row.name, &row.held.authority);
-        let key = self.vault.unseal(&sealed_for, &row.key).map_err(seal_failed)?;
+        self.open_key(&key_row(&row.name, &row.held.authority), &row.key)
+    }
+
+    /// Opens a certificate's key that was sealed for `row`.
+    pub(crate) fn open_key(&self, row: &str, sealed: &SealedBytes) -> Result<CertificateKey, Finding> {
+        let key = self.vault.unseal(row, sealed).map_err(seal_failed)?;
         CertificateKey::from_pkcs8(key.expose_secret()).map_err(key_failed)
     }
 

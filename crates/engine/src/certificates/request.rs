@@ -3,9 +3,8 @@
 use pindrel_core::desired::CertificateId;
 use pindrel_core::facts::ReplaceReason;
 use pindrel_core::findings::Finding;
-use pindrel_keys::{CertificateKey, pem};
+use pindrel_keys::pem;
 use pindrel_state::SigningRequestRow;
-use secrecy::ExposeSecret as _;
 
 use super::request_row;
 use crate::failure::{key_failed, seal_failed, state_failed};
@@ -31,10 +30,7 @@ impl Engine {
             .filter(|row| row.names == wanted.names);
         let key = match (waiting, kept) {
             // Asking twice gives the same key: the issuer may have the first request already.
-            (Some(row), _) => {
-                let key = self.vault.unseal(&request_row(&wanted.name), &row.key).map_err(seal_failed)?;
-                CertificateKey::from_pkcs8(key.expose_secret()).map_err(key_failed)?
-            }
+            (Some(row), _) => self.open_key(&request_row(&wanted.name), &row.key)?,
             (None, Some(row)) => self.certificate_key(&row)?,
             (None, None) => self.drivers.keys().certificate_key(wanted.terms.key).await.map_err(key_failed)?,
         };

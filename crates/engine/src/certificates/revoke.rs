@@ -1,11 +1,11 @@
 //! Revocation (RFC 8555 §7.6).
 
 use pindrel_acme::RequestSigner;
-use pindrel_core::desired::{AuthorityId, CertificateId};
+use pindrel_core::desired::CertificateId;
 use pindrel_core::facts::{Origin, ReplaceReason};
 use pindrel_core::findings::{Code, Finding};
 use pindrel_core::values::Fingerprint;
-use pindrel_state::{CertificateRow, Moment};
+use pindrel_state::CertificateRow;
 
 use super::unknown;
 use crate::acme::Signing;
@@ -80,39 +80,36 @@ impl Engine {
     /// Asks the authority to revoke, and notes that it has; one that is revoked already is
     /// as good.
     async fn revoke_row(&self, mut row: CertificateRow, by: RevocationKey) -> Result<(), Finding> {
-        let directory = row.held.authority.clone();
-        let authority = self.desired.authorities.iter().position(|authority| authority.directory.as_str() == directory);
+        let authority = self.desired.authority_at(&row.held.authority);
         let Some(authority) = authority.filter(|_| row.held.origin == Origin::Authority) else {
             row.revoking = None;
             self.state.update_certificate(&row).await.map_err(state_failed)?;
             let says = format!("the certificate \"{}\" was issued by no authority of the manifest", row.name);
             return Err(Finding::of(Code::AuthorityRefuses, says, "Have it revoked where it was issued"));
         };
-        let authority = AuthorityId(authority as u32);
         let (chain, key) = self.chain_and_key(&row)?;
         let leaf = &chain.certificates()[0];
         let reason = row.revoking.unwrap_or(0);
-        self.journal(Moment::Begun, "certificate-revoke", &row.name, row.held.sha256.to_string()).await?;
-        match by {
-            RevocationKey::Account => {
-                let account = self.account(authority).await?;
-                account
-                    .authority
-                    .revoke(&Signing(&account.key), Some(&account.url), leaf, reason)
-                    .await
-                    .map_err(|error| transport_failed(&error))?;
+        let (name, sha256) = (row.name.clone(), row.held.sha256.to_string());
+        self.journalled("certificate-revoke", &name, &sha256, async {
+            match by {
+                RevocationKey::Account => {
+                    let account = self.account(authority).await?;
+                    let signer = Signing(&account.key);
+                    let revoked = account.authority.revoke(&signer, Some(&account.url), leaf, reason).await;
+                    revoked.map_err(transport_failed)?;
+                }
+                RevocationKey::Certificate => {
+                    let connected = self.authority(authority).await?;
+                    let signer = key.request_signer().map_err(key_failed)?;
+                    let signer: &dyn RequestSigner = &Signing(&signer);
+                    connected.revoke(signer, None, leaf, reason).await.map_err(transport_failed)?;
+                }
             }
-            RevocationKey::Certificate => {
-                let connected = self.authority(authority).await?;
-                let signer = key.request_signer().map_err(key_failed)?;
-                let signer: &dyn RequestSigner = &Signing(&signer);
-                connected.revoke(signer, None, leaf, reason).await.map_err(|error| transport_failed(&error))?;
-            }
-        }
-        (row.revoked, row.revoking) = (Some(self.clock.now()), None);
-        self.state.update_certificate(&row).await.map_err(state_failed)?;
-        let done = self.journal(Moment::Done, "certificate-revoke", &row.name, row.held.sha256.to_string()).await;
-        Ok(done?)
+            (row.revoked, row.revoking) = (Some(self.clock.now()), None);
+            self.state.update_certificate(&row).await.map_err(state_failed)
+        })
+        .await
     }
 
     /// Goes on with revocations that an earlier run did not see confirmed.

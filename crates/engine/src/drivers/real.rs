@@ -109,7 +109,7 @@ impl Drivers for RealDrivers {
     async fn authority(&self, authority: &desired::Authority) -> Result<Arc<dyn Authority>, Finding> {
         let roots = self.pem(authority.api_roots.as_ref())?;
         let connected = HttpAuthority::connect(authority.directory.clone(), roots.as_deref()).await;
-        Ok(Arc::new(connected.map_err(|error| transport_failed(&error))?))
+        Ok(Arc::new(connected.map_err(transport_failed)?))
     }
 
     fn zone(&self, zone: &Zone, servers: &[SocketAddr]) -> Result<Arc<dyn ZoneDriver>, Finding> {
@@ -158,8 +158,7 @@ impl Drivers for RealDrivers {
         match trusted {
             Trusted::Roots(None) => Ok(roots::public()),
             Trusted::Roots(Some(path)) => {
-                let pem = self.pem(Some(path))?.unwrap_or_default();
-                roots::from_pem(&pem).map_err(|why| unusable_roots(path, &why))
+                secrets::read_roots(&self.folder.join(path)).map_err(|why| unusable_roots(path, &why))
             }
             Trusted::Itself(pem) => roots::from_pem(pem.as_bytes()).map_err(|why| {
                 let says = format!("the self-signed certificate cannot be used: {why}");

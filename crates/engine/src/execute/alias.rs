@@ -5,7 +5,7 @@ use pindrel_core::facts::AliasView;
 use pindrel_core::findings::{Code, Finding};
 use pindrel_core::pin::Pin;
 use pindrel_core::pins::PinState;
-use pindrel_core::records::{NameChange, RecordSet, ZoneChange, in_words, same_data};
+use pindrel_core::records::{NameChange, RecordSet, ZoneChange, in_words};
 use pindrel_state::Claim;
 
 use super::{Progress, Wait};
@@ -75,10 +75,9 @@ fn first_gives(view: &AliasView) -> Vec<RecordSet> {
 
 /// The servers that do not give these sets, with what they give.
 fn lagging(view: &AliasView, sets: &[RecordSet]) -> Vec<String> {
-    let lags = view.servers.iter().filter_map(|server| match &server.gives {
-        Ok(gives) if same_data(gives, sets) => None,
-        Ok(gives) => Some(format!("{} (it returns {})", server.server, in_words(gives))),
-        Err(why) => Some(format!("{} ({why})", server.server)),
+    let lags = view.lagging(sets).map(|server| match &server.gives {
+        Ok(gives) => format!("{} (it returns {})", server.server, in_words(gives)),
+        Err(why) => format!("{} ({why})", server.server),
     });
     lags.collect()
 }

@@ -48,15 +48,12 @@ impl Engine {
                 continue;
             }
             let place = delivery.file.display().to_string();
-            self.journal(Moment::Begun, "deliver-file", &wanted.name, place.clone()).await?;
-            self.write(delivery, &chain, &key)?;
-            self.journal(Moment::Done, "deliver-file", &wanted.name, place).await?;
+            let write = async { self.write(delivery, &chain, &key) };
+            self.journalled("deliver-file", &wanted.name, &place, write).await?;
         }
         let mut failures = Vec::new();
-        for (shown, _) in self.see_undelivered(id, &row).await?.commands {
-            let Some(command) = wanted.terms.after.iter().find(|command| command.to_string() == shown) else {
-                continue;
-            };
+        for (command, _) in self.open_commands(id, &row).await? {
+            let shown = command.to_string();
             let what = format!("the command `{shown}` to end");
             self.listener.on(Event::Waiting { hostname: hostname.clone(), action: "deliver", what });
             self.journal(Moment::Begun, "command", &wanted.name, shown.clone()).await?;

@@ -6,12 +6,14 @@ use std::time::Duration;
 use futures::FutureExt as _;
 use futures::future::{BoxFuture, Shared, join_all};
 use jiff::{SignedDuration, Timestamp};
-use pindrel_core::findings::{Again, Finding};
+use pindrel_core::desired::Desired;
+use pindrel_core::findings::Finding;
 use pindrel_core::plan::{Step, Work};
 use pindrel_state::{Attempt, AttemptEnd, Moment};
 use tokio::sync::Semaphore;
 
 use super::{Progress, Wait};
+use crate::acme::orders::order_name;
 use crate::attempts::work_key;
 use crate::events::Event;
 use crate::run::Engine;
@@ -43,35 +45,54 @@ pub(crate) enum Outcome {
 
 type Running<'r> = Shared<BoxFuture<'r, Arc<Outcome>>>;
 
-/// The waits of one step.
-struct Pauses {
-    topic: &'static str,
+/// Pauses between looks at one thing that has to catch up.
+pub(crate) struct GrowingPause {
     begun: Duration,
     next: Duration,
 }
 
+impl GrowingPause {
+    /// Begins at `now`, on the clock that nobody sets.
+    pub(crate) fn begin(now: Duration) -> GrowingPause {
+        GrowingPause { begun: now, next: FIRST_PAUSE }
+    }
+
+    fn left(&self, within: Duration, now: Duration) -> Option<Duration> {
+        within.checked_sub(now.saturating_sub(self.begun)).filter(|left| !left.is_zero())
+    }
+
+    /// Returns the next pause, or `None` when the time is over.
+    pub(crate) fn next(&mut self, within: Duration, now: Duration) -> Option<Duration> {
+        let pause = self.next.min(self.left(within, now)?);
+        let at_first = now.saturating_sub(self.begun) < AT_FIRST;
+        let longest = if at_first { LONGEST_PAUSE_AT_FIRST } else { LONGEST_PAUSE };
+        self.next = self.next.mul_f64(PAUSE_GROWTH).min(longest);
+        Some(pause)
+    }
+}
+
+/// The waits of one step.
+struct Pauses {
+    topic: &'static str,
+    growing: GrowingPause,
+}
+
 impl Pauses {
+    fn begin(now: Duration) -> Pauses {
+        Pauses { topic: "", growing: GrowingPause::begin(now) }
+    }
+
     /// The next pause of a wait, or `None` when its time is over. `now` is the time that
     /// nobody sets.
     fn next(&mut self, wait: &Wait, patience: Duration, now: Duration, wall: Timestamp) -> Option<Duration> {
         if self.topic != wait.topic {
-            *self = Pauses { topic: wait.topic, begun: now, next: FIRST_PAUSE };
+            *self = Pauses { topic: wait.topic, growing: GrowingPause::begin(now) };
         }
-        let elapsed = now.saturating_sub(self.begun);
-        let left = wait.within.unwrap_or(patience).checked_sub(elapsed).filter(|left| !left.is_zero())?;
-        let longest = if elapsed < AT_FIRST { LONGEST_PAUSE_AT_FIRST } else { LONGEST_PAUSE };
-        match wait.until {
-            // A time that lies beyond the patience is not waited for in vain.
-            Some(until) => {
-                let pause = Duration::try_from(until.duration_since(wall)).unwrap_or_default();
-                (pause <= left).then_some(pause)
-            }
-            None => {
-                let pause = self.next.min(left);
-                self.next = self.next.mul_f64(PAUSE_GROWTH).min(longest);
-                Some(pause)
-            }
-        }
+        let within = wait.within.unwrap_or(patience);
+        let Some(until) = wait.until else { return self.growing.next(within, now) };
+        // A time that lies beyond the patience is not waited for in vain.
+        let pause = Duration::try_from(until.duration_since(wall)).unwrap_or_default();
+        self.growing.left(within, now).filter(|left| pause <= *left).map(|_| pause)
     }
 }
 
@@ -107,7 +128,8 @@ impl Engine {
         let begun = self.clock.elapsed();
         let Step { id, hostname, action, .. } = step;
         let subject = hostname.to_string();
-        let mut pauses = Pauses { topic: "", begun, next: FIRST_PAUSE };
+        let claimed = claim_key(step.work, &self.desired);
+        let mut pauses = Pauses::begin(begun);
         let mut started = false;
         let ended = loop {
             let result = {
@@ -122,7 +144,7 @@ impl Engine {
                         break Outcome::Failed(error.into());
                     }
                 }
-                self.execute_claimed(step).await
+                self.claimed(&claimed, async |claim| self.execute(step, claim).await).await
             };
             let wait = match result {
                 Ok(Progress::Done) => break Outcome::Done,
@@ -144,13 +166,6 @@ impl Engine {
         self.tell_ended(step, &ended, begun).await
     }
 
-    async fn execute_claimed(&self, step: &Step) -> Result<Progress, Finding> {
-        let claim = self.claim(&claim_key(step.work, &work_key(step.work, &self.desired))).await?;
-        let result = self.execute(step, &claim).await;
-        self.release(&claim).await;
-        result
-    }
-
     /// Writes down how a step ended, and tells it.
     async fn tell_ended(&self, step: &Step, outcome: &Outcome, begun: Duration) -> Outcome {
         let Step { id, hostname, action, .. } = step;
@@ -161,10 +176,7 @@ impl Engine {
                 (Moment::Waiting, AttemptEnd::Waiting, Some(finding.clone()), *next, finding.says.clone())
             }
             Outcome::Failed(finding) => {
-                let next = match finding.again {
-                    Again::At(at) => Some(at),
-                    _ => None,
-                };
+                let next = finding.again.at();
                 (Moment::Failed, AttemptEnd::Failed, Some(finding.clone()), next, finding.says.clone())
             }
         };
@@ -193,14 +205,16 @@ impl Engine {
 }
 
 /// What a step claims: steps that write the same claim the same.
-fn claim_key(work: Work, key: &str) -> String {
+fn claim_key(work: Work, desired: &Desired) -> String {
     match work {
-        Work::Issue(_) => key.replacen("issue", "certificate", 1),
-        _ => key.to_owned(),
+        Work::Issue(id) => certificate_claim(&order_name(&desired.certificate(id).name, false)),
+        Work::Rehearse(id) => certificate_claim(&order_name(&desired.certificate(id).name, true)),
+        _ => work_key(work, desired),
     }
 }
 
-/// The key under which a certificate is claimed, by a step or by a person's command.
+/// What is claimed by whoever writes a certificate or an order for it, under the name that
+/// these are stored under.
 pub(crate) fn certificate_claim(name: &str) -> String {
     format!("certificate {name}")
 }
@@ -231,7 +245,7 @@ mod tests {
     fn what_is_waited_for_ends_by_its_own_bound_or_by_the_runs_patience() {
         let patience = Duration::from_secs(600);
         for (within, bound) in [(Some(30), 30.0), (None, 600.0), (Some(3_000), 3_000.0)] {
-            let mut pauses = Pauses { topic: "", begun: Duration::ZERO, next: FIRST_PAUSE };
+            let mut pauses = Pauses::begin(Duration::ZERO);
             let (mut now, mut before, mut looks) = (Duration::ZERO, Duration::ZERO, 0);
             while let Some(pause) = pauses.next(&wait("deploy", within, None), patience, now, Timestamp::UNIX_EPOCH) {
                 let last = (now + pause).as_secs_f64() >= bound - 0.001;
@@ -244,7 +258,7 @@ mod tests {
             assert_eq!(begun_anew, Some(FIRST_PAUSE));
         }
         // A time is waited for exactly, or not at all.
-        let mut pauses = Pauses { topic: "", begun: Duration::ZERO, next: FIRST_PAUSE };
+        let mut pauses = Pauses::begin(Duration::ZERO);
         let mut at = |until| {
             pauses.next(&wait("order", None, Some(until)), patience, Duration::from_secs(100), Timestamp::UNIX_EPOCH)
         };

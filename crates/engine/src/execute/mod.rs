@@ -19,7 +19,7 @@ use pindrel_state::Claim;
 
 use crate::run::Engine;
 
-pub(crate) use executor::{Outcome, certificate_claim, seconds_from};
+pub(crate) use executor::{GrowingPause, Outcome, certificate_claim, seconds_from};
 
 /// What a step came to, if it did not fail.
 #[derive(Debug, Clone, PartialEq, Eq)]

@@ -3,7 +3,6 @@
 use pindrel_core::desired::HostnameId;
 use pindrel_core::endpoint::EndpointInfo;
 use pindrel_core::facts::{AliasView, Fact};
-use pindrel_core::records::same_data;
 
 use crate::run::Engine;
 
@@ -19,7 +18,6 @@ impl Engine {
     /// Says whether every server gives the alias that is wanted.
     pub(crate) fn is_aliased(&self, id: HostnameId, view: &AliasView, endpoint: &EndpointInfo) -> bool {
         let wanted = self.desired.hostname(id).alias(&self.desired, endpoint);
-        !view.servers.is_empty()
-            && view.servers.iter().all(|server| server.gives.as_ref().is_ok_and(|gives| same_data(gives, &wanted)))
+        !view.servers.is_empty() && view.lagging(&wanted).next().is_none()
     }
 }

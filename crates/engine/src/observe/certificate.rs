@@ -1,11 +1,9 @@
 //! Certificates: what is held, and whether it is where it should be.
 
-use std::fs::File;
-use std::io::Read as _;
-use std::os::unix::fs::{OpenOptionsExt as _, PermissionsExt as _};
+use std::os::unix::fs::PermissionsExt as _;
 use std::path::Path;
 
-use pindrel_core::delivery::{Contents, Delivery, Undelivered};
+use pindrel_core::delivery::{Command, Contents, Delivery, Undelivered};
 use pindrel_core::desired::CertificateId;
 use pindrel_core::findings::Finding;
 use pindrel_keys::bundle::{Bundle, LooseFile};
@@ -15,6 +13,7 @@ use zeroize::Zeroizing;
 
 use crate::execute::deliver::pem_of;
 use crate::failure::{EngineError, state_failed};
+use crate::files;
 use crate::run::Engine;
 
 /// The longest file that is read to see whether it holds a certificate.
@@ -65,15 +64,26 @@ impl Engine {
                 undelivered.files.push(delivery.file.display().to_string());
             }
         }
+        let open = self.open_commands(id, row).await?;
+        undelivered.commands = open.into_iter().map(|(command, said)| (command.to_string(), said)).collect();
+        Ok(undelivered)
+    }
+
+    /// Returns the commands that have not succeeded since a certificate came, with what each
+    /// said when it failed.
+    pub(crate) async fn open_commands(
+        &self,
+        id: CertificateId,
+        row: &CertificateRow,
+    ) -> Result<Vec<(&Command, Option<String>)>, Finding> {
         let runs = self.state.command_runs(&row.name).await.map_err(state_failed)?;
-        for command in &terms.after {
+        let open = self.desired.certificate(id).terms.after.iter().filter_map(|command| {
             let shown = command.to_string();
             let last = runs.iter().find(|run| run.command == shown && run.sha256 == row.held.sha256);
-            if !last.is_some_and(|run| run.succeeded) {
-                undelivered.commands.push((shown, last.and_then(|run| run.says.clone())));
-            }
-        }
-        Ok(undelivered)
+            let succeeded = last.is_some_and(|run| run.succeeded);
+            (!succeeded).then(|| (command, last.and_then(|run| run.says.clone())))
+        });
+        Ok(open.collect())
     }
 
     /// Says whether a file contains just what is to be delivered to it.
@@ -102,11 +112,8 @@ impl Engine {
 /// Reads a file with its permission bits; `None` where there is none, or a far too long one,
 /// or something that is not a file: a pipe would be waited for.
 pub(crate) fn read_bounded(path: &Path) -> Option<(Zeroizing<Vec<u8>>, u32)> {
-    let mut file = File::options().read(true).custom_flags(nix::libc::O_NONBLOCK).open(path).ok()?;
-    let metadata = file.metadata().ok().filter(|metadata| metadata.is_file() && metadata.len() <= MAX_FILE_BYTES)?;
-    let mut bytes = Zeroizing::new(Vec::new());
-    file.read_to_end(&mut bytes).ok()?;
-    Some((bytes, metadata.permissions().mode() & 0o777))
+    let (bytes, metadata) = files::read_with_metadata(path, MAX_FILE_BYTES).ok()?;
+    metadata.is_file().then(|| (bytes, metadata.permissions().mode() & 0o777))
 }
 
 #[cfg(test)]
@@ -118,7 +125,7 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         assert!(read_bounded(folder.path()).is_none(), "a folder");
         let huge = folder.path().join("huge");
-        File::create(&huge).unwrap().set_len(MAX_FILE_BYTES + 1).unwrap();
+        std::fs::File::create(&huge).unwrap().set_len(MAX_FILE_BYTES + 1).unwrap();
         assert!(read_bounded(&huge).is_none());
         let pipe = folder.path().join("pipe");
         nix::unistd::mkfifo(&pipe, nix::sys::stat::Mode::S_IRWXU).unwrap();

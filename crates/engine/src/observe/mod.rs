@@ -60,7 +60,6 @@ impl Engine {
         let now = self.clock.now();
         let ids: HashMap<&str, HostnameId> =
             scope.iter().map(|id| (self.desired.hostname(*id).hostname.as_str(), *id)).collect();
-        let digests = self.desired.digests();
         let mut settled = vec![false; self.desired.hostnames.len()];
         let mut after = String::new();
         loop {
@@ -71,7 +70,7 @@ impl Engine {
                     && now.as_second() < summary.due_secs
                     && self.is_fresh(summary.seen_secs, now)
                     && !due.contains(&self.desired.hostname(*id).certificate)
-                    && summary.wanted == digests.of(*id);
+                    && summary.wanted == self.digests.of(&self.desired, *id);
             }
             let whole = page.len() == PAGE;
             match page.pop() {
@@ -86,13 +85,13 @@ impl Engine {
     /// are too old, or were judged against another manifest.
     async fn load(&self, ids: &[HostnameId]) -> Result<Vec<HostnameId>, EngineError> {
         let now = self.clock.now();
-        let digests = self.desired.digests();
         let mut stale = Vec::new();
         for id in ids {
             let wanted = self.desired.hostname(*id);
             let row = self.state.hostname(&wanted.hostname).await?;
-            let fresh =
-                row.as_ref().is_some_and(|row| self.is_fresh(row.seen_secs, now) && row.wanted == digests.of(*id));
+            let fresh = row.as_ref().is_some_and(|row| {
+                self.is_fresh(row.seen_secs, now) && row.wanted == self.digests.of(&self.desired, *id)
+            });
             if !fresh {
                 stale.push(*id);
             }
@@ -103,10 +102,7 @@ impl Engine {
             self.known().hostnames.insert(*id, own);
 
             self.load_certificate(wanted.certificate).await?;
-            let known = self.known().zones.contains_key(&wanted.zone);
-            if !known && let Some(fact) = self.state.zone(&self.desired.zone(wanted.zone).name).await? {
-                self.known().zones.insert(wanted.zone, fact);
-            }
+            self.load_zone(wanted.zone).await?;
             for endpoint in wanted.endpoints() {
                 let known = self.known().endpoints.contains_key(&endpoint);
                 if !known && let Some(fact) = self.state.endpoint(&self.desired.endpoint(endpoint).key()).await? {

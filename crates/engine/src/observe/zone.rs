@@ -18,6 +18,15 @@ impl Engine {
         Ok(())
     }
 
+    /// Loads from the state, once a run, what was seen of a zone.
+    pub(crate) async fn load_zone(&self, id: ZoneId) -> Result<(), EngineError> {
+        let known = self.known().zones.contains_key(&id);
+        if !known && let Some(fact) = self.state.zone(&self.desired.zone(id).name).await? {
+            self.known().zones.insert(id, fact);
+        }
+        Ok(())
+    }
+
     /// Makes sure that a zone has been looked at in this run.
     pub(crate) async fn know_zone(&self, id: ZoneId) -> Result<(), EngineError> {
         let known = self.known().zones.contains_key(&id);

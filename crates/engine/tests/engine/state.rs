@@ -2,9 +2,10 @@
 
 use std::time::Duration;
 
+use pindrel_core::desired::CertificateId;
 use pindrel_core::pin::PinState;
-use pindrel_engine::{JournalFilter, Moment};
-use pindrel_testkit::memory::{Pace, Setting};
+use pindrel_engine::{JournalFilter, Moment, RevocationKey, RevokeReason};
+use pindrel_testkit::memory::{Faults, Pace, Setting};
 
 use crate::{API, ONE, dice, several};
 
@@ -36,6 +37,35 @@ async fn every_entry_of_the_journal_that_begins_ends_and_old_ones_are_pruned() {
     setting.pass(DAY * 2_000).await;
     setting.settle().await;
     assert!(entries().await.iter().any(|entry| entry.at == oldest));
+}
+
+/// What begins at the authority, in the zone or for a person has its end in the journal, whatever
+/// stops it.
+#[tokio::test(start_paused = true)]
+async fn whatever_fails_what_began_has_ended_in_the_journal() {
+    let faults: [fn(&mut Faults); 5] = [
+        |faults| faults.refuses_updates = true,
+        |faults| faults.frozen = true,
+        |faults| faults.authority.lose_next_answer = true,
+        |faults| faults.authority.down = true,
+        |faults| faults.platform_down = true,
+    ];
+    for (number, fault) in faults.into_iter().enumerate() {
+        let mut setting = Setting::new(Pace::default(), ONE);
+        setting.bounds.patience = Duration::from_secs(5);
+        if number > 2 {
+            setting.settle().await;
+        }
+        setting.break_or_mend(fault);
+        setting.settle().await;
+        let engine = setting.engine().await;
+        let revoked = engine.revoke(CertificateId(0), RevokeReason::Superseded, RevocationKey::Account, true).await;
+        let filter = JournalFilter { most: 1_000, ..JournalFilter::default() };
+        let entries = engine.journal_entries(&filter).await.unwrap();
+        let count = |moment: Moment| entries.iter().filter(|entry| entry.moment == moment).count();
+        let began = count(Moment::Begun);
+        assert_eq!(began, entries.len() - began, "fault {number}, {revoked:?}: {entries:#?}");
+    }
 }
 
 #[tokio::test(start_paused = true)]
