@@ -28,7 +28,7 @@ fn main() {
         std::fs::write(folder.path().join("password"), database.password).unwrap();
         let by_file = url.replace("env:DATABASE_PASSWORD", "file:password");
         let location = StateLocation::parse(&by_file, folder.path()).unwrap();
-        let StateLocation::Postgres { config, .. } = location else { return };
+        let StateLocation::Postgres(config) = location else { return };
         let state = PostgresState::connect(*config).await.unwrap();
         hold_all(&state, &manifest(HOSTNAMES)).await;
     });

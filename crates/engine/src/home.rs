@@ -30,12 +30,7 @@ pub enum StateLocation {
     /// In a SQLite file.
     Sqlite(PathBuf),
     /// In a PostgreSQL database.
-    Postgres {
-        /// Its URL, without a password.
-        place: String,
-        /// How it is reached.
-        config: Box<PostgresConfig>,
-    },
+    Postgres(Box<PostgresConfig>),
 }
 
 impl StateLocation {
@@ -109,7 +104,7 @@ fn postgres(text: &str, folder: &Path) -> Result<StateLocation, EngineError> {
             PostgresTls::Verified(found.map_err(unusable)?)
         }
     };
-    Ok(StateLocation::Postgres { place, config: Box::new(PostgresConfig { config, tls }) })
+    Ok(StateLocation::Postgres(Box::new(PostgresConfig { place, config, tls })))
 }
 
 /// An opened state with the key that seals its secrets.
@@ -144,8 +139,8 @@ impl Home {
                 };
                 Ok(Home::with(Arc::new(state), sealing))
             }
-            StateLocation::Postgres { place, config } => {
-                let missing = || EngineError::SealingKeyMissing { place: place.clone() };
+            StateLocation::Postgres(config) => {
+                let missing = || EngineError::SealingKeyMissing { place: config.place.clone() };
                 let sealing = SealingKey::from_text(given.ok_or_else(missing)?)?;
                 let state = PostgresState::connect((**config).clone()).await?;
                 Ok(Home::with(Arc::new(state), sealing))
@@ -219,10 +214,10 @@ mod tests {
             assert!(matches!(parsed, StateLocation::Sqlite(found) if found == Path::new(path)), "{text}");
         }
         let url = "postgres://pindrel@db.larkfield.example:5433/names?password=file:password&sslmode=disable";
-        let StateLocation::Postgres { place, config } = StateLocation::parse(url, folder.path()).unwrap() else {
+        let StateLocation::Postgres(config) = StateLocation::parse(url, folder.path()).unwrap() else {
             panic!("a database")
         };
-        assert_eq!(place, "postgres://pindrel@db.larkfield.example:5433/names");
+        assert_eq!(config.place, "postgres://pindrel@db.larkfield.example:5433/names");
         assert!(matches!(config.tls, PostgresTls::Off));
         assert_eq!((config.config.get_password(), config.config.get_ports()), (Some(&b"planted"[..]), &[5433][..]));
         for (text, says) in [

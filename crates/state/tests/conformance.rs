@@ -458,7 +458,11 @@ fn config(server: &RealPostgres, tls: bool) -> PostgresConfig {
     let mut config: tokio_postgres::Config = server.url().parse().unwrap();
     config.password(server.password);
     let roots = || pindrel_keys::roots::from_pem(server.root.as_bytes()).unwrap();
-    PostgresConfig { config, tls: if tls { PostgresTls::Verified(roots()) } else { PostgresTls::Off } }
+    PostgresConfig {
+        place: server.url(),
+        config,
+        tls: if tls { PostgresTls::Verified(roots()) } else { PostgresTls::Off },
+    }
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -8,7 +8,7 @@ use deadpool_postgres::{Manager, ManagerConfig, Object, Pool, RecyclingMethod, R
 use jiff::Timestamp;
 use rustls::pki_types::TrustAnchor;
 use rustls::{ClientConfig, RootCertStore};
-use tokio_postgres::config::{Host, SslMode};
+use tokio_postgres::config::SslMode;
 use tokio_postgres::types::{IsNull, ToSql, Type, private::BytesMut, to_sql_checked};
 use tokio_postgres::{Client, Config, NoTls};
 use tokio_postgres_rustls::MakeRustlsConnect;
@@ -46,6 +46,8 @@ pub enum PostgresTls {
 /// How a database is reached.
 #[derive(Clone)]
 pub struct PostgresConfig {
+    /// How it was named, without a password: for messages.
+    pub place: String,
     /// Hosts, user, database name and password.
     pub config: Config,
     /// Whom the connection trusts.
@@ -53,16 +55,6 @@ pub struct PostgresConfig {
 }
 
 impl PostgresConfig {
-    fn place(&self) -> String {
-        let hosts = self.config.get_hosts().iter().map(|host| match host {
-            Host::Tcp(name) => name.clone(),
-            #[cfg(unix)]
-            Host::Unix(path) => path.display().to_string(),
-        });
-        let hosts: Vec<String> = hosts.collect();
-        format!("postgres://{}/{}", hosts.join(","), self.config.get_dbname().unwrap_or_default())
-    }
-
     fn ready(&self) -> Config {
         let mut config = self.config.clone();
         config.options(format!("-c search_path={SCHEMA}")).application_name("pindrel").connect_timeout(CONNECT);
@@ -106,7 +98,7 @@ pub struct Postgres {
 
 impl std::fmt::Debug for Postgres {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.debug_struct("Postgres").field("place", &self.config.place()).finish_non_exhaustive()
+        f.debug_struct("Postgres").field("place", &self.config.place).finish_non_exhaustive()
     }
 }
 
@@ -116,12 +108,12 @@ impl SqlState<Postgres> {
     /// # Errors
     /// [`StateError::Open`] or [`StateError::Newer`].
     pub async fn connect(config: PostgresConfig) -> Result<PostgresState, StateError> {
-        let cannot = |source: Failure| StateError::Open { place: config.place(), source };
+        let cannot = |source: Failure| StateError::Open { place: config.place.clone(), source };
         let mut client = config.connect().await.map_err(cannot)?;
         let found = migrate(&mut client).await.map_err(cannot)?;
         let known = MIGRATIONS.len() as i64;
         if found > known {
-            return Err(StateError::Newer { place: config.place(), found, known });
+            return Err(StateError::Newer { place: config.place.clone(), found, known });
         }
         let manager_config = ManagerConfig { recycling_method: RecyclingMethod::Fast };
         let manager = match config.connector().map_err(cannot)? {
