@@ -459,7 +459,7 @@ impl HttpAuthority {
             return Err(TransportError::Refused { what: "a nonce", problem: problem_of(&response) });
         }
         let nonce = response.header("replay-nonce").map(str::to_owned);
-        nonce.ok_or_else(|| malformed(url.as_str(), "it gives no Replay-Nonce"))
+        nonce.ok_or_else(|| malformed(url.as_str(), "it returned no Replay-Nonce"))
     }
 
     fn keep_nonce(&self, response: &Response) {

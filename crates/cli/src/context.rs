@@ -78,8 +78,8 @@ impl Context {
             return Ok(());
         }
         Err(CliError::Usage {
-            says: "this result is no list, so there is no CSV of it".into(),
-            remedy: "use --format text or json".into(),
+            says: "this result is not a list, so it has no CSV form".into(),
+            remedy: "Use --format text or json".into(),
         })
     }
 
@@ -124,17 +124,17 @@ impl Context {
                     secret.span.clone(),
                     format!("the secret at {} cannot be read: {why}", secret.value),
                     match &secret.value {
-                        SecretRef::Env(name) => format!("set {name} in the environment, or write \"file:PATH\""),
+                        SecretRef::Env(name) => format!("Set {name} in the environment, or write \"file:PATH\""),
                         SecretRef::File(_) => {
-                            "put the secret into that file; paths are relative to the manifest's folder".into()
+                            "Put the secret into that file; paths are relative to the manifest's folder".into()
                         }
                     },
                 ),
                 Ok(_) if secrets::read(&secret.value, &folder).is_err() => warnings.report(
                     "placeholder-secret",
                     secret.span.clone(),
-                    format!("{} still holds the line that init wrote", secret.value),
-                    "put the secret there before the first settle",
+                    format!("{} still contains the placeholder that init wrote", secret.value),
+                    "Put the secret there before the first settle",
                 ),
                 Ok(_) => {}
             }
@@ -149,7 +149,7 @@ impl Context {
         for At { value, span } in authorities.chain(endpoints).chain(imported).flatten() {
             if let Err(why) = secrets::read_roots(&folder.join(value)) {
                 let message = format!("{} cannot be used: {why}", value.display());
-                let help = "name a PEM file of root certificates; paths are relative to the manifest's folder";
+                let help = "Name a PEM file of root certificates; paths are relative to the manifest's folder";
                 problems.report("unreadable-file", span.clone(), message, help);
             }
         }
@@ -210,7 +210,7 @@ impl Loaded {
             let found = self.desired.hostname_ids().find(|id| self.desired.hostname(*id).hostname == *name);
             found.ok_or_else(|| CliError::Usage {
                 says: format!("the manifest has no hostname {name}"),
-                remedy: "name one of the manifest's hostnames".into(),
+                remedy: "Name one of the manifest's hostnames".into(),
             })
         };
         let mut scope = only.iter().map(find).collect::<Result<Vec<_>, _>>()?;

@@ -2,6 +2,7 @@
 
 use std::process::ExitCode;
 
+use pindrel_core::display_text::io_reason;
 use pindrel_core::findings::Finding;
 use pindrel_core::manifest::Diagnostic;
 use pindrel_engine::{EngineError, LockError};
@@ -75,7 +76,7 @@ pub(crate) enum CliError {
     #[error("the output cannot be written")]
     Output(#[from] std::io::Error),
     /// The person stopped the run.
-    #[error("stopped before the end")]
+    #[error("interrupted")]
     Interrupted,
 }
 
@@ -137,12 +138,6 @@ impl CliError {
 
     /// Says that a file cannot be used.
     pub(crate) fn file(path: &std::path::Path, doing: &'static str, error: &std::io::Error) -> CliError {
-        let why = match error.kind() {
-            std::io::ErrorKind::NotFound => "there is no such file".into(),
-            std::io::ErrorKind::PermissionDenied => "permission denied".into(),
-            std::io::ErrorKind::InvalidData => "it is not text".into(),
-            _ => error.to_string(),
-        };
-        CliError::File { path: path.display().to_string(), doing, why }
+        CliError::File { path: path.display().to_string(), doing, why: io_reason(error) }
     }
 }

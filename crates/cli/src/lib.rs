@@ -28,7 +28,7 @@ use crate::error::Status;
 #[derive(Debug, Parser)]
 #[command(name = "pindrel", version, propagate_version = true, max_term_width = 100)]
 #[command(
-    after_help = "A first try, with nothing to set up:  pindrel demo\nExit status: 0 done or held, 1 something failed, 2 the command line or the manifest is wrong,\n3 nothing failed but something is not held, 101 a fault of Pindrel's own."
+    after_help = "To see it work, with nothing to set up:  pindrel demo\nExit status: 0 done or held, 1 something failed, 2 the command line or the manifest is wrong,\n3 nothing failed but something is not held, 101 a bug in Pindrel."
 )]
 pub(crate) struct Cli {
     #[command(flatten)]

@@ -94,7 +94,7 @@ macro_rules! word {
 
             fn from_str(text: &str) -> Result<Self, String> {
                 let found = Self::ALL.into_iter().find(|kind| kind.as_str() == text);
-                found.ok_or_else(|| format!("\"{text}\" is nothing that {}", $what))
+                found.ok_or_else(|| format!("\"{text}\" does not name what {}", $what))
             }
         }
 
@@ -169,7 +169,7 @@ impl fmt::Display for Limit {
 }
 
 /// Returns how much of a limit only renewals may use, unless the manifest says: a tenth.
-pub fn usual_reserve(of: Spending, count: u32) -> u32 {
+pub fn default_reserve(of: Spending, count: u32) -> u32 {
     match of {
         Spending::FailedValidation => 0,
         Spending::Order | Spending::Certificate => count / 10,

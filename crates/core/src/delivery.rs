@@ -43,7 +43,7 @@ impl Contents {
     }
 
     /// Returns the permission bits unless the manifest says: a key is its owner's alone.
-    pub fn usual_mode(&self) -> FileMode {
+    pub fn default_mode(&self) -> FileMode {
         FileMode(if self.is_secret() { 0o600 } else { 0o644 })
     }
 }
@@ -67,7 +67,7 @@ impl FromStr for Piece {
             "key" => Ok(Piece::Key),
             "leaf" => Ok(Piece::Leaf),
             "intermediates" => Ok(Piece::Intermediates),
-            _ => Err(format!("\"{text}\" is no piece of a certificate")),
+            _ => Err(format!("\"{text}\" is not a part of a certificate")),
         }
     }
 }
@@ -88,7 +88,7 @@ impl FromStr for FileMode {
 
     fn from_str(text: &str) -> Result<Self, String> {
         let bits = u32::from_str_radix(text, 8).ok().filter(|bits| *bits <= 0o777 && (3..=4).contains(&text.len()));
-        bits.map(FileMode).ok_or_else(|| format!("\"{text}\" are no permission bits"))
+        bits.map(FileMode).ok_or_else(|| format!("\"{text}\" are not permission bits"))
     }
 }
 

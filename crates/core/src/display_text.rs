@@ -1,5 +1,8 @@
 //! What others say, made fit to be shown: an authority, a platform, a certificate may hold
-//! any text, and a terminal obeys some of it.
+//! any text, and a terminal obeys some of it. And what the operating system says, in plain words.
+
+use std::error::Error;
+use std::io;
 
 /// Returns a text as one line that a terminal only shows: line ends and tabs become spaces,
 /// other control characters, and marks that turn the direction of writing (UAX #9 §2), the
@@ -15,6 +18,43 @@ pub fn one_line(text: impl Into<String>) -> String {
         c => c,
     };
     text.chars().map(shown).collect()
+}
+
+/// Says an error of the operating system in plain words, as the end of a sentence.
+pub fn io_reason(error: &io::Error) -> String {
+    let words = match error.kind() {
+        io::ErrorKind::NotFound => "there is no such file",
+        io::ErrorKind::PermissionDenied => "permission denied",
+        io::ErrorKind::InvalidData => "it is not text",
+        io::ErrorKind::StorageFull => "the disk is full",
+        io::ErrorKind::QuotaExceeded => "the disk quota is exceeded",
+        io::ErrorKind::ReadOnlyFilesystem => "the file system is read-only",
+        io::ErrorKind::IsADirectory => "it is a directory",
+        io::ErrorKind::NotADirectory => "a part of its path is not a directory",
+        _ => return without_number(&error.to_string()).to_owned(),
+    };
+    words.into()
+}
+
+/// Writes an error and what caused it as one sentence.
+pub fn with_causes(error: &(dyn Error + 'static)) -> String {
+    let mut says = String::new();
+    let mut next = Some(error);
+    while let Some(error) = next {
+        let reason = error.downcast_ref().map_or_else(|| without_number(&error.to_string()).to_owned(), io_reason);
+        // A wrapper that only repeats what it wraps adds nothing.
+        if !says.ends_with(&reason) {
+            says.push_str(if says.is_empty() { "" } else { ": " });
+            says.push_str(&reason);
+        }
+        next = error.source();
+    }
+    says
+}
+
+/// Takes away the number that the standard library puts after a text of the operating system.
+fn without_number(text: &str) -> &str {
+    text.split(" (os error").next().unwrap_or(text)
 }
 
 fn is_obeyed(c: char) -> bool {

@@ -40,7 +40,7 @@ impl FromStr for EndpointKind {
             "gateway" => Ok(EndpointKind::Gateway),
             "distribution" => Ok(EndpointKind::Distribution),
             "balancer" => Ok(EndpointKind::Balancer),
-            _ => Err(format!("\"{text}\" is no kind of endpoint")),
+            _ => Err(format!("\"{text}\" is not a kind of endpoint")),
         }
     }
 }
@@ -84,7 +84,7 @@ impl FromStr for TlsVersion {
         match text {
             "1.2" => Ok(TlsVersion::V1_2),
             "1.3" => Ok(TlsVersion::V1_3),
-            _ => Err(format!("\"{text}\" is no TLS version that is still in use")),
+            _ => Err(format!("\"{text}\" is not a supported TLS version")),
         }
     }
 }

@@ -16,7 +16,7 @@ pub struct Expectation {
 impl Expectation {
     /// What holds unless the manifest says otherwise: the first route answers with success
     /// or a redirect.
-    pub fn usual(routes: &[Route]) -> Expectation {
+    pub fn for_routes(routes: &[Route]) -> Expectation {
         let path = routes.first().map_or("/", |route| route.prefix.as_str()).to_owned();
         Expectation { path, status: (200, 399), body: None }
     }

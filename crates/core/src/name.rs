@@ -34,7 +34,7 @@ pub enum NameError {
     #[error("the label \"{0}\" starts or ends with a hyphen")]
     HyphenAtEdge(String),
     /// A `*` anywhere but as the whole first label.
-    #[error("a wildcard is written as \"*.\" at the very start, once")]
+    #[error("a wildcard is a single \"*.\" at the start of the name")]
     MisplacedWildcard,
     /// One label only: nothing that an authority would certify.
     #[error("\"{0}\" has only one label; a full name such as api.larkfield.example is needed")]

@@ -247,7 +247,7 @@ pub enum ValueError {
     #[error("\"{0}\" is not a SHA-256 fingerprint of 64 hex digits")]
     Fingerprint(String),
     /// No kind of key.
-    #[error("\"{0}\" is not a kind of key that Pindrel makes")]
+    #[error("\"{0}\" is not a supported kind of key")]
     KeyKind(String),
     /// Neither `env:NAME` nor `file:PATH`.
     #[error("this is a secret in clear text")]
@@ -300,7 +300,7 @@ impl FromStr for TsigAlgorithm {
             "hmac-sha256" => Ok(TsigAlgorithm::HmacSha256),
             "hmac-sha384" => Ok(TsigAlgorithm::HmacSha384),
             "hmac-sha512" => Ok(TsigAlgorithm::HmacSha512),
-            _ => Err(format!("\"{text}\" is not a MAC that updates are signed with here")),
+            _ => Err(format!("\"{text}\" is not a supported TSIG algorithm")),
         }
     }
 }

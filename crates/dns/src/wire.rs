@@ -23,7 +23,7 @@ static QUESTIONS: Semaphore = Semaphore::const_new(128);
 const UDP_PAYLOAD: u16 = 1232;
 
 pub(crate) fn io(error: &std::io::Error) -> Unreachable {
-    Unreachable::of_io(error.kind(), error.to_string())
+    Unreachable::from_io(error.kind(), error.to_string())
 }
 
 /// What came back is not a DNS message, or answers something else.

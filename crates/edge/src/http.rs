@@ -203,7 +203,7 @@ impl Platform for HttpPlatform {
 fn unreachable(error: &HttpError) -> EdgeError {
     let (url, why) = match error {
         HttpError::NotConnected { url, kind, why } | HttpError::Interrupted { url, kind, why } => {
-            (url, Unreachable::of_io(*kind, why))
+            (url, Unreachable::from_io(*kind, why))
         }
         HttpError::TooLong { url } => (url, Unreachable::Malformed { detail: error.to_string() }),
         HttpError::OtherOrigin { peer, .. } => (peer, Unreachable::NotAsked { detail: error.to_string() }),

@@ -3,6 +3,7 @@
 use pindrel_acme::TransportError;
 use pindrel_core::acme::order::OrderError;
 use pindrel_core::acme::problem::Problem;
+use pindrel_core::display_text::with_causes;
 use pindrel_core::findings::{Again, Code, Finding};
 use pindrel_core::values::SecretRef;
 use pindrel_keys::{KeyError, SealError};
@@ -83,7 +84,9 @@ impl EngineError {
             EngineError::SealingKey { source, .. } if source.kind() == std::io::ErrorKind::NotFound => {
                 "Restore sealing.key from its backup, or set PINDREL_SEALING_KEY"
             }
-            EngineError::SealingKey { .. } => "Make sure that the folder can be written and the disk is not full",
+            EngineError::SealingKey { .. } => {
+                "Make sure that this user can read and write its folder, and that the disk is not full"
+            }
             EngineError::SealingKeyMissing { .. } => {
                 "Set PINDREL_SEALING_KEY, or name a file with --sealing-key; `openssl rand -base64 32` makes one"
             }
@@ -105,13 +108,12 @@ pub(crate) fn secret_unreadable(reference: &SecretRef, why: &str) -> Finding {
 
 /// A fault of Pindrel's own.
 pub(crate) fn internal(says: impl Into<String>) -> Finding {
-    Finding::of(Code::InternalFault, says, "Report this fault with the output of -vv")
+    Finding::of(Code::InternalFault, says, "Report this bug with the output of -vv")
 }
 
 impl From<EngineError> for Finding {
     fn from(error: EngineError) -> Finding {
-        let cause = std::error::Error::source(&error).map_or(String::new(), |source| format!(": {source}"));
-        Finding::of(Code::StateUnusable, format!("{error}{cause}"), error.remedy())
+        Finding::of(Code::StateUnusable, with_causes(&error), error.remedy())
     }
 }
 

@@ -3,6 +3,7 @@
 use std::path::Path;
 use std::sync::Arc;
 
+use pindrel_core::display_text::io_reason;
 use pindrel_core::values::SecretRef;
 use pindrel_keys::{SealError, Sealed, SealingKey, roots};
 use pindrel_state::{SealedBytes, State};
@@ -30,7 +31,7 @@ pub(crate) const CHECK_ROW: &str = "sealing-check";
 pub fn read(reference: &SecretRef, folder: &Path) -> Result<SecretString, String> {
     let secret = read_any(reference, folder)?;
     if secret.expose_secret() == PLACEHOLDER {
-        Err("it still holds the line that init wrote".into())
+        Err("it still contains the placeholder that init wrote".into())
     } else {
         Ok(secret)
     }
@@ -43,11 +44,11 @@ pub fn read(reference: &SecretRef, folder: &Path) -> Result<SecretString, String
 pub fn read_any(reference: &SecretRef, folder: &Path) -> Result<SecretString, String> {
     let text = match reference {
         SecretRef::Env(name) => std::env::var(name).map_err(|error| match error {
-            std::env::VarError::NotPresent => format!("the environment has no {name}"),
-            std::env::VarError::NotUnicode(_) => format!("{name} is not text"),
+            std::env::VarError::NotPresent => format!("the environment variable {name} is not set"),
+            std::env::VarError::NotUnicode(_) => format!("the environment variable {name} is not text"),
         })?,
         SecretRef::File(path) => {
-            files::read_text(&folder.join(path), MAX_SECRET_BYTES).map_err(|error| plain(&error))?
+            files::read_text(&folder.join(path), MAX_SECRET_BYTES).map_err(|error| io_reason(&error))?
         }
     };
     let text = Zeroizing::new(text);
@@ -60,17 +61,7 @@ pub fn read_any(reference: &SecretRef, folder: &Path) -> Result<SecretString, St
 /// # Errors
 /// A part of a sentence that says why not.
 pub fn read_roots(path: &Path) -> Result<Vec<TrustAnchor<'static>>, String> {
-    roots::from_pem(&files::read_at_most(path, MAX_ROOTS_BYTES).map_err(|error| plain(&error))?)
-}
-
-/// Says an I/O error in plain words.
-pub(crate) fn plain(error: &std::io::Error) -> String {
-    match error.kind() {
-        std::io::ErrorKind::NotFound => "there is no such file".into(),
-        std::io::ErrorKind::PermissionDenied => "this user may not read it".into(),
-        std::io::ErrorKind::InvalidData => "it is not text".into(),
-        _ => error.to_string(),
-    }
+    roots::from_pem(&files::read_at_most(path, MAX_ROOTS_BYTES).map_err(|error| io_reason(&error))?)
 }
 
 /// The key that opens the secrets of a state.
@@ -126,7 +117,7 @@ mod tests {
         for (name, says) in [
             ("blank", "it is empty"),
             ("bytes", "it is not text"),
-            ("waiting", "the line that init wrote"),
+            ("waiting", "the placeholder that init wrote"),
             ("long", "more than 16384 bytes"),
             ("none", "there is no such file"),
             // A file without an end, and one that is none.

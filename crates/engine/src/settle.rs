@@ -317,7 +317,7 @@ impl Engine {
         let newest = pindrel_state::JournalFilter { most: 1, ..Default::default() };
         let Some(newest) = self.state.journal_entries(&newest).await?.pop() else { return Ok(()) };
         if now.as_second() - newest.at.as_second() > PLAUSIBLE_SECS {
-            tracing::warn!(last = %newest.at, %now, "nothing is pruned: the clock has gone on far since the last run");
+            tracing::warn!(last = %newest.at, %now, "nothing is pruned: the clock has jumped ahead since the last run");
             return Ok(());
         }
         let ago = |secs: i64| crate::execute::seconds_from(now, -secs);

@@ -54,7 +54,7 @@ pub enum HttpError {
         url: String,
     },
     /// The peer refers to another origin.
-    #[error("{peer} refers to {url}, which is of another origin; nothing was sent there")]
+    #[error("{peer} refers to {url}, which has another origin; nothing was sent there")]
     OtherOrigin {
         /// Who said so.
         peer: String,

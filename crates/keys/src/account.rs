@@ -48,7 +48,7 @@ impl AccountKey {
     /// Makes a new key.
     ///
     /// # Errors
-    /// [`KeyError::Failed`] when the system gives no randomness.
+    /// [`KeyError::Failed`] when the system returned no random bytes.
     pub fn generate(kind: KeyKind) -> Result<AccountKey, KeyError> {
         let failed = |_| KeyError::Failed("make an account key");
         let random = SystemRandom::new();
@@ -162,7 +162,7 @@ impl AccountKey {
     /// Signs with the algorithm that the key's JWK names.
     ///
     /// # Errors
-    /// [`KeyError::Failed`] when the system gives no randomness.
+    /// [`KeyError::Failed`] when the system returned no random bytes.
     pub fn sign(&self, message: &[u8]) -> Result<Vec<u8>, KeyError> {
         let failed = |_| KeyError::Failed("sign a request");
         let random = SystemRandom::new();
@@ -192,7 +192,7 @@ fn from_pem(text: &str) -> Result<AccountKey, KeyError> {
 }
 
 pub(crate) fn from_der(key: &PrivateKeyDer<'_>) -> Result<AccountKey, KeyError> {
-    let unusable = || foreign("it is no ECDSA (P-256, P-384), RSA (2048, 3072, 4096) or Ed25519 key");
+    let unusable = || foreign("it is not an ECDSA (P-256, P-384), RSA (2048, 3072, 4096) or Ed25519 key");
     match key {
         PrivateKeyDer::Pkcs8(key) => AccountKey::from_pkcs8(key.secret_pkcs8_der()).map_err(|_| unusable()),
         PrivateKeyDer::Sec1(key) => {
@@ -214,7 +214,7 @@ pub(crate) fn from_der(key: &PrivateKeyDer<'_>) -> Result<AccountKey, KeyError> 
 }
 
 fn from_jwk(text: &str) -> Result<AccountKey, KeyError> {
-    let jwk: Value = serde_json::from_str(text).map_err(|_| foreign("it is no JSON, and so no JWK"))?;
+    let jwk: Value = serde_json::from_str(text).map_err(|_| foreign("it is not JSON, and so not a JWK"))?;
     let member = |name: &str| -> Result<Zeroizing<Vec<u8>>, KeyError> {
         let text = jwk[name].as_str().ok_or_else(|| foreign(format!("the JWK has no \"{name}\"")))?;
         let bytes = URL_SAFE_NO_PAD.decode(text).map_err(|_| foreign(format!("\"{name}\" is not base64url")))?;
@@ -305,7 +305,7 @@ mod tests {
             (r#"{"kty":"EC","crv":"P-521"}"#.into(), "the curve"),
             (r#"{"kty":"oct","k":"AA"}"#.into(), "cannot sign"),
             (other.jwk().to_json().to_string(), "has no \"d\""),
-            ("{".into(), "no JSON"),
+            ("{".into(), "not JSON"),
         ];
         for (text, says) in table {
             let error = AccountKey::from_text(&text.clone().into()).unwrap_err().to_string();

@@ -155,7 +155,7 @@ impl Pieces {
                 (false, true) => {
                     Err(unusable("its private key is encrypted; decrypt it first, or give a PKCS#12 file"))
                 }
-                (false, false) => Err(unusable("none of its PEM sections is of use")),
+                (false, false) => Err(unusable("none of its PEM sections holds a certificate or a private key")),
             };
         }
         if details(&file.bytes).is_ok() {
@@ -191,7 +191,7 @@ impl Pieces {
         let given = password.map_or("", |password| password.expose_secret());
         let archive = Pkcs12Archive::from_pkcs12(&file.bytes, given).map_err(|_| {
             protected(if password.is_some() {
-                "this password does not open, or that uses a cipher which is no longer safe"
+                "this password does not open, or that uses an obsolete cipher"
             } else {
                 "needs a password"
             })

@@ -22,7 +22,7 @@ impl CertificateKey {
     /// Makes a new key.
     ///
     /// # Errors
-    /// [`KeyError::Failed`] when the system gives no randomness, or the kind is none
+    /// [`KeyError::Failed`] when the system returned no random bytes, or the kind is none
     /// that authorities issue for.
     pub fn generate(kind: KeyKind) -> Result<CertificateKey, KeyError> {
         let pair = match kind {

@@ -183,7 +183,7 @@ fn key_in_words(certificate: &X509Certificate<'_>) -> (String, Option<String>) {
             528 | 521 => ("ECDSA P-521".into(), None),
             bits => (format!("EC with {bits} bits"), Some(format!("its EC key has {bits} bits; 256 are the least"))),
         },
-        Ok(PublicKey::DSA(_)) => ("DSA".into(), Some("DSA keys are taken by no client".into())),
+        Ok(PublicKey::DSA(_)) => ("DSA".into(), Some("no client accepts DSA keys".into())),
         _ if certificate.public_key().algorithm.algorithm.to_id_string() == "1.3.101.112" => ("Ed25519".into(), None),
         _ => ("of an unknown kind".into(), Some("its key is of an unknown kind".into())),
     }

@@ -39,7 +39,7 @@ pub enum SealError {
     #[error("a sealed secret was changed or moved")]
     Torn,
     /// The system gave no randomness.
-    #[error("the system gives no randomness")]
+    #[error("the system returned no random bytes")]
     NoRandomness,
 }
 

@@ -218,7 +218,7 @@ async fn handshake(
 }
 
 fn io(error: &std::io::Error) -> Unreachable {
-    Unreachable::of_io(error.kind(), error.to_string())
+    Unreachable::from_io(error.kind(), error.to_string())
 }
 
 fn timed_out(after: Duration) -> Unreachable {

@@ -37,7 +37,7 @@ pub(crate) async fn run(context: &Context, args: &DemoArgs) -> Result<Status, Cl
         }
     };
     let (sandbox, status) = ended;
-    say::try_it(folder.path(), sandbox.listing())?;
+    say::print_curl(folder.path(), sandbox.listing())?;
     if args.stay {
         say::stay(folder.path())?;
         sandbox::until_stopped(sandbox).await?;

@@ -75,14 +75,14 @@ pub(crate) fn run(context: &Context, args: &InitArgs) -> Result<Status, CliError
     if !args.hostname.is_within(&zone) {
         return Err(CliError::Usage {
             says: format!("{} does not lie in the zone {zone}", args.hostname),
-            remedy: "name the zone that it lies in".into(),
+            remedy: "Name the zone that it lies in".into(),
         });
     }
     let simple = |c: char| c.is_ascii_alphanumeric() || c == '-' || c == '_';
     if args.endpoint.is_empty() || !args.endpoint.chars().all(simple) {
         return Err(CliError::Usage {
-            says: format!("\"{}\" is no name for an endpoint", args.endpoint),
-            remedy: "use letters, digits, hyphens and underscores".into(),
+            says: format!("\"{}\" is not a name for an endpoint", args.endpoint),
+            remedy: "Use letters, digits, hyphens and underscores".into(),
         });
     }
     let text = manifest(args, &zone);
@@ -113,7 +113,7 @@ fn zone_of(hostname: &Hostname) -> Result<DnsName, CliError> {
     let parent = hostname.base().split_once('.').map_or("", |(_, rest)| rest);
     let text = if parent.contains('.') { parent } else { hostname.base() };
     text.parse()
-        .map_err(|error| CliError::Usage { says: format!("{error}"), remedy: "name the zone with --zone".into() })
+        .map_err(|error| CliError::Usage { says: format!("{error}"), remedy: "Name the zone with --zone".into() })
 }
 
 fn manifest(args: &InitArgs, zone: &DnsName) -> String {
@@ -195,7 +195,7 @@ fn write_new(path: &Path, bytes: &[u8], private: bool) -> Result<(), CliError> {
     if opened.as_ref().is_err_and(|error| error.kind() == std::io::ErrorKind::AlreadyExists) {
         return Err(CliError::Usage {
             says: format!("{} exists already", path.display()),
-            remedy: "choose another path with --manifest, or move it away".into(),
+            remedy: "Choose another path with --manifest, or move that file away".into(),
         });
     }
     opened.and_then(|mut file| file.write_all(bytes)).map_err(|error| CliError::file(path, "written", &error))

@@ -109,7 +109,7 @@ pub(crate) async fn run(context: &Context, command: SandboxCommand) -> Result<St
 pub(crate) fn failed(error: &SandboxError) -> CliError {
     CliError::Sandbox {
         says: format!("the sandbox did not start: {error}"),
-        remedy: "free that address or folder, then start it again".into(),
+        remedy: "Free that address or folder, then start it again".into(),
     }
 }
 
@@ -117,7 +117,7 @@ async fn up(context: &Context, args: &UpArgs) -> Result<Status, CliError> {
     let folder = &args.place.folder;
     if control::list(folder).await.is_some() {
         let says = format!("a sandbox runs in {} already", folder.display());
-        return Err(CliError::Sandbox { says, remedy: "use it, or stop it with: pindrel sandbox down".into() });
+        return Err(CliError::Sandbox { says, remedy: "Use it, or stop it with: pindrel sandbox down".into() });
     }
     let _ = std::fs::remove_file(folder.join(control::SOCKET));
     let options = Options {
@@ -128,7 +128,7 @@ async fn up(context: &Context, args: &UpArgs) -> Result<Status, CliError> {
     let sandbox = Sandbox::start(folder, options).await.map_err(|error| failed(&error))?;
     output::sandbox::print(context, folder, sandbox.listing(), &[])?;
     if !context.quiet {
-        output::sandbox::say_how_to_stop(folder)?;
+        output::sandbox::print_how_to_stop(folder)?;
     }
     until_stopped(sandbox).await
 }
@@ -148,7 +148,7 @@ pub(crate) async fn until_stopped(sandbox: Sandbox) -> Result<Status, CliError> 
 fn absent(folder: &Path) -> CliError {
     CliError::Sandbox {
         says: format!("no sandbox runs in {}", folder.display()),
-        remedy: "start one with: pindrel sandbox up".into(),
+        remedy: "Start one with: pindrel sandbox up".into(),
     }
 }
 
@@ -170,7 +170,7 @@ async fn switch(folder: &Path, fault: &str, on: bool) -> Result<Status, CliError
         Switched::NoSuchFault => Err(CliError::Usage {
             says: format!("there is no fault \"{fault}\""),
             remedy: format!(
-                "there are: {}",
+                "There are: {}",
                 Sandbox::fault_words().map(|(word, _)| word).collect::<Vec<_>>().join(", ")
             ),
         }),

@@ -70,7 +70,7 @@ fn as_json(report: &AccountReport) -> serde_json::Value {
 }
 
 /// Says where a key was taken out to.
-pub(crate) fn say_taken_out(context: &Context, authority: &str, path: &Path) -> Result<(), CliError> {
+pub(crate) fn print_exported_key(context: &Context, authority: &str, path: &Path) -> Result<(), CliError> {
     if context.format == Format::Json {
         return super::json(&json!({ "version": VERSION, "authority": authority, "file": path }));
     }

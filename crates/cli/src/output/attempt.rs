@@ -4,10 +4,12 @@ use std::io::Write;
 
 use jiff::Timestamp;
 use pindrel_core::findings::Finding;
+use pindrel_core::pins::Pin;
 use pindrel_engine::{AttemptEnd, LastAttempt};
 use serde::Serialize;
 
-use super::{age, style};
+use super::finding::{print_evidence, print_remedy};
+use super::times::{age, clock, for_people};
 use crate::error::CliError;
 
 /// An attempt as the JSON documents have it.
@@ -35,18 +37,25 @@ pub(crate) fn print(out: &mut impl Write, now: Timestamp, attempt: &LastAttempt)
         AttemptEnd::Failed => "failed",
     };
     let ago = age(now.as_second() - attempt.at.as_second());
-    let says = attempt.finding.as_ref().map_or(String::new(), |finding| format!(": {}", finding.says));
-    writeln!(out, "  last attempt to {}, {ago} ago, {ended}{says}", attempt.action)?;
-    for evidence in attempt.finding.iter().flat_map(|finding| &finding.evidence) {
-        writeln!(out, "    {}", style::paint(style::FAINT, evidence))?;
+    write!(out, "  last attempt to {}, {ago} ago, {ended}", attempt.action)?;
+    if let Some(finding) = &attempt.finding {
+        writeln!(out, ": {}", for_people(now, &finding.says))?;
+        print_evidence(out, now, &finding.evidence)?;
+        print_remedy(out, now, &finding.remedy, attempt.next)
+    } else {
+        match attempt.next.filter(|next| *next > now) {
+            Some(next) => Ok(writeln!(out, "; the next attempt is at {}", clock(now, next))?),
+            None => Ok(writeln!(out)?),
+        }
     }
-    if let Some(next) = attempt.next.filter(|next| *next > now) {
-        writeln!(out, "  next attempt {}", from_now(now, next))?;
-    }
-    Ok(())
 }
 
-/// Writes a time to come as people need it: `in 41 m (2026-11-26T08:15:07Z)`.
-pub(crate) fn from_now(now: Timestamp, then: Timestamp) -> String {
-    format!("in {} ({then:.0})", age(then.as_second() - now.as_second()))
+/// Returns whether an attempt explains better than a pin's own findings what to do: it ended with
+/// a finding, and the next one is not due yet.
+pub(crate) fn supersedes(now: Timestamp, attempt: Option<&LastAttempt>, pin: Pin) -> bool {
+    attempt.is_some_and(|attempt| {
+        attempt.ended != AttemptEnd::Done
+            && attempt.next.is_some_and(|next| next > now)
+            && attempt.finding.as_ref().is_some_and(|finding| finding.code.pin() == pin)
+    })
 }

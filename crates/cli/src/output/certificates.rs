@@ -6,12 +6,15 @@ use std::path::Path;
 use comfy_table::{Cell, Color};
 use jiff::Timestamp;
 use pindrel_core::desired::{CertificateId, Desired};
-use pindrel_core::pins::PinState;
+use pindrel_core::display_text::one_line;
+use pindrel_core::pins::{Pin, PinState};
 use pindrel_core::values::Fingerprint;
 use pindrel_engine::{CertificateDetails, CertificateReport, CertificateUse, ImportSummary, OrderPhase};
 use serde_json::{Value, json};
 
-use super::{VERSION, age, count, style};
+use super::finding::{print_evidence, print_remedy};
+use super::times::{age, for_people};
+use super::{VERSION, attempt, count, style};
 use crate::args::Format;
 use crate::context::Context;
 use crate::error::CliError;
@@ -76,6 +79,7 @@ fn as_json(now: Timestamp, report: &CertificateReport) -> Value {
             "at": last_order.at,
             "says": last_order.says,
         })),
+        "last_attempt": report.last_attempt.as_ref().map(attempt::Row::new),
         "used": report.used,
         "labels": report.labels,
         "note": report.note,
@@ -143,7 +147,7 @@ fn print_table(now: Timestamp, reports: &[CertificateReport]) -> Result<(), CliE
     super::write_table(table, &[4])?;
     let mut out = anstream::stdout();
     for report in reports {
-        print_findings(&mut out, report)?;
+        print_findings(&mut out, now, report)?;
     }
     let held = reports.iter().filter(|report| is_held(report)).count();
     let total = count(reports.len(), "certificate");
@@ -192,20 +196,23 @@ fn bar(used: f32) -> String {
     format!("{}{}", "━".repeat(left.min(BAR)), "╌".repeat(BAR - left.min(BAR)))
 }
 
-fn print_findings(out: &mut impl std::io::Write, report: &CertificateReport) -> Result<(), CliError> {
+fn print_findings(out: &mut impl std::io::Write, now: Timestamp, report: &CertificateReport) -> Result<(), CliError> {
     if let (Some(note), false) = (&report.note, is_held(report)) {
         writeln!(out, "{} {}", style::paint(style::STRONG, &report.name), style::paint(style::FAINT, note))?;
     }
     for finding in report.report.iter().flat_map(|pin| &pin.findings) {
         let state = report.report.as_ref().map_or(PinState::Unknown, |pin| pin.state);
         let mark = style::paint(style::of(state), state.mark());
-        writeln!(out, "{mark} {}: {}", style::paint(style::STRONG, &report.name), finding.says)?;
-        writeln!(out, "  {} {}", style::paint(style::FAINT, "→"), finding.remedy)?;
+        writeln!(out, "{mark} {}: {}", style::paint(style::STRONG, &report.name), for_people(now, &finding.says))?;
+        print_evidence(out, now, &finding.evidence)?;
+        if !attempt::supersedes(now, report.last_attempt.as_ref(), Pin::Certificate) {
+            print_remedy(out, now, &finding.remedy, None)?;
+        }
     }
-    if let (Some((word, Some(says))), false) = (last(report), is_held(report)) {
-        writeln!(out, "  {}", style::paint(style::FAINT, format_args!("last order {word}: {says}")))?;
+    match &report.last_attempt {
+        Some(last) if !is_held(report) => attempt::print(out, now, last),
+        _ => Ok(()),
     }
-    Ok(())
 }
 
 /// Writes one certificate in full.
@@ -292,12 +299,12 @@ pub(crate) fn print_details(context: &Context, now: Timestamp, details: &Certifi
         let how = if run.succeeded { "succeeded" } else { "failed" };
         line("command", format!("{} {how} at {:.0}", run.command, run.at))?;
         if let Some(says) = &run.says {
-            line("", says.clone())?;
+            line("", one_line(says.as_str()))?;
         }
     }
     if let (Some(last_order), Some((word, says))) = (&report.last, last(report)) {
         let says = says.map_or(String::new(), |says| format!(": {says}"));
-        line("last order", format!("{word} at {:.0}{says}", last_order.at))?;
+        line("last order", one_line(format!("{word} at {:.0}{says}", last_order.at)))?;
     }
     for (n, former) in details.former.iter().enumerate() {
         let revoked = former.revoked.map_or(String::new(), |at| format!(", revoked {}", at.strftime("%F")));
@@ -310,7 +317,7 @@ pub(crate) fn print_details(context: &Context, now: Timestamp, details: &Certifi
     if let Some(note) = &report.note {
         line("note", note.clone())?;
     }
-    print_findings(&mut anstream::stdout(), report)
+    print_findings(&mut anstream::stdout(), now, report)
 }
 
 /// Breaks a long text into lines at its commas and blanks.
@@ -353,7 +360,7 @@ pub(crate) fn print_import(
     let days = age(summary.not_after.as_second() - Timestamp::now().as_second());
     writeln!(
         out,
-        "{} is in Pindrel's care: {} in its chain, {days} left, SHA-256 {}.",
+        "{} is imported: {} in its chain, {days} left, SHA-256 {}.",
         style::paint(style::STRONG, name),
         count(summary.chain_length, "certificate"),
         summary.sha256.short()
@@ -380,7 +387,7 @@ pub(crate) fn print_request(context: &Context, name: &str, pem: &str, path: Opti
 }
 
 /// Says that a certificate was revoked; what follows is the run that replaces it.
-pub(crate) fn say_revoked(context: &Context, name: &str, sha256: Fingerprint) -> Result<(), CliError> {
+pub(crate) fn print_revoked(context: &Context, name: &str, sha256: Fingerprint) -> Result<(), CliError> {
     if context.format == Format::Json {
         return super::json(&json!({ "event": "revoked", "certificate": name, "sha256": sha256 }));
     }

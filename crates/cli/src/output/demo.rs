@@ -26,7 +26,7 @@ pub(crate) fn step(command: &str, says: &str) -> Result<(), CliError> {
 }
 
 /// Shows how to see it with another program.
-pub(crate) fn try_it(folder: &Path, listing: &Listing) -> Result<(), CliError> {
+pub(crate) fn print_curl(folder: &Path, listing: &Listing) -> Result<(), CliError> {
     let mut out = anstream::stdout();
     let Some(gateway) = listing.endpoints.first() else { return Ok(()) };
     writeln!(

@@ -1,11 +1,13 @@
 //! How a command's error is told: one sentence, its cause, and what to do.
 
-use std::error::Error as _;
 use std::io::Write as _;
 
-use pindrel_core::display_text::one_line;
+use jiff::Timestamp;
+use pindrel_core::display_text::{one_line, with_causes};
 use serde_json::json;
 
+use super::finding::print_remedy;
+use super::times::for_people;
 use super::{VERSION, diagnostics, style};
 use crate::args::Format;
 use crate::context::Context;
@@ -17,23 +19,13 @@ pub(crate) fn print(context: &Context, error: &CliError) {
         let _ = diagnostics::print_errors(context, mistakes);
         return;
     }
-    let mut says = error.to_string();
-    let mut cause = match error {
-        // The wrapper repeats what it wraps.
-        CliError::Engine(inner) => inner.source(),
-        CliError::Lock(inner) => inner.source(),
-        other => other.source(),
-    };
-    while let Some(source) = cause {
-        says.push_str(&format!(": {source}"));
-        cause = source.source();
-    }
-    let (says, remedy) = (one_line(says), one_line(error.remedy()));
+    let (says, remedy) = (one_line(with_causes(error)), one_line(error.remedy()));
     if context.format == Format::Json {
         let _ = super::json(&json!({ "version": VERSION, "error": { "says": says, "remedy": remedy } }));
         return;
     }
     let mut err = anstream::stderr();
-    let _ = writeln!(err, "{} {says}", style::paint(style::BAD, "error:"));
-    let _ = writeln!(err, "  {} {}", style::paint(style::FAINT, "→"), remedy);
+    let now = Timestamp::now();
+    let _ = writeln!(err, "{} {}", style::paint(style::BAD, "error:"), for_people(now, &says));
+    let _ = print_remedy(&mut err, now, &remedy, None);
 }

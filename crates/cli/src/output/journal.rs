@@ -39,7 +39,7 @@ pub(crate) fn print(context: &Context, entries: &[Entry]) -> Result<(), CliError
 fn print_text(entries: &[Entry]) -> Result<(), CliError> {
     let mut out = anstream::stdout();
     if entries.is_empty() {
-        return Ok(writeln!(out, "No entry.")?);
+        return Ok(writeln!(out, "No entries match.")?);
     }
     let width = |of: fn(&Entry) -> &str| entries.iter().map(|entry| of(entry).chars().count()).max().unwrap_or(0);
     let (action, subject) = (width(|entry| &entry.action), width(|entry| &entry.subject));

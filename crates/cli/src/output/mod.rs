@@ -6,6 +6,7 @@ pub(crate) mod certificates;
 pub(crate) mod demo;
 pub(crate) mod diagnostics;
 pub(crate) mod errors;
+mod finding;
 pub(crate) mod journal;
 pub(crate) mod notes;
 pub(crate) mod progress;
@@ -13,6 +14,7 @@ pub(crate) mod sandbox;
 pub(crate) mod status;
 pub(crate) mod steps;
 mod style;
+mod times;
 
 use std::io::Write as _;
 
@@ -103,34 +105,12 @@ pub(crate) fn held_of(held: usize, total: usize, certificates: usize) -> String 
     }
 }
 
-/// Writes a span of time in its largest unit: `12 s`, `5 m`, `3 h`, `40 d`.
-pub(crate) fn age(seconds: i64) -> String {
-    match seconds.max(0) {
-        s @ 0..120 => format!("{s} s"),
-        s @ 120..7200 => format!("{} min", s / 60),
-        s @ 7200..172_800 => format!("{} h", s / 3600),
-        s => format!("{} d", s / 86_400),
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
 
     #[test]
-    fn numbers_are_written_with_their_nouns_and_spans_in_their_largest_unit() {
-        for (seconds, expected) in [
-            (-5, "0 s"),
-            (119, "119 s"),
-            (120, "2 min"),
-            (7199, "119 min"),
-            (7200, "2 h"),
-            (172_799, "47 h"),
-            (172_800, "2 d"),
-            (i64::MAX, "106751991167300 d"),
-        ] {
-            assert_eq!(age(seconds), expected);
-        }
+    fn numbers_are_written_with_their_nouns() {
         for (held, total, certificates, expected) in [
             (1, 1, 0, "1 of 1 hostname held"),
             (0, 2, 0, "0 of 2 hostnames held"),

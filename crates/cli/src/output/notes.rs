@@ -2,7 +2,10 @@
 
 use std::io::Write as _;
 
+use jiff::Timestamp;
 use pindrel_engine::{Event, Listener};
+
+use super::times::for_people;
 
 /// Tells notes, each as a line on standard error.
 pub(crate) struct Notes;
@@ -10,7 +13,7 @@ pub(crate) struct Notes;
 impl Listener for Notes {
     fn on(&self, event: Event) {
         if let Event::Note { says } = event {
-            let _ = writeln!(anstream::stderr(), "note: {says}");
+            let _ = writeln!(anstream::stderr(), "note: {}", for_people(Timestamp::now(), &says));
         }
     }
 }

@@ -13,7 +13,8 @@ use pindrel_core::name::Hostname;
 use pindrel_core::pins::{Pin, PinState};
 use pindrel_engine::{Aim, Event, Listener, Scope, Summary};
 
-use super::attempt::from_now;
+use super::finding::print_remedy;
+use super::times::for_people;
 use super::{count, held_of, style};
 use crate::args::Format;
 use crate::context::Context;
@@ -158,7 +159,7 @@ impl Listener for Text {
         } else if self.plain
             && let Some(line) = plain_line(&event)
         {
-            let _ = writeln!(anstream::stderr(), "{line}");
+            let _ = writeln!(anstream::stderr(), "{}", for_people(Timestamp::now(), &line));
         }
     }
 }
@@ -187,11 +188,8 @@ impl Display for Text {
                 (false, Some(_)) => (style::UNDERWAY, "waiting"),
                 (false, None) => (style::UNDERWAY, "stuck"),
             };
-            writeln!(out, "{} {hostname}: {says}", style::paint(colour, word))?;
-            writeln!(out, "  {} {remedy}", style::paint(style::FAINT, "→"))?;
-            if let Some(next) = next.filter(|next| *next > now) {
-                writeln!(out, "  {} next attempt {}", style::paint(style::FAINT, "→"), from_now(now, next))?;
-            }
+            writeln!(out, "{} {hostname}: {}", style::paint(colour, word), for_people(now, says))?;
+            print_remedy(&mut out, now, remedy, *next)?;
         }
         writeln!(out, "{}", sentence(summary, self.aim))?;
         Ok(())
@@ -306,7 +304,7 @@ impl Live {
                 self.change(hostname, |line| line.doing = format!("{action} waits for {what}"))
             }
             Event::Note { says } => {
-                let _ = self.bars.println(format!("note: {says}"));
+                let _ = self.bars.println(for_people(Timestamp::now(), &format!("note: {says}")));
             }
             Event::Planned { .. } => self.stop_looking(),
             Event::Looking { .. } | Event::Stuck { .. } | Event::Summary(_) => {}
@@ -345,7 +343,8 @@ impl Live {
 
     fn show(&self, hostname: &Hostname, line: &Line) {
         let name = format!("{hostname:width$}", width = self.width);
-        line.bar.set_message(format!("{}  {name}  {}", marks(&line.pins), line.doing));
+        let doing = for_people(Timestamp::now(), &line.doing);
+        line.bar.set_message(format!("{}  {name}  {doing}", marks(&line.pins)));
     }
 }
 

@@ -47,7 +47,7 @@ pub(crate) fn print(context: &Context, folder: &Path, listing: &Listing, faults:
 }
 
 /// Says how a sandbox in the foreground ends.
-pub(crate) fn say_how_to_stop(folder: &Path) -> Result<(), CliError> {
+pub(crate) fn print_how_to_stop(folder: &Path) -> Result<(), CliError> {
     let mut out = anstream::stdout();
     let down = style::paint(style::COMMAND, format_args!("pindrel sandbox down --folder {}", folder.display()));
     writeln!(out, "Running until Ctrl-C, or from elsewhere: {down}")?;

@@ -8,7 +8,9 @@ use pindrel_core::pins::{Pin, PinReport, Pins};
 use pindrel_engine::{HostnameReport, Report};
 use serde::Serialize;
 
-use super::{VERSION, age, count, style};
+use super::finding::{print_evidence, print_remedy};
+use super::times::{age, for_people};
+use super::{VERSION, count, style};
 use crate::args::Format;
 use crate::context::Context;
 use crate::error::CliError;
@@ -123,11 +125,12 @@ fn print_findings(out: &mut impl std::io::Write, now: Timestamp, row: &HostnameR
     for (pin, report) in row.pins.iter() {
         let mark = style::paint(style::of(report.state), report.state.mark());
         for finding in &report.findings {
-            writeln!(out, "{mark} {} {}: {}", style::paint(style::STRONG, &row.hostname), pin.as_str(), finding.says)?;
-            for evidence in &finding.evidence {
-                writeln!(out, "    {}", style::paint(style::FAINT, evidence))?;
+            let (hostname, says) = (style::paint(style::STRONG, &row.hostname), for_people(now, &finding.says));
+            writeln!(out, "{mark} {hostname} {}: {says}", pin.as_str())?;
+            print_evidence(out, now, &finding.evidence)?;
+            if !super::attempt::supersedes(now, row.last_attempt.as_ref(), pin) {
+                print_remedy(out, now, &finding.remedy, None)?;
             }
-            writeln!(out, "  {} {}", style::paint(style::FAINT, "→"), finding.remedy)?;
         }
     }
     if let Some(attempt) = &row.last_attempt {

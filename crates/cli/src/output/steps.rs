@@ -2,9 +2,12 @@
 
 use std::io::Write as _;
 
+use jiff::Timestamp;
 use pindrel_engine::Plan;
 use serde_json::json;
 
+use super::finding::{print_evidence, print_remedy};
+use super::times::for_people;
 use super::{VERSION, count, held_of, style};
 use crate::args::Format;
 use crate::context::Context;
@@ -39,10 +42,13 @@ pub(crate) fn print(context: &Context, plan: &Plan) -> Result<(), CliError> {
         )?;
         writeln!(out, "{:digits$}  {:8}  {:width$}  {}", "", "", "", style::paint(style::FAINT, &step.why))?;
     }
+    let now = Timestamp::now();
     for stuck in &plan.stuck {
         for finding in &stuck.findings {
-            writeln!(out, "{} {}: {}", style::paint(style::BAD, "✕"), stuck.hostname, finding.says)?;
-            writeln!(out, "  {} {}", style::paint(style::FAINT, "→"), finding.remedy)?;
+            let says = for_people(now, &finding.says);
+            writeln!(out, "{} {}: {says}", style::paint(style::BAD, "✕"), stuck.hostname)?;
+            print_evidence(&mut out, now, &finding.evidence)?;
+            print_remedy(&mut out, now, &finding.remedy, finding.again.at())?;
         }
     }
     let held = held_of(plan.held, plan.total, plan.certificates);

@@ -67,22 +67,6 @@ async fn what_goes_down_half_way_is_told_in_bounded_time_and_resumed() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn a_server_that_never_gets_the_challenge_record_is_named() {
-    let (workspace, sandbox) = sandboxed(quick(), one_name).await;
-    sandbox.secondary().freeze(true);
-    let ran = workspace.run(&["settle", "--patience", "1"]).ended(1);
-    let says = format!(
-        "{} still did not return the TXT record _acme-challenge.api.larkfield.example",
-        sandbox.listing().secondary
-    );
-    assert!(ran.stdout.contains(&says), "{}", ran.stdout);
-    // Once it follows again the same order is gone on with, by the record that stands there.
-    sandbox.secondary().freeze(false);
-    workspace.run(&["settle"]).ended(0);
-    assert_eq!(sandbox.authority().orders_for(&["api.larkfield.example"]), 1);
-}
-
-#[tokio::test(flavor = "multi_thread")]
 async fn nothing_stays_of_an_order_that_the_manifest_wants_no_more() {
     let (workspace, sandbox) = sandboxed(quick(), one_name).await;
     sandbox.secondary().freeze(true);
@@ -100,28 +84,6 @@ async fn nothing_stays_of_an_order_that_the_manifest_wants_no_more() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn a_foreign_record_in_the_place_of_the_alias_is_named_and_left_alone() {
-    let (workspace, sandbox) = sandboxed(quick(), one_name).await;
-    for server in [sandbox.primary(), sandbox.secondary()] {
-        server.add_alias("api.larkfield.example", "parked.larkfield.test");
-    }
-    let ran = workspace.run(&["settle"]).ended(3);
-    assert!(ran.stdout.contains("did not create: CNAME parked.larkfield.test."), "{}", ran.stdout);
-    assert_eq!(cname(&sandbox), "parked.larkfield.test.");
-    let status = workspace.run(&["status", "--format", "json"]).ended(3).json();
-    let pins = &status["hostnames"][0]["pins"];
-    assert_eq!((&pins["alias"]["state"], &pins["binding"]["state"]), (&"blocked".into(), &"held".into()));
-    assert_eq!(pins["alias"]["findings"][0]["code"], "alias-conflict");
-
-    // Taken away on purpose, it is in the way no more.
-    for server in [sandbox.primary(), sandbox.secondary()] {
-        server.delete("api.larkfield.example", "CNAME");
-    }
-    workspace.run(&["settle"]).ended(0);
-    assert_eq!(sandbox.authority().orders_for(&["api.larkfield.example"]), 1);
-}
-
-#[tokio::test(flavor = "multi_thread")]
 async fn without_its_state_it_leaves_alone_what_it_does_not_know_to_be_its_own() {
     let (workspace, sandbox) = sandboxed(quick(), one_name).await;
     workspace.run(&["settle"]).ended(0);
@@ -136,34 +98,6 @@ async fn without_its_state_it_leaves_alone_what_it_does_not_know_to_be_its_own()
     assert_eq!(ran.stdout.matches('→').count(), 1, "only what a person has to see to: {}", ran.stdout);
     sandbox.platform().unbind("catalogue", "api.larkfield.example");
     workspace.run(&["settle", "--max-age", "0"]).ended(0);
-}
-
-fn cname(sandbox: &Sandbox) -> String {
-    pindrel_testkit::dig(sandbox.listing().primary, "api.larkfield.example", "CNAME").trim().to_owned()
-}
-
-#[tokio::test(flavor = "multi_thread")]
-async fn what_was_changed_behind_its_back_is_put_right_or_told() {
-    let (workspace, sandbox) = sandboxed(quick(), one_name).await;
-    workspace.run(&["settle"]).ended(0);
-
-    // A binding that went away is made again, with the same certificate.
-    sandbox.platform().unbind("catalogue", "api.larkfield.example");
-    let status = workspace.run(&["status", "--max-age", "0"]);
-    assert!(status.status == 0 || status.status == 3);
-    std::thread::sleep(Duration::from_millis(1100));
-    workspace.run(&["status", "--max-age", "0"]).ended(3);
-    workspace.run(&["settle", "--max-age", "0"]).ended(0);
-    assert_eq!(sandbox.authority().orders_for(&["api.larkfield.example"]), 1);
-
-    // A manifest that says another endpoint moves the alias there.
-    edit(&workspace, "endpoint = \"catalogue\"", "endpoint = \"queue-north\"");
-    let listing = sandbox.listing();
-    let more = pindrel_testkit::ManifestText::default().endpoint(listing, "queue-north", "balancer");
-    workspace.write("pindrel.toml", &format!("{}{}", workspace.read("pindrel.toml"), more.text()));
-    workspace.run(&["settle"]).ended(0);
-    let target = listing.endpoints.iter().find(|endpoint| endpoint.id == "queue-north").unwrap();
-    assert_eq!(cname(&sandbox), format!("{}.", target.default_name));
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -135,19 +135,6 @@ async fn a_set_up_is_rehearsed_once_for_all_its_tenants_and_leaves_nothing_behin
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn a_rehearsal_that_fails_keeps_the_real_authority_from_hearing_of_it() {
-    let (workspace, sandbox) = sandboxed(quick(), tenants).await;
-    for n in 0..6 {
-        sandbox.practice().switch(Fault::Validation(format!("t{n}.larkfield.example")), true);
-    }
-    let ran = workspace.run(&["settle"]).ended(1);
-    assert!(ran.stdout.contains("is made to fail") && ran.stdout.contains("6 failed"), "{}", ran.stdout);
-    assert_eq!(sandbox.authority().orders_for(&["t0.larkfield.example"]), 0);
-    sandbox.practice().mend();
-    workspace.run(&["settle"]).ended(0);
-}
-
-#[tokio::test(flavor = "multi_thread")]
 async fn caa_that_bars_only_the_practice_authority_skips_the_rehearsal() {
     let (workspace, sandbox) = sandboxed(quick(), tenants).await;
     on_both(&sandbox, |server| server.add_caa("larkfield.example", "issue", IDENTITY));
@@ -157,43 +144,16 @@ async fn caa_that_bars_only_the_practice_authority_skips_the_rehearsal() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn pindrel_stops_before_a_limit_keeps_a_reserve_and_says_when_it_may_go_on() {
-    let limits =
-        "limits = [{ count = 4, of = \"certificate\", per = \"registered-domain\", within = \"7d\", reserve = 2 }]";
-    let (workspace, sandbox) = sandboxed(quick(), |manifest, _| {
-        let manifest = manifest.authority(limits);
-        (0..3).fold(manifest, |manifest, n| {
-            manifest.with(&certificate(&format!("t{n}"), &[&format!("t{n}.larkfield.example")], ""))
-        })
-    })
-    .await;
-    let ran = workspace.run(&["settle"]).ended(1);
-    let says = "allows 4 certificates for a registered domain within 7 days (larkfield.example), and 2 are spent; 2 of them are reserved for renewals";
-    assert!(ran.stdout.contains(says) && ran.stdout.contains("Wait until 20"), "{}", ran.stdout);
-    assert_eq!(sandbox.authority().issued().0, 2);
-    // The reserve is there for renewals, up to the limit itself.
-    let issued = workspace.run(&["cert", "list", "--format", "json"]).json();
-    let held = |row: &&serde_json::Value| row["state"] == "held";
-    let first =
-        issued["certificates"].as_array().unwrap().iter().find(held).unwrap()["name"].as_str().unwrap().to_owned();
-    workspace.run(&["cert", "renew", &first]).ended(0);
-    workspace.run(&["cert", "renew", &first]).ended(0);
-    let ran = workspace.run(&["cert", "renew", &first]).ended(1);
-    assert!(ran.stdout.contains("and 4 are spent"), "{}", ran.stdout);
-    assert_eq!(sandbox.authority().issued().0, 4);
-}
-
-#[tokio::test(flavor = "multi_thread")]
 async fn the_authoritys_own_word_counts_more_than_any_limit() {
     let (workspace, sandbox) =
         sandboxed(quick(), |manifest, _| manifest.with(&certificate("api", &["api.larkfield.example"], ""))).await;
     sandbox.authority().switch(Fault::Limit, true);
     let ran = workspace.run(&["settle"]).ended(1);
-    assert!(ran.stdout.contains("is rate-limiting this account until 20"), "{}", ran.stdout);
+    assert!(ran.stdout.contains("is rate-limiting this account until "), "{}", ran.stdout);
     sandbox.authority().mend();
     let before = sandbox.authority().requests();
     let ran = workspace.run(&["settle"]).ended(3);
-    assert!(ran.stdout.contains("is rate-limiting this account until 20"), "{}", ran.stdout);
+    assert!(ran.stdout.contains("is rate-limiting this account until "), "{}", ran.stdout);
     assert_eq!(sandbox.authority().requests(), before, "nothing was asked");
 }
 

@@ -88,7 +88,7 @@ async fn the_journal_tells_what_was_done_and_what_failed() {
     // The status tells the same, with the time of the next attempt.
     let status = workspace.run(&["status"]).ended(3);
     assert!(
-        status.stdout.contains("last attempt to issue") && status.stdout.contains("next attempt in"),
+        status.stdout.contains("last attempt to issue") && status.stdout.contains("Wait until"),
         "{}",
         status.stdout
     );

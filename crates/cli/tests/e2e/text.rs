@@ -183,12 +183,12 @@ async fn commands_that_name_nothing_say_what_there_is() {
             "holds neither a certificate nor a private key",
         ),
         (&["cert", "import", "api.larkfield.example", "x", "--password", "hunter2"], 2, "not what it is"),
-        (&["account", "register"], 2, "name one of: main, practice"),
+        (&["account", "register"], 2, "Name one of: main, practice"),
         (&["account", "close", "other", "--permanently"], 2, "no [authority.other]"),
         (&["account", "show", "main", "--export-key", "key.pem"], 1, "there is no account"),
         (&["account", "register", "main", "--key", "pindrel.toml"], 2, "cannot be used as an account key"),
         (&["cert", "list", "--ends-within", "soon"], 2, "not a duration"),
-        (&["cert", "show", "api.larkfield.example", "--format", "csv"], 2, "no CSV of it"),
+        (&["cert", "show", "api.larkfield.example", "--format", "csv"], 2, "no CSV form"),
     ] {
         let ran = workspace.run(args).ended(status);
         assert!(ran.stderr.contains(says), "{args:?}: {}", ran.stderr);

@@ -148,7 +148,7 @@ pub enum OrderError {
     #[error("the authority could not validate {}", failed_names(.0))]
     Validation(Vec<FailedName>),
     /// The order is invalid for another reason.
-    #[error("the authority made the order invalid: {0}")]
+    #[error("the authority marked the order invalid: {0}")]
     Invalid(Problem),
     /// The authority has no dns-01 challenge for a name.
     #[error("the authority offers no dns-01 challenge for {0}")]
@@ -406,7 +406,7 @@ impl OrderFlow {
         match purpose {
             Purpose::NewOrder => {
                 let url = reply.location.clone();
-                self.url = Some(url.ok_or_else(|| malformed(what, "it says no Location"))?);
+                self.url = Some(url.ok_or_else(|| malformed(what, "it has no Location header"))?);
                 self.take_order(what, &reply, now)
             }
             Purpose::Order { .. } | Purpose::Finalize => self.take_order(what, &reply, now),
@@ -422,7 +422,7 @@ impl OrderFlow {
                 Ok(())
             }
             Purpose::Certificate => {
-                let chain = String::from_utf8(reply.body).map_err(|_| malformed(what, "it is no text"))?;
+                let chain = String::from_utf8(reply.body).map_err(|_| malformed(what, "it is not text"))?;
                 if !chain.contains("-----BEGIN CERTIFICATE-----") {
                     return Err(malformed(what, "it holds no certificate"));
                 }
@@ -518,7 +518,7 @@ impl OrderFlow {
                 let challenge = dns01.ok_or_else(|| OrderError::NoDns01(shown.clone()))?;
                 let name: Hostname = name
                     .parse()
-                    .map_err(|error| malformed("an authorization", &format!("{name:?} is no hostname: {error}")))?;
+                    .map_err(|error| malformed("an authorization", &format!("{name:?} is not a hostname: {error}")))?;
                 if !self.names.iter().any(|own| own.base() == name.as_str()) {
                     return Err(malformed("an authorization", &format!("{name} was not ordered")));
                 }

@@ -82,7 +82,7 @@ impl Problem {
                 "Choose another account_key in the authority's table of the manifest"
             }
             "badRevocationReason" => "Choose another reason",
-            "alreadyRevoked" => "Nothing: it is already revoked",
+            "alreadyRevoked" => "Nothing needs to be done: it is already revoked",
             "alreadyReplaced" => "Run settle: it orders without naming the certificate that is replaced",
             "invalidProfile" => "Choose a profile that the authority offers",
             "orderNotReady" => "Run settle later: it continues the same order",
@@ -96,7 +96,7 @@ impl Problem {
             "badNonce" => "Run settle later: the authority refuses its own nonces",
             _ if self.retry_at.is_some() => "Wait until then",
             _ if self.status >= Some(500) => "Run settle later: the fault is on the authority's side",
-            _ => "Correct what the authority says",
+            _ => "Correct what the authority names",
         }
     }
 }

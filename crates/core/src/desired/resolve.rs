@@ -146,7 +146,7 @@ impl<'p> Resolver<'p> {
                     "bad-value",
                     named.span.clone(),
                     format!("[authority.{}] cannot be its own rehearsal", entry.name.value),
-                    "name an authority for practice",
+                    "name another authority, one for rehearsals",
                 );
             } else {
                 self.desired.authorities[place].rehearsal = found;
@@ -227,7 +227,7 @@ impl<'p> Resolver<'p> {
         let certificate = self.certificate(&entry, &names, default_authority);
         let (Some(endpoint), Some(certificate)) = (endpoint, certificate) else { return };
 
-        let expect = entry.expect.unwrap_or_else(|| Expectation::usual(&entry.routes));
+        let expect = entry.expect.unwrap_or_else(|| Expectation::for_routes(&entry.routes));
         let probed_as = match &entry.probe_as {
             Some(label) => {
                 entry.hostname.value.probed_as(&label.value).unwrap_or_else(|_| entry.hostname.value.clone())
@@ -260,7 +260,7 @@ impl<'p> Resolver<'p> {
                     "bad-name",
                     name.span,
                     format!("{} is a wildcard, which cannot redirect to one name", name.value),
-                    "name each further name",
+                    "list each name by itself",
                 );
             }
             self.desired.hostnames.push(WantedHostname {
@@ -341,7 +341,7 @@ impl<'p> Resolver<'p> {
             self.problems.report(
                 "missing-key",
                 span,
-                "it is not said which authority issues this certificate",
+                "no authority is named for this certificate",
                 "write authority = \"NAME\" here or under [defaults]",
             );
         }

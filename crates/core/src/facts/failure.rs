@@ -27,7 +27,7 @@ pub enum Unreachable {
     #[error("no address of it is known")]
     NoneKnown,
     /// TLS failed for a reason that is not the certificate.
-    #[error("TLS fails: {detail}")]
+    #[error("the TLS handshake failed: {detail}")]
     Tls {
         /// What the TLS library reported.
         detail: String,
@@ -63,7 +63,7 @@ pub enum Unreachable {
 
 impl Unreachable {
     /// Returns what an error of the operating system means; `detail` is its text.
-    pub fn of_io(kind: ErrorKind, detail: impl Into<String>) -> Unreachable {
+    pub fn from_io(kind: ErrorKind, detail: impl Into<String>) -> Unreachable {
         match kind {
             ErrorKind::ConnectionRefused => Unreachable::Refused,
             ErrorKind::UnexpectedEof

@@ -157,7 +157,7 @@ fn read_version(root: &Section<'_>, problems: &mut Diagnostics) {
         None => problems.report(
             "missing-key",
             0..0,
-            "the manifest does not say its version",
+            "the manifest does not state its version",
             "write this as the first line: manifest = 1",
         ),
     }

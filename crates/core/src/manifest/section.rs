@@ -112,24 +112,24 @@ impl<'t> Section<'t> {
         );
     }
 
-    /// Reads a text.
+    /// Reads a string.
     pub(super) fn text(&self, key: &str, problems: &mut Diagnostics) -> Option<At<&'t str>> {
         let value = self.value(key)?;
         match value.get_ref() {
             DeValue::String(text) => Some(At { value: text.as_ref(), span: self.at(value.span()) }),
             _ => {
-                self.wrong_type(key, "a text", value, problems);
+                self.wrong_type(key, "a string", value, problems);
                 None
             }
         }
     }
 
-    /// Reads a text whose place does not matter.
+    /// Reads a string whose place does not matter.
     pub(super) fn plain_text(&self, key: &str, problems: &mut Diagnostics) -> Option<String> {
         self.text(key, problems).map(|text| text.value.to_owned())
     }
 
-    /// Reads a text that must be there.
+    /// Reads a string that must be there.
     pub(super) fn needed_text(&self, key: &str, example: &str, problems: &mut Diagnostics) -> Option<At<&'t str>> {
         if self.value(key).is_none() {
             self.missing(key, example, problems);
@@ -137,7 +137,7 @@ impl<'t> Section<'t> {
         self.text(key, problems)
     }
 
-    /// Reads a text and parses it; `help` says what would do.
+    /// Reads a string and parses it; `help` says what would do.
     pub(super) fn parsed<T: FromStr>(&self, key: &str, help: &str, problems: &mut Diagnostics) -> Option<At<T>>
     where
         T::Err: std::fmt::Display,
@@ -183,24 +183,24 @@ impl<'t> Section<'t> {
         }
     }
 
-    /// Reads a list of texts; an absent key is an empty list.
+    /// Reads a list of strings; an absent key is an empty list.
     pub(super) fn texts(&self, key: &str, problems: &mut Diagnostics) -> Vec<At<&'t str>> {
         let Some(value) = self.value(key) else { return Vec::new() };
         let DeValue::Array(items) = value.get_ref() else {
-            self.wrong_type(key, "a list of texts", value, problems);
+            self.wrong_type(key, "a list of strings", value, problems);
             return Vec::new();
         };
         let mut texts = Vec::with_capacity(items.len());
         for item in items.iter() {
             match item.get_ref() {
                 DeValue::String(text) => texts.push(At { value: text.as_ref(), span: self.at(item.span()) }),
-                _ => self.wrong_type(key, "a list of texts", item, problems),
+                _ => self.wrong_type(key, "a list of strings", item, problems),
             }
         }
         texts
     }
 
-    /// Reads a list of texts and parses each.
+    /// Reads a list of strings and parses each.
     pub(super) fn parsed_list<T: FromStr>(&self, key: &str, help: &str, problems: &mut Diagnostics) -> Vec<At<T>>
     where
         T::Err: std::fmt::Display,
@@ -287,7 +287,7 @@ fn title(kind: &str, name: &str) -> String {
 
 fn type_of(value: &Spanned<DeValue<'_>>) -> &'static str {
     match value.get_ref() {
-        DeValue::String(_) => "a text",
+        DeValue::String(_) => "a string",
         DeValue::Integer(_) => "a whole number",
         DeValue::Float(_) => "a number",
         DeValue::Boolean(_) => "true or false",
@@ -299,9 +299,9 @@ fn type_of(value: &Spanned<DeValue<'_>>) -> &'static str {
 
 fn example_of(wanted: &str) -> &'static str {
     match wanted {
-        "a text" => "\"…\"",
+        "a string" => "\"…\"",
         "true or false" => "true",
-        "a list of texts" => "[\"…\"]",
+        "a list of strings" => "[\"…\"]",
         "a whole number" => "5",
         _ => "[{ … }]",
     }

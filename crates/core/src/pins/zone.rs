@@ -76,7 +76,7 @@ fn delegation(zone: &Zone, view: &ZoneView) -> Option<Finding> {
                 return None;
             }
             let says = if own == name_servers {
-                format!("the delegation of {} has other addresses than the manifest", zone.name)
+                format!("the delegation of {} lists other addresses than the manifest", zone.name)
             } else {
                 format!("the delegation of {} names other servers than the zone's own NS set", zone.name)
             };

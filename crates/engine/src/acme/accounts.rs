@@ -101,7 +101,7 @@ impl Engine {
         };
         let (key, mut row) = match (how.key, known) {
             (Some(key), Some(row)) if self.account_key_of(&row)?.jwk() != key.jwk() => {
-                let says = format!("there is an account at {directory} already, with another key");
+                let says = format!("an account with another key already exists at {directory}");
                 let remedy = "Change its key with: pindrel account change-key, or close it first";
                 return Err(Finding::of(Code::AuthorityRefuses, says, remedy));
             }

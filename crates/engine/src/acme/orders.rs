@@ -385,7 +385,7 @@ impl Engine {
     async fn end_order(&self, account: &Account, order: &mut OrderInProgress, claim: &Claim) -> Result<(), Finding> {
         (order.row.phase, order.row.ended) = (OrderPhase::Failed, Some(self.clock.now()));
         self.persist_order(claim, &order.row).await?;
-        self.unspend_certificate(&order.row).await?;
+        self.refund_certificate(&order.row).await?;
         self.deactivate_authorizations(account, &order.flow).await;
         self.remove_challenges(&order.row).await;
         Ok(())
@@ -597,7 +597,7 @@ impl Engine {
                     continue;
                 }
                 Err(error) => {
-                    tracing::warn!(url, %error, "an alternate chain cannot be had");
+                    tracing::warn!(url, %error, "an alternate chain could not be downloaded");
                     continue;
                 }
             };

@@ -84,7 +84,7 @@ impl Engine {
     }
 
     /// Records that an order came to nothing: no certificate was spent.
-    pub(crate) async fn unspend_certificate(&self, row: &OrderRow) -> Result<(), Finding> {
+    pub(crate) async fn refund_certificate(&self, row: &OrderRow) -> Result<(), Finding> {
         self.state.unspend(row.id, Spending::Certificate).await.map_err(state_failed)
     }
 

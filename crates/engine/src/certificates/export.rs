@@ -1,6 +1,7 @@
 //! Exporting a certificate in the form that is asked for.
 
 use pindrel_core::delivery::{Contents, Piece};
+use pindrel_core::display_text::io_reason;
 use pindrel_core::findings::{Code, Finding};
 use pindrel_core::name::Hostname;
 use pindrel_keys::bundle::pkcs12;
@@ -75,8 +76,8 @@ impl Engine {
     /// # Errors
     /// A [`Finding`].
     pub fn write_export(path: &std::path::Path, bytes: &[u8], form: ExportForm) -> Result<(), Finding> {
-        replace_file(path, bytes, form.contents().usual_mode().bits(), (None, None)).map_err(|error| {
-            let says = format!("{} cannot be written: {}", path.display(), crate::secrets::plain(&error));
+        replace_file(path, bytes, form.contents().default_mode().bits(), (None, None)).map_err(|error| {
+            let says = format!("{} cannot be written: {}", path.display(), io_reason(&error));
             Finding::of(
                 Code::DeliveryFailed,
                 says,

@@ -17,6 +17,7 @@ use pindrel_core::acme::order::Reply;
 use pindrel_core::acme::problem::Problem;
 use pindrel_core::caa::CaaSet;
 use pindrel_core::desired::{self, Endpoint, EndpointDriver, HttpPlatform as HttpSettings, Tsig, Zone};
+use pindrel_core::display_text::io_reason;
 use pindrel_core::facts::{AliasView, Unreachable, Untrusted, ZoneView};
 use pindrel_core::findings::{Code, Finding};
 use pindrel_core::name::{DnsName, Hostname};
@@ -82,7 +83,7 @@ impl RealDrivers {
     fn pem(&self, path: Option<&PathBuf>) -> Result<Option<Vec<u8>>, Finding> {
         let Some(path) = path else { return Ok(None) };
         let read = files::read_at_most(&self.folder.join(path), secrets::MAX_ROOTS_BYTES);
-        read.map(|bytes| Some(bytes.to_vec())).map_err(|error| unusable_roots(path, &secrets::plain(&error)))
+        read.map(|bytes| Some(bytes.to_vec())).map_err(|error| unusable_roots(path, &io_reason(&error)))
     }
 
     fn trust(&self, trusted: &Trusted) -> Result<Trust, Finding> {

@@ -17,7 +17,7 @@ impl Engine {
         let hostname = &wanted.hostname;
         let info = self.listed(wanted.endpoint)?;
         let sets = wanted.alias(&self.desired, &info);
-        let mut fact = self.see_alias(id).await;
+        let mut fact = self.observe_alias(id).await;
         let mut pins = self.record_facts(id, |facts| facts.alias = Some(fact.clone())).await?;
         if pins.alias.state == PinState::Loose {
             let servers = self.zone_servers(wanted.zone);
@@ -31,7 +31,7 @@ impl Engine {
             self.record_ownership(claim, id, |own| own.alias.intend(sets.clone())).await?;
             let changed = driver.change(&ZoneChange::Replace(change)).await;
             changed.map_err(|error| error.finding(Pin::Alias))?;
-            fact = self.see_alias(id).await;
+            fact = self.observe_alias(id).await;
             pins = self.record_facts(id, |facts| facts.alias = Some(fact.clone())).await?;
         }
         match pins.alias.state {

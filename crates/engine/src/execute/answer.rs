@@ -19,7 +19,7 @@ const CACHED: Duration = Duration::from_secs(900);
 impl Engine {
     pub(super) async fn answer(&self, id: HostnameId) -> Result<Progress, Finding> {
         let wanted = self.desired.hostname(id);
-        let fact = self.see_answer(id).await;
+        let fact = self.observe_answer(id).await;
         let within = ANSWER.max(cached_for(&fact.value.through)).min(self.bounds.patience.max(ANSWER));
         let pins = self.record_facts(id, |facts| facts.answer = Some(fact)).await?;
         if pins.answer.state == PinState::Held {

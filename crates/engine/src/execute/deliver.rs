@@ -11,6 +11,7 @@ use nix::sys::signal::{Signal, killpg};
 use nix::unistd::{Group, Pid, User};
 use pindrel_core::delivery::{Command, Contents, Delivery, Piece};
 use pindrel_core::desired::CertificateId;
+use pindrel_core::display_text::io_reason;
 use pindrel_core::findings::{Code, Finding};
 use pindrel_core::name::Hostname;
 use pindrel_keys::bundle::pkcs12;
@@ -25,7 +26,6 @@ use zeroize::Zeroizing;
 use crate::events::Event;
 use crate::failure::{internal, secret_unreadable, state_failed};
 use crate::run::Engine;
-use crate::secrets;
 
 /// How much of a command's output is kept: its end.
 const KEPT_OUTPUT: usize = 2000;
@@ -106,7 +106,7 @@ impl Engine {
         };
         let owner = (owner_id(delivery)?, group_id(delivery)?);
         replace_file(&path, &bytes, delivery.mode.bits(), owner).map_err(|error| {
-            let says = format!("{} cannot be written: {}", path.display(), secrets::plain(&error));
+            let says = format!("{} cannot be written: {}", path.display(), io_reason(&error));
             let remedy =
                 "Make sure that its folder exists, that this user may write there, and that the disk is not full";
             Finding::of(Code::DeliveryFailed, says, remedy)
@@ -131,7 +131,7 @@ impl Engine {
             .process_group(0)
             .kill_on_drop(true)
             .spawn()
-            .map_err(|error| format!("it cannot be started: {}", secrets::plain(&error)))?;
+            .map_err(|error| format!("it cannot be started: {}", io_reason(&error)))?;
         let group = child.id().and_then(|id| i32::try_from(id).ok()).map(Pid::from_raw);
         let said = [read_output(child.stderr.take()), read_output(child.stdout.take())];
         let Ok(status) = timeout(command.within, child.wait()).await else {

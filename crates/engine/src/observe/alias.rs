@@ -7,7 +7,7 @@ use pindrel_core::facts::{AliasView, Fact};
 use crate::run::Engine;
 
 impl Engine {
-    pub(crate) async fn see_alias(&self, id: HostnameId) -> Fact<AliasView> {
+    pub(crate) async fn observe_alias(&self, id: HostnameId) -> Fact<AliasView> {
         let wanted = self.desired.hostname(id);
         let servers = self.zone_servers(wanted.zone);
         let lookups = self.drivers.lookups();

@@ -15,7 +15,7 @@ use crate::drivers::{Trusted, trusted_elsewhere, trusted_of_authority};
 use crate::run::Engine;
 
 impl Engine {
-    pub(crate) async fn see_answer(&self, id: HostnameId) -> Fact<AnswerView> {
+    pub(crate) async fn observe_answer(&self, id: HostnameId) -> Fact<AnswerView> {
         let resolvers = self.resolvers(self.desired.hostname(id).zone);
         let through = join_all(resolvers.into_iter().map(|resolver| async move {
             ResolverAnswer { resolver, outcome: self.probe_through(id, resolver).await }

@@ -11,7 +11,7 @@ use crate::run::Engine;
 
 impl Engine {
     /// Looks at a binding with what is served; `None` where the endpoint is not known.
-    pub(crate) async fn see_binding(&self, id: HostnameId, endpoint: EndpointId) -> Option<Fact<BindingView>> {
+    pub(crate) async fn observe_binding(&self, id: HostnameId, endpoint: EndpointId) -> Option<Fact<BindingView>> {
         let info = self.endpoint_info(endpoint)?;
         let wanted = self.desired.hostname(id);
         let value = match self.drivers.platform(self.desired.endpoint(endpoint)) {

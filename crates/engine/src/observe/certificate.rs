@@ -37,7 +37,7 @@ impl Engine {
 
     /// Notes a certificate as the present one, and whether it is delivered.
     pub(crate) async fn know_certificate(&self, id: CertificateId, row: CertificateRow) {
-        let undelivered = self.see_undelivered(id, &row).await;
+        let undelivered = self.observe_undelivered(id, &row).await;
         // Where that cannot be seen, the step that delivers fails, and says why.
         let undelivered =
             undelivered.unwrap_or_else(|finding| Undelivered { files: vec![finding.says], ..Undelivered::default() });
@@ -48,7 +48,7 @@ impl Engine {
 
     /// Looks which files do not hold a certificate, and which commands have not succeeded
     /// since.
-    pub(crate) async fn see_undelivered(
+    pub(crate) async fn observe_undelivered(
         &self,
         id: CertificateId,
         row: &CertificateRow,

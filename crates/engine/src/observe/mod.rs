@@ -136,14 +136,14 @@ impl Engine {
         let wanted = self.desired.hostname(id);
         let bindings = futures::future::join_all(wanted.endpoints().map(|endpoint| async move {
             let key = self.desired.endpoint(endpoint).key();
-            self.see_binding(id, endpoint).await.map(|fact| (key, fact))
+            self.observe_binding(id, endpoint).await.map(|fact| (key, fact))
         }));
-        let (bindings, alias) = futures::join!(bindings, self.see_alias(id));
+        let (bindings, alias) = futures::join!(bindings, self.observe_alias(id));
         // A resolver is asked only once every authoritative server gives the alias, or it
         // would cache that there is none.
         let everywhere =
             self.endpoint_info(wanted.endpoint).is_some_and(|info| self.is_aliased(id, &alias.value, &info));
-        let answer = if everywhere { Some(self.see_answer(id).await) } else { None };
+        let answer = if everywhere { Some(self.observe_answer(id).await) } else { None };
         self.record_facts(id, |facts| {
             facts.bindings = bindings.into_iter().flatten().collect();
             facts.alias = Some(alias);

@@ -131,15 +131,15 @@ fn malformed(why: &str) -> Refusal {
 impl Request {
     pub(super) fn read(body: &[u8]) -> Result<Request, Refusal> {
         let flattened: Flattened =
-            serde_json::from_slice(body).map_err(|_| malformed("the body is no flattened JWS"))?;
+            serde_json::from_slice(body).map_err(|_| malformed("the body is not a flattened JWS"))?;
         let request = Request::from_flattened(&flattened)?;
         if request.nonce.is_empty() { refuse(400, "badNonce", "there is no nonce") } else { Ok(request) }
     }
 
     /// Reads the inner request of a key change, which has no nonce (RFC 8555 §7.3.5).
     pub(super) fn read_inner(payload: &Value) -> Result<Request, Refusal> {
-        let flattened: Flattened =
-            serde_json::from_value(payload.clone()).map_err(|_| malformed("the inner request is no flattened JWS"))?;
+        let flattened: Flattened = serde_json::from_value(payload.clone())
+            .map_err(|_| malformed("the inner request is not a flattened JWS"))?;
         let request = Request::from_flattened(&flattened)?;
         if request.nonce.is_empty() { Ok(request) } else { Err(malformed("the inner request has a nonce")) }
     }
@@ -154,7 +154,7 @@ impl Request {
         };
         let payload = match decode(&flattened.payload)?.as_slice() {
             [] => None,
-            bytes => Some(serde_json::from_slice(bytes).map_err(|_| malformed("the payload is no JSON"))?),
+            bytes => Some(serde_json::from_slice(bytes).map_err(|_| malformed("the payload is not JSON"))?),
         };
         Ok(Request {
             by,

@@ -34,7 +34,7 @@ fn names_of(payload: &Value) -> Result<Vec<String>, Refusal> {
         }
         let name = identifier["value"].as_str().unwrap_or_default();
         if !(name.ends_with(".example") || name.ends_with(".test")) || name.to_ascii_lowercase() != name {
-            return refuse(400, "rejectedIdentifier", format!("{name} is no name that this authority issues for"));
+            return refuse(400, "rejectedIdentifier", format!("{name} is not a name that this authority issues for"));
         }
         names.push(name.to_owned());
     }

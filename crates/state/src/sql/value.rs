@@ -60,7 +60,7 @@ impl Row {
         let kind = match found {
             Value::Null => "nothing",
             Value::Integer(_) => "a number",
-            Value::Text(_) => "a text",
+            Value::Text(_) => "text",
             Value::Bytes(_) => "bytes",
         };
         StateError::Corrupt { table, why: format!("{kind} where {wanted} belongs") }
@@ -90,14 +90,14 @@ impl Row {
     }
 
     pub(crate) fn text(&mut self, table: &'static str) -> Result<String, StateError> {
-        self.optional_text(table)?.ok_or_else(|| Row::wrong(table, &Value::Null, "a text"))
+        self.optional_text(table)?.ok_or_else(|| Row::wrong(table, &Value::Null, "text"))
     }
 
     pub(crate) fn optional_text(&mut self, table: &'static str) -> Result<Option<String>, StateError> {
         match self.next() {
             Value::Null => Ok(None),
             Value::Text(text) => Ok(Some(text)),
-            other => Err(Row::wrong(table, &other, "a text")),
+            other => Err(Row::wrong(table, &other, "text")),
         }
     }
 

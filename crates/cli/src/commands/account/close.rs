@@ -16,7 +16,7 @@ pub(crate) struct CloseArgs {
     /// The authority's name in the manifest
     authority: String,
 
-    /// Say that it is meant: an account that is closed cannot be opened again
+    /// Say that it is meant: a closed account cannot be opened again
     #[arg(long)]
     permanently: bool,
 }
@@ -24,8 +24,8 @@ pub(crate) struct CloseArgs {
 pub(super) async fn run(context: &Context, args: &CloseArgs) -> Result<Status, CliError> {
     if !args.permanently {
         return Err(CliError::Usage {
-            says: "an account that is closed cannot be opened again".into(),
-            remedy: format!("if it is meant: pindrel account close {} --permanently", args.authority),
+            says: "a closed account cannot be opened again".into(),
+            remedy: format!("To close it all the same: pindrel account close {} --permanently", args.authority),
         });
     }
     let (engine, _lock) = context.locked_engine("account close").await?;

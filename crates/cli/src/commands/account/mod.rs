@@ -43,13 +43,12 @@ fn authority(desired: &Desired, name: Option<&str>) -> Result<AuthorityId, CliEr
     match name {
         Some(name) => desired.authority_named(name).ok_or_else(|| CliError::Usage {
             says: format!("the manifest has no [authority.{name}]"),
-            remedy: format!("name one of: {}", known()),
+            remedy: format!("Name one of: {}", known()),
         }),
         None if desired.authorities.len() == 1 => Ok(AuthorityId(0)),
-        None => Err(CliError::Usage {
-            says: "it is not said which authority".into(),
-            remedy: format!("name one of: {}", known()),
-        }),
+        None => {
+            Err(CliError::Usage { says: "no authority is named".into(), remedy: format!("Name one of: {}", known()) })
+        }
     }
 }
 
@@ -59,6 +58,6 @@ fn read_key(path: &Path) -> Result<AccountKey, CliError> {
     let text = SecretString::from(files::read_text(path, MAX_KEY_BYTES).map_err(failed)?);
     AccountKey::from_text(&text).map_err(|error| CliError::Usage {
         says: format!("{} cannot be used as an account key: {error}", path.display()),
-        remedy: "give a private key as PEM or JWK: ECDSA on P-256 or P-384, RSA, or Ed25519".into(),
+        remedy: "Give a private key as PEM or JWK: ECDSA on P-256 or P-384, RSA, or Ed25519".into(),
     })
 }

@@ -46,7 +46,7 @@ pub(super) async fn run(context: &Context, args: &ShowArgs) -> Result<Status, Cl
         let id = authority(desired, args.authority.as_deref())?;
         let key = engine.export_account_key(id, args.r#as == Form::Jwk).await?;
         Engine::write_export(path, key.expose_secret().as_bytes(), ExportForm::Key)?;
-        output::account::say_taken_out(context, &desired.authority(id).name, path)?;
+        output::account::print_exported_key(context, &desired.authority(id).name, path)?;
         return Ok(Status::Done);
     }
     let ids = match &args.authority {

@@ -68,7 +68,7 @@ pub(super) async fn run(context: &Context, args: &ExportArgs) -> Result<Status, 
     if form.contents().is_secret() && args.out.is_none() {
         return Err(CliError::Usage {
             says: "a private key is never written to the output".into(),
-            remedy: "name a file with --out PATH".into(),
+            remedy: "Name a file with --out PATH".into(),
         });
     }
     let password = read_password(args.password.as_ref())?;

@@ -58,7 +58,7 @@ pub(crate) fn named(desired: &Desired, name: &str) -> Result<CertificateId, CliE
     };
     desired.certificate_named(name).or_else(by_hostname).ok_or_else(|| CliError::Usage {
         says: format!("the manifest has no certificate and no hostname \"{name}\""),
-        remedy: "see the names with: pindrel cert list".into(),
+        remedy: "List the names with: pindrel cert list".into(),
     })
 }
 
@@ -77,7 +77,7 @@ fn read_password(reference: Option<&SecretRef>) -> Result<Option<SecretString>, 
     let read = |reference: &SecretRef| {
         secrets::read(reference, Path::new("")).map_err(|why| CliError::Usage {
             says: format!("the password at {reference} cannot be read: {why}"),
-            remedy: "give env:NAME of a variable that is set, or file:PATH of a file that is there".into(),
+            remedy: "Give env:NAME of a variable that is set, or file:PATH of a file that exists".into(),
         })
     };
     reference.map(read).transpose()

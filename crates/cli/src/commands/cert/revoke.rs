@@ -69,7 +69,7 @@ pub(super) async fn run(context: &Context, args: &RevokeArgs) -> Result<Status, 
     settle::run_prepared(context, "cert revoke", args.bounds, async |engine| {
         let id = named(engine.desired(), &args.name)?;
         let sha256 = engine.revoke(id, reason, by, !args.no_replacement).await?;
-        output::certificates::say_revoked(context, &engine.desired().certificate(id).name, sha256)?;
+        output::certificates::print_revoked(context, &engine.desired().certificate(id).name, sha256)?;
         let replace = !args.no_replacement || reason == RevokeReason::KeyCompromise;
         Ok(if replace { Scope::of_certificates(engine.desired(), &[id]) } else { Scope::default() })
     })

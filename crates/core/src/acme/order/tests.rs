@@ -203,7 +203,7 @@ fn a_faulty_authority_is_told() {
     let table: Vec<(Purpose, Result<Reply, Problem>, &str)> = vec![
         (Purpose::NewOrder, Err(problem), "refused a new order: rateLimited"),
         (Purpose::NewOrder, Ok(torn), "a new order cannot be read"),
-        (Purpose::NewOrder, Ok(unplaced), "it says no Location"),
+        (Purpose::NewOrder, Ok(unplaced), "it has no Location header"),
         (Purpose::NewOrder, order("pending", 0), "pending and has no authorizations"),
         (Purpose::NewOrder, order("pending", MOST_AUTHORIZATIONS + 1), "it has 201 authorizations"),
         (Purpose::Authorization(0), none, "no dns-01 challenge for api.larkfield.example"),

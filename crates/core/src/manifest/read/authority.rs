@@ -4,7 +4,7 @@ use std::str::FromStr;
 
 use super::common::{SPAN_HELP, owned, read_path, read_secret, read_span, read_url};
 use crate::acme::jws::MacAlgorithm;
-use crate::budget::{LONGEST_WITHIN_SECS, Limit, Per, Spending, usual_reserve};
+use crate::budget::{LONGEST_WITHIN_SECS, Limit, Per, Spending, default_reserve};
 use crate::manifest::section::Section;
 use crate::manifest::{At, AuthorityEntry, Diagnostics, ExternalAccountEntry};
 use crate::values::KeyKind;
@@ -38,8 +38,8 @@ pub(super) fn read_authority(
             problems.report(
                 "bad-value",
                 address.span.clone(),
-                format!("\"{}\" is no contact that an authority takes", address.value),
-                "write one mail address a text, such as \"mailto:tls@larkfield.example\"",
+                format!("\"{}\" is not a contact that an authority accepts", address.value),
+                "write one mail address in each string, such as \"mailto:tls@larkfield.example\"",
             );
         }
     }
@@ -48,7 +48,7 @@ pub(super) fn read_authority(
         Some(At { value: false, span }) => problems.report(
             "bad-value",
             span,
-            "without agreement to its terms of service the authority opens no account",
+            "an authority opens no account without agreement to its terms of service",
             "read the terms, then write: agree_to_terms = true",
         ),
         None if section.value("agree_to_terms").is_none() => section.missing("agree_to_terms", "true", problems),
@@ -100,7 +100,7 @@ fn read_limit(section: &Section<'_>, problems: &mut Diagnostics) -> Option<Limit
     let (count, of, per) = (count?, of?.value, per?.value);
     if !(1..=LONGEST_WITHIN_SECS).contains(&within_secs) {
         let days = LONGEST_WITHIN_SECS / 86_400;
-        let message = format!("a limit looks back at least a second and at most {days} days");
+        let message = format!("the period of a limit is at least 1 s and at most {days} days");
         problems.report("bad-value", span.unwrap_or_default(), message, SPAN_HELP);
         return None;
     }
@@ -114,7 +114,7 @@ fn read_limit(section: &Section<'_>, problems: &mut Diagnostics) -> Option<Limit
             format!("write a reserve below {}", count.value),
         );
     }
-    let reserve = reserve.map_or(usual_reserve(of, count.value), |reserve| reserve.value);
+    let reserve = reserve.map_or(default_reserve(of, count.value), |reserve| reserve.value);
     Some(Limit { count: count.value, of, per, within_secs, reserve })
 }
 
@@ -126,7 +126,7 @@ impl FromStr for MacAlgorithm {
             "hmac-sha256" => Ok(MacAlgorithm::Hs256),
             "hmac-sha384" => Ok(MacAlgorithm::Hs384),
             "hmac-sha512" => Ok(MacAlgorithm::Hs512),
-            _ => Err(format!("\"{text}\" is no MAC of an external account")),
+            _ => Err(format!("\"{text}\" is not a MAC of an external account key")),
         }
     }
 }

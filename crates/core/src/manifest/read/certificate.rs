@@ -65,7 +65,7 @@ pub(super) fn read_certificate(
             "bad-value",
             authority.span.clone(),
             format!("a certificate that is issued by \"{issued_by}\" has no ACME authority"),
-            "take authority away, or issued_by",
+            "remove authority or issued_by",
         );
     }
     Some(CertificateEntry {
@@ -109,7 +109,7 @@ fn read_delivery(section: &Section<'_>, problems: &mut Diagnostics) -> Option<De
     let password = section.value("password").and_then(|_| read_secret(section, "password", "P12_PASSWORD", problems));
     let contents = if holds.iter().any(|piece| piece.value == "pkcs12") {
         if let [_, more, ..] = holds.as_slice() {
-            let message = "a PKCS#12 file holds key and chain already, and nothing besides";
+            let message = "a PKCS#12 file already holds the key and the chain";
             problems.report("bad-value", more.span.clone(), message, "write holds = [\"pkcs12\"]");
         }
         if section.value("password").is_none() {
@@ -123,7 +123,7 @@ fn read_delivery(section: &Section<'_>, problems: &mut Diagnostics) -> Option<De
     };
     let mode = section
         .parsed::<FileMode>("mode", "write three or four octal digits, such as \"0640\"", problems)
-        .map_or_else(|| contents.usual_mode(), |mode| mode.value);
+        .map_or_else(|| contents.default_mode(), |mode| mode.value);
     let (owner, group) = (section.plain_text("owner", problems), section.plain_text("group", problems));
     Some(DeliveryEntry { file: PathBuf::from(file?.value), contents, mode, owner, group, password })
 }

@@ -26,7 +26,7 @@ where
     match text.value.parse() {
         Ok(value) => Some(At { value, span: text.span }),
         Err(error) => {
-            let message = format!("\"{}\" is no hostname: {error}", text.value.chars().take(80).collect::<String>());
+            let message = format!("\"{}\" is not a hostname: {error}", text.value.chars().take(80).collect::<String>());
             problems.report("bad-name", text.span, message, NAME_HELP);
             None
         }
@@ -88,7 +88,7 @@ pub(super) fn read_url(section: &Section<'_>, key: &str, example: &str, problems
     if url.value.scheme() == "https" && url.value.has_host() && bare {
         return Some(url.value);
     }
-    let message = if bare { format!("\"{key}\" is no https URL") } else { format!("\"{key}\" holds a password") };
+    let message = if bare { format!("\"{key}\" is not an https URL") } else { format!("\"{key}\" holds a password") };
     problems.report("bad-value", url.span, message, URL_HELP);
     None
 }

@@ -45,7 +45,7 @@ pub(super) fn read_hostname(
     }
     let expect = section
         .inner("expect", EXPECT_KEYS, problems)
-        .map(|expect| read_expectation(&expect, Expectation::usual(&routes), problems));
+        .map(|expect| read_expectation(&expect, Expectation::for_routes(&routes), problems));
     Some(HostnameEntry {
         hostname: hostname?,
         endpoint: owned(endpoint?),
@@ -70,8 +70,8 @@ fn check_probe_label(hostname: &Hostname, label: Option<&At<&str>>, section: &Se
         Some(label) if !hostname.is_wildcard() => problems.report(
             "bad-value",
             label.span.clone(),
-            format!("{hostname} is no wildcard: it is asked under its own name"),
-            "take probe_as away",
+            format!("{hostname} is not a wildcard: it is looked up under its own name"),
+            "remove probe_as",
         ),
         Some(label) if label.value.contains('.') || hostname.probed_as(label.value).is_err() => problems.report(
             "bad-name",
@@ -92,7 +92,7 @@ fn read_route(section: &Section<'_>, problems: &mut Diagnostics) -> Option<Route
         problems.report(
             "bad-value",
             prefix.span,
-            format!("\"{}\" is no path", prefix.value),
+            format!("\"{}\" is not a path", prefix.value),
             "write a path that starts with a slash, such as \"/v1\"",
         );
         return None;
@@ -108,7 +108,7 @@ fn read_expectation(section: &Section<'_>, usual: Expectation, problems: &mut Di
         problems.report(
             "bad-value",
             path.span.clone(),
-            format!("\"{}\" is no path", path.value),
+            format!("\"{}\" is not a path", path.value),
             "write the path alone, such as \"/v2/ready\"; the host is the hostname",
         );
     }
@@ -133,7 +133,7 @@ impl FromStr for StatusRange {
             (Ok(low), Ok(high)) if (100..=599).contains(&low) && (low..=599).contains(&high) => {
                 Ok(StatusRange(low, high))
             }
-            _ => Err(format!("\"{text}\" is no HTTP status")),
+            _ => Err(format!("\"{text}\" is not an HTTP status")),
         }
     }
 }

@@ -70,6 +70,6 @@ impl FromStr for Server {
     fn from_str(text: &str) -> Result<Self, String> {
         let whole = text.parse::<SocketAddr>();
         let address = whole.or_else(|_| text.parse::<IpAddr>().map(|address| SocketAddr::new(address, 53)));
-        address.map(Server).map_err(|_| format!("\"{text}\" is no address of a DNS server"))
+        address.map(Server).map_err(|_| format!("\"{text}\" is not the address of a DNS server"))
     }
 }
