@@ -6,7 +6,6 @@ use std::time::Duration;
 
 use pindrel_core::desired::{Desired, HostnameId, resolve};
 use pindrel_core::manifest::{At, Diagnostic, Diagnostics, Manifest, read};
-use pindrel_core::name::Hostname;
 use pindrel_core::values::SecretRef;
 use pindrel_engine::drivers::{RealDrivers, SystemClock};
 use pindrel_engine::{Bounds, Engine, Home, Listener, Lock, Scope, Setup, StateLocation, files, secrets};
@@ -14,6 +13,7 @@ use secrecy::SecretString;
 
 use crate::args::{Color, Common, Format, LogFormat, MAX_AGE_SECS, RunBounds};
 use crate::error::{CliError, Mistakes};
+use crate::names;
 
 /// The longest manifest that is read.
 const MAX_MANIFEST_BYTES: u64 = 256 << 20;
@@ -100,7 +100,8 @@ impl Context {
         }
     }
 
-    fn examine(&self) -> Result<(Desired, Mistakes), CliError> {
+    /// Reads the manifest with all its mistakes, whatever they are.
+    pub(crate) fn examine(&self) -> Result<(Desired, Mistakes), CliError> {
         let cannot = |error: std::io::Error| CliError::file(&self.manifest, "read", &error);
         let text = files::read_text(&self.manifest, MAX_MANIFEST_BYTES).map_err(cannot)?;
         let mut problems = Diagnostics::default();
@@ -192,31 +193,45 @@ impl Context {
 }
 
 impl Loaded {
-    /// Returns the hostnames that were asked for; or all, with the certificates that none
-    /// of them uses.
-    pub(crate) fn scope(&self, only: &[Hostname]) -> Result<Scope, CliError> {
+    /// Returns what was asked for by its names, hostnames and certificates that no hostname
+    /// uses; or all.
+    pub(crate) fn scope(&self, only: &[String]) -> Result<Scope, CliError> {
         if only.is_empty() {
             return Ok(Scope::all(&self.desired));
         }
-        Ok(Scope { hostnames: self.hostnames(only)?, certificates: Vec::new() })
+        let unused = self.desired.unused_certificates();
+        let mut scope = Scope::default();
+        for name in only {
+            let is_asked_for = |id: &HostnameId| names::matches(&self.desired.hostname(*id).hostname, name);
+            let certificate = self.desired.certificate_named(name);
+            if let Some(id) = self.desired.hostname_ids().find(is_asked_for) {
+                scope.hostnames.push(id);
+            } else if let Some(id) = certificate.filter(|id| unused.contains(id)) {
+                scope.certificates.push(id);
+            } else if let Some(id) = certificate {
+                scope.hostnames.extend(Scope::of_certificates(&self.desired, &[id]).hostnames);
+            } else {
+                let hostnames = self.desired.hostnames.iter().map(|wanted| wanted.hostname.as_str());
+                let certificates = unused.iter().map(|id| self.desired.certificate(*id).name.as_str());
+                let says = format!("the manifest has no hostname and no certificate \"{name}\"");
+                return Err(names::unknown(says, name, hostnames.chain(certificates), "pindrel status"));
+            }
+        }
+        scope.hostnames.sort_unstable();
+        scope.hostnames.dedup();
+        scope.certificates.sort_unstable();
+        scope.certificates.dedup();
+        Ok(scope)
     }
 
-    /// Returns the hostnames that were asked for, or all.
-    pub(crate) fn hostnames(&self, only: &[Hostname]) -> Result<Vec<HostnameId>, CliError> {
-        if only.is_empty() {
-            return Ok(self.desired.hostname_ids().collect());
-        }
-        let find = |name: &Hostname| {
-            let found = self.desired.hostname_ids().find(|id| self.desired.hostname(*id).hostname == *name);
-            found.ok_or_else(|| CliError::Usage {
-                says: format!("the manifest has no hostname {name}"),
-                remedy: "Name one of the manifest's hostnames".into(),
-            })
-        };
-        let mut scope = only.iter().map(find).collect::<Result<Vec<_>, _>>()?;
-        scope.sort_unstable();
-        scope.dedup();
-        Ok(scope)
+    /// Returns the hostname that was asked for.
+    pub(crate) fn hostname(&self, name: &str) -> Result<HostnameId, CliError> {
+        let is_asked_for = |id: &HostnameId| names::matches(&self.desired.hostname(*id).hostname, name);
+        self.desired.hostname_ids().find(is_asked_for).ok_or_else(|| {
+            let hostnames = self.desired.hostnames.iter().map(|wanted| wanted.hostname.as_str());
+            let says = format!("the manifest has no hostname \"{name}\"");
+            names::unknown(says, name, hostnames, "pindrel status")
+        })
     }
 
     /// Makes the engine for one run.
@@ -244,12 +259,6 @@ fn without_secrets(mut text: String, errors: &[Diagnostic]) -> String {
         text.replace_range(error.span.start + quote..end.max(error.span.start + quote), &blots);
     }
     text
-}
-
-/// Returns the mistakes of a manifest whatever they are; for `check`.
-pub(crate) fn mistakes(context: &Context) -> Result<(usize, Mistakes), CliError> {
-    let (desired, mistakes) = context.examine()?;
-    Ok((desired.hostnames.len(), mistakes))
 }
 
 /// Returns one kind of diagnostic with its place, as the JSON contract has it.

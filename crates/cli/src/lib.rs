@@ -8,6 +8,7 @@ mod args;
 mod commands;
 mod context;
 mod error;
+mod names;
 mod output;
 
 use std::process::ExitCode;

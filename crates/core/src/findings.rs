@@ -176,6 +176,8 @@ codes! {
         AliasLagging = "alias-lagging", WhenChanged;
         /// The alias has no target: the endpoint lists no addresses to flatten it to.
         AliasTargetMissing = "alias-target-missing", Person;
+        /// The manifest no longer names a hostname whose alias or binding is still there.
+        LeftOver = "left-over", Person;
         /// Records were changed by someone else between looking and updating.
         RecordsChanged = "records-changed", Now;
     }

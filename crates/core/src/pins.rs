@@ -12,6 +12,7 @@ mod zone;
 use crate::delivery::Undelivered;
 use crate::desired::HostnameId;
 use crate::desired::{Desired, WantedCertificate, WantedHostname};
+use crate::endpoint::Binding;
 use crate::facts::{
     AliasView, AnswerView, BindingView, EndpointView, Fact, HeldCertificate, HostnameKnowledge, Knowledge, Ownership,
     ZoneView,
@@ -20,6 +21,7 @@ use crate::findings::Finding;
 use crate::values::Fingerprint;
 
 pub use crate::pin::{Pin, PinState};
+pub use binding::{differences, foreign_remedy};
 
 /// The judgement of one pin.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
@@ -113,6 +115,29 @@ impl<'k> Known<'k> {
             answer: facts.and_then(|facts| facts.answer.as_ref()),
             ownership: own.map(|own| &own.ownership),
         }
+    }
+
+    /// Says whether Pindrel may change a binding that is there: it wrote it; or nothing is
+    /// recorded of that hostname, as after a lost state, and what proves it to be the manifest's is
+    /// that [every server leads to this endpoint](Known::is_aliased_here) and that it differs from
+    /// what is wanted in its certificate alone.
+    pub fn may_change(&self, binding: &Binding) -> bool {
+        let key = self.desired.endpoint(self.wanted.endpoint).key();
+        if self.ownership.is_some_and(|own| own.wrote_binding(&key, binding)) {
+            return true;
+        }
+        let recorded = self.ownership.is_some_and(|own| !own.is_empty());
+        !recorded && self.wanted.binding(binding.certificate) == *binding && self.is_aliased_here()
+    }
+
+    /// Says whether every server of the zone gives the alias that the manifest wants.
+    pub fn is_aliased_here(&self) -> bool {
+        let (Some(alias), Some(EndpointView::Listed(info))) = (self.alias, self.endpoint.map(|fact| &fact.value))
+        else {
+            return false;
+        };
+        let wanted = self.wanted.alias(self.desired, info);
+        !alias.value.servers.is_empty() && alias.value.lagging(&wanted).next().is_none()
     }
 
     fn judge_certificate(&self, now: Timestamp) -> PinReport {

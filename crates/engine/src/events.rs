@@ -7,6 +7,8 @@ use pindrel_core::name::Hostname;
 use pindrel_core::pins::{Pin, PinState, Pins};
 use serde::Serialize;
 
+use crate::leftovers::LeftoverKind;
+
 /// Something that happened. Each is one JSON object a line with `--format json`.
 #[derive(Debug, Clone, PartialEq, Serialize)]
 #[serde(tag = "event", rename_all = "snake_case")]
@@ -102,6 +104,17 @@ pub enum Event {
         #[serde(skip_serializing_if = "Option::is_none")]
         next: Option<Timestamp>,
     },
+    /// Something is still there of a hostname that the manifest no longer names.
+    LeftOver {
+        /// The hostname.
+        hostname: Hostname,
+        /// What is there.
+        what: Vec<LeftoverKind>,
+        /// The same, in one sentence.
+        says: String,
+        /// What to do.
+        remedy: String,
+    },
     /// Something worth knowing that stops nothing.
     Note {
         /// What, in one sentence.
@@ -130,6 +143,8 @@ pub struct Summary {
     pub failed: usize,
     /// How many go on with a later run, and nothing failed for them.
     pub waiting: usize,
+    /// How many hostnames that the manifest no longer names have something left.
+    pub leftovers: usize,
     /// How many steps succeeded.
     pub steps: usize,
     /// How many there were.

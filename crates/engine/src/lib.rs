@@ -17,12 +17,14 @@
 //! | `execute` | carries a plan out: one file for each kind of work |
 //! | `acme` | accounts, orders, challenges, advice, spending, rehearsals |
 //! | `certificates` | what a person does with certificates: list, show, import, export, revoke |
+//! | `adopt`, `leftovers` | what exists without a record of it, and what the manifest no longer names |
 //! | `drivers` | the traits to the world, and how the real ones are made |
 //!
 //! [`Engine::status`] looks and judges, [`Engine::plan`] says what would be done, and
 //! [`Engine::settle`] does it. Nothing here prints: a [`Listener`] is told.
 
 mod acme;
+mod adopt;
 mod attempts;
 mod certificates;
 pub mod drivers;
@@ -31,6 +33,7 @@ mod execute;
 mod failure;
 pub mod files;
 mod home;
+mod leftovers;
 mod observe;
 mod run;
 pub mod secrets;
@@ -39,6 +42,7 @@ mod status;
 mod waits;
 
 pub use acme::accounts::{AccountReport, Registration};
+pub use adopt::{Adoptable, Candidate, Proof};
 pub use attempts::LastAttempt;
 pub use certificates::{
     CertificateDetails, CertificateReport, CertificateUse, ExportForm, ImportSummary, PastCertificate, RevocationKey,
@@ -47,6 +51,7 @@ pub use certificates::{
 pub use events::{Event, Listener, Summary};
 pub use failure::EngineError;
 pub use home::{Home, StateLocation};
+pub use leftovers::{Leftover, LeftoverKind};
 pub use pindrel_keys::AccountKey;
 pub use pindrel_keys::bundle::LooseFile;
 pub use pindrel_state::{Attempt, AttemptEnd, Entry, JournalFilter, Lock, LockError, Moment, OrderEnd, OrderPhase};

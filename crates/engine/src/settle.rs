@@ -17,6 +17,8 @@ use crate::acme::spending::LEDGER_SECS;
 use crate::events::{Event, Summary};
 use crate::execute::Outcome;
 use crate::failure::EngineError;
+use crate::leftovers::Leftover;
+use crate::observe::Surveyed;
 use crate::run::Engine;
 
 /// How long the journal and ended orders are kept, in seconds.
@@ -40,6 +42,8 @@ pub struct Plan {
     pub held: usize,
     /// How many of them are certificates that no hostname uses.
     pub certificates: usize,
+    /// What is still there of hostnames that the manifest no longer names.
+    pub leftovers: Vec<Leftover>,
 }
 
 /// A hostname that waits for a person, for a time, or for something that is down.
@@ -60,12 +64,15 @@ pub struct Scope {
     pub hostnames: Vec<HostnameId>,
     /// These certificates also: those that no hostname uses.
     pub certificates: Vec<CertificateId>,
+    /// What the manifest no longer names also.
+    pub leftovers: bool,
 }
 
 impl Scope {
     /// All of a manifest.
     pub fn all(desired: &Desired) -> Scope {
-        Scope { hostnames: desired.hostname_ids().collect(), certificates: desired.unused_certificates() }
+        let (hostnames, certificates) = (desired.hostname_ids().collect(), desired.unused_certificates());
+        Scope { hostnames, certificates, leftovers: true }
     }
 
     /// Some certificates with all hostnames that use them.
@@ -75,6 +82,7 @@ impl Scope {
         Scope {
             hostnames: desired.hostname_ids().filter(uses).collect(),
             certificates: ids.iter().copied().filter(|id| unused.contains(id)).collect(),
+            leftovers: false,
         }
     }
 }
@@ -111,8 +119,9 @@ impl Engine {
     /// [`EngineError`] when the state cannot be read or written.
     pub async fn plan(&self, scope: &Scope, aim: Aim) -> Result<Plan, EngineError> {
         let due = self.due_certificates(self.clock.now()).await?;
-        let open = self.survey_open(&scope.hostnames, &due).await?;
+        let Surveyed { open, unlisted } = self.survey_open(scope, &due).await?;
         let Decided { steps, outlooks } = self.decide(&open, &scope.certificates, aim).await?;
+        let leftovers = self.leftovers_for(aim, &unlisted, false).await?;
         let held = outlooks.iter().filter(|(_, outlook)| *outlook == Outlook::Held).count();
         let looked_at = outlooks.len();
         let stuck = outlooks.into_iter().filter_map(|(goal, outlook)| {
@@ -126,7 +135,7 @@ impl Engine {
             }
         });
         let (total, certificates) = sizes(scope, aim, looked_at);
-        Ok(Plan { stuck: stuck.collect(), steps, total, held: total - looked_at + held, certificates })
+        Ok(Plan { stuck: stuck.collect(), steps, total, held: total - looked_at + held, certificates, leftovers })
     }
 
     /// Brings the world to the manifest for some hostnames, and verifies it. The caller holds
@@ -141,14 +150,15 @@ impl Engine {
         self.prune().await?;
         self.finish_revocations().await?;
         let due = self.take_advice().await?;
-        let open = self.survey_open(&scope.hostnames, &due).await?;
+        let Surveyed { open, unlisted } = self.survey_open(scope, &due).await?;
         let Decided { steps, outlooks } = self.decide(&open, &scope.certificates, aim).await?;
         self.listener.on(Event::Planned { steps: steps.len() });
 
         let outcomes = self.run_steps(&steps).await;
         self.orders.give_back();
         self.drop_unwanted_orders().await?;
-        self.clear_leftovers().await?;
+        self.clear_challenge_records().await?;
+        let leftovers = self.leftovers_for(aim, &unlisted, true).await?;
 
         let mut unsuccessful: BTreeMap<Goal, Arc<Outcome>> = BTreeMap::new();
         for (step, outcome) in steps.iter().zip(&outcomes).filter(|(_, outcome)| ***outcome != Outcome::Done) {
@@ -166,8 +176,13 @@ impl Engine {
             certificates,
             steps: outcomes.iter().filter(|outcome| ***outcome == Outcome::Done).count(),
             planned: steps.len(),
+            leftovers: leftovers.len(),
             ..Summary::default()
         };
+        for Leftover { hostname, what, finding } in leftovers {
+            let Finding { says, remedy, .. } = finding;
+            self.listener.on(Event::LeftOver { hostname, what, says, remedy });
+        }
         let now = self.clock.now();
         for (goal, outlook) in &outlooks {
             self.sum_up(*goal, outlook, unsuccessful.get(goal).map(|outcome| &**outcome), aim, now, &mut summary);
@@ -182,6 +197,11 @@ impl Engine {
         }
         self.listener.on(Event::Summary(summary.clone()));
         Ok(summary)
+    }
+
+    /// What is left over; a rehearsal looks for none.
+    async fn leftovers_for(&self, aim: Aim, unlisted: &[String], forget: bool) -> Result<Vec<Leftover>, EngineError> {
+        if aim == Aim::Rehearse { Ok(Vec::new()) } else { self.leftovers(unlisted, forget).await }
     }
 
     /// Counts how one goal ended, and tells what is in its way.

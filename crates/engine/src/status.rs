@@ -8,8 +8,11 @@ use pindrel_core::name::Hostname;
 use pindrel_core::pins::Pins;
 
 use crate::attempts::LastAttempt;
+use crate::certificates::CertificateReport;
 use crate::failure::EngineError;
+use crate::leftovers::Leftover;
 use crate::run::Engine;
+use crate::settle::Scope;
 
 /// How one hostname is.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -28,25 +31,46 @@ pub struct HostnameReport {
     pub note: Option<String>,
 }
 
-/// How all hostnames are.
-#[derive(Debug, Clone, PartialEq, Eq)]
+/// How everything is that the manifest names, and what is left of what it no longer names.
+#[derive(Debug, Clone, PartialEq)]
 pub struct Report {
     /// When this was judged.
     pub at: Timestamp,
     /// One for each hostname, in the manifest's order.
     pub hostnames: Vec<HostnameReport>,
+    /// One for each certificate that no hostname uses.
+    pub certificates: Vec<CertificateReport>,
+    /// What is still there of hostnames that the manifest no longer names.
+    pub leftovers: Vec<Leftover>,
+}
+
+impl Report {
+    /// Returns how many hostnames and certificates are held.
+    pub fn held(&self) -> usize {
+        let hostnames = self.hostnames.iter().filter(|row| row.pins.held()).count();
+        hostnames + self.certificates.iter().filter(|row| row.is_held()).count()
+    }
+
+    /// Returns how many hostnames and certificates there are.
+    pub fn total(&self) -> usize {
+        self.hostnames.len() + self.certificates.len()
+    }
 }
 
 impl Engine {
-    /// Judges some hostnames, looking again at what is older than the age allowed.
+    /// Judges some hostnames and certificates, looking again at what is older than the age
+    /// allowed. Leftovers belong to no scope but the whole manifest.
     ///
     /// # Errors
     /// [`EngineError`] when the state cannot be read or written.
-    pub async fn status(&self, scope: &[HostnameId]) -> Result<Report, EngineError> {
-        self.survey_stale(scope).await?;
+    pub async fn status(&self, scope: &Scope) -> Result<Report, EngineError> {
+        self.survey_stale(&scope.hostnames).await?;
+        let leftovers =
+            if scope.leftovers { self.leftovers(&self.unlisted().await?, false).await? } else { Vec::new() };
         let at = self.clock.now();
-        let mut attempts: HashMap<HostnameId, LastAttempt> = self.last_attempts(scope).await?;
-        let hostnames = scope.iter().map(|id| {
+        let certificates = self.unused_certificate_reports(&scope.certificates, at).await?;
+        let mut attempts: HashMap<HostnameId, LastAttempt> = self.last_attempts(&scope.hostnames).await?;
+        let hostnames = scope.hostnames.iter().map(|id| {
             let wanted = self.desired.hostname(*id);
             HostnameReport {
                 hostname: wanted.hostname.clone(),
@@ -57,6 +81,6 @@ impl Engine {
                 note: wanted.note.clone(),
             }
         });
-        Ok(Report { at, hostnames: hostnames.collect() })
+        Ok(Report { at, hostnames: hostnames.collect(), certificates, leftovers })
     }
 }

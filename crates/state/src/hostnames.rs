@@ -63,6 +63,9 @@ pub trait Hostnames {
         ownership: &Ownership,
     ) -> Result<(), StateError>;
 
+    /// Forgets a hostname: what was seen of it, and what Pindrel wrote for it.
+    async fn forget_hostname(&self, hostname: &Hostname) -> Result<(), StateError>;
+
     /// Returns what was seen of a zone.
     async fn zone(&self, zone: &DnsName) -> Result<Option<Fact<ZoneView>>, StateError>;
     /// Stores what was seen of a zone.

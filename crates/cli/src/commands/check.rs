@@ -2,7 +2,7 @@
 
 use clap::Args;
 
-use crate::context::{Context, mistakes};
+use crate::context::Context;
 use crate::error::{CliError, Status};
 use crate::output;
 
@@ -15,7 +15,7 @@ pub(crate) struct CheckArgs {}
 
 pub(crate) fn run(context: &Context, _args: &CheckArgs) -> Result<Status, CliError> {
     context.refuse_csv()?;
-    let (hostnames, mistakes) = mistakes(context)?;
-    output::diagnostics::print(context, hostnames, &mistakes)?;
+    let (desired, mistakes) = context.examine()?;
+    output::diagnostics::print(context, &desired, &mistakes)?;
     Ok(if mistakes.errors.is_empty() { Status::Done } else { Status::Wrong })
 }

@@ -30,8 +30,7 @@ pub(crate) enum Command {
     Cert(cert::CertCommand),
     #[command(subcommand)]
     Account(account::AccountCommand),
-    #[command(subcommand)]
-    Adopt(adopt::AdoptCommand),
+    Adopt(adopt::AdoptArgs),
     #[command(subcommand)]
     State(state::StateCommand),
     #[command(subcommand)]
@@ -54,7 +53,7 @@ pub(crate) async fn run(
         Command::Settle(args) => settle::run(context, &args).await,
         Command::Cert(command) => cert::run(context, &command).await,
         Command::Account(command) => account::run(context, &command).await,
-        Command::Adopt(command) => adopt::run(context, &command).await,
+        Command::Adopt(args) => adopt::run(context, &args).await,
         Command::Status(args) => status::run(context, &args).await,
         Command::State(command) => state::run(context, &command).await,
         Command::Sandbox(command) => sandbox::run(context, command).await,

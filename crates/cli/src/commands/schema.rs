@@ -33,6 +33,8 @@ pub(crate) enum Described {
     Account,
     /// What `state journal --format json` writes
     Journal,
+    /// What `adopt --all --format json` writes
+    Adopt,
 }
 
 pub(crate) fn run(context: &Context, args: &SchemaArgs) -> Result<Status, CliError> {
@@ -47,6 +49,7 @@ pub(crate) fn run(context: &Context, args: &SchemaArgs) -> Result<Status, CliErr
         Described::CertShow => include_str!("../schemas/cert-show.json"),
         Described::Account => include_str!("../schemas/account.json"),
         Described::Journal => include_str!("../schemas/journal.json"),
+        Described::Adopt => include_str!("../schemas/adopt.json"),
     };
     std::io::Write::write_all(&mut std::io::stdout(), text.as_bytes())?;
     Ok(Status::Done)

@@ -3,7 +3,6 @@
 use std::sync::Arc;
 
 use clap::Args;
-use pindrel_core::name::Hostname;
 use pindrel_engine::{Aim, Engine, Scope, Summary};
 
 use crate::args::{MAX_AGE_SECS, RunBounds};
@@ -19,8 +18,8 @@ use crate::output::progress::Progress;
 /// only then points the alias records there. What is done already is left alone. A run
 /// that was stopped is taken up again where it was.
 ///
-/// Exit status: 0 all held, 1 something failed, 3 something still needs a person, or
-/// with --dry-run there are steps.
+/// Exit status: 0 all held, 1 something failed, 3 something still needs a person or is
+/// left over, or with --dry-run there are steps.
 #[derive(Debug, Clone, Args)]
 pub(crate) struct SettleArgs {
     /// List the steps in their order, with the reason for each, and take none
@@ -31,9 +30,9 @@ pub(crate) struct SettleArgs {
     #[arg(long)]
     pub(crate) rehearse: bool,
 
-    /// Settle this hostname only; may be repeated
-    #[arg(long, value_name = "HOSTNAME")]
-    pub(crate) only: Vec<Hostname>,
+    /// Settle only this hostname, or certificate that no hostname uses; may be repeated
+    #[arg(long, value_name = "NAME")]
+    pub(crate) only: Vec<String>,
 
     /// Trust what was seen within this many seconds
     #[arg(long, value_name = "SECONDS", default_value_t = MAX_AGE_SECS, env = "PINDREL_MAX_AGE")]
@@ -67,7 +66,8 @@ pub(crate) async fn run(context: &Context, args: &SettleArgs) -> Result<Status, 
         let engine = loaded.engine(home, bounds, Arc::new(())).await?;
         let plan = engine.plan(&scope, aim).await?;
         output::steps::print(context, &plan)?;
-        return Ok(match (plan.stuck.iter().any(|stuck| stuck.outage), plan.held == plan.total) {
+        let all_held = plan.held == plan.total && plan.leftovers.is_empty();
+        return Ok(match (plan.stuck.iter().any(|stuck| stuck.outage), all_held) {
             (true, _) => Status::Failed,
             (false, true) => Status::Done,
             (false, false) => Status::NotHeld,
@@ -116,6 +116,7 @@ async fn carry_out(engine: &Engine, scope: &Scope, aim: Aim, progress: &Progress
 fn status_of(summary: &Summary) -> Status {
     match summary {
         Summary { failed: 1.., .. } => Status::Failed,
+        Summary { leftovers: 1.., .. } => Status::NotHeld,
         Summary { held, total, .. } if held < total => Status::NotHeld,
         _ => Status::Done,
     }

@@ -3,26 +3,28 @@
 use std::sync::Arc;
 
 use clap::Args;
-use pindrel_core::name::Hostname;
 
 use crate::args::{MAX_AGE_SECS, RunBounds};
 use crate::context::{Context, bounds};
 use crate::error::{CliError, Status};
+use crate::names;
 use crate::output;
 
 /// Show the five pins of every hostname
 ///
 /// Facts that are older than --max-age are looked at again; nothing is changed. A
 /// hostname is held when all five pins are: zone, certificate, binding, alias, answer.
+/// Certificates that no hostname uses stand below, and what is left over of hostnames
+/// that the manifest no longer names.
 ///
-/// Exit status: 0 all held, 3 something is not.
+/// Exit status: 0 all held and nothing left over, 3 otherwise.
 #[derive(Debug, Clone, Args)]
 pub(crate) struct StatusArgs {
-    /// Show this hostname only; may be repeated
-    #[arg(long, value_name = "HOSTNAME")]
-    pub(crate) only: Vec<Hostname>,
+    /// Show only this hostname, or certificate that no hostname uses; may be repeated
+    #[arg(long, value_name = "NAME")]
+    pub(crate) only: Vec<String>,
 
-    /// Show only hostnames with this label; may be repeated, and then all must be there
+    /// Show only what has this label; may be repeated, and then all must be there
     #[arg(long, value_name = "LABEL")]
     pub(crate) label: Vec<String>,
 
@@ -40,11 +42,17 @@ impl Default for StatusArgs {
 pub(crate) async fn run(context: &Context, args: &StatusArgs) -> Result<Status, CliError> {
     let loaded = context.load()?;
     output::diagnostics::warn(&loaded.mistakes);
-    let mut scope = loaded.hostnames(&args.only)?;
-    scope.retain(|id| args.label.iter().all(|label| loaded.desired.hostname(*id).labels.contains(label)));
+    let mut scope = loaded.scope(&args.only)?;
+    names::known_labels(&loaded.desired, &args.label)?;
+    let (desired, has_all) =
+        (&loaded.desired, |labels: &[String]| args.label.iter().all(|label| labels.contains(label)));
+    // What is left over has no labels any more.
+    scope.leftovers &= args.label.is_empty();
+    scope.hostnames.retain(|id| has_all(&desired.hostname(*id).labels));
+    scope.certificates.retain(|id| has_all(&desired.certificate(*id).terms.labels));
     let engine = loaded.engine(context.home().await?, bounds(args.max_age, RunBounds::default()), Arc::new(())).await?;
     let report = engine.status(&scope).await?;
     output::status::print(context, &report)?;
-    let held = report.hostnames.iter().all(|hostname| hostname.pins.held());
+    let held = report.held() == report.total() && report.leftovers.is_empty();
     Ok(if held { Status::Done } else { Status::NotHeld })
 }

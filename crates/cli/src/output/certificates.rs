@@ -24,11 +24,6 @@ const BAR: usize = 10;
 /// The most places that a line names.
 const MOST_USES: usize = 2;
 
-/// Says whether nothing is left to do for a certificate.
-pub(crate) fn is_held(report: &CertificateReport) -> bool {
-    report.report.as_ref().is_none_or(|report| report.state == PinState::Held)
-}
-
 /// Writes the list.
 pub(crate) fn print_list(context: &Context, now: Timestamp, reports: &[CertificateReport]) -> Result<(), CliError> {
     match context.format {
@@ -61,7 +56,7 @@ fn last(report: &CertificateReport) -> Option<(&'static str, Option<&str>)> {
     })
 }
 
-fn as_json(now: Timestamp, report: &CertificateReport) -> Value {
+pub(super) fn as_json(now: Timestamp, report: &CertificateReport) -> Value {
     json!({
         "name": report.name,
         "in_manifest": report.in_manifest,
@@ -149,10 +144,15 @@ fn print_table(now: Timestamp, reports: &[CertificateReport]) -> Result<(), CliE
     for report in reports {
         print_findings(&mut out, now, report)?;
     }
-    let held = reports.iter().filter(|report| is_held(report)).count();
-    let total = count(reports.len(), "certificate");
-    let colour = if held == reports.len() { style::GOOD } else { style::UNDERWAY };
-    writeln!(out, "{}", style::paint(colour, format_args!("{held} of {total} held.")))?;
+    let held = reports.iter().filter(|report| report.is_held()).count();
+    let wanted = reports.iter().filter(|report| report.in_manifest).count();
+    let total = count(wanted, "certificate");
+    let colour = if held == wanted { style::GOOD } else { style::UNDERWAY };
+    let left = match reports.len() - wanted {
+        0 => String::new(),
+        left => style::paint(style::UNDERWAY, format_args!(", {left} left over")),
+    };
+    writeln!(out, "{}{left}.", style::paint(colour, format_args!("{held} of {total} held")))?;
     Ok(())
 }
 
@@ -178,6 +178,7 @@ fn uses(report: &CertificateReport) -> String {
         }
     }
     match places.len() {
+        0 if !report.in_manifest => "left over".into(),
         0 => "nowhere".into(),
         n if n > MOST_USES => format!("{} and {} more", places[..MOST_USES].join(", "), n - MOST_USES),
         _ => places.join(", "),
@@ -196,8 +197,12 @@ fn bar(used: f32) -> String {
     format!("{}{}", "━".repeat(left.min(BAR)), "╌".repeat(BAR - left.min(BAR)))
 }
 
-fn print_findings(out: &mut impl std::io::Write, now: Timestamp, report: &CertificateReport) -> Result<(), CliError> {
-    if let (Some(note), false) = (&report.note, is_held(report)) {
+pub(super) fn print_findings(
+    out: &mut impl std::io::Write,
+    now: Timestamp,
+    report: &CertificateReport,
+) -> Result<(), CliError> {
+    if let (Some(note), false) = (&report.note, report.is_held()) {
         writeln!(out, "{} {}", style::paint(style::STRONG, &report.name), style::paint(style::FAINT, note))?;
     }
     for finding in report.report.iter().flat_map(|pin| &pin.findings) {
@@ -210,7 +215,7 @@ fn print_findings(out: &mut impl std::io::Write, now: Timestamp, report: &Certif
         }
     }
     match &report.last_attempt {
-        Some(last) if !is_held(report) => attempt::print(out, now, last),
+        Some(last) if !report.is_held() => attempt::print(out, now, last),
         _ => Ok(()),
     }
 }

@@ -4,6 +4,7 @@ use std::io::Write;
 
 use annotate_snippets::renderer::DecorStyle;
 use annotate_snippets::{AnnotationKind, Level, Renderer, Snippet};
+use pindrel_core::desired::Desired;
 use pindrel_core::manifest::{Diagnostic, Place};
 use serde_json::{Value, json};
 
@@ -16,7 +17,7 @@ use crate::error::{CliError, Mistakes};
 const MOST_SHOWN: usize = 50;
 
 /// Writes what `check` found.
-pub(crate) fn print(context: &Context, hostnames: usize, mistakes: &Mistakes) -> Result<(), CliError> {
+pub(crate) fn print(context: &Context, desired: &Desired, mistakes: &Mistakes) -> Result<(), CliError> {
     if context.format == Format::Json {
         return super::json(&document(mistakes));
     }
@@ -29,8 +30,10 @@ pub(crate) fn print(context: &Context, hostnames: usize, mistakes: &Mistakes) ->
     };
     let file = &mistakes.file;
     if mistakes.errors.is_empty() {
-        let right = style::paint(style::GOOD, "is right");
-        writeln!(out, "{file} {right}: {}{warnings}.", count(hostnames, "hostname"))?;
+        let valid = style::paint(style::GOOD, "is valid");
+        let (hostnames, certificates) = (desired.hostnames.len(), desired.certificates.len());
+        let (hostnames, certificates) = (count(hostnames, "hostname"), count(certificates, "certificate"));
+        writeln!(out, "{file} {valid}: {hostnames}, {certificates}{warnings}.")?;
     } else {
         let errors = style::paint(style::BAD, count(mistakes.errors.len(), "mistake"));
         writeln!(out, "{file} has {errors}{warnings}.")?;

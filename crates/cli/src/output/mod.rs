@@ -1,6 +1,7 @@
 //! How results are written: one module for each, all formats in it.
 
 pub(crate) mod account;
+pub(crate) mod adopt;
 pub(crate) mod attempt;
 pub(crate) mod certificates;
 pub(crate) mod demo;

@@ -126,6 +126,8 @@ struct Seen {
     /// The hostnames that had a step, or have something in their way.
     touched: BTreeSet<Hostname>,
     stuck: Vec<InTheWay>,
+    /// What is left over, with what to do.
+    leftovers: Vec<(String, String)>,
     waits: HashMap<(Hostname, &'static str), String>,
 }
 
@@ -144,6 +146,7 @@ impl Listener for Text {
                 let (hostname, says, remedy) = (hostname.clone(), says.clone(), remedy.clone());
                 seen.stuck.push(InTheWay { hostname, failed: *failed, says, remedy, next: *next });
             }
+            Event::LeftOver { says, remedy, .. } => seen.leftovers.push((says.clone(), remedy.clone())),
             Event::Waiting { hostname, action, what } => {
                 let before = seen.waits.insert((hostname.clone(), action), what.clone());
                 // Waiting for the same thing again is no news.
@@ -191,6 +194,15 @@ impl Display for Text {
             writeln!(out, "{} {hostname}: {}", style::paint(colour, word), for_people(now, says))?;
             print_remedy(&mut out, now, remedy, *next)?;
         }
+        for (says, _) in seen.leftovers.iter().take(MOST_LISTED) {
+            writeln!(out, "{} {says}", style::paint(style::UNDERWAY, "left over"))?;
+        }
+        if seen.leftovers.len() > MOST_LISTED {
+            writeln!(out, "… and {} more left over", seen.leftovers.len() - MOST_LISTED)?;
+        }
+        if let Some((_, remedy)) = seen.leftovers.first() {
+            print_remedy(&mut out, now, remedy, None)?;
+        }
         writeln!(out, "{}", sentence(summary, self.aim))?;
         Ok(())
     }
@@ -221,6 +233,9 @@ fn sentence(summary: &Summary, aim: Aim) -> String {
     }
     if summary.waiting > 0 {
         text.push_str(&format!(" {} put off to a later run.", summary.waiting));
+    }
+    if summary.leftovers > 0 {
+        text.push_str(&format!(" {}.", style::paint(style::UNDERWAY, format_args!("{} left over", summary.leftovers))));
     }
     if *acme_requests > 0 {
         text.push_str(&format!(
@@ -307,7 +322,7 @@ impl Live {
                 let _ = self.bars.println(for_people(Timestamp::now(), &format!("note: {says}")));
             }
             Event::Planned { .. } => self.stop_looking(),
-            Event::Looking { .. } | Event::Stuck { .. } | Event::Summary(_) => {}
+            Event::Looking { .. } | Event::Stuck { .. } | Event::LeftOver { .. } | Event::Summary(_) => {}
         }
     }
 

@@ -4,13 +4,15 @@ use std::io::Write as _;
 
 use comfy_table::Cell;
 use jiff::Timestamp;
-use pindrel_core::pins::{Pin, PinReport, Pins};
-use pindrel_engine::{HostnameReport, Report};
+use pindrel_core::findings::Finding;
+use pindrel_core::name::Hostname;
+use pindrel_core::pins::{Pin, PinReport, PinState, Pins};
+use pindrel_engine::{CertificateReport, HostnameReport, Leftover, LeftoverKind, Report};
 use serde::Serialize;
 
 use super::finding::{print_evidence, print_remedy};
 use super::times::{age, for_people};
-use super::{VERSION, count, style};
+use super::{VERSION, held_of, style};
 use crate::args::Format;
 use crate::context::Context;
 use crate::error::CliError;
@@ -22,6 +24,23 @@ struct Document<'r> {
     held: usize,
     total: usize,
     hostnames: Vec<Row<'r>>,
+    /// Those that no hostname uses.
+    certificates: Vec<serde_json::Value>,
+    leftovers: Vec<LeftoverRow<'r>>,
+}
+
+#[derive(Serialize)]
+pub(super) struct LeftoverRow<'r> {
+    hostname: &'r Hostname,
+    what: &'r [LeftoverKind],
+    finding: &'r Finding,
+}
+
+impl<'r> LeftoverRow<'r> {
+    pub(super) fn new(leftover: &'r Leftover) -> LeftoverRow<'r> {
+        let Leftover { hostname, what, finding } = leftover;
+        LeftoverRow { hostname, what, finding }
+    }
 }
 
 #[derive(Serialize)]
@@ -48,10 +67,6 @@ pub(crate) fn print(context: &Context, report: &Report) -> Result<(), CliError> 
     }
 }
 
-fn held(report: &Report) -> usize {
-    report.hostnames.iter().filter(|row| row.pins.held()).count()
-}
-
 fn print_json(report: &Report) -> Result<(), CliError> {
     let rows = report.hostnames.iter().map(|row| Row {
         hostname: row.hostname.as_str(),
@@ -66,9 +81,11 @@ fn print_json(report: &Report) -> Result<(), CliError> {
     super::json(&Document {
         version: VERSION,
         at: report.at,
-        held: held(report),
-        total: report.hostnames.len(),
+        held: report.held(),
+        total: report.total(),
         hostnames: rows.collect(),
+        certificates: report.certificates.iter().map(|row| super::certificates::as_json(report.at, row)).collect(),
+        leftovers: report.leftovers.iter().map(LeftoverRow::new).collect(),
     })
 }
 
@@ -81,7 +98,15 @@ fn print_csv(report: &Report) -> Result<(), CliError> {
         let (hostname, endpoints) = (row.hostname.to_string(), row.endpoints.join(" "));
         [hostname, endpoints, zone, certificate, binding, alias, answer, expires, row.pins.held().to_string()]
     });
-    super::csv(&heads, rows)
+    // A certificate by itself has the one pin.
+    let certificates = report.certificates.iter().map(|row| {
+        let state = row.report.as_ref().map_or("", |report| report.state.as_str()).to_owned();
+        let expires = row.expires.map_or(String::new(), |expires| expires.to_string());
+        let none = String::new;
+        let name = row.name.clone();
+        [name, none(), none(), state, none(), none(), none(), expires, row.is_held().to_string()]
+    });
+    super::csv(&heads, rows.chain(certificates))
 }
 
 fn print_text(report: &Report) -> Result<(), CliError> {
@@ -90,14 +115,26 @@ fn print_text(report: &Report) -> Result<(), CliError> {
     for row in &report.hostnames {
         table.add_row(cells(report.at, row));
     }
+    for row in &report.certificates {
+        table.add_row(certificate_cells(report.at, row));
+    }
     super::write_table(table, &[7, 8])?;
     let mut out = anstream::stdout();
     for row in report.hostnames.iter().filter(|row| !row.pins.held()) {
         print_findings(&mut out, report.at, row)?;
     }
-    let (held, total) = (held(report), report.hostnames.len());
+    for row in report.certificates.iter().filter(|row| !row.is_held()) {
+        super::certificates::print_findings(&mut out, report.at, row)?;
+    }
+    for leftover in &report.leftovers {
+        print_leftover(&mut out, report.at, &leftover.finding)?;
+    }
+    let (held, total) = (report.held(), report.total());
     let colour = if held == total { style::GOOD } else { style::UNDERWAY };
-    let sum = style::paint(colour, format_args!("{held} of {} held", count(total, "hostname")));
+    let mut sum = style::paint(colour, held_of(held, total, report.certificates.len()));
+    if !report.leftovers.is_empty() {
+        sum.push_str(&style::paint(style::UNDERWAY, format_args!(", {} left over", report.leftovers.len())));
+    }
     writeln!(out, "{sum}.  {}", style::paint(style::FAINT, "◆ held  ◈ working  ◇ loose  ✕ blocked  · unknown"))?;
     Ok(())
 }
@@ -112,6 +149,23 @@ fn cells(now: Timestamp, row: &HostnameReport) -> Vec<Cell> {
         oldest.map_or("never".to_owned(), |seen| format!("{} ago", age(now.as_second() - seen.as_second()))),
     ));
     cells
+}
+
+fn certificate_cells(now: Timestamp, row: &CertificateReport) -> Vec<Cell> {
+    let nothing = || Cell::new("–").fg(super::table_colour(PinState::Unknown));
+    let mut cells = vec![Cell::new(&row.name), nothing(), nothing()];
+    cells.push(row.report.as_ref().map_or_else(nothing, pin_cell));
+    cells.extend([nothing(), nothing(), nothing()]);
+    let days = row.expires.map(|expires| (expires.as_second() - now.as_second()) / 86_400);
+    cells.push(Cell::new(days.map_or("–".to_owned(), |days| days.to_string())));
+    cells
+}
+
+/// Tells what is left over of a hostname.
+pub(super) fn print_leftover(out: &mut impl std::io::Write, now: Timestamp, finding: &Finding) -> Result<(), CliError> {
+    writeln!(out, "{} {}", style::paint(style::UNDERWAY, "left over"), finding.says)?;
+    print_evidence(out, now, &finding.evidence)?;
+    print_remedy(out, now, &finding.remedy, None)
 }
 
 fn pin_cell(pin: &PinReport) -> Cell {

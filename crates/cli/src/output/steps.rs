@@ -21,7 +21,10 @@ pub(crate) fn print(context: &Context, plan: &Plan) -> Result<(), CliError> {
             .iter()
             .map(|stuck| json!({ "hostname": stuck.hostname, "failed": stuck.outage, "findings": stuck.findings }))
             .collect();
-        return super::json(&json!({ "version": VERSION, "steps": plan.steps, "stuck": stuck }));
+        let leftovers: Vec<_> = plan.leftovers.iter().map(super::status::LeftoverRow::new).collect();
+        return super::json(
+            &json!({ "version": VERSION, "steps": plan.steps, "stuck": stuck, "leftovers": leftovers }),
+        );
     }
     let mut out = anstream::stdout();
     let width = plan.steps.iter().map(|step| step.hostname.as_str().len()).max().unwrap_or(0);
@@ -50,6 +53,9 @@ pub(crate) fn print(context: &Context, plan: &Plan) -> Result<(), CliError> {
             print_evidence(&mut out, now, &finding.evidence)?;
             print_remedy(&mut out, now, &finding.remedy, finding.again.at())?;
         }
+    }
+    for leftover in &plan.leftovers {
+        super::status::print_leftover(&mut out, now, &leftover.finding)?;
     }
     let held = held_of(plan.held, plan.total, plan.certificates);
     match plan.steps.len() {

@@ -358,7 +358,7 @@ async fn lists_filter_sort_and_fit_their_schemas() {
     workspace.write("pindrel.toml", &text[..text.find("[certificate.a]").unwrap()]);
     let csv = workspace.run(&["cert", "list", "--format", "csv"]).ended(0).stdout;
     assert!(
-        csv.lines().last().unwrap().starts_with("a,a.larkfield.example,an authority,ecdsa-p256,left over,"),
+        csv.lines().last().unwrap().starts_with("a,a.larkfield.example,main,ecdsa-p256,left over,"),
         "{csv}"
     );
     workspace.run(&["cert", "show", "nobody"]).ended(1);

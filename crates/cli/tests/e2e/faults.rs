@@ -84,23 +84,6 @@ async fn nothing_stays_of_an_order_that_the_manifest_wants_no_more() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn without_its_state_it_leaves_alone_what_it_does_not_know_to_be_its_own() {
-    let (workspace, sandbox) = sandboxed(quick(), one_name).await;
-    workspace.run(&["settle"]).ended(0);
-    std::fs::remove_dir_all(workspace.path().join(".pindrel")).unwrap();
-
-    let ran = workspace.run(&["settle"]).ended(3);
-    assert!(
-        ran.stdout.contains("has a binding of api.larkfield.example that Pindrel did not create"),
-        "{}",
-        ran.stdout
-    );
-    assert_eq!(ran.stdout.matches('→').count(), 1, "only what a person has to see to: {}", ran.stdout);
-    sandbox.platform().unbind("catalogue", "api.larkfield.example");
-    workspace.run(&["settle", "--max-age", "0"]).ended(0);
-}
-
-#[tokio::test(flavor = "multi_thread")]
 async fn two_runs_at_once_do_not_meet() {
     let slow = pindrel_sandbox::Options { lag: Duration::from_millis(500), ..quick() };
     let (workspace, _sandbox) = sandboxed(slow, one_name).await;

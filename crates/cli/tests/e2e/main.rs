@@ -10,6 +10,7 @@ mod faults;
 mod hostile;
 mod issuing;
 mod kill;
+mod leftovers;
 mod manifest;
 mod real;
 mod sandbox_tools;

@@ -95,7 +95,8 @@ async fn labels_and_notes_filter_and_show_in_the_status() {
     assert_eq!(hostnames(&["--label", "public"]).len(), 2);
     let night = hostnames(&["--label", "survey"]);
     assert_eq!((night.len(), &night[0]["note"]), (1, &"ask the night team".into()));
-    assert_eq!(hostnames(&["--label", "public", "--label", "none"]).len(), 0);
+    let unknown = workspace.run(&["status", "--label", "publik"]).ended(2);
+    assert!(unknown.stderr.contains("Did you mean \"public\"?"), "{}", unknown.stderr);
     let told = workspace.run(&["status"]).ended(3).stdout;
     assert!(
         told.contains("api.larkfield.example ask the night team"),

@@ -75,7 +75,8 @@ impl<T> Written<T> {
         self.made.as_ref().is_some_and(&is) || self.intended.as_ref().is_some_and(is)
     }
 
-    fn is_empty(&self) -> bool {
+    /// Says whether nothing was written or is about to be.
+    pub fn is_empty(&self) -> bool {
         self.made.is_none() && self.intended.is_none()
     }
 }
@@ -105,6 +106,21 @@ impl Ownership {
             .into_iter()
             .filter_map(|key| self.bindings.get(key))
             .any(|written| written.any(|own| own == binding))
+    }
+
+    /// Says whether nothing is recorded at all.
+    pub fn is_empty(&self) -> bool {
+        self.alias.is_empty() && self.bindings.is_empty()
+    }
+
+    /// Takes over alias records that are there.
+    pub fn adopt_alias(&mut self, sets: Vec<RecordSet>) {
+        self.alias = Written { made: Some(sets), intended: None };
+    }
+
+    /// Takes over a binding that is at an endpoint.
+    pub fn adopt_binding(&mut self, endpoint: EndpointKey, binding: Binding) {
+        self.bindings.insert(endpoint, Written { made: Some(binding), intended: None });
     }
 
     /// Notes that a binding is about to be written at an endpoint.

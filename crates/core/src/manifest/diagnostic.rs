@@ -82,7 +82,7 @@ impl<'t> LineIndex<'t> {
 }
 
 /// Returns the candidate most like `word`, if any is like it at all.
-pub(crate) fn nearest<'c>(word: &str, candidates: impl IntoIterator<Item = &'c str>) -> Option<&'c str> {
+pub fn nearest<'c>(word: &str, candidates: impl IntoIterator<Item = &'c str>) -> Option<&'c str> {
     let limit = (word.chars().count() / 3).max(1) + 1;
     candidates
         .into_iter()

@@ -12,8 +12,7 @@ mod section;
 #[cfg(test)]
 mod tests;
 
-pub(crate) use diagnostic::nearest;
-pub use diagnostic::{Diagnostic, Diagnostics, LineIndex, Place};
+pub use diagnostic::{Diagnostic, Diagnostics, LineIndex, Place, nearest};
 pub use read::{keys, read};
 
 use std::net::SocketAddr;

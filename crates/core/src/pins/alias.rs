@@ -70,7 +70,9 @@ fn judge_view(known: Known<'_>, view: &AliasView, wanted: &[RecordSet]) -> PinRe
             .because(finding(Code::AliasDiffers, says, "Run settle: it corrects the record").seen(evidence));
     }
     let says = format!("{hostname} has records that Pindrel did not create: {}", in_words(&first));
-    let remedy = format!("Delete these records of {hostname} once nobody needs them");
+    let remedy = format!(
+        "Delete these records of {hostname} once nobody needs them; if they are yours, take them over with: pindrel adopt alias {hostname}"
+    );
     PinReport::new(PinState::Blocked, None, "foreign records")
         .because(finding(Code::AliasConflict, says, remedy).seen(evidence))
 }

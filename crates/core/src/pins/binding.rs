@@ -6,6 +6,7 @@ use crate::desired::EndpointDriver;
 use crate::endpoint::{Binding, Deployment};
 use crate::facts::{BindingView, EndpointView, ServedView};
 use crate::findings::{Code, Finding};
+use crate::name::Hostname;
 
 pub(super) fn judge(known: Known<'_>) -> PinReport {
     let Some(endpoint) = known.endpoint else { return PinReport::not_looked_at() };
@@ -102,10 +103,10 @@ fn judge_present(known: Known<'_>, binding: &Binding, deployment: &Deployment, s
     let wanted = known.certificate.map(|held| known.wanted.binding(held.sha256));
     if wanted.as_ref() != Some(binding) {
         let difference = wanted.as_ref().map_or("its certificate".to_owned(), |wanted| differences(binding, wanted));
-        if !known.ownership.is_some_and(|own| own.wrote_binding(&endpoint.key(), binding)) {
+        if !known.may_change(binding) {
             let says =
                 format!("{name} has a binding of {hostname} that Pindrel did not create; it differs in {difference}");
-            let remedy = "Remove that binding on the platform once nobody needs it";
+            let remedy = foreign_remedy(hostname);
             return PinReport::new(PinState::Blocked, None, "a foreign binding").because(finding(
                 Code::BindingForeign,
                 says,
@@ -168,7 +169,15 @@ fn judge_present(known: Known<'_>, binding: &Binding, deployment: &Deployment, s
     }
 }
 
-fn differences(is: &Binding, wanted: &Binding) -> String {
+/// What to do about a binding that Pindrel did not create.
+pub fn foreign_remedy(hostname: &Hostname) -> String {
+    format!(
+        "If it is yours, take it over with: pindrel adopt binding {hostname}; else remove it on the platform once nobody needs it"
+    )
+}
+
+/// Names what differs between two bindings.
+pub fn differences(is: &Binding, wanted: &Binding) -> String {
     let parts = [
         (is.certificate != wanted.certificate, "its certificate"),
         (is.routes != wanted.routes, "its routes"),

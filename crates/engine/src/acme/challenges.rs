@@ -217,7 +217,7 @@ impl Engine {
 
     /// Clears the challenge records of all orders that have ended, by exact value, and
     /// waits until no server gives them.
-    pub(crate) async fn clear_leftovers(&self) -> Result<(), EngineError> {
+    pub(crate) async fn clear_challenge_records(&self) -> Result<(), EngineError> {
         let mut zones: BTreeMap<DnsName, Vec<ChallengeRow>> = BTreeMap::new();
         for row in self.state.challenges(None).await? {
             zones.entry(row.zone.clone()).or_default().push(row);

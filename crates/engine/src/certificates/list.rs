@@ -5,7 +5,7 @@ use std::collections::HashMap;
 use jiff::Timestamp;
 use pindrel_core::desired::CertificateId;
 use pindrel_core::facts::{HeldCertificate, Origin};
-use pindrel_core::pins::PinReport;
+use pindrel_core::pins::{PinReport, PinState};
 use pindrel_core::values::{Fingerprint, KeyKind};
 use pindrel_state::{CertificateRow, OrderEnd};
 use serde::Serialize;
@@ -93,37 +93,83 @@ impl Engine {
         let mut attempts = self.last_attempts_of_certificates(&ids).await?;
         let mut reports = Vec::with_capacity(ids.len());
         for id in ids {
-            let wanted = self.desired.certificate(id);
-            let row = rows.remove(&wanted.name);
-            self.load_certificate(id).await?;
-            let mut used = uses.remove(&id).unwrap_or_default();
-            let files = wanted.terms.deliveries.iter().map(|delivery| delivery.file.display().to_string());
-            used.extend(files.map(CertificateUse::File));
-            let from = match wanted.authority {
-                Some(authority) => self.desired.authority(authority).name.clone(),
-                None => in_words(wanted.terms.issued_by),
-            };
-            reports.push(CertificateReport {
-                name: wanted.name.clone(),
-                in_manifest: true,
-                names: wanted.names.iter().map(ToString::to_string).collect(),
-                from,
-                report: Some(self.judge_certificate(id, now)),
-                last: self.state.last_order(&wanted.name).await?,
-                last_attempt: attempts.remove(&id),
-                used,
-                labels: wanted.terms.labels.clone(),
-                note: wanted.terms.note.clone(),
-                ..of_row(row.as_ref(), wanted.terms.renewal, now)
-            });
+            let row = rows.remove(&self.desired.certificate(id).name);
+            let used = uses.remove(&id).unwrap_or_default();
+            reports.push(self.certificate_report(id, row.as_ref(), used, attempts.remove(&id), now).await?);
         }
         let mut left: Vec<CertificateRow> = rows.into_values().collect();
         left.sort_by(|one, other| one.name.cmp(&other.name));
         for row in left {
             let last = self.state.last_order(&row.name).await?;
-            reports.push(CertificateReport { last, ..of_row(Some(&row), Default::default(), now) });
+            let authority = self.desired.authority_at(&row.held.authority);
+            let mut report = CertificateReport { last, ..of_row(Some(&row), Default::default(), now) };
+            if let Some(authority) = authority.filter(|_| row.held.origin == Origin::Authority) {
+                report.from = self.desired.authority(authority).name.clone();
+            }
+            reports.push(report);
         }
         Ok(reports)
+    }
+
+    /// Says whether a certificate is kept under this name, whether or not the manifest names it.
+    ///
+    /// # Errors
+    /// [`EngineError`] when the state cannot be read.
+    pub async fn keeps_certificate(&self, name: &str) -> Result<bool, EngineError> {
+        Ok(self.state.certificate(name).await?.is_some())
+    }
+
+    /// Reports on some certificates that no hostname uses.
+    pub(crate) async fn unused_certificate_reports(
+        &self,
+        ids: &[CertificateId],
+        now: Timestamp,
+    ) -> Result<Vec<CertificateReport>, EngineError> {
+        let mut attempts = self.last_attempts_of_certificates(ids).await?;
+        let mut reports = Vec::with_capacity(ids.len());
+        for id in ids {
+            let row = self.state.certificate(&self.desired.certificate(*id).name).await?;
+            reports.push(self.certificate_report(*id, row.as_ref(), Vec::new(), attempts.remove(id), now).await?);
+        }
+        Ok(reports)
+    }
+
+    async fn certificate_report(
+        &self,
+        id: CertificateId,
+        row: Option<&CertificateRow>,
+        mut used: Vec<CertificateUse>,
+        last_attempt: Option<LastAttempt>,
+        now: Timestamp,
+    ) -> Result<CertificateReport, EngineError> {
+        let wanted = self.desired.certificate(id);
+        self.load_certificate(id).await?;
+        let files = wanted.terms.deliveries.iter().map(|delivery| delivery.file.display().to_string());
+        used.extend(files.map(CertificateUse::File));
+        let from = match wanted.authority {
+            Some(authority) => self.desired.authority(authority).name.clone(),
+            None => in_words(wanted.terms.issued_by),
+        };
+        Ok(CertificateReport {
+            name: wanted.name.clone(),
+            in_manifest: true,
+            names: wanted.names.iter().map(ToString::to_string).collect(),
+            from,
+            report: Some(self.judge_certificate(id, now)),
+            last: self.state.last_order(&wanted.name).await?,
+            last_attempt,
+            used,
+            labels: wanted.terms.labels.clone(),
+            note: wanted.terms.note.clone(),
+            ..of_row(row, wanted.terms.renewal, now)
+        })
+    }
+}
+
+impl CertificateReport {
+    /// Says whether the manifest names it and it is held.
+    pub fn is_held(&self) -> bool {
+        self.report.as_ref().is_some_and(|report| report.state == PinState::Held)
     }
 }
 

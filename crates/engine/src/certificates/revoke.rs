@@ -1,7 +1,6 @@
 //! Revocation (RFC 8555 §7.6).
 
 use pindrel_acme::RequestSigner;
-use pindrel_core::desired::CertificateId;
 use pindrel_core::facts::{Origin, ReplaceReason};
 use pindrel_core::findings::{Code, Finding};
 use pindrel_core::values::Fingerprint;
@@ -45,21 +44,20 @@ pub enum RevocationKey {
 }
 
 impl Engine {
-    /// Revokes the present certificate of a name, and marks it to be replaced unless told
+    /// Revokes the present certificate of a name, which the manifest need no longer hold, and marks it to be replaced unless told
     /// otherwise; after a key compromise the next one always has a new key.
     ///
     /// # Errors
     /// A [`Finding`].
     pub async fn revoke(
         &self,
-        id: CertificateId,
+        name: &str,
         reason: RevokeReason,
         by: RevocationKey,
         replace: bool,
     ) -> Result<Fingerprint, Finding> {
-        let wanted = self.desired.certificate(id);
-        let mut row =
-            self.state.certificate(&wanted.name).await.map_err(state_failed)?.ok_or_else(|| unknown(&wanted.name))?;
+        let wanted = self.desired.certificate_named(name);
+        let mut row = self.state.certificate(name).await.map_err(state_failed)?.ok_or_else(|| unknown(name))?;
         // Known before the authority hears of it: what is stopped half-way is gone on with,
         // and a compromised key is never used again.
         row.revoking = Some(reason.code());
@@ -68,12 +66,15 @@ impl Engine {
         } else if replace {
             row.held.replace = Some(ReplaceReason::Revoked);
         }
-        row.renew_at = row.held.due_at(wanted.terms.renewal);
+        let rule = wanted.map_or_else(Default::default, |id| self.desired.certificate(id).terms.renewal);
+        row.renew_at = row.held.due_at(rule);
         self.state.update_certificate(&row).await.map_err(state_failed)?;
         let sha256 = row.held.sha256;
         self.revoke_row(row.clone(), by).await?;
         row.revoking = None;
-        self.know_certificate(id, row).await;
+        if let Some(id) = wanted {
+            self.know_certificate(id, row).await;
+        }
         Ok(sha256)
     }
 

@@ -1,9 +1,10 @@
 //! Binding a hostname at an endpoint, until it is deployed.
 
 use pindrel_core::desired::{EndpointId, HostnameId};
-use pindrel_core::endpoint::Deployment;
+use pindrel_core::endpoint::{Binding, Deployment};
 use pindrel_core::facts::{BindingView, Fact, ServedView};
 use pindrel_core::findings::{Code, Finding};
+use pindrel_core::pins::{Known, foreign_remedy};
 use pindrel_state::Claim;
 
 use super::{Progress, Wait};
@@ -20,16 +21,15 @@ impl Engine {
         let held = self.held_certificate(wanted.certificate);
         let held = held.ok_or_else(|| internal(format!("no certificate covers {hostname} yet")))?;
         let binding = wanted.binding(held.sha256);
-        let own = self.known().hostnames.get(&id).map(|known| known.ownership.clone()).unwrap_or_default();
+        let may_change = |present: &Binding| Known::about(&self.desired, &self.known(), id).may_change(present);
 
         let present = platform.binding(&info.id, hostname).await.map_err(|error| error.finding())?;
         let bound = match present {
             // Another try is worth while where the platform has given up.
             Some(bound) if bound.binding == binding && !matches!(bound.deployment, Deployment::Failed { .. }) => bound,
-            Some(bound) if bound.binding != binding && !own.wrote_binding(&key, &bound.binding) => {
+            Some(bound) if bound.binding != binding && !may_change(&bound.binding) => {
                 let says = format!("{hostname} was bound at {name} by someone else in the meantime");
-                let remedy = "Remove that binding on the platform once nobody needs it";
-                return Err(Finding::of(Code::BindingForeign, says, remedy));
+                return Err(Finding::of(Code::BindingForeign, says, foreign_remedy(hostname)));
             }
             present => {
                 self.record_ownership(claim, id, |own| own.intend_binding(key.clone(), binding.clone())).await?;

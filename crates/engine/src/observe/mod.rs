@@ -19,26 +19,36 @@ use pindrel_core::pins::Pins;
 use crate::events::Event;
 use crate::failure::EngineError;
 use crate::run::Engine;
+use crate::settle::Scope;
 
 #[cfg(test)]
 pub(crate) use certificate::read_bounded;
 
 /// How many summaries of hostnames are read at once.
-const PAGE: usize = 5_000;
+pub(crate) const PAGE: usize = 5_000;
+
+/// The hostnames that are worth looking at.
+pub(crate) struct Surveyed {
+    /// Those of the scope that are not known to be held.
+    pub(crate) open: Vec<HostnameId>,
+    /// Those that the state knows and the manifest does not name, where the scope asks for them.
+    pub(crate) unlisted: Vec<String>,
+}
 
 impl Engine {
     /// Looks at every hostname of the scope that is not known to be held by fresh
-    /// facts, and returns those. What is known to be held costs one small row.
+    /// facts. What is known to be held costs one small row.
     pub(crate) async fn survey_open(
         &self,
-        scope: &[HostnameId],
+        scope: &Scope,
         due: &HashSet<CertificateId>,
-    ) -> Result<Vec<HostnameId>, EngineError> {
-        let open = self.open_hostnames(scope, due).await?;
-        self.listener.on(Event::Looking { hostnames: open.len(), total: scope.len() });
-        self.load(&open).await?;
-        self.look(&open).await?;
-        Ok(open)
+    ) -> Result<Surveyed, EngineError> {
+        let surveyed = self.open_hostnames(scope, due).await?;
+        let Surveyed { open, .. } = &surveyed;
+        self.listener.on(Event::Looking { hostnames: open.len(), total: scope.hostnames.len() });
+        self.load(open).await?;
+        self.look(open).await?;
+        Ok(surveyed)
     }
 
     /// Looks at every hostname of the scope whose facts are too old, and loads all.
@@ -47,25 +57,25 @@ impl Engine {
         self.look(&stale).await
     }
 
-    fn is_fresh(&self, seen_secs: i64, now: Timestamp) -> bool {
+    pub(crate) fn is_fresh(&self, seen_secs: i64, now: Timestamp) -> bool {
         let seen = Timestamp::from_second(seen_secs).unwrap_or(Timestamp::UNIX_EPOCH);
         is_fresh(seen, now, self.bounds.max_age_secs)
     }
 
-    async fn open_hostnames(
-        &self,
-        scope: &[HostnameId],
-        due: &HashSet<CertificateId>,
-    ) -> Result<Vec<HostnameId>, EngineError> {
+    async fn open_hostnames(&self, scope: &Scope, due: &HashSet<CertificateId>) -> Result<Surveyed, EngineError> {
         let now = self.clock.now();
+        let mut unlisted = Vec::new();
         let ids: HashMap<&str, HostnameId> =
-            scope.iter().map(|id| (self.desired.hostname(*id).hostname.as_str(), *id)).collect();
+            scope.hostnames.iter().map(|id| (self.desired.hostname(*id).hostname.as_str(), *id)).collect();
         let mut settled = vec![false; self.desired.hostnames.len()];
         let mut after = String::new();
         loop {
             let mut page = self.state.hostname_summaries(&after, PAGE).await?;
             for summary in &page {
-                let Some(id) = ids.get(summary.hostname.as_str()) else { continue };
+                let Some(id) = ids.get(summary.hostname.as_str()) else {
+                    unlisted.extend(scope.leftovers.then(|| summary.hostname.clone()));
+                    continue;
+                };
                 settled[id.0 as usize] = summary.held
                     && now.as_second() < summary.due_secs
                     && self.is_fresh(summary.seen_secs, now)
@@ -78,7 +88,7 @@ impl Engine {
                 _ => break,
             }
         }
-        Ok(scope.iter().copied().filter(|id| !settled[id.0 as usize]).collect())
+        Ok(Surveyed { open: scope.hostnames.iter().copied().filter(|id| !settled[id.0 as usize]).collect(), unlisted })
     }
 
     /// Loads from the state what is known of some hostnames; returns those whose facts

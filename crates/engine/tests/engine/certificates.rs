@@ -80,7 +80,7 @@ async fn a_revoked_certificate_is_replaced_and_a_compromised_key_is_not_used_aga
     // The authority is away: the wish to revoke outlives the command.
     setting.break_or_mend(|faults| faults.authority.down = true);
     let engine = setting.engine().await;
-    let told = engine.revoke(FIRST, RevokeReason::KeyCompromise, RevocationKey::Account, true).await.unwrap_err();
+    let told = engine.revoke(API, RevokeReason::KeyCompromise, RevocationKey::Account, true).await.unwrap_err();
     assert_eq!(told.code, Code::AuthorityUnreachable, "{told:?}");
     setting.break_or_mend(|faults| faults.authority.down = false);
     assert_eq!(setting.settle().await.held, 1, "{:?}", setting.recorder.take());

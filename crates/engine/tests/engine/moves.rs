@@ -88,7 +88,7 @@ async fn a_run_about_one_hostname_touches_no_other() {
     let setting = Setting::new(Pace::default(), &several(5));
     let engine = setting.engine().await;
     let only: Vec<_> = engine.desired().hostname_ids().skip(2).take(1).collect();
-    let scope = Scope { hostnames: only, certificates: Vec::new() };
+    let scope = Scope { hostnames: only, ..Scope::default() };
     let summary = engine.settle(&scope, Aim::Hold).await.unwrap();
     assert_eq!((summary.held, summary.total, setting.authority_counts().2), (1, 1, 1));
     for n in 0..5 {

@@ -2,9 +2,8 @@
 
 use std::time::Duration;
 
-use pindrel_core::desired::CertificateId;
-use pindrel_core::pin::PinState;
-use pindrel_engine::{JournalFilter, Moment, RevocationKey, RevokeReason};
+use pindrel_core::records::RecordData;
+use pindrel_engine::{Adoptable, JournalFilter, LeftoverKind, Moment, RevocationKey, RevokeReason};
 use pindrel_testkit::memory::{Faults, Pace, Setting};
 
 use crate::{API, ONE, dice, several};
@@ -59,7 +58,7 @@ async fn whatever_fails_what_began_has_ended_in_the_journal() {
         setting.break_or_mend(fault);
         setting.settle().await;
         let engine = setting.engine().await;
-        let revoked = engine.revoke(CertificateId(0), RevokeReason::Superseded, RevocationKey::Account, true).await;
+        let revoked = engine.revoke(API, RevokeReason::Superseded, RevocationKey::Account, true).await;
         let filter = JournalFilter { most: 1_000, ..JournalFilter::default() };
         let entries = engine.journal_entries(&filter).await.unwrap();
         let count = |moment: Moment| entries.iter().filter(|entry| entry.moment == moment).count();
@@ -111,16 +110,82 @@ async fn two_runs_at_once_end_with_everything_held_and_nothing_left_behind() {
 }
 
 #[tokio::test(start_paused = true)]
-async fn a_lost_state_claims_nothing_that_it_cannot_know_to_be_its_own() {
+async fn a_lost_state_is_made_anew_while_clients_are_answered() {
     let setting = Setting::new(Pace::default(), ONE);
     setting.settle().await;
-    let (alias, binding) = (setting.aliases(API), setting.binding("catalogue", API));
+    let (alias, before) = (setting.aliases(API), setting.client_gets(API).await);
     let setting = setting.with_lost_state();
+    let (summary, answered) = tokio::join!(setting.settle(), async {
+        let mut answered = true;
+        for _ in 0..60 {
+            answered &= setting.client_gets(API).await.is_some();
+            tokio::time::sleep(Duration::from_secs(1)).await;
+        }
+        answered
+    });
+    assert_eq!((summary.held, summary.failed), (1, 0), "{:?}", setting.recorder.take());
+    assert!(answered, "what proves the binding to be the manifest's is that its zone leads there");
+    assert_eq!(setting.aliases(API), alias);
+    assert_ne!(setting.client_gets(API).await, before, "with a certificate whose key is known");
+}
+
+#[tokio::test(start_paused = true)]
+async fn after_a_lost_state_what_differs_is_taken_over_by_a_persons_word_only() {
+    let setting = Setting::new(Pace::default(), ONE);
+    setting.settle().await;
+    let mut setting = setting.with_lost_state();
+    let routes = "routes = [{ prefix = \"/v2\", service = \"catalogue\", release = \"live\" }]";
+    setting.names = format!("{ONE}{routes}\n");
+    let before = setting.binding("catalogue", API);
     let summary = setting.settle().await;
     assert_eq!((summary.held, summary.failed), (0, 0), "{summary:?}");
-    assert_eq!((setting.aliases(API), setting.binding("catalogue", API)), (alias, binding));
-    let pins = &setting.status().await.hostnames[0].pins;
-    assert_eq!((pins.binding.state, pins.alias.state), (PinState::Blocked, PinState::Held));
+    assert_eq!(setting.binding("catalogue", API), before, "whoever made it may want it so");
+
+    let engine = setting.engine().await;
+    let scope: Vec<_> = engine.desired().hostname_ids().collect();
+    let found = engine.candidates(&scope).await.unwrap();
+    let told: Vec<_> =
+        found.iter().map(|candidate| (candidate.what, candidate.is_proven(), candidate.differs.is_some())).collect();
+    assert_eq!(told, [(Adoptable::Alias, true, false), (Adoptable::Binding, true, true)], "{found:?}");
+    engine.adopt(&found).await.unwrap();
+    assert!(engine.candidates(&scope).await.unwrap().is_empty(), "now they are known");
+    drop(engine);
+    assert_eq!(setting.settle().await.held, 1, "{:?}", setting.recorder.take());
+    assert_eq!(setting.binding("catalogue", API).unwrap().routes.len(), 1);
+}
+
+#[tokio::test(start_paused = true)]
+async fn what_the_manifest_no_longer_names_is_told_until_it_is_gone() {
+    let left = "survey-1.larkfield.example";
+    let mut setting = Setting::new(Pace::default(), &several(2));
+    setting.settle().await;
+    setting.names = several(1);
+    assert_eq!(setting.plan().await.leftovers.len(), 1, "known before anything is done");
+    for _ in 0..2 {
+        let summary = setting.settle().await;
+        assert_eq!((summary.held, summary.total, summary.leftovers), (1, 1, 1), "{summary:?}");
+    }
+    let everything = [LeftoverKind::Alias, LeftoverKind::Binding, LeftoverKind::Certificate];
+    assert_eq!(setting.status().await.leftovers[0].what, everything);
+
+    // A platform that is down proves nothing to be gone.
+    setting.remove_aliases(left);
+    setting.remove_binding("plates", left);
+    setting.pass(Duration::from_secs(60)).await;
+    setting.break_or_mend(|faults| faults.platform_down = true);
+    assert_eq!(setting.status().await.leftovers[0].what, everything[1..]);
+    setting.break_or_mend(|faults| faults.platform_down = false);
+    assert_eq!(setting.settle().await.leftovers, 0);
+    assert!(setting.state.hostname(&left.parse().unwrap()).await.unwrap().is_none(), "and forgotten");
+
+    // What someone else made there since is theirs.
+    setting.names = several(2);
+    setting.settle().await;
+    setting.names = several(1);
+    setting.remove_aliases(left);
+    setting.foreign_record(left, RecordData::Cname("parked.larkfield.test".parse().unwrap()));
+    setting.pass(Duration::from_secs(60)).await;
+    assert_eq!(setting.status().await.leftovers[0].what, everything[1..]);
 }
 
 #[tokio::test(start_paused = true)]

@@ -76,6 +76,14 @@ impl<D: Database> Hostnames for SqlState<D> {
         self.database.write("store what was written", Durability::Now, statements).await.map(drop)
     }
 
+    async fn forget_hostname(&self, hostname: &Hostname) -> Result<(), StateError> {
+        let name = hostname.as_str();
+        let statements =
+            ["DELETE FROM hostnames WHERE hostname = ?1", "DELETE FROM hostname_facts WHERE hostname = ?1"];
+        let statements = statements.map(|sql| Statement::new(sql, values![name])).into();
+        self.database.write("forget a hostname", Durability::Soon, statements).await.map(drop)
+    }
+
     async fn zone(&self, zone: &DnsName) -> Result<Option<Fact<ZoneView>>, StateError> {
         let row = self.one("read a zone", "SELECT fact FROM zones WHERE zone = ?1", values![zone.as_str()]).await?;
         row.map(|mut row| read_json("zones", &row.text("zones")?)).transpose()

@@ -148,8 +148,8 @@ token = \"env:TOKEN\"
     /// Looks at everything.
     pub async fn status(&self) -> Report {
         let engine = self.engine().await;
-        let ids: Vec<_> = engine.desired().hostname_ids().collect();
-        engine.status(&ids).await.unwrap_or_else(|error| panic!("no status: {error}"))
+        let scope = Scope::all(engine.desired());
+        engine.status(&scope).await.unwrap_or_else(|error| panic!("no status: {error}"))
     }
 
     /// Breaks or mends something.
@@ -305,6 +305,12 @@ token = \"env:TOKEN\"
         let mut inner = self.world.inner();
         let deploy = inner.pace.deploy;
         inner.edge.put(endpoint, &hostname, binding, deploy, now);
+    }
+
+    /// Removes a binding at an endpoint, as someone else would.
+    pub fn remove_binding(&self, endpoint: &str, hostname: &str) {
+        let hostname: Hostname = hostname.parse().unwrap_or_else(|error| panic!("{error}"));
+        self.world.inner().edge.bindings.remove(&(endpoint.to_owned(), hostname));
     }
 
     /// The binding at an endpoint.

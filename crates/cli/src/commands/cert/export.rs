@@ -7,7 +7,7 @@ use clap::{Args, ValueEnum};
 use pindrel_core::values::SecretRef;
 use pindrel_engine::{Engine, ExportForm};
 
-use super::{named, read_password, secret_place};
+use super::{kept, read_password, secret_place};
 use crate::context::Context;
 use crate::error::{CliError, Status};
 
@@ -17,7 +17,7 @@ use crate::error::{CliError, Status};
 /// written again at every renewal, use deliver in the manifest.
 #[derive(Debug, Args)]
 pub(crate) struct ExportArgs {
-    /// The certificate's name in the manifest, or a hostname that uses it
+    /// The certificate's name in the manifest, or a hostname that uses it; also one left over
     name: String,
 
     /// What to write
@@ -73,8 +73,8 @@ pub(super) async fn run(context: &Context, args: &ExportArgs) -> Result<Status, 
     }
     let password = read_password(args.password.as_ref())?;
     let (engine, _) = context.engine().await?;
-    let id = named(engine.desired(), &args.name)?;
-    let bytes = engine.export(&engine.desired().certificate(id).name, form, password.as_ref()).await?;
+    let name = kept(&engine, &args.name).await?;
+    let bytes = engine.export(&name, form, password.as_ref()).await?;
     match &args.out {
         None => std::io::stdout().write_all(&bytes)?,
         Some(path) => {

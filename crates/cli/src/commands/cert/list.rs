@@ -7,6 +7,7 @@ use pindrel_engine::CertificateReport;
 
 use crate::context::Context;
 use crate::error::{CliError, Status};
+use crate::names;
 use crate::output;
 
 /// List the certificates with their days left
@@ -59,6 +60,7 @@ fn parse_seconds(text: &str) -> Result<i64, String> {
 
 pub(crate) async fn list(context: &Context, args: &ListArgs) -> Result<Status, CliError> {
     let (engine, _) = context.engine().await?;
+    names::known_labels(engine.desired(), &args.label)?;
     let now = Timestamp::now();
     let mut reports = engine.certificate_reports().await?;
     reports.retain(|report| args.keeps(report, now));
@@ -79,6 +81,6 @@ impl ListArgs {
         self.label.iter().all(|label| report.labels.contains(label))
             && self.from.as_ref().is_none_or(|from| *from == report.from)
             && self.ends_within.is_none_or(|within| ends.is_some_and(|ends| ends <= within))
-            && (!self.not_held || !output::certificates::is_held(report))
+            && (!self.not_held || !report.is_held())
     }
 }

@@ -13,11 +13,12 @@ use std::path::{Path, PathBuf};
 use clap::Subcommand;
 use pindrel_core::desired::{CertificateId, Desired};
 use pindrel_core::values::SecretRef;
-use pindrel_engine::{LooseFile, files, secrets};
+use pindrel_engine::{Engine, LooseFile, files, secrets};
 use secrecy::SecretString;
 
 use crate::context::Context;
 use crate::error::{CliError, Status};
+use crate::names;
 
 pub(crate) use import::{LooseFilesArgs, import_files};
 pub(crate) use list::{ListArgs, list};
@@ -52,14 +53,29 @@ pub(crate) async fn run(context: &Context, command: &CertCommand) -> Result<Stat
 
 /// Finds a certificate by its name in the manifest, or by a hostname that uses it.
 pub(crate) fn named(desired: &Desired, name: &str) -> Result<CertificateId, CliError> {
+    find(desired, name).ok_or_else(|| {
+        let hostnames = desired.hostnames.iter().map(|wanted| wanted.hostname.as_str());
+        let certificates = desired.certificates.iter().map(|wanted| wanted.name.as_str());
+        let says = format!("the manifest has no certificate and no hostname \"{name}\"");
+        names::unknown(says, name, certificates.chain(hostnames), "pindrel cert list")
+    })
+}
+
+/// The same among all that are kept: the name of one that the manifest no longer names is its
+/// own.
+async fn kept(engine: &Engine, name: &str) -> Result<String, CliError> {
+    if find(engine.desired(), name).is_none() && engine.keeps_certificate(name).await? {
+        return Ok(name.to_owned());
+    }
+    named(engine.desired(), name).map(|id| engine.desired().certificate(id).name.clone())
+}
+
+fn find(desired: &Desired, name: &str) -> Option<CertificateId> {
     let by_hostname = || {
-        let used = desired.hostnames.iter().find(|wanted| wanted.hostname.as_str().eq_ignore_ascii_case(name));
+        let used = desired.hostnames.iter().find(|wanted| names::matches(&wanted.hostname, name));
         used.map(|wanted| wanted.certificate)
     };
-    desired.certificate_named(name).or_else(by_hostname).ok_or_else(|| CliError::Usage {
-        says: format!("the manifest has no certificate and no hostname \"{name}\""),
-        remedy: "List the names with: pindrel cert list".into(),
-    })
+    desired.certificate_named(name).or_else(by_hostname)
 }
 
 /// Reads the files of a certificate.

@@ -3,7 +3,7 @@
 use clap::{Args, ValueEnum};
 use pindrel_engine::{RevocationKey, RevokeReason, Scope};
 
-use super::named;
+use super::kept;
 use crate::args::RunBounds;
 use crate::commands::settle;
 use crate::context::Context;
@@ -16,7 +16,7 @@ use crate::output;
 /// manifest says of keys.
 #[derive(Debug, Args)]
 pub(crate) struct RevokeArgs {
-    /// The certificate's name in the manifest, or a hostname that uses it
+    /// The certificate's name in the manifest, or a hostname that uses it; also one left over
     name: String,
 
     /// Why (RFC 5280 §5.3.1)
@@ -67,11 +67,14 @@ pub(super) async fn run(context: &Context, args: &RevokeArgs) -> Result<Status, 
         By::Certificate => RevocationKey::Certificate,
     };
     settle::run_prepared(context, "cert revoke", args.bounds, async |engine| {
-        let id = named(engine.desired(), &args.name)?;
-        let sha256 = engine.revoke(id, reason, by, !args.no_replacement).await?;
-        output::certificates::print_revoked(context, &engine.desired().certificate(id).name, sha256)?;
+        let name = kept(engine, &args.name).await?;
+        let sha256 = engine.revoke(&name, reason, by, !args.no_replacement).await?;
+        output::certificates::print_revoked(context, &name, sha256)?;
         let replace = !args.no_replacement || reason == RevokeReason::KeyCompromise;
-        Ok(if replace { Scope::of_certificates(engine.desired(), &[id]) } else { Scope::default() })
+        Ok(match engine.desired().certificate_named(&name) {
+            Some(id) if replace => Scope::of_certificates(engine.desired(), &[id]),
+            _ => Scope::default(),
+        })
     })
     .await
 }

@@ -1,0 +1,75 @@
+//! What exists without a record of it, and what the manifest no longer names.
+
+use serde_json::{Value, json};
+
+use crate::commands::{assert_fits, schema};
+use crate::{edit, one_name, quick, sandboxed};
+
+const API: &str = "api.larkfield.example";
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_the_manifest_no_longer_names_is_shown_exported_and_revoked() {
+    let (workspace, sandbox) = sandboxed(quick(), |manifest, listing| {
+        one_name(manifest, listing).hostname("old.larkfield.example", "catalogue", "")
+    })
+    .await;
+    workspace.run(&["settle"]).ended(0);
+    let whole = workspace.read("pindrel.toml");
+    edit(&workspace, "[hostname.\"old.larkfield.example\"]\nendpoint = \"catalogue\"\n", "");
+    assert_ne!(workspace.read("pindrel.toml"), whole);
+
+    let ran = workspace.run(&["settle"]).ended(3);
+    let says = "old.larkfield.example is no longer in the manifest, but its alias, its binding at catalogue and its certificate are still there";
+    assert!(ran.stdout.contains(says) && ran.stdout.contains("1 left over"), "{}", ran.stdout);
+    workspace.run(&["settle", "--only", API]).ended(0);
+    let plan = workspace.run(&["settle", "--dry-run", "--format", "json"]).ended(3).json();
+    assert_fits(&schema("steps"), &plan);
+    let status = workspace.run(&["status", "--format", "json"]).ended(3).json();
+    assert_fits(&schema("status"), &status);
+    let what = json!(["alias", "binding", "certificate"]);
+    assert_eq!((&status["held"], &status["total"], &status["leftovers"][0]["what"]), (&1.into(), &1.into(), &what));
+    let listed = workspace.run(&["cert", "list"]).ended(0);
+    assert!(listed.stdout.contains("1 of 1 certificate held, 1 left over."), "{}", listed.stdout);
+
+    let exported = workspace.run(&["cert", "export", "old.larkfield.example"]).ended(0);
+    assert!(exported.stdout.contains("BEGIN CERTIFICATE"));
+    workspace.run(&["cert", "revoke", "old.larkfield.example"]).ended(0);
+    assert_eq!(sandbox.authority().issued().1, 1, "revoked, and not replaced");
+
+    // Put back it is held again, with a certificate that is not revoked.
+    workspace.write("pindrel.toml", &whole);
+    workspace.run(&["settle"]).ended(0);
+    workspace.run(&["status"]).ended(0);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn after_a_lost_state_what_is_proven_is_taken_over_in_one_command() {
+    let (workspace, sandbox) = sandboxed(quick(), one_name).await;
+    workspace.run(&["settle"]).ended(0);
+    std::fs::remove_dir_all(workspace.path().join(".pindrel")).unwrap();
+    let ran = workspace.run(&["adopt", "--all", "--format", "json"]).ended(3);
+    let found = ran.json();
+    assert_fits(&schema("adopt"), &found);
+    let told = |row: &Value| (row["what"].clone(), row["proven"].clone(), row["adopted"].clone());
+    let rows: Vec<_> = found["found"].as_array().unwrap().iter().map(told).collect();
+    let expected = ["alias", "binding"].map(|what| (json!(what), json!(true), json!(false)));
+    assert_eq!(rows, expected, "{}", ran.stdout);
+    let ran = workspace.run(&["adopt", "--all", "--yes"]).ended(0);
+    assert!(ran.stdout.contains("2 of 2 things taken over"), "{}", ran.stdout);
+    workspace.run(&["settle"]).ended(0);
+    assert_eq!(sandbox.authority().issued().0, 2);
+    assert!(workspace.run(&["adopt", "--all"]).ended(0).stdout.contains("Nothing to take over"));
+
+    // What a stranger made is taken over by its name only.
+    for server in [sandbox.primary(), sandbox.secondary()] {
+        server.delete(API, "CNAME");
+        server.add_alias(API, "parked.larkfield.test");
+    }
+    let ran = workspace.run(&["settle", "--max-age", "0"]).ended(3);
+    assert!(ran.stdout.contains("pindrel adopt alias api.larkfield.example"), "{}", ran.stdout);
+    let ran = workspace.run(&["adopt", "--all", "--yes"]).ended(3);
+    assert!(ran.stdout.contains("not proven"), "{}", ran.stdout);
+    workspace.run(&["adopt", "alias", API]).ended(0);
+    workspace.run(&["settle", "--max-age", "0"]).ended(0);
+    workspace.run(&["adopt", "alias", API]).ended(2);
+}

@@ -1,0 +1,211 @@
+//! Taking over what exists: after a lost state, or what was made by hand.
+
+use std::collections::BTreeSet;
+use std::fmt;
+
+use pindrel_core::desired::{EndpointId, HostnameId};
+use pindrel_core::endpoint::Binding;
+use pindrel_core::facts::{BindingView, EndpointKey, Ownership, ServedView};
+use pindrel_core::findings::Finding;
+use pindrel_core::name::Hostname;
+use pindrel_core::pins::{Known, differences};
+use pindrel_core::records::{RecordSet, in_words, same_data};
+use pindrel_state::Moment;
+use serde::{Serialize, Serializer};
+
+use crate::failure::EngineError;
+use crate::run::Engine;
+
+/// Something that exists where the manifest wants something, and that the state has no record
+/// of having been written by Pindrel.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Candidate {
+    /// The hostname it is for.
+    pub hostname: Hostname,
+    /// What it is.
+    pub what: Adoptable,
+    /// What is there, in a few words.
+    pub present: String,
+    /// What will be changed by the next `settle` once it is taken over.
+    pub differs: Option<String>,
+    /// What speaks for its being the manifest's own.
+    pub proofs: Vec<Proof>,
+    id: HostnameId,
+    thing: Thing,
+}
+
+/// Which kind of thing can be taken over.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Adoptable {
+    /// The alias records of a hostname.
+    Alias,
+    /// The binding of a hostname at its endpoint.
+    Binding,
+}
+
+impl Adoptable {
+    /// Returns the word for it.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Adoptable::Alias => "alias",
+            Adoptable::Binding => "binding",
+        }
+    }
+}
+
+/// What speaks for something being the manifest's own.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Proof {
+    /// The alias leads to an endpoint of the manifest.
+    LeadsTo(String),
+    /// Every server of the zone leads to the endpoint where the binding is.
+    IsLedTo,
+    /// It uses the certificate that the state holds for the hostname.
+    HeldCertificate,
+    /// The endpoint serves the certificate that the binding names.
+    ServesIt,
+    /// It is just what the manifest wants.
+    AsWanted,
+}
+
+impl Proof {
+    /// Says whether it is proof enough without a person's word: what anyone could have made in
+    /// the same way proves nothing.
+    pub fn is_enough(&self) -> bool {
+        matches!(self, Proof::LeadsTo(_) | Proof::IsLedTo | Proof::HeldCertificate)
+    }
+}
+
+impl fmt::Display for Proof {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Proof::LeadsTo(endpoint) => write!(f, "it leads to {endpoint}, an endpoint of the manifest"),
+            Proof::IsLedTo => f.write_str("the alias of the hostname leads to this endpoint"),
+            Proof::HeldCertificate => f.write_str("it uses the certificate that the state holds"),
+            Proof::ServesIt => f.write_str("the endpoint serves the certificate that it names"),
+            Proof::AsWanted => f.write_str("it is what the manifest wants"),
+        }
+    }
+}
+
+impl Serialize for Proof {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.collect_str(self)
+    }
+}
+
+#[derive(Debug, Clone, PartialEq)]
+enum Thing {
+    Alias(Vec<RecordSet>),
+    Binding(EndpointKey, Binding),
+}
+
+impl Candidate {
+    /// Says whether its proofs are enough without a person's word.
+    pub fn is_proven(&self) -> bool {
+        self.proofs.iter().any(Proof::is_enough)
+    }
+}
+
+impl Engine {
+    /// Looks for what exists for some hostnames without a record of who wrote it.
+    ///
+    /// # Errors
+    /// [`EngineError`] when the state cannot be read or written.
+    pub async fn candidates(&self, scope: &[HostnameId]) -> Result<Vec<Candidate>, EngineError> {
+        self.survey_stale(scope).await?;
+        // An alias may lead to any of them.
+        let listed = self.known().endpoints.keys().copied().collect::<BTreeSet<_>>();
+        let others = (0u32..).map(EndpointId).take(self.desired.endpoints.len()).filter(|id| !listed.contains(id));
+        self.look_at_endpoints(others.collect()).await?;
+        Ok(scope.iter().flat_map(|id| self.candidates_of(*id)).collect())
+    }
+
+    fn candidates_of(&self, id: HostnameId) -> Vec<Candidate> {
+        let wanted = self.desired.hostname(id);
+        let knowledge = self.known();
+        let known = Known::about(&self.desired, &knowledge, id);
+        let nothing = Ownership::default();
+        let own = known.ownership.unwrap_or(&nothing);
+        let endpoint = self.desired.endpoint(wanted.endpoint);
+        let mut found = Vec::new();
+
+        let given = known.alias.and_then(|fact| {
+            let gives = fact.value.servers.first()?.gives.as_ref().ok()?;
+            (fact.value.lagging(gives).next().is_none() && !gives.is_empty()).then_some(gives)
+        });
+        if let Some(given) = given.filter(|given| !own.wrote_alias(given)) {
+            let mut proofs = Vec::new();
+            for (other, entry) in (0u32..).map(EndpointId).zip(&self.desired.endpoints) {
+                if let Some(pindrel_core::facts::EndpointView::Listed(info)) =
+                    knowledge.endpoints.get(&other).map(|fact| &fact.value)
+                    && same_data(given, &wanted.alias(&self.desired, info))
+                {
+                    proofs.push(Proof::LeadsTo(entry.name.clone()));
+                }
+            }
+            let differs = !known.is_aliased_here();
+            proofs.extend((!differs).then_some(Proof::AsWanted));
+            found.push(Candidate {
+                hostname: wanted.hostname.clone(),
+                what: Adoptable::Alias,
+                present: in_words(given),
+                differs: differs.then(|| format!("it does not lead to {}", endpoint.name)),
+                proofs,
+                id,
+                thing: Thing::Alias(given.clone()),
+            });
+        }
+
+        if let Some(BindingView::Present { binding, served, .. }) = known.binding.map(|fact| &fact.value)
+            && !own.wrote_binding(&endpoint.key(), binding)
+        {
+            let held = known.certificate.map(|held| held.sha256);
+            let differs = match held.map(|held| differences(binding, &wanted.binding(held))) {
+                Some(differs) => (!differs.is_empty()).then_some(differs),
+                None => Some("its certificate".into()),
+            };
+            let proofs = [
+                known.is_aliased_here().then_some(Proof::IsLedTo),
+                (held == Some(binding.certificate)).then_some(Proof::HeldCertificate),
+                matches!(served, ServedView::Certificate { sha256 } if *sha256 == binding.certificate)
+                    .then_some(Proof::ServesIt),
+                differs.is_none().then_some(Proof::AsWanted),
+            ];
+            found.push(Candidate {
+                hostname: wanted.hostname.clone(),
+                what: Adoptable::Binding,
+                present: format!("at {}, with certificate {}…", endpoint.name, binding.certificate.short()),
+                differs,
+                proofs: proofs.into_iter().flatten().collect(),
+                id,
+                thing: Thing::Binding(endpoint.key(), binding.clone()),
+            });
+        }
+        found
+    }
+
+    /// Takes over what was found: from now on Pindrel may change it. The caller holds the lock of
+    /// the state.
+    ///
+    /// # Errors
+    /// A [`Finding`] when that cannot be stored.
+    pub async fn adopt(&self, candidates: &[Candidate]) -> Result<(), Finding> {
+        self.take_over_claims().await?;
+        for Candidate { hostname, what, present, id, thing, .. } in candidates {
+            let key = format!("adopt {hostname}");
+            self.claimed(&key, async |claim| {
+                let change = |own: &mut Ownership| match thing.clone() {
+                    Thing::Alias(sets) => own.adopt_alias(sets),
+                    Thing::Binding(key, binding) => own.adopt_binding(key, binding),
+                };
+                self.record_ownership(claim, *id, change).await?;
+                let action = format!("adopt-{}", what.as_str());
+                Ok(self.journal(Moment::Done, &action, hostname.as_str(), present.as_str()).await?)
+            })
+            .await?;
+        }
+        Ok(())
+    }
+}
