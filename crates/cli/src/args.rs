@@ -1,15 +1,52 @@
 //! The arguments as typed.
 
+use std::fmt;
 use std::path::PathBuf;
+use std::str::FromStr;
 
 use clap::{Args, ValueEnum};
+use pindrel_core::values::parse_duration;
 
 /// How many steps and looks are under way at once, unless asked otherwise.
 const AT_ONCE: u64 = 32;
-/// How long a run waits for any one thing, unless asked otherwise, in seconds.
-const PATIENCE_SECS: u64 = 600;
-/// How long what was seen is trusted, unless asked otherwise, in seconds.
-pub(crate) const MAX_AGE_SECS: u64 = 60;
+/// How long a run waits for any one thing, unless asked otherwise.
+const PATIENCE: Span = Span(600);
+/// The longest that a run may be told to wait for any one thing.
+const LONGEST_PATIENCE: Span = Span(86_400);
+/// How long what was seen is trusted, unless asked otherwise.
+pub(crate) const MAX_AGE: Span = Span(60);
+
+/// A span of time as typed, in seconds: `20s`, `10m`, `6h`, `30d`, or a number of seconds.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub(crate) struct Span(pub(crate) u64);
+
+impl FromStr for Span {
+    type Err = String;
+
+    fn from_str(text: &str) -> Result<Span, String> {
+        match text.parse() {
+            Ok(secs) => Ok(Span(secs)),
+            Err(_) => parse_duration(text)
+                .map(|span| Span(span.as_secs()))
+                .map_err(|error| format!("{error}; write a number with s, m, h or d, such as \"10m\"")),
+        }
+    }
+}
+
+impl fmt::Display for Span {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self.0 {
+            secs if secs > 0 && secs.is_multiple_of(3600) => write!(f, "{}h", secs / 3600),
+            secs if secs > 0 && secs.is_multiple_of(60) => write!(f, "{}m", secs / 60),
+            secs => write!(f, "{secs}s"),
+        }
+    }
+}
+
+fn patience(text: &str) -> Result<Span, String> {
+    let span: Span = text.parse()?;
+    if span > LONGEST_PATIENCE { Err(format!("a run waits at most {LONGEST_PATIENCE}")) } else { Ok(span) }
+}
 
 /// What every command takes.
 #[derive(Debug, Clone, Args)]
@@ -54,17 +91,17 @@ pub(crate) struct Common {
 #[derive(Debug, Clone, Copy, Args)]
 pub(crate) struct RunBounds {
     /// How many steps may be under way at once
-    #[arg(long, value_name = "N", default_value_t = AT_ONCE, value_parser = clap::value_parser!(u64).range(1..=1000), env = "PINDREL_AT_ONCE")]
+    #[arg(long, value_name = "N", default_value_t = AT_ONCE, value_parser = clap::value_parser!(u64).range(1..=1000))]
     pub(crate) at_once: u64,
 
     /// How long to wait for any one thing: a zone transfer, a deployment, an authority
-    #[arg(long, value_name = "SECONDS", default_value_t = PATIENCE_SECS, value_parser = clap::value_parser!(u64).range(..=86_400), env = "PINDREL_PATIENCE")]
-    pub(crate) patience: u64,
+    #[arg(long, value_name = "DURATION", default_value_t = PATIENCE, value_parser = patience)]
+    pub(crate) patience: Span,
 }
 
 impl Default for RunBounds {
     fn default() -> Self {
-        RunBounds { at_once: AT_ONCE, patience: PATIENCE_SECS }
+        RunBounds { at_once: AT_ONCE, patience: PATIENCE }
     }
 }
 

@@ -11,7 +11,7 @@ use pindrel_engine::drivers::{RealDrivers, SystemClock};
 use pindrel_engine::{Bounds, Engine, Home, Listener, Lock, Scope, Setup, StateLocation, files, secrets};
 use secrecy::SecretString;
 
-use crate::args::{Color, Common, Format, LogFormat, MAX_AGE_SECS, RunBounds};
+use crate::args::{Color, Common, Format, LogFormat, MAX_AGE, RunBounds, Span};
 use crate::error::{CliError, Mistakes};
 use crate::names;
 
@@ -21,9 +21,9 @@ const MAX_MANIFEST_BYTES: u64 = 256 << 20;
 pub(crate) const LOCK_PATIENCE: Duration = Duration::from_secs(10);
 
 /// Takes the bounds of a run as typed.
-pub(crate) fn bounds(max_age_secs: u64, typed: RunBounds) -> Bounds {
+pub(crate) fn bounds(max_age: Span, typed: RunBounds) -> Bounds {
     let at_once = usize::try_from(typed.at_once).unwrap_or(usize::MAX);
-    Bounds { max_age_secs, at_once, patience: Duration::from_secs(typed.patience) }
+    Bounds { max_age_secs: max_age.0, at_once, patience: Duration::from_secs(typed.patience.0) }
 }
 
 /// The options as needed.
@@ -102,8 +102,7 @@ impl Context {
 
     /// Reads the manifest with all its mistakes, whatever they are.
     pub(crate) fn examine(&self) -> Result<(Desired, Mistakes), CliError> {
-        let cannot = |error: std::io::Error| CliError::file(&self.manifest, "read", &error);
-        let text = files::read_text(&self.manifest, MAX_MANIFEST_BYTES).map_err(cannot)?;
+        let text = self.read_manifest()?;
         let mut problems = Diagnostics::default();
         let mut warnings = Diagnostics::default();
         let manifest = read(&text, &mut problems);
@@ -114,6 +113,31 @@ impl Context {
         let (errors, warnings) = (problems.into_sorted(), warnings.into_sorted());
         let text = without_secrets(text, &errors);
         Ok((desired, Mistakes { file, text, errors, warnings }))
+    }
+
+    /// Reads the manifest; `-` is the standard input.
+    fn read_manifest(&self) -> Result<String, CliError> {
+        let path = if self.manifest == Path::new("-") { Path::new("/dev/stdin") } else { &self.manifest };
+        let bytes = files::read_at_most(path, MAX_MANIFEST_BYTES).map_err(|error| match error.kind() {
+            std::io::ErrorKind::NotFound => CliError::NoManifest { path: self.manifest.display().to_string() },
+            _ => CliError::file(&self.manifest, "read", &error),
+        })?;
+        let text = match bytes.strip_prefix(b"\xef\xbb\xbf") {
+            Some(rest) => str::from_utf8(rest),
+            None => str::from_utf8(&bytes),
+        };
+        text.map(str::to_owned).map_err(|error| {
+            let why = match bytes.as_slice() {
+                [0xff, 0xfe, ..] | [0xfe, 0xff, ..] => "it is UTF-16".to_owned(),
+                bytes => {
+                    let before = &bytes[..error.valid_up_to()];
+                    let line = before.iter().filter(|byte| **byte == b'\n').count() + 1;
+                    let byte = bytes.get(error.valid_up_to()).copied().unwrap_or_default();
+                    format!("byte {byte:#04x} in line {line}; perhaps it is Latin-1")
+                }
+            };
+            CliError::Encoding { path: self.manifest.display().to_string(), why }
+        })
     }
 
     fn try_secrets(&self, manifest: &Manifest, problems: &mut Diagnostics, warnings: &mut Diagnostics) {
@@ -163,7 +187,7 @@ impl Context {
         crate::output::diagnostics::warn(&loaded.mistakes);
         let listener: Arc<dyn Listener> = Arc::new(crate::output::notes::Notes);
         let home = self.home().await?;
-        let engine = loaded.engine(home, bounds(MAX_AGE_SECS, RunBounds::default()), listener.clone()).await?;
+        let engine = loaded.engine(home, bounds(MAX_AGE, RunBounds::default()), listener.clone()).await?;
         Ok((engine, listener))
     }
 
@@ -174,7 +198,7 @@ impl Context {
         let home = self.home().await?;
         let lock = home.lock(who, LOCK_PATIENCE).await?;
         let listener = Arc::new(crate::output::notes::Notes);
-        let engine = loaded.engine(home, bounds(MAX_AGE_SECS, RunBounds::default()), listener).await?;
+        let engine = loaded.engine(home, bounds(MAX_AGE, RunBounds::default()), listener).await?;
         Ok((engine, lock))
     }
 

@@ -18,6 +18,17 @@ pub(crate) enum Status {
     Wrong,
     /// Nothing failed, but something is not held, or there are steps.
     NotHeld,
+    /// A signal ended the run.
+    Stopped(Signal),
+}
+
+/// What a run is stopped by.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Signal {
+    /// Ctrl-C.
+    Interrupt,
+    /// SIGTERM.
+    Terminate,
 }
 
 impl From<Status> for ExitCode {
@@ -27,6 +38,9 @@ impl From<Status> for ExitCode {
             Status::Failed => 1,
             Status::Wrong => 2,
             Status::NotHeld => 3,
+            // As shells count the end by a signal.
+            Status::Stopped(Signal::Interrupt) => 130,
+            Status::Stopped(Signal::Terminate) => 143,
         })
     }
 }
@@ -75,9 +89,28 @@ pub(crate) enum CliError {
     /// The output cannot be written.
     #[error("the output cannot be written")]
     Output(#[from] std::io::Error),
-    /// The person stopped the run.
-    #[error("interrupted")]
-    Interrupted,
+    /// A signal stopped the run.
+    #[error("{}", interrupted(*.signal, .under_way))]
+    Interrupted {
+        /// Which.
+        signal: Signal,
+        /// The steps that it stopped.
+        under_way: Vec<String>,
+    },
+    /// The manifest is not there.
+    #[error("there is no manifest {path}")]
+    NoManifest {
+        /// Its path.
+        path: String,
+    },
+    /// The manifest is not text that can be read.
+    #[error("{path} is not UTF-8 text: {why}")]
+    Encoding {
+        /// Its path.
+        path: String,
+        /// What it is instead, or where it goes wrong.
+        why: String,
+    },
 }
 
 /// The mistakes of one manifest, with what is needed to show them.
@@ -93,6 +126,27 @@ pub(crate) struct Mistakes {
     pub(crate) warnings: Vec<Diagnostic>,
 }
 
+/// The most steps that are named when a run is stopped.
+const MOST_NAMED: usize = 5;
+
+fn interrupted(signal: Signal, under_way: &[String]) -> String {
+    let by = match signal {
+        Signal::Interrupt => "interrupted",
+        Signal::Terminate => "stopped by SIGTERM",
+    };
+    match under_way {
+        [] => format!("{by}; no step was under way"),
+        steps => {
+            let named = steps[..steps.len().min(MOST_NAMED)].join(", ");
+            let more = match steps.len().saturating_sub(MOST_NAMED) {
+                0 => String::new(),
+                more => format!(" and {more} more"),
+            };
+            format!("{by}; put off to the next run: {named}{more}")
+        }
+    }
+}
+
 impl From<Finding> for CliError {
     fn from(finding: Finding) -> CliError {
         CliError::Finding(Box::new(finding))
@@ -103,16 +157,18 @@ impl CliError {
     /// Returns the exit status.
     pub(crate) fn status(&self) -> Status {
         match self {
-            CliError::Manifest(_) | CliError::Usage { .. } | CliError::Engine(EngineError::StateLocation { .. }) => {
-                Status::Wrong
-            }
+            CliError::Manifest(_)
+            | CliError::NoManifest { .. }
+            | CliError::Encoding { .. }
+            | CliError::Usage { .. }
+            | CliError::Engine(EngineError::StateLocation { .. }) => Status::Wrong,
+            CliError::Interrupted { signal, .. } => Status::Stopped(*signal),
             CliError::File { .. }
             | CliError::Engine(_)
             | CliError::Finding(_)
             | CliError::Lock(_)
             | CliError::Sandbox { .. }
-            | CliError::Output(_)
-            | CliError::Interrupted => Status::Failed,
+            | CliError::Output(_) => Status::Failed,
         }
     }
 
@@ -127,7 +183,11 @@ impl CliError {
             CliError::Lock(LockError::Held { .. }) => "Wait until that run has ended",
             CliError::Lock(_) => "Make sure that the folder of the state can be written, or the database reached",
             CliError::Output(_) => "Make sure that the disk is not full",
-            CliError::Interrupted => "Run settle: it resumes where this run stopped",
+            CliError::Interrupted { .. } => "Run settle: it resumes where this run stopped",
+            CliError::NoManifest { .. } => {
+                "Name it with --manifest, write one with: pindrel init; or see the whole job with: pindrel demo"
+            }
+            CliError::Encoding { .. } => "Save it as UTF-8",
         }
     }
 

@@ -7,13 +7,15 @@
 mod args;
 mod commands;
 mod context;
+mod environment;
 mod error;
 mod names;
 mod output;
+mod signals;
 
 use std::process::ExitCode;
 
-use clap::{CommandFactory as _, Parser};
+use clap::{CommandFactory as _, FromArgMatches as _, Parser};
 
 use crate::args::Common;
 use crate::commands::Command;
@@ -29,7 +31,7 @@ use crate::error::Status;
 #[derive(Debug, Parser)]
 #[command(name = "pindrel", version, propagate_version = true, max_term_width = 100)]
 #[command(
-    after_help = "To see it work, with nothing to set up:  pindrel demo\nExit status: 0 done or held, 1 something failed, 2 the command line or the manifest is wrong,\n3 nothing failed but something is not held, 101 a bug in Pindrel."
+    after_help = "To see it work, with nothing to set up:  pindrel demo\nExit status: 0 done or held, 1 something failed, 2 the command line or the manifest is wrong,\n3 nothing failed but something is not held, 101 a bug in Pindrel,\n130 and 143 stopped by Ctrl-C or SIGTERM.\nEvery option can be an environment variable: --dry-run is PINDREL_DRY_RUN=1, --only A --only B is PINDREL_ONLY=A,B."
 )]
 pub(crate) struct Cli {
     #[command(flatten)]
@@ -38,11 +40,22 @@ pub(crate) struct Cli {
     pub(crate) command: Command,
 }
 
+/// The whole command line.
+fn program() -> clap::Command {
+    environment::with_variables(Cli::command())
+}
+
 /// Runs the program with the arguments and the environment of this process.
 pub fn main() -> ExitCode {
-    let cli = Cli::parse();
+    let (typed, command) = (std::env::args_os().collect::<Vec<_>>(), program());
+    let matches = command.clone().try_get_matches_from(&typed);
+    let cli = match matches.and_then(|matches| Cli::from_arg_matches(&matches)) {
+        Ok(cli) => cli,
+        Err(error) => environment::explained(error, &command, &typed).exit(),
+    };
     let context = Context::new(&cli.common);
-    let ended = block_on(commands::run(&context, cli.command, Cli::command));
+    output::notes::warn(&environment::misspelt(&command));
+    let ended = block_on(commands::run(&context, cli.command, program));
     let status = match ended {
         Ok(status) => status,
         Err(error) if error.is_closed_pipe() => Status::Done,

@@ -5,7 +5,7 @@ use std::sync::Arc;
 use clap::{Args, Subcommand};
 use pindrel_engine::{Adoptable, Candidate};
 
-use crate::args::RunBounds;
+use crate::args::{RunBounds, Span};
 use crate::commands::cert;
 use crate::context::{Context, LOCK_PATIENCE, bounds};
 use crate::error::{CliError, Status};
@@ -91,7 +91,7 @@ async fn one(context: &Context, hostname: &str, what: Adoptable) -> Result<Statu
     let id = loaded.hostname(hostname)?;
     let home = context.home().await?;
     let _lock = home.lock("adopt", LOCK_PATIENCE).await?;
-    let engine = loaded.engine(home, bounds(0, RunBounds::default()), Arc::new(())).await?;
+    let engine = loaded.engine(home, bounds(Span(0), RunBounds::default()), Arc::new(())).await?;
     let mut found = engine.candidates(&[id]).await?;
     found.retain(|candidate| candidate.what == what);
     if found.is_empty() {
@@ -114,7 +114,7 @@ async fn all(context: &Context, is_meant: bool) -> Result<Status, CliError> {
         true => Some(home.lock("adopt", LOCK_PATIENCE).await?),
         false => None,
     };
-    let engine = loaded.engine(home, bounds(0, RunBounds::default()), Arc::new(())).await?;
+    let engine = loaded.engine(home, bounds(Span(0), RunBounds::default()), Arc::new(())).await?;
     let found = engine.candidates(&scope.hostnames).await?;
     let proven: Vec<Candidate> = found.iter().filter(|candidate| candidate.is_proven()).cloned().collect();
     if is_meant {

@@ -11,6 +11,7 @@ use crate::commands::{cert, check, sandbox, settle, status};
 use crate::context::Context;
 use crate::error::{CliError, Status};
 use crate::output::demo as say;
+use crate::signals::stop_signal;
 
 /// The demo's manifest, written for the sandbox's first network.
 const MANIFEST: &str = include_str!("../../../../demo/pindrel.toml");
@@ -33,7 +34,7 @@ pub(crate) async fn run(context: &Context, args: &DemoArgs) -> Result<Status, Cl
         let begun = show(context, folder.path());
         tokio::select! {
             ended = begun => ended?,
-            _ = tokio::signal::ctrl_c() => return Err(CliError::Interrupted),
+            signal = stop_signal() => return Err(CliError::Interrupted { signal: signal?, under_way: Vec::new() }),
         }
     };
     let (sandbox, status) = ended;

@@ -12,6 +12,7 @@ use pindrel_sandbox::{Options, Sandbox, SandboxError};
 use crate::context::Context;
 use crate::error::{CliError, Status};
 use crate::output;
+use crate::signals::stop_signal;
 
 /// Run stand-ins for the outside world on loopback
 ///
@@ -135,11 +136,9 @@ async fn up(context: &Context, args: &UpArgs) -> Result<Status, CliError> {
 
 /// Keeps a sandbox running until Ctrl-C, a request to end, or `sandbox down`.
 pub(crate) async fn until_stopped(sandbox: Sandbox) -> Result<Status, CliError> {
-    let mut end = tokio::signal::unix::signal(tokio::signal::unix::SignalKind::terminate())?;
     let told = tokio::select! {
         told = control::until_told_to_stop(&sandbox) => told.map_err(|error| failed(&error)),
-        _ = tokio::signal::ctrl_c() => Ok(()),
-        _ = end.recv() => Ok(()),
+        signal = stop_signal() => signal.map(drop).map_err(CliError::from),
     };
     sandbox.stop().await;
     told.map(|()| Status::Done)

@@ -5,11 +5,12 @@ use std::sync::Arc;
 use clap::Args;
 use pindrel_engine::{Aim, Engine, Scope, Summary};
 
-use crate::args::{MAX_AGE_SECS, RunBounds};
+use crate::args::{MAX_AGE, RunBounds, Span};
 use crate::context::{Context, LOCK_PATIENCE, bounds};
 use crate::error::{CliError, Status};
 use crate::output;
 use crate::output::progress::Progress;
+use crate::signals::stop_signal;
 
 /// Bring the world to the manifest, and verify it
 ///
@@ -34,9 +35,9 @@ pub(crate) struct SettleArgs {
     #[arg(long, value_name = "NAME")]
     pub(crate) only: Vec<String>,
 
-    /// Trust what was seen within this many seconds
-    #[arg(long, value_name = "SECONDS", default_value_t = MAX_AGE_SECS, env = "PINDREL_MAX_AGE")]
-    pub(crate) max_age: u64,
+    /// Trust what was seen no longer ago than this
+    #[arg(long, value_name = "DURATION", default_value_t = MAX_AGE)]
+    pub(crate) max_age: Span,
 
     #[command(flatten)]
     pub(crate) bounds: RunBounds,
@@ -44,13 +45,7 @@ pub(crate) struct SettleArgs {
 
 impl Default for SettleArgs {
     fn default() -> Self {
-        SettleArgs {
-            dry_run: false,
-            rehearse: false,
-            only: Vec::new(),
-            max_age: MAX_AGE_SECS,
-            bounds: RunBounds::default(),
-        }
+        SettleArgs { dry_run: false, rehearse: false, only: Vec::new(), max_age: MAX_AGE, bounds: RunBounds::default() }
     }
 }
 
@@ -93,7 +88,7 @@ pub(crate) async fn run_prepared(
     let home = context.home().await?;
     let _lock = home.lock(who, LOCK_PATIENCE).await?;
     let progress = output::progress::start(context, &loaded.desired, &Scope::all(&loaded.desired), Aim::Hold);
-    let engine = loaded.engine(home, bounds(MAX_AGE_SECS, limits), progress.listener()).await?;
+    let engine = loaded.engine(home, bounds(MAX_AGE, limits), progress.listener()).await?;
     let scope = prepare(&engine).await?;
     if scope == Scope::default() {
         return Ok(Status::Done);
@@ -104,10 +99,7 @@ pub(crate) async fn run_prepared(
 async fn carry_out(engine: &Engine, scope: &Scope, aim: Aim, progress: &Progress) -> Result<Status, CliError> {
     let summary = tokio::select! {
         summary = engine.settle(scope, aim) => summary?,
-        _ = tokio::signal::ctrl_c() => {
-            progress.abandon();
-            return Err(CliError::Interrupted);
-        }
+        signal = stop_signal() => return Err(CliError::Interrupted { signal: signal?, under_way: progress.abandon() }),
     };
     progress.finish(&summary)?;
     Ok(status_of(&summary))

@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use clap::Args;
 
-use crate::args::{MAX_AGE_SECS, RunBounds};
+use crate::args::{MAX_AGE, RunBounds, Span};
 use crate::context::{Context, bounds};
 use crate::error::{CliError, Status};
 use crate::names;
@@ -28,14 +28,14 @@ pub(crate) struct StatusArgs {
     #[arg(long, value_name = "LABEL")]
     pub(crate) label: Vec<String>,
 
-    /// Look again at what was seen longer ago than this many seconds
-    #[arg(long, value_name = "SECONDS", default_value_t = MAX_AGE_SECS, env = "PINDREL_MAX_AGE")]
-    pub(crate) max_age: u64,
+    /// Look again at what was seen longer ago than this
+    #[arg(long, value_name = "DURATION", default_value_t = MAX_AGE)]
+    pub(crate) max_age: Span,
 }
 
 impl Default for StatusArgs {
     fn default() -> Self {
-        StatusArgs { only: Vec::new(), label: Vec::new(), max_age: MAX_AGE_SECS }
+        StatusArgs { only: Vec::new(), label: Vec::new(), max_age: MAX_AGE }
     }
 }
 

@@ -17,3 +17,10 @@ impl Listener for Notes {
         }
     }
 }
+
+/// Tells notes that no engine has.
+pub(crate) fn warn(notes: &[String]) {
+    for says in notes {
+        let _ = writeln!(anstream::stderr(), "note: {says}");
+    }
+}

@@ -34,6 +34,8 @@ type PinStates = BTreeMap<Pin, PinState>;
 /// The display of one run.
 pub(crate) struct Progress {
     display: Arc<dyn Display>,
+    /// The steps that have begun and not ended, by their numbers.
+    under_way: Arc<Mutex<BTreeMap<u32, String>>>,
 }
 
 /// A consumer of events that also says how it ended.
@@ -48,7 +50,7 @@ pub(crate) fn start(context: &Context, desired: &Desired, scope: &Scope, aim: Ai
     let names = || hostnames.chain(scope.certificates.iter().filter_map(|id| desired.certificate(*id).names.first()));
     let live = std::io::stderr().is_terminal() && !context.quiet;
     let display: Arc<dyn Display> = match context.format {
-        Format::Json => Arc::new(JsonLines),
+        Format::Json => Arc::new(JsonLines::default()),
         Format::Text | Format::Csv => Arc::new(Text {
             live: live.then(|| Live::new(names().map(|name| name.as_str().len()).max().unwrap_or(0))),
             plain: !live && !context.quiet,
@@ -56,18 +58,20 @@ pub(crate) fn start(context: &Context, desired: &Desired, scope: &Scope, aim: Ai
             seen: Mutex::default(),
         }),
     };
-    Progress { display }
+    Progress { display, under_way: Arc::default() }
 }
 
 impl Progress {
     /// Returns who is to be told the events.
     pub(crate) fn listener(&self) -> Arc<dyn Listener> {
-        Arc::new(Forward(self.display.clone()))
+        Arc::new(Forward { display: self.display.clone(), under_way: self.under_way.clone() })
     }
 
-    /// Takes the live lines away without a word.
-    pub(crate) fn abandon(&self) {
+    /// Takes the live lines away, and returns the steps that are under way.
+    pub(crate) fn abandon(&self) -> Vec<String> {
         self.display.close();
+        let under_way = self.under_way.lock().unwrap_or_else(PoisonError::into_inner);
+        under_way.values().cloned().collect()
     }
 
     /// Writes what came of the run.
@@ -77,21 +81,40 @@ impl Progress {
     }
 }
 
-struct Forward(Arc<dyn Display>);
+struct Forward {
+    display: Arc<dyn Display>,
+    under_way: Arc<Mutex<BTreeMap<u32, String>>>,
+}
 
 impl Listener for Forward {
     fn on(&self, event: Event) {
-        self.0.on(event);
+        let mut under_way = self.under_way.lock().unwrap_or_else(PoisonError::into_inner);
+        match &event {
+            Event::StepStarted { id, hostname, action, .. } => {
+                under_way.insert(*id, format!("{action} {hostname}"));
+            }
+            Event::StepEnded { id, .. } | Event::StepFailed { id, .. } | Event::StepPutOff { id, .. } => {
+                under_way.remove(id);
+            }
+            _ => {}
+        }
+        drop(under_way);
+        self.display.on(event);
     }
 }
 
 /// One JSON object a line.
-struct JsonLines;
+#[derive(Default)]
+struct JsonLines {
+    /// The first line that could not be written; the work goes on without its reader.
+    failed: Mutex<Option<CliError>>,
+}
 
 impl Listener for JsonLines {
     fn on(&self, event: Event) {
-        // A reader that went away is met again at the end of the run.
-        let _ = super::json(&event);
+        if let Err(error) = super::json(&event) {
+            self.failed.lock().unwrap_or_else(PoisonError::into_inner).get_or_insert(error);
+        }
     }
 }
 
@@ -99,7 +122,7 @@ impl Display for JsonLines {
     fn close(&self) {}
 
     fn finish(&self, _summary: &Summary) -> Result<(), CliError> {
-        Ok(())
+        self.failed.lock().unwrap_or_else(PoisonError::into_inner).take().map_or(Ok(()), Err)
     }
 }
 

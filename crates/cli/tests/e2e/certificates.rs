@@ -357,9 +357,6 @@ async fn lists_filter_sort_and_fit_their_schemas() {
     let text = workspace.read("pindrel.toml");
     workspace.write("pindrel.toml", &text[..text.find("[certificate.a]").unwrap()]);
     let csv = workspace.run(&["cert", "list", "--format", "csv"]).ended(0).stdout;
-    assert!(
-        csv.lines().last().unwrap().starts_with("a,a.larkfield.example,main,ecdsa-p256,left over,"),
-        "{csv}"
-    );
+    assert!(csv.lines().last().unwrap().starts_with("a,a.larkfield.example,main,ecdsa-p256,left over,"), "{csv}");
     workspace.run(&["cert", "show", "nobody"]).ended(1);
 }

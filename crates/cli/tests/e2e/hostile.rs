@@ -73,8 +73,13 @@ async fn a_state_that_cannot_be_written_is_told_before_anything_is_done() {
     let nobody = ["setpriv", "--reuid=65534", "--regid=65534", "--clear-groups"];
     let ran = run_by(&workspace, &nobody, &["settle"]);
     assert_eq!(ran.status, 1, "{}{}", ran.stdout, ran.stderr);
-    assert!(ran.stderr.contains("state.sqlite") && ran.stderr.contains('→'), "{}", ran.stderr);
+    assert!(ran.stderr.contains("the lock") && ran.stderr.contains('→'), "{}", ran.stderr);
     assert_eq!(sandbox.authority().requests(), before);
+    // Whoever may only read is shown what there is.
+    for (args, status) in [(&["status"][..], 3), (&["cert", "list"], 0), (&["settle", "--dry-run"], 3)] {
+        let ran = run_by(&workspace, &nobody, args);
+        assert_eq!(ran.status, status, "{args:?}: {}{}", ran.stdout, ran.stderr);
+    }
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -1,6 +1,8 @@
 //! What people read: tables, sentences and help, with what changes from run to run taken
 //! out.
 
+use std::time::Duration;
+
 use pindrel_testkit::{ManifestText, Workspace};
 use serde_json::Value;
 
@@ -163,6 +165,62 @@ fn every_command_teaches_by_its_help() {
         let help = workspace.run(&[command, &["--help"]].concat()).ended(0).stdout;
         assert!(help.contains(teaches), "{command:?}: {help}");
         assert!(help.lines().all(|line| line.chars().count() <= 100), "{command:?}: {help}");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn variables_are_options_and_what_is_slightly_wrong_in_them_is_told() {
+    let (mut workspace, sandbox) = sandboxed(quick(), one_name).await;
+    for (variable, value, status, says) in [
+        ("PINDREL_DRY_RUN", "1", 3, "steps to take"),
+        ("PINDREL_DRY_RUN", "yes", 3, "Nothing was changed"),
+        ("PINDREL_DRY_RUN", "perhaps", 2, "from the environment variable PINDREL_DRY_RUN"),
+        ("PINDREL_ONLY", "api.larkfield.example,apy.larkfield.example", 2, "Did you mean \"api.larkfield.example\"?"),
+        ("PINDREL_PATIENCE", "2d", 2, "a run waits at most 24h"),
+        ("PINDREL_MANIFEST", "none.toml", 2, "pindrel init"),
+    ] {
+        workspace.set(variable, value);
+        let ran = workspace.run(&["settle"]).ended(status);
+        workspace.unset(variable);
+        assert!(
+            format!("{}{}", ran.stdout, ran.stderr).contains(says),
+            "{variable}={value}: {}{}",
+            ran.stdout,
+            ran.stderr
+        );
+    }
+    assert_eq!(sandbox.authority().requests(), 0, "nothing was done");
+    workspace.set("PINDREL_DRYRUN", "1");
+    let slip = workspace.run(&["check"]).ended(0).stderr;
+    assert!(slip.contains("did you mean PINDREL_DRY_RUN?"), "{slip}");
+}
+
+#[test]
+fn a_manifest_in_another_encoding_is_told_as_that() {
+    let workspace = Workspace::new(PINDREL);
+    for (bytes, says) in [
+        (&b"\xff\xfem\0a\0n\0"[..], "it is UTF-16"),
+        (b"manifest = 1\n# caf\xe9\n", "byte 0xe9 in line 2"),
+        (b"\xef\xbb\xbfmanifest = 2\n", "reads manifests of version 1"),
+    ] {
+        std::fs::write(workspace.path().join("pindrel.toml"), bytes).unwrap();
+        let ran = workspace.run(&["check"]).ended(2);
+        assert!(format!("{}{}", ran.stdout, ran.stderr).contains(says), "{}{}", ran.stdout, ran.stderr);
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_run_that_is_stopped_names_what_it_puts_off() {
+    let slow = pindrel_sandbox::Options { lag: Duration::from_secs(30), ..quick() };
+    let (workspace, _sandbox) = sandboxed(slow, one_name).await;
+    for (signal, status) in [("INT", 130), ("TERM", 143)] {
+        let mut child = workspace.command(&["settle"]).stderr(std::process::Stdio::piped()).spawn().unwrap();
+        let mut lines = std::io::BufRead::lines(std::io::BufReader::new(child.stderr.take().unwrap()));
+        assert!(lines.any(|line| line.unwrap().contains("to return the challenge record")));
+        std::process::Command::new("kill").args(["-s", signal, &child.id().to_string()]).status().unwrap();
+        let rest: Vec<String> = lines.map_while(Result::ok).collect();
+        assert_eq!(child.wait().unwrap().code(), Some(status));
+        assert!(rest.join("\n").contains("put off to the next run: issue api.larkfield.example"), "{rest:?}");
     }
 }
 

@@ -11,7 +11,7 @@ use super::{
 use crate::delivery::Delivery;
 use crate::expectation::Expectation;
 use crate::facts::Origin;
-use crate::manifest::{At, CertificateEntry, Diagnostics, HostnameEntry, Manifest, Span};
+use crate::manifest::{At, CertificateEntry, Diagnostics, HostnameEntry, MOST_NAMES, Manifest, Span};
 use crate::name::Hostname;
 use crate::renewal::RenewalRule;
 use crate::values::Ttl;
@@ -28,7 +28,10 @@ pub fn resolve(manifest: Manifest, problems: &mut Diagnostics) -> Desired {
     for entry in &manifest.certificates {
         resolver.declare(entry, &manifest.default_authority);
     }
-    let Manifest { default_authority, default_ttl, mut hostnames, .. } = manifest;
+    let Manifest { default_authority, default_endpoint, default_ttl, mut hostnames, .. } = manifest;
+    // A default that is wrong is one mistake, however many hostnames have it.
+    resolver.default_endpoint = default_endpoint
+        .map(|named| reference(&resolver.endpoints, &resolver.mistaken, &named, "endpoint", resolver.problems));
     // What was read gives its room back while what is wanted of it grows.
     hostnames.reverse();
     while let Some(entry) = hostnames.pop() {
@@ -50,6 +53,8 @@ struct Resolver<'p> {
     zones: HashMap<String, ZoneId>,
     /// What holds for certificates of which the manifest says nothing special.
     usual: Arc<CertificateTerms>,
+    /// The endpoint of hostnames that name none; the inner `None` is a mistake told already.
+    default_endpoint: Option<Option<EndpointId>>,
     seen: HashSet<Hostname>,
     /// Kind and name of the tables that have mistakes of their own.
     mistaken: HashSet<(&'static str, String)>,
@@ -129,6 +134,7 @@ impl<'p> Resolver<'p> {
             mistaken: manifest.mistaken.iter().cloned().collect(),
             seen: HashSet::with_capacity(manifest.hostnames.len()),
             usual: Arc::default(),
+            default_endpoint: None,
             desired,
             problems,
         };
@@ -222,7 +228,18 @@ impl<'p> Resolver<'p> {
                 names.push(name.value.clone());
             }
         }
-        let endpoint = reference(&self.endpoints, &self.mistaken, &entry.endpoint, "endpoint", self.problems);
+        let endpoint = match &entry.endpoint {
+            Some(named) => reference(&self.endpoints, &self.mistaken, named, "endpoint", self.problems),
+            None => self.default_endpoint.unwrap_or_else(|| {
+                self.problems.report(
+                    "missing-key",
+                    entry.hostname.span.clone(),
+                    format!("[hostname.\"{}\"] needs the key \"endpoint\"", entry.hostname.value),
+                    "add: endpoint = \"NAME\", here or under [defaults]",
+                );
+                None
+            }),
+        };
         let zones: Vec<_> = std::iter::once(&entry.hostname).chain(&entry.also).map(|name| self.zone(name)).collect();
         let certificate = self.certificate(&entry, &names, default_authority);
         let (Some(endpoint), Some(certificate)) = (endpoint, certificate) else { return };
@@ -307,6 +324,9 @@ impl<'p> Resolver<'p> {
             return Some(id);
         }
         let authority = self.authority(entry.authority.as_ref(), default_authority, entry.hostname.span.clone());
+        if names.len() > MOST_NAMES {
+            self.problems.report_too_many_names(entry.hostname.span.clone(), names.len());
+        }
         let id = CertificateId(self.desired.certificates.len() as u32);
         self.desired.certificates.push(WantedCertificate {
             name: entry.hostname.value.as_str().to_owned(),
@@ -361,15 +381,11 @@ impl<'p> Resolver<'p> {
         if mistaken.into_iter().any(|zone| name.value.is_within(&zone)) {
             return None;
         }
-        let mut known: Vec<&str> = self.zones.keys().map(String::as_str).collect();
-        known.sort_unstable();
-        let help = match known.as_slice() {
-            [] => format!(
-                "add [zone.\"{}\"] with its servers and key",
-                name.value.base().split_once('.').map_or("", |(_, zone)| zone)
-            ),
-            known => format!("zones of this manifest: {}", known.join(", ")),
-        };
+        let near = self.problems.suggest(name.value.base(), self.zones.keys().map(String::as_str));
+        let help = near.unwrap_or_else(|| {
+            let zone = name.value.base().split_once('.').map_or("", |(_, zone)| zone);
+            format!("add [zone.\"{zone}\"] with its servers and key")
+        });
         self.problems.report(
             "outside-zones",
             name.span.clone(),
@@ -390,17 +406,12 @@ fn reference<T: Copy>(
     if let Some(id) = table.get(&named.value) {
         return Some(*id);
     }
-    let also = mistaken.iter().filter(|(of, _)| *of == kind).map(|(_, name)| name.as_str());
-    let mut known: Vec<&str> = table.keys().map(String::as_str).chain(also).collect();
-    if known.contains(&named.value.as_str()) {
+    let also = || mistaken.iter().filter(|(of, _)| *of == kind).map(|(_, name)| name.as_str());
+    if also().any(|name| name == named.value) {
         return None;
     }
-    known.sort_unstable();
-    let help = match crate::manifest::nearest(&named.value, known.iter().copied()) {
-        Some(near) => format!("did you mean \"{near}\"?"),
-        None if known.is_empty() => format!("add a table [{kind}.{}]", named.value),
-        None => format!("there are: {}", known.join(", ")),
-    };
+    let help = problems.suggest(&named.value, table.keys().map(String::as_str).chain(also()));
+    let help = help.unwrap_or_else(|| format!("add a table [{kind}.{}]", named.value));
     problems.report("unknown-reference", named.span.clone(), format!("there is no [{kind}.{}]", named.value), help);
     None
 }

@@ -1,6 +1,11 @@
 //! Mistakes in a manifest, each with its place and what to write instead.
 
-use super::Span;
+use super::{MOST_NAMES, Span};
+
+/// From how many mistakes on near names are no longer searched for.
+const MOST_SEARCHED: usize = 100;
+/// The most known names that a help shows.
+const MOST_NAMED: usize = 12;
 
 /// One mistake.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -32,6 +37,26 @@ impl Diagnostics {
         self.found.push(Diagnostic { code, message: message.into(), span, help: None });
     }
 
+    /// Adds that a certificate has too many names.
+    pub(crate) fn report_too_many_names(&mut self, span: Span, count: usize) {
+        let message = format!("a certificate has at most {MOST_NAMES} names, and this one has {count}");
+        self.report("bad-value", span, message, "declare a second certificate for the rest");
+    }
+
+    /// What to write in place of an unknown name: the near one, else some of the known ones.
+    /// After many mistakes nothing is searched for any more.
+    pub(crate) fn suggest<'k>(&self, word: &str, known: impl Iterator<Item = &'k str>) -> Option<String> {
+        if self.found.len() >= MOST_SEARCHED {
+            return None;
+        }
+        let mut known: Vec<&str> = known.collect();
+        known.sort_unstable();
+        match nearest(word, known.iter().copied()) {
+            Some(near) => Some(format!("did you mean \"{near}\"?")),
+            None => some_of(&known).map(|some| format!("there are: {some}")),
+        }
+    }
+
     /// Adds all of another collection.
     pub(super) fn extend(&mut self, other: Diagnostics) {
         self.found.extend(other.found);
@@ -46,6 +71,18 @@ impl Diagnostics {
     pub fn into_sorted(mut self) -> Vec<Diagnostic> {
         self.found.sort_by_key(|found| (found.span.start, found.span.end));
         self.found
+    }
+}
+
+/// Names some of many words.
+pub(crate) fn some_of(words: &[&str]) -> Option<String> {
+    match words {
+        [] => None,
+        words if words.len() > MOST_NAMED => {
+            let (some, more) = (words[..MOST_NAMED].join(", "), words.len() - MOST_NAMED);
+            Some(format!("{some} and {more} more"))
+        }
+        words => Some(words.join(", ")),
     }
 }
 

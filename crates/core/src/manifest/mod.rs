@@ -12,6 +12,9 @@ mod section;
 #[cfg(test)]
 mod tests;
 
+/// The most names of one certificate.
+pub(crate) const MOST_NAMES: usize = 100;
+
 pub use diagnostic::{Diagnostic, Diagnostics, LineIndex, Place, nearest};
 pub use read::{keys, read};
 
@@ -48,6 +51,8 @@ pub struct At<T> {
 pub struct Manifest {
     /// The authority for hostnames that name none.
     pub default_authority: Option<At<String>>,
+    /// The endpoint of hostnames that name none.
+    pub default_endpoint: Option<At<String>>,
     /// The TTL of alias records that say none.
     pub default_ttl: Option<Ttl>,
     /// The kind of key of certificates that say none.
@@ -221,7 +226,8 @@ pub struct HostnameEntry {
     /// The custom name.
     pub hostname: At<Hostname>,
     /// Where its traffic ends.
-    pub endpoint: At<String>,
+    /// None where the default says it.
+    pub endpoint: Option<At<String>>,
     /// The certificate that it names.
     pub certificate: Option<At<String>>,
     /// The authority of its own certificate, unless the default one.

@@ -23,7 +23,7 @@ use zone::{TSIG_KEYS, ZONE_KEYS, read_zone, report_repeated_zones};
 const MANIFEST_VERSION: &str = "1";
 
 const ROOT_KEYS: &[&str] = &["manifest", "defaults", "authority", "zone", "endpoint", "certificate", "hostname"];
-const DEFAULTS_KEYS: &[&str] = &["authority", "ttl", "key", "renew"];
+const DEFAULTS_KEYS: &[&str] = &["authority", "endpoint", "ttl", "key", "renew"];
 
 /// From this size on a manifest is read in blocks.
 const LARGE_BYTES: usize = 1 << 20;
@@ -94,6 +94,7 @@ fn read_document(document: &DeTable<'_>, problems: &mut Diagnostics) -> Manifest
     let mut manifest = Manifest::default();
     if let Some(defaults) = root.inner("defaults", DEFAULTS_KEYS, problems) {
         manifest.default_authority = defaults.text("authority", problems).map(owned);
+        manifest.default_endpoint = defaults.text("endpoint", problems).map(owned);
         manifest.default_ttl = defaults.parsed("ttl", TTL_HELP, problems).map(|ttl| ttl.value);
         manifest.default_key = read_certificate_key(&defaults, problems);
         manifest.default_renew = read_span(&defaults, "renew", problems);

@@ -60,7 +60,7 @@ impl<D: Database> Hostnames for SqlState<D> {
             statements.push(Statement::new(summary, values![name, wanted, row.held, row.seen_secs, row.due_secs]));
             statements.push(Statement::new(facts, values![name, write_json(FACTS, &row.facts)?]));
         }
-        self.database.write("store a hostname", Durability::Soon, statements).await.map(drop)
+        self.database.write("store a hostname", Durability::Seen, statements).await.map(drop)
     }
 
     async fn record_ownership(
@@ -93,7 +93,7 @@ impl<D: Database> Hostnames for SqlState<D> {
         let sql =
             "INSERT INTO zones (zone, fact) VALUES (?1, ?2) ON CONFLICT (zone) DO UPDATE SET fact = excluded.fact";
         let params = values![zone.as_str(), write_json("zones", fact)?];
-        self.execute("store a zone", Durability::Soon, sql, params).await
+        self.execute("store a zone", Durability::Seen, sql, params).await
     }
 
     async fn endpoint(&self, key: &EndpointKey) -> Result<Option<Fact<EndpointView>>, StateError> {
@@ -106,6 +106,6 @@ impl<D: Database> Hostnames for SqlState<D> {
         let sql = "INSERT INTO endpoints (endpoint, fact) VALUES (?1, ?2)
                    ON CONFLICT (endpoint) DO UPDATE SET fact = excluded.fact";
         let params = values![key.to_string(), write_json("endpoints", fact)?];
-        self.execute("store an endpoint", Durability::Soon, sql, params).await
+        self.execute("store an endpoint", Durability::Seen, sql, params).await
     }
 }

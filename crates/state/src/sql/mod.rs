@@ -30,6 +30,8 @@ pub enum Durability {
     Now,
     /// With the next write that waits: until then a power cut may take it.
     Soon,
+    /// As soon as that, and not at all where nothing can be written: it can be looked at again.
+    Seen,
 }
 
 /// One statement with its parameters, `?1` and on.

@@ -26,16 +26,36 @@ const MIGRATIONS: &[Migration] = &[
 
 /// Makes a connection ready: settings, then the present schema.
 pub(super) fn prepare(mut connection: Connection, place: &str) -> Result<Connection, StateError> {
-    let failed = |error: rusqlite::Error| match error.sqlite_error_code() {
-        Some(ErrorCode::NotADatabase) => {
-            StateError::Foreign { place: place.to_owned(), why: "the file is not a database".into() }
-        }
-        Some(ErrorCode::DatabaseCorrupt) => {
-            StateError::Foreign { place: place.to_owned(), why: "the file is corrupt".into() }
-        }
-        _ => StateError::Open { place: place.to_owned(), source: error.into() },
-    };
-    let (version, tables) = what_is_there(&connection).map_err(failed)?;
+    let failed = |error: rusqlite::Error| unusable(error, place);
+    let version = version_of(&connection, place)?;
+    set_up(&connection).map_err(failed)?;
+    migrate(&mut connection, version, MIGRATIONS.len()).map_err(failed)?;
+    Ok(connection)
+}
+
+/// Makes a connection ready that can only read.
+pub(super) fn check(connection: Connection, place: &str) -> Result<Connection, StateError> {
+    let version = version_of(&connection, place)?;
+    if version < MIGRATIONS.len() as i64 {
+        let source = "it has an older schema, and this user may not write it".into();
+        return Err(StateError::Open { place: place.to_owned(), source });
+    }
+    connection.set_prepared_statement_cache_capacity(PREPARED);
+    Ok(connection)
+}
+
+fn unusable(error: rusqlite::Error, place: &str) -> StateError {
+    let place = place.to_owned();
+    match error.sqlite_error_code() {
+        Some(ErrorCode::NotADatabase) => StateError::Foreign { place, why: "the file is not a database".into() },
+        Some(ErrorCode::DatabaseCorrupt) => StateError::Foreign { place, why: "the file is corrupt".into() },
+        _ => StateError::Open { place, source: error.into() },
+    }
+}
+
+/// The version of the schema, which is one that is known.
+fn version_of(connection: &Connection, place: &str) -> Result<i64, StateError> {
+    let (version, tables) = what_is_there(connection).map_err(|error| unusable(error, place))?;
     if version == 0 && tables > 0 {
         let why = "the database was made by another program".into();
         return Err(StateError::Foreign { place: place.to_owned(), why });
@@ -44,9 +64,7 @@ pub(super) fn prepare(mut connection: Connection, place: &str) -> Result<Connect
     if version > known {
         return Err(StateError::Newer { place: place.to_owned(), found: version, known });
     }
-    set_up(&connection).map_err(failed)?;
-    migrate(&mut connection, version, MIGRATIONS.len()).map_err(failed)?;
-    Ok(connection)
+    Ok(version)
 }
 
 /// Returns the schema's version and the number of tables, changing nothing.

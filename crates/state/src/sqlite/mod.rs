@@ -9,7 +9,7 @@ use std::time::Duration;
 use async_trait::async_trait;
 use jiff::Timestamp;
 use rusqlite::types::{Value as SqliteValue, ValueRef};
-use rusqlite::{Connection, OpenFlags, TransactionBehavior, params_from_iter};
+use rusqlite::{Connection, ErrorCode, OpenFlags, TransactionBehavior, params_from_iter};
 use tokio::sync::{Mutex, OwnedMutexGuard};
 
 use crate::StateError;
@@ -30,6 +30,8 @@ const LOCK_FILE: &str = "lock";
 pub struct Sqlite {
     connection: Arc<Mutex<Connection>>,
     place: Option<Place>,
+    /// The user may only read: what was seen is not stored, all else is refused.
+    read_only: bool,
 }
 
 /// Where the file is, and which file it was when it was opened.
@@ -52,14 +54,22 @@ impl SqlState<Sqlite> {
         if let Some(folder) = path.parent().filter(|folder| !folder.as_os_str().is_empty()) {
             private_folder(folder).map_err(|error| cannot(error.into()))?;
         }
-        private_file(path).map_err(|error| cannot(error.into()))?;
+        let read_only = match private_file(path) {
+            Ok(()) => false,
+            Err(error) if is_write_refused(&error) && path.is_file() => true,
+            Err(error) => return Err(cannot(error.into())),
+        };
         let identity = identity(path).map_err(|error| cannot(error.into()))?;
-        // Never as a URI: a path is a path, whatever it begins with.
-        let flags = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_NO_MUTEX;
-        let connection = Connection::open_with_flags(path, flags).map_err(|error| cannot(error.into()))?;
-        let connection = migrate::prepare(connection, &place)?;
+        let connection = if read_only {
+            migrate::check(open_to_read(path).map_err(|error| cannot(error.into()))?, &place)?
+        } else {
+            // Never as a URI: a path is a path, whatever it begins with.
+            let flags = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+            let connection = Connection::open_with_flags(path, flags).map_err(|error| cannot(error.into()))?;
+            migrate::prepare(connection, &place)?
+        };
         let place = Some(Place { path: path.to_owned(), identity });
-        Ok(SqlState { database: Sqlite { connection: Arc::new(Mutex::new(connection)), place } })
+        Ok(SqlState { database: Sqlite { connection: Arc::new(Mutex::new(connection)), place, read_only } })
     }
 
     /// Makes a state that lives in memory, for tests.
@@ -71,7 +81,9 @@ impl SqlState<Sqlite> {
         let opened = Connection::open_in_memory();
         let connection = opened.map_err(|error| StateError::Open { place: place.clone(), source: error.into() })?;
         let connection = migrate::prepare(connection, &place)?;
-        Ok(SqlState { database: Sqlite { connection: Arc::new(Mutex::new(connection)), place: None } })
+        Ok(SqlState {
+            database: Sqlite { connection: Arc::new(Mutex::new(connection)), place: None, read_only: false },
+        })
     }
 }
 
@@ -205,13 +217,21 @@ impl Database for Sqlite {
         durability: Durability,
         statements: Vec<Statement>,
     ) -> Result<(Vec<Row>, u64), StateError> {
+        if self.read_only {
+            return match durability {
+                Durability::Seen => Ok((Vec::new(), 0)),
+                Durability::Now | Durability::Soon => {
+                    Err(StateError::Failed { doing, source: "this user may only read it".into() })
+                }
+            };
+        }
         let guard = self.guard().await;
         let work = move |connection: &mut Connection| {
             // While the log of writes is kept in order, a later write that waits for the disk
             // brings the earlier ones with it.
             connection.execute_batch(match durability {
                 Durability::Now => "PRAGMA synchronous = FULL",
-                Durability::Soon => "PRAGMA synchronous = NORMAL",
+                Durability::Soon | Durability::Seen => "PRAGMA synchronous = NORMAL",
             })?;
             if let [_] = statements.as_slice() {
                 return run_all(connection, statements);
@@ -299,6 +319,26 @@ fn private_file(path: &Path) -> std::io::Result<()> {
     }
     let file = options.open(path)?;
     if file.metadata()?.is_file() { Ok(()) } else { Err(std::io::Error::other("it is not a file")) }
+}
+
+fn is_write_refused(error: &std::io::Error) -> bool {
+    matches!(error.kind(), std::io::ErrorKind::PermissionDenied | std::io::ErrorKind::ReadOnlyFilesystem)
+}
+
+/// Opens a file that this user may not write. Where not even the files beside it can be made that
+/// readers share with writers, it is read as it is.
+fn open_to_read(path: &Path) -> rusqlite::Result<Connection> {
+    let flags = OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+    let opened = Connection::open_with_flags(path, flags)?;
+    match opened.query_row("SELECT count(*) FROM sqlite_schema", [], |_| Ok(())) {
+        Err(error) if matches!(error.sqlite_error_code(), Some(ErrorCode::CannotOpen | ErrorCode::ReadOnly)) => {
+            let path = path.to_string_lossy().replace('%', "%25").replace('?', "%3f").replace('#', "%23");
+            let uri = format!("file:{path}?immutable=1");
+            Connection::open_with_flags(uri, flags | OpenFlags::SQLITE_OPEN_URI)
+        }
+        // Whatever else is wrong is told by whoever uses it.
+        _ => Ok(opened),
+    }
 }
 
 /// What tells a file from another one at the same path.

@@ -7,7 +7,7 @@ use super::common::{owned, parse_name, read_labels, read_path, read_secret, read
 use crate::delivery::{Command, Contents, FileMode, Piece};
 use crate::facts::Origin;
 use crate::manifest::section::{Section, parse};
-use crate::manifest::{At, CertificateEntry, DeliveryEntry, Diagnostics};
+use crate::manifest::{At, CertificateEntry, DeliveryEntry, Diagnostics, MOST_NAMES};
 use crate::values::KeyKind;
 
 pub(super) const CERTIFICATE_KEYS: &[&str] = &[
@@ -32,8 +32,6 @@ const KEY_HELP: &str = "write \"ecdsa-p256\", \"ecdsa-p384\", \"rsa-2048\", \"rs
 const USUAL_WITHIN: Duration = Duration::from_secs(300);
 /// The longest time that a command may be given.
 const LONGEST_COMMAND: Duration = Duration::from_secs(3600);
-/// The most names of one certificate.
-const MOST_NAMES: usize = 100;
 
 pub(super) fn read_certificate(
     name: At<&str>,
@@ -45,14 +43,9 @@ pub(super) fn read_certificate(
         section.missing("names", "[\"api.larkfield.example\"]", problems);
     }
     if let Some(over) = texts.get(MOST_NAMES) {
-        problems.report(
-            "bad-value",
-            over.span.clone(),
-            format!("a certificate has at most {MOST_NAMES} names, and this one has {}", texts.len()),
-            "declare a second certificate for the rest",
-        );
+        problems.report_too_many_names(over.span.clone(), texts.len());
     }
-    let names = texts.into_iter().filter_map(|name| parse_name(name, problems)).collect();
+    let names = texts.into_iter().take(MOST_NAMES).filter_map(|name| parse_name(name, problems)).collect();
     let deliver = section.inner_list("deliver", DELIVER_KEYS, problems);
     let after = section.inner_list("after", AFTER_KEYS, problems);
     let truth = |key: &str, problems: &mut Diagnostics| section.truth(key, problems).is_some_and(|truth| truth.value);

@@ -31,7 +31,7 @@ pub(super) fn read_hostname(
     problems: &mut Diagnostics,
 ) -> Option<HostnameEntry> {
     let hostname = parse_name::<Hostname>(name, problems);
-    let endpoint = section.needed_text("endpoint", "\"NAME\"", problems);
+    let endpoint = section.text("endpoint", problems);
     let written = section.inner_list("routes", ROUTE_KEYS, problems);
     // Room for no more than are there: most hostnames have one, and there may be many hostnames.
     let mut routes = Vec::with_capacity(written.len());
@@ -48,7 +48,7 @@ pub(super) fn read_hostname(
         .map(|expect| read_expectation(&expect, Expectation::for_routes(&routes), problems));
     Some(HostnameEntry {
         hostname: hostname?,
-        endpoint: owned(endpoint?),
+        endpoint: endpoint.map(owned),
         certificate: section.text("certificate", problems).map(owned),
         authority: section.text("authority", problems).map(owned),
         routes,

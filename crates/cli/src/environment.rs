@@ -1,0 +1,89 @@
+//! Environment variables: every option can be one, named after it.
+
+use std::ffi::OsString;
+
+use clap::builder::BoolishValueParser;
+use clap::error::{ContextKind, ContextValue};
+use clap::{Arg, ArgAction, Command, Error};
+use pindrel_core::manifest::nearest;
+
+/// What all variables begin with.
+const PREFIX: &str = "PINDREL_";
+/// The variables that are no option's.
+const OTHERS: [&str; 4] = ["PINDREL_SEALING_KEY", "PINDREL_CERTIFICATE", "PINDREL_NAMES", "PINDREL_STOP_AT"];
+
+/// Gives every option its variable. Flags take 1, true, yes or on and their opposites; options that
+/// may be repeated take a list with commas.
+pub(crate) fn with_variables(command: Command) -> Command {
+    let command = command.mut_args(with_variable);
+    let names: Vec<String> = command.get_subcommands().map(|inner| inner.get_name().to_owned()).collect();
+    names.into_iter().fold(command, |command, name| command.mut_subcommand(name, with_variables))
+}
+
+fn with_variable(arg: Arg) -> Arg {
+    let Some(long) = arg.get_long().map(str::to_owned) else { return arg };
+    if matches!(arg.get_action(), ArgAction::Help | ArgAction::HelpShort | ArgAction::HelpLong | ArgAction::Version) {
+        return arg;
+    }
+    let arg = match arg.get_action() {
+        ArgAction::SetTrue => arg.value_parser(BoolishValueParser::new()),
+        ArgAction::Append => arg.value_delimiter(','),
+        _ => arg,
+    };
+    if arg.get_env().is_some() { arg } else { arg.env(variable(&long)).hide_env(true) }
+}
+
+fn variable(long: &str) -> String {
+    format!("{PREFIX}{}", long.replace('-', "_").to_uppercase())
+}
+
+/// Names the variable that a refused value comes from: nobody typed it on this line.
+pub(crate) fn explained(mut error: Error, command: &Command, typed: &[OsString]) -> Error {
+    let Some(ContextValue::String(option)) = error.get(ContextKind::InvalidArg) else { return error };
+    let long = option.trim_start_matches('-').split([' ', '=']).next().unwrap_or_default().to_owned();
+    let written = format!("--{long}");
+    let is_typed = |word: &OsString| {
+        let word = word.to_string_lossy();
+        word == written || word.starts_with(&format!("{written}=")) || is_short(&word)
+    };
+    let Some(variable) = variables(command).into_iter().find(|(name, _)| *name == long).map(|(_, variable)| variable)
+    else {
+        return error;
+    };
+    if std::env::var_os(&variable).is_some() && !typed.iter().any(is_typed) {
+        error.insert(
+            ContextKind::InvalidArg,
+            ContextValue::String(format!("{option}, from the environment variable {variable}")),
+        );
+    }
+    error
+}
+
+/// Says whether a word holds options of one letter, any of which may be meant.
+fn is_short(word: &str) -> bool {
+    word.len() > 1 && word.starts_with('-') && !word.starts_with("--")
+}
+
+/// All options with their variables.
+fn variables(command: &Command) -> Vec<(String, String)> {
+    let own = command.get_arguments().filter_map(|arg| {
+        let variable = arg.get_env()?.to_str()?;
+        Some((arg.get_long()?.to_owned(), variable.to_owned()))
+    });
+    own.chain(command.get_subcommands().flat_map(variables)).collect()
+}
+
+/// Returns a note for each variable that looks like an option's and is none: a slip in
+/// `PINDREL_DRY_RUN` must not go unseen.
+pub(crate) fn misspelt(command: &Command) -> Vec<String> {
+    let known: Vec<String> = variables(command).into_iter().map(|(_, variable)| variable).collect();
+    let set = std::env::vars_os().filter_map(|(name, _)| name.into_string().ok());
+    let unknown =
+        set.filter(|name| name.starts_with(PREFIX) && !known.contains(name) && !OTHERS.contains(&name.as_str()));
+    unknown
+        .filter_map(|name| {
+            let near = nearest(&name, known.iter().map(String::as_str))?;
+            Some(format!("the environment variable {name} is no option's; did you mean {near}?"))
+        })
+        .collect()
+}
