@@ -122,7 +122,8 @@ codes! {
         CaaForbids = "caa-forbids", Person;
         /// The authority does not offer the certificate profile.
         ProfileNotOffered = "profile-not-offered", Person;
-        /// A challenge record belongs where the manifest has no zone, or cannot be placed.
+        /// A challenge record belongs where the manifest has no zone, cannot be placed, or would take a
+        /// name off the wildcard that answers it.
         ChallengeMisplaced = "challenge-misplaced", Person;
         /// Not every authoritative server returns the challenge record.
         ChallengeLagging = "challenge-lagging", Now;

@@ -113,7 +113,7 @@ async fn addresses_of(names: &[DnsName], glue: &[Record], resolvers: &[SocketAdd
             continue;
         }
         if let Some(resolver) = resolvers.first()
-            && let Resolved::Addresses(found) = lookup::resolve(*resolver, name).await
+            && let Resolved::Addresses { addresses: found, .. } = lookup::resolve(*resolver, name).await
         {
             addresses.extend(found);
         }

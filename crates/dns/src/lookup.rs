@@ -59,7 +59,7 @@ pub async fn alias(servers: &[SocketAddr], owner: &DnsName, at_apex: bool) -> Al
         let gives = alias_at(*server, owner, at_apex).await;
         ServerRecords { server: *server, gives }
     });
-    AliasView { servers: join_all(look).await }
+    AliasView { servers: join_all(look).await, wildcard: None }
 }
 
 async fn alias_at(server: SocketAddr, owner: &DnsName, at_apex: bool) -> Result<Vec<RecordSet>, Unreachable> {
@@ -131,8 +131,13 @@ pub(crate) fn name_servers(records: &[hickory_proto::rr::Record], zone: &DnsName
 /// What a resolver gives for a name.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Resolved {
-    /// Addresses, at least one.
-    Addresses(Vec<IpAddr>),
+    /// Addresses.
+    Addresses {
+        /// At least one.
+        addresses: Vec<IpAddr>,
+        /// For how many seconds the resolver may go on giving them.
+        for_secs: u32,
+    },
     /// None, for this reason; it may be cached for some seconds (RFC 2308 §5).
     Nothing {
         /// The reason.
@@ -146,12 +151,13 @@ pub enum Resolved {
 pub async fn resolve(resolver: SocketAddr, name: &DnsName) -> Resolved {
     let how = Ask { recursion: true, ..Ask::default() };
     let (v4, v6) = futures::join!(ask(resolver, name, WireType::A, how), ask(resolver, name, WireType::AAAA, how));
-    let mut addresses = Vec::new();
+    let (mut addresses, mut longest) = (Vec::new(), 0);
     let mut nothing = None;
     for answer in [v4, v6] {
         match answer {
             Ok(answer) => {
-                let found = follow(&answer, name);
+                let (found, ttl) = follow(&answer, name);
+                longest = longest.max(ttl);
                 if found.is_empty() && nothing.is_none() {
                     nothing = Some((reason(&answer), negative_secs(&answer)));
                 }
@@ -161,7 +167,7 @@ pub async fn resolve(resolver: SocketAddr, name: &DnsName) -> Resolved {
         }
     }
     match nothing {
-        _ if !addresses.is_empty() => Resolved::Addresses(addresses),
+        _ if !addresses.is_empty() => Resolved::Addresses { addresses, for_secs: longest },
         Some((why, for_secs)) => Resolved::Nothing { why, for_secs },
         None => Resolved::Nothing { why: Unresolved::NoAddress, for_secs: None },
     }
@@ -183,29 +189,30 @@ fn negative_secs(answer: &Message) -> Option<u32> {
     })
 }
 
-/// Follows the aliases in an answer to the addresses at their end.
-fn follow(answer: &Message, name: &DnsName) -> Vec<IpAddr> {
-    let mut owner = name.clone();
+/// Follows the aliases in an answer to the addresses at their end; with the shortest TTL on the way.
+fn follow(answer: &Message, name: &DnsName) -> (Vec<IpAddr>, u32) {
+    let (mut owner, mut shortest) = (name.clone(), u32::MAX);
     for _ in 0..MOST_ALIASES {
         let own = || answer.answers.iter().filter(|record| core_name(&record.name).as_ref() == Some(&owner));
-        let addresses: Vec<IpAddr> = own()
+        let addresses: Vec<(IpAddr, u32)> = own()
             .filter_map(|record| match &record.data {
-                RData::A(address) => Some(IpAddr::V4(address.0)),
-                RData::AAAA(address) => Some(IpAddr::V6(address.0)),
+                RData::A(address) => Some((IpAddr::V4(address.0), record.ttl)),
+                RData::AAAA(address) => Some((IpAddr::V6(address.0), record.ttl)),
                 _ => None,
             })
             .collect();
         if !addresses.is_empty() {
-            return addresses;
+            let shortest = addresses.iter().fold(shortest, |shortest, (_, ttl)| shortest.min(*ttl));
+            return (addresses.into_iter().map(|(address, _)| address).collect(), shortest);
         }
         let next = own().find_map(|record| match &record.data {
-            RData::CNAME(target) => core_name(&target.0),
+            RData::CNAME(target) => Some((core_name(&target.0)?, record.ttl)),
             _ => None,
         });
         match next {
-            Some(next) => owner = next,
+            Some((next, ttl)) => (owner, shortest) = (next, shortest.min(ttl)),
             None => break,
         }
     }
-    Vec::new()
+    (Vec::new(), 0)
 }

@@ -207,7 +207,9 @@ async fn a_resolver_is_followed_along_aliases_and_not_in_circles() {
     ])
     .await;
     let found = lookup::resolve(resolver, &core("www.larkfield.example")).await;
-    assert_eq!(found, Resolved::Addresses(vec![Ipv4Addr::new(127, 0, 0, 9).into()]));
+    let Resolved::Addresses { addresses, for_secs } = found else { panic!("{found:?}") };
+    assert_eq!(addresses, [std::net::IpAddr::from(Ipv4Addr::new(127, 0, 0, 9))]);
+    assert!(for_secs > 0, "it says how long it may be kept");
     for absent in ["a.larkfield.example", "none.larkfield.example"] {
         assert!(matches!(lookup::resolve(resolver, &core(absent)).await, Resolved::Nothing { .. }), "{absent}");
     }

@@ -136,3 +136,30 @@ async fn challenges_delegated_into_a_zone_of_its_own_and_every_kind_of_key() {
     }
     assert_eq!(world.dig(world.secondary, "moved.larkfield.example", "TXT"), "");
 }
+
+/// What RFC 4592 §2.2.2 says of names that come to exist by what stands below them is the server's
+/// own doing, so a real one is asked, through a resolver that keeps what it hears.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_name_that_a_wildcard_answers_is_answered_all_the_time() {
+    let test = "a_name_that_a_wildcard_answers_is_answered_all_the_time";
+    let Some(world) = RealWorld::start(test, RealOptions::default()).await else { return };
+    let listing = world.sandbox.listing().clone();
+    world.update("*", "CNAME", &format!("{}.", listing.endpoints[0].default_name));
+    let workspace = world.workspace(PINDREL, |manifest| {
+        manifest.endpoint(&listing, "catalogue", "gateway").hostname("live.larkfield.example", "catalogue", "")
+    });
+    let resolves = || world.dig(world.resolver, "live.larkfield.example", "A").lines().count() == 2;
+    pindrel_testkit::eventually("the wildcard", std::time::Duration::from_secs(20), async || resolves()).await;
+    let mut child = workspace.command(&["settle"]).spawn().unwrap();
+    let mut asked = 0;
+    while child.try_wait().unwrap().is_none() {
+        assert!(resolves(), "after {asked} questions");
+        asked += 1;
+    }
+    assert_eq!(child.wait().unwrap().code(), Some(0));
+    assert!(asked > 20, "asked {asked} times");
+    let target = format!("{}.", listing.endpoints[0].default_name);
+    assert_eq!(world.dig(world.secondary, "live.larkfield.example", "CNAME").trim(), target);
+    workspace.run(&["cert", "renew", "live.larkfield.example"]).ended(0);
+    assert!(resolves());
+}

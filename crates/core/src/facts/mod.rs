@@ -183,6 +183,10 @@ pub enum ServedView {
 pub struct AliasView {
     /// Each server with what it gives, the one for updates first.
     pub servers: Vec<ServerRecords>,
+    /// The wildcard that gives the same as the hostname: where the hostname has no records of its
+    /// own, it is what answers (RFC 4592 §3.3.1).
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub wildcard: Option<DnsName>,
 }
 
 impl AliasView {
@@ -228,6 +232,14 @@ pub enum ClientOutcome {
         /// For how many seconds the resolver may keep that answer.
         #[serde(default, skip_serializing_if = "Option::is_none")]
         for_secs: Option<u32>,
+    },
+    /// The resolver returns addresses that are not the endpoint's: an earlier answer that it keeps,
+    /// or records of someone else.
+    Elsewhere {
+        /// The first of them that is not the endpoint's.
+        address: IpAddr,
+        /// For how many seconds the resolver may keep that answer.
+        for_secs: u32,
     },
     /// No connection, or no TLS.
     NotConnected {

@@ -44,8 +44,10 @@ fn judge_view(known: Known<'_>, view: &AliasView, wanted: &[RecordSet]) -> PinRe
             return PinReport::new(PinState::Working, None, "not on every server")
                 .because(finding(Code::AliasLagging, says, remedy).seen(lagging));
         }
-        let ttl_differs = first.iter().zip(wanted).any(|(is, wanted)| is.ttl() != wanted.ttl());
-        if ttl_differs && known.ownership.is_some_and(|own| own.wrote_alias(&first)) {
+        let has_ttl = |sets: &[RecordSet]| sets.iter().zip(wanted).all(|(is, wanted)| is.ttl() == wanted.ttl());
+        // A server that changes the TTL it was given is not told again and again.
+        let is_refused = known.ownership.is_some_and(|own| own.alias.made.as_deref() == Some(wanted));
+        if !has_ttl(&first) && !is_refused && known.ownership.is_some_and(|own| own.wrote_alias(&first)) {
             let says = format!("the alias of {hostname} does not have the TTL that the manifest says");
             return PinReport::new(PinState::Loose, None, "other TTL").because(finding(
                 Code::AliasDiffers,
@@ -53,15 +55,29 @@ fn judge_view(known: Known<'_>, view: &AliasView, wanted: &[RecordSet]) -> PinRe
                 "Run settle: it corrects the record",
             ));
         }
+        let is_written = known.ownership.is_some_and(|own| own.alias.intended.as_deref() == Some(wanted));
+        let old: Vec<String> = view
+            .servers
+            .iter()
+            .filter(|server| is_written && has_ttl(&first) && !has_ttl(&gives(server)))
+            .map(|server| format!("{} returns the old TTL", server.server))
+            .collect();
+        if !old.is_empty() {
+            let says = format!("the TTL of the alias of {hostname} has not propagated to every server yet");
+            let remedy = "Wait until the zone is transferred: settle waits for it";
+            return PinReport::new(PinState::Working, None, "not on every server")
+                .because(finding(Code::AliasLagging, says, remedy).seen(old));
+        }
         return PinReport::new(PinState::Held, None, in_words(wanted));
     }
-    if first.is_empty() {
-        let says = format!("{hostname} has no alias record yet");
-        return PinReport::new(PinState::Loose, None, "none yet").because(finding(
-            Code::AliasMissing,
-            says,
-            "Run settle: it creates the record",
-        ));
+    let wildcard = view.wildcard.as_ref().filter(|_| !known.ownership.is_some_and(|own| own.wrote_alias(&first)));
+    if first.is_empty() || wildcard.is_some() {
+        let says = match wildcard {
+            None => format!("{hostname} has no alias record yet"),
+            Some(wildcard) => format!("{hostname} has no alias record of its own yet: {wildcard} answers for it"),
+        };
+        let remedy = "Run settle: it creates the record";
+        return PinReport::new(PinState::Loose, None, "none yet").because(finding(Code::AliasMissing, says, remedy));
     }
     let evidence = [format!("present: {}", in_words(&first)), format!("wanted: {}", in_words(wanted))];
     if known.ownership.is_some_and(|own| own.wrote_alias(&first)) {

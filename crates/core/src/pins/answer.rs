@@ -46,6 +46,13 @@ fn trouble(known: Known<'_>, answer: &ResolverAnswer) -> Option<Finding> {
             };
             finding(Code::AnswerUnresolved, says, remedy)
         }
+        ClientOutcome::Elsewhere { address, for_secs } => {
+            let endpoint = &known.desired.endpoint(wanted.endpoint).name;
+            let says = format!(
+                "the resolver {resolver} returns {address} for {asked}, which is not an address of {endpoint}, and may keep that for {for_secs} s"
+            );
+            finding(Code::AnswerStale, says, "Wait until the cached answer expires")
+        }
         ClientOutcome::NotConnected { address, why } => {
             let says = format!("{asked} resolves to {address}, which cannot be connected to: {why}");
             finding(Code::AnswerUnreachable, says, "Check that the endpoint runs and accepts connections from here")

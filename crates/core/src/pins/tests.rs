@@ -132,6 +132,7 @@ impl Scene {
                     .iter()
                     .map(|server| ServerRecords { server: *server, gives: Ok(cname(TARGET)) })
                     .collect(),
+                wildcard: None,
             },
             answer: AnswerView {
                 through: vec![ResolverAnswer {

@@ -141,6 +141,9 @@ impl Engine {
             zones.entry(zone).or_default().push(ChallengeRecord { name: owner, text: record.text.clone() });
         }
         for (zone, records) in &zones {
+            for record in records {
+                self.keep_answered(*zone, &record.name, claim).await?;
+            }
             let name = &self.desired.zone(*zone).name;
             let rows: Vec<ChallengeRow> =
                 records.iter().map(|record| ChallengeRow { zone: name.clone(), record: record.clone() }).collect();

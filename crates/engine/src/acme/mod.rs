@@ -8,6 +8,7 @@ pub(crate) mod orders;
 mod preflight;
 mod rehearsals;
 pub(crate) mod spending;
+mod wildcards;
 
 use pindrel_acme::RequestSigner;
 use pindrel_core::acme::jws::Jwk;

@@ -6,6 +6,7 @@ use pindrel_core::findings::{Code, Finding};
 use pindrel_core::pin::Pin;
 use pindrel_core::pins::PinState;
 use pindrel_core::records::{NameChange, RecordSet, ZoneChange, in_words};
+use pindrel_dns::ZoneError;
 use pindrel_state::Claim;
 
 use super::{Progress, Wait};
@@ -24,14 +25,21 @@ impl Engine {
             let driver = self.drivers.zone(self.desired.zone(wanted.zone), &servers)?;
             let change = NameChange {
                 owner: hostname.owner(),
-                expected: first_gives(&fact.value),
+                // What a wildcard gives is not there: the name must not be in use.
+                expected: if fact.value.wildcard.is_some() { Vec::new() } else { first_gives(&fact.value) },
                 wanted: sets.clone(),
                 at_apex: wanted.is_apex(&self.desired),
             };
             self.record_ownership(claim, id, |own| own.alias.intend(sets.clone())).await?;
             let changed = driver.change(&ZoneChange::Replace(change)).await;
-            changed.map_err(|error| error.finding(Pin::Alias))?;
-            fact = self.observe_alias(id).await;
+            match changed {
+                // It has the same records as the wildcard, of its own.
+                Err(ZoneError::Changed { .. }) if fact.value.wildcard.is_some() => fact.value.wildcard = None,
+                changed => {
+                    changed.map_err(|error| error.finding(Pin::Alias))?;
+                    fact = self.observe_alias(id).await;
+                }
+            }
             pins = self.record_facts(id, |facts| facts.alias = Some(fact.clone())).await?;
         }
         match pins.alias.state {

@@ -34,10 +34,11 @@ impl Engine {
     }
 }
 
-/// For how long resolvers may go on giving a cached negative answer.
+/// For how long resolvers may go on giving a cached answer that is not the wanted one.
 fn cached_for(through: &[ResolverAnswer]) -> Duration {
     let longest = through.iter().filter_map(|answer| match &answer.outcome {
         ClientOutcome::Unresolved { for_secs, .. } => *for_secs,
+        ClientOutcome::Elsewhere { for_secs, .. } => Some(*for_secs),
         _ => None,
     });
     longest.max().map_or(Duration::ZERO, |secs| Duration::from_secs(u64::from(secs) + 5).min(CACHED))

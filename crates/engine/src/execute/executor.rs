@@ -75,20 +75,24 @@ impl GrowingPause {
 struct Pauses {
     topic: &'static str,
     growing: GrowingPause,
+    /// The longest time that was named for the topic: what a cached answer says of itself shrinks
+    /// as it is waited for.
+    within: Duration,
 }
 
 impl Pauses {
     fn begin(now: Duration) -> Pauses {
-        Pauses { topic: "", growing: GrowingPause::begin(now) }
+        Pauses { topic: "", growing: GrowingPause::begin(now), within: Duration::ZERO }
     }
 
     /// The next pause of a wait, or `None` when its time is over. `now` is the time that
     /// nobody sets.
     fn next(&mut self, wait: &Wait, patience: Duration, now: Duration, wall: Timestamp) -> Option<Duration> {
         if self.topic != wait.topic {
-            *self = Pauses { topic: wait.topic, growing: GrowingPause::begin(now) };
+            *self = Pauses { topic: wait.topic, ..Pauses::begin(now) };
         }
-        let within = wait.within.unwrap_or(patience);
+        self.within = self.within.max(wait.within.unwrap_or(patience));
+        let within = self.within;
         let Some(until) = wait.until else { return self.growing.next(within, now) };
         // A time that lies beyond the patience is not waited for in vain.
         let pause = Duration::try_from(until.duration_since(wall)).unwrap_or_default();

@@ -1,8 +1,12 @@
 //! Alias records, as every authoritative server gives them.
 
+use std::net::SocketAddr;
+
 use pindrel_core::desired::HostnameId;
 use pindrel_core::endpoint::EndpointInfo;
-use pindrel_core::facts::{AliasView, Fact};
+use pindrel_core::facts::{AliasView, Fact, ServerRecords};
+use pindrel_core::name::DnsName;
+use pindrel_core::records::{RecordSet, same_data};
 
 use crate::run::Engine;
 
@@ -11,8 +15,43 @@ impl Engine {
         let wanted = self.desired.hostname(id);
         let servers = self.zone_servers(wanted.zone);
         let lookups = self.drivers.lookups();
-        let value = lookups.alias(&servers, &wanted.hostname.owner(), wanted.is_apex(&self.desired)).await;
+        let (owner, at_apex) = (wanted.hostname.owner(), wanted.is_apex(&self.desired));
+        let mut value = lookups.alias(&servers, &owner, at_apex).await;
+        // What is wanted, or Pindrel's own, needs no explanation.
+        let is_known = self.endpoint_info(wanted.endpoint).is_none_or(|info| self.is_aliased(id, &value, &info));
+        if let Some(ServerRecords { server, gives: Ok(gives) }) = value.servers.first()
+            && !(is_known || at_apex || gives.is_empty())
+        {
+            let own = self.known().hostnames.get(&id).is_some_and(|known| known.ownership.wrote_alias(gives));
+            let apex = &self.desired.zone(wanted.zone).name;
+            if !own {
+                value.wildcard = self.wildcard_beside(*server, &owner, apex, gives).await;
+            }
+        }
         Fact { seen: self.clock.now(), value }
+    }
+
+    /// Returns the wildcard above a name that gives the same as the name does, as a server sees it.
+    pub(crate) async fn wildcard_beside(
+        &self,
+        server: SocketAddr,
+        name: &DnsName,
+        apex: &DnsName,
+        gives: &[RecordSet],
+    ) -> Option<DnsName> {
+        let mut encloser = name.parent();
+        while let Some(above) = encloser.filter(|above| above.is_within(apex)) {
+            let wildcard = above.below("*").ok().filter(|wildcard| wildcard != name);
+            if let Some(wildcard) = wildcard {
+                let view = self.drivers.lookups().alias(&[server], &wildcard, false).await;
+                let same = |found: &ServerRecords| found.gives.as_ref().is_ok_and(|found| same_data(found, gives));
+                if view.servers.first().is_some_and(same) {
+                    return Some(wildcard);
+                }
+            }
+            encloser = above.parent();
+        }
+        None
     }
 
     /// Says whether every server gives the alias that is wanted.

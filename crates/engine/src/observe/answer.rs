@@ -1,9 +1,10 @@
 //! What clients get through each resolver.
 
-use std::net::SocketAddr;
+use std::net::{IpAddr, SocketAddr};
 
 use futures::future::join_all;
 use pindrel_core::desired::{CertificateId, HostnameId};
+use pindrel_core::endpoint::EndpointInfo;
 use pindrel_core::facts::{
     AnswerView, BodyView, ClientOutcome, Fact, Origin, ResolverAnswer, Unreachable, Unresolved, Untrusted,
 };
@@ -13,6 +14,9 @@ use pindrel_probe::ProbeError;
 
 use crate::drivers::{Trusted, trusted_elsewhere, trusted_of_authority};
 use crate::run::Engine;
+
+/// The most addresses of one name that are connected to.
+const MOST_ADDRESSES: usize = 8;
 
 impl Engine {
     pub(crate) async fn observe_answer(&self, id: HostnameId) -> Fact<AnswerView> {
@@ -30,22 +34,59 @@ impl Engine {
         let Ok(name) = wanted.probed_as.as_str().parse::<DnsName>() else {
             return ClientOutcome::Unresolved { why: Unresolved::NoSuchName, for_secs: None };
         };
-        let addresses = match self.drivers.lookups().resolve(resolver, &name).await {
-            Resolved::Addresses(addresses) => addresses,
+        let (addresses, for_secs) = match self.drivers.lookups().resolve(resolver, &name).await {
+            Resolved::Addresses { addresses, for_secs } => (addresses, for_secs),
             Resolved::Nothing { why, for_secs } => return ClientOutcome::Unresolved { why, for_secs },
         };
-        let port = self.endpoint_info(wanted.endpoint).map_or(443, |endpoint| endpoint.port);
-        let Some(address) = addresses.first().map(|address| SocketAddr::new(*address, port)) else {
-            return ClientOutcome::Unresolved { why: Unresolved::NoAddress, for_secs: None };
-        };
-        let trusted = match self.trusted(wanted.certificate).await {
+        let endpoint = self.endpoint_info(wanted.endpoint);
+        if let Some(endpoint) = &endpoint
+            && let Some(address) = self.elsewhere(&addresses, endpoint, resolver).await
+        {
+            return ClientOutcome::Elsewhere { address, for_secs };
+        }
+        let port = endpoint.map_or(443, |endpoint| endpoint.port);
+        let trusted = self.trusted(wanted.certificate).await;
+        let mut outcome = ClientOutcome::Unresolved { why: Unresolved::NoAddress, for_secs: None };
+        for address in addresses.into_iter().take(MOST_ADDRESSES) {
+            outcome = self.probe_at(id, SocketAddr::new(address, port), &trusted).await;
+            if !self.is_as_expected(id, &outcome) {
+                break;
+            }
+        }
+        outcome
+    }
+
+    /// Returns the first of some addresses that is not an endpoint's: neither listed nor what its
+    /// default name resolves to.
+    async fn elsewhere(&self, addresses: &[IpAddr], endpoint: &EndpointInfo, resolver: SocketAddr) -> Option<IpAddr> {
+        let other = addresses.iter().find(|address| !endpoint.addresses.contains(address)).copied()?;
+        match self.drivers.lookups().resolve(resolver, &endpoint.default_name).await {
+            Resolved::Addresses { addresses: own, .. } => addresses
+                .iter()
+                .find(|address| !endpoint.addresses.contains(address) && !own.contains(address))
+                .copied(),
+            // Without any address of its own there is nothing to compare with.
+            Resolved::Nothing { .. } => (!endpoint.addresses.is_empty()).then_some(other),
+        }
+    }
+
+    /// Says whether a client is answered at all, with the certificate that is held.
+    fn is_as_expected(&self, id: HostnameId, outcome: &ClientOutcome) -> bool {
+        let held = self.held_certificate(self.desired.hostname(id).certificate).map(|held| held.sha256);
+        matches!(outcome, ClientOutcome::Answered { sha256, .. } if held.is_none_or(|held| held == *sha256))
+    }
+
+    /// Does what a client does at one address.
+    async fn probe_at(&self, id: HostnameId, address: SocketAddr, trusted: &Result<Trusted, String>) -> ClientOutcome {
+        let wanted = self.desired.hostname(id);
+        let trusted = match trusted {
             Ok(trusted) => trusted,
             Err(detail) => {
-                let why = Untrusted::NoRoots { detail };
+                let why = Untrusted::NoRoots { detail: detail.clone() };
                 return ClientOutcome::Unverified { address, sha256: None, why };
             }
         };
-        let asked = self.drivers.probe().request(&trusted, address, &wanted.probed_as, &wanted.expect.path).await;
+        let asked = self.drivers.probe().request(trusted, address, &wanted.probed_as, &wanted.expect.path).await;
         match asked {
             Ok(answered) => ClientOutcome::Answered {
                 address,

@@ -91,6 +91,12 @@ impl Engine {
         Ok(Surveyed { open: scope.hostnames.iter().copied().filter(|id| !settled[id.0 as usize]).collect(), unlisted })
     }
 
+    /// Loads what is known of a hostname, where this run has not done so yet.
+    pub(crate) async fn load_once(&self, id: HostnameId) -> Result<(), EngineError> {
+        let known = self.known().hostnames.contains_key(&id);
+        if known { Ok(()) } else { self.load(&[id]).await.map(drop) }
+    }
+
     /// Loads from the state what is known of some hostnames; returns those whose facts
     /// are too old, or were judged against another manifest.
     async fn load(&self, ids: &[HostnameId]) -> Result<Vec<HostnameId>, EngineError> {

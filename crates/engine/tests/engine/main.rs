@@ -18,6 +18,7 @@ mod moves;
 mod ownership;
 mod renewing;
 mod state;
+mod wildcards;
 mod worlds;
 
 /// One hostname behind the gateway.

@@ -136,10 +136,10 @@ impl Lookups for World {
 
     async fn alias(&self, servers: &[SocketAddr], owner: &DnsName, _at_apex: bool) -> AliasView {
         let gives = servers.iter().map(|server| {
-            let gives = self.served(*server).map(|records| MemoryZones::sets(&records, owner, &ALIASES));
+            let gives = self.served(*server).map(|records| MemoryZones::answered(&records, owner, &ALIASES));
             ServerRecords { server: *server, gives }
         });
-        AliasView { servers: gives.collect() }
+        AliasView { servers: gives.collect(), wildcard: None }
     }
 
     async fn lacking(&self, server: SocketAddr, records: &[ZoneRecord]) -> Result<Vec<ZoneRecord>, Unreachable> {
@@ -176,7 +176,9 @@ impl Lookups for World {
         let secondary = SECONDARY.parse().is_ok_and(|secondary| !inner.faults.silent.contains(&secondary));
         let records = inner.zones.served(!secondary, inner.pace.lag, now);
         match inner.zones.resolve(&records, name, &targets, negative, now) {
-            Ok(addresses) => Resolved::Addresses(addresses),
+            Ok((addresses, left)) => {
+                Resolved::Addresses { addresses, for_secs: u32::try_from(left.as_secs()).unwrap_or(u32::MAX) }
+            }
             Err(left) => {
                 let for_secs = u32::try_from(left.as_secs()).ok();
                 Resolved::Nothing { why: Unresolved::NoSuchName, for_secs }

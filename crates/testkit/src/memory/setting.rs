@@ -257,10 +257,16 @@ token = \"env:TOKEN\"
     pub async fn client_gets(&self, hostname: &str) -> Option<Fingerprint> {
         let name: DnsName = hostname.parse().ok()?;
         let resolver = RESOLVER.parse().ok()?;
-        let Resolved::Addresses(addresses) = self.world.resolve(resolver, &name).await else { return None };
+        let Resolved::Addresses { addresses, .. } = self.world.resolve(resolver, &name).await else { return None };
         let address = (*addresses.first()?, 443).into();
         let answered = self.world.request(&Trusted::Roots(None), address, &hostname.parse().ok()?, "/").await;
         answered.ok().map(|answered| answered.sha256)
+    }
+
+    /// Says whether the resolver has an address for a name.
+    pub async fn resolves(&self, name: &str) -> bool {
+        let (Ok(name), Ok(resolver)) = (name.parse(), RESOLVER.parse()) else { return false };
+        matches!(self.world.resolve(resolver, &name).await, Resolved::Addresses { .. })
     }
 
     /// Makes a record that is somebody else's.

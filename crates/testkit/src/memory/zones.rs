@@ -55,6 +55,12 @@ impl MemoryZones {
         RecordSet::group(own.map(|((_, data), ttl)| (*ttl, data.clone())))
     }
 
+    /// What a server answers for a name: its own records, else those of the wildcard at the closest
+    /// name that exists (RFC 4592 §3.3.1); a name exists also where only something below it does.
+    pub(crate) fn answered(records: &Records, owner: &DnsName, of: &[RecordType]) -> Vec<RecordSet> {
+        source(records, owner).map_or_else(Vec::new, |source| MemoryZones::sets(records, &source, of))
+    }
+
     pub(crate) fn has(records: &Records, record: &ZoneRecord) -> bool {
         records.contains_key(&(record.owner.clone(), record.data.clone()))
     }
@@ -96,7 +102,7 @@ impl MemoryZones {
     }
 
     /// What a resolver answers for a name: from its cache, else from the `records` of the
-    /// server that it asks. `targets` gives the addresses of names outside the zone.
+    /// server that it asks, with the time that it keeps that. `targets` gives the addresses of names outside the zone.
     pub(crate) fn resolve(
         &mut self,
         records: &Records,
@@ -104,7 +110,7 @@ impl MemoryZones {
         targets: &HashMap<DnsName, Vec<IpAddr>>,
         negative: Duration,
         now: Duration,
-    ) -> Result<Vec<IpAddr>, Duration> {
+    ) -> Result<(Vec<IpAddr>, Duration), Duration> {
         let fresh = self.cache.get(name).filter(|cached| cached.until > now).cloned();
         let cached = fresh.unwrap_or_else(|| {
             let found = lookup(records, name, targets);
@@ -113,8 +119,22 @@ impl MemoryZones {
             self.cache.insert(name.clone(), cached.clone());
             cached
         });
-        if cached.addresses.is_empty() { Err(cached.until.saturating_sub(now)) } else { Ok(cached.addresses) }
+        let left = cached.until.saturating_sub(now);
+        if cached.addresses.is_empty() { Err(left) } else { Ok((cached.addresses, left)) }
     }
+}
+
+/// The name whose records answer a question for `name`.
+fn source(records: &Records, name: &DnsName) -> Option<DnsName> {
+    let exists = |name: &DnsName| records.keys().any(|(owner, _)| owner.is_within(name));
+    if exists(name) {
+        return Some(name.clone());
+    }
+    let mut encloser = name.parent();
+    while let Some(above) = encloser.as_ref().filter(|above| !exists(above)) {
+        encloser = above.parent();
+    }
+    encloser?.below("*").ok()
 }
 
 fn lookup(
@@ -122,9 +142,7 @@ fn lookup(
     name: &DnsName,
     targets: &HashMap<DnsName, Vec<IpAddr>>,
 ) -> Option<(Vec<IpAddr>, Duration)> {
-    let wildcard = name.parent().and_then(|parent| parent.below("*").ok());
-    let exists = records.keys().any(|(owner, _)| owner == name);
-    let owner = if exists { Some(name.clone()) } else { wildcard }?;
+    let owner = source(records, name)?;
     let own = records.iter().filter(|((at, _), _)| *at == owner);
     let mut addresses = Vec::new();
     let mut shortest = Ttl::TEN_MINUTES;
