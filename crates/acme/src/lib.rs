@@ -20,10 +20,15 @@ use pindrel_core::display_text::one_line;
 use pindrel_core::renewal::RenewalWindow;
 use pindrel_http::{Client, HttpError, Method, Response, header};
 use serde_json::Value;
+use tokio::sync::Semaphore;
 use url::{Origin, Url};
 
 /// How often a request is signed anew because its nonce was refused.
 const NONCE_TRIES: u32 = 20;
+/// How often a request that only reads is sent again after a reset or a time-out.
+const READ_TRIES: u32 = 1;
+/// The longest nonce that is kept.
+const LONGEST_NONCE: usize = 256;
 /// How often a request is sent again because the authority is busy.
 const BUSY_TRIES: u32 = 3;
 /// The longest wish to wait that is honoured within a run, in seconds.
@@ -145,6 +150,8 @@ pub struct HttpAuthority {
     client: Client,
     directory: Directory,
     origins: Vec<Origin>,
+    /// Bounds how many requests are under way at once.
+    slots: Semaphore,
     nonces: Mutex<VecDeque<String>>,
     signed: AtomicU64,
     nonces_refused: AtomicU64,
@@ -152,13 +159,15 @@ pub struct HttpAuthority {
 }
 
 impl HttpAuthority {
-    /// Reads the directory at `url`; `roots` in PEM are trusted besides the system's.
+    /// Reads the directory at `url`; `roots` in PEM are trusted besides the system's. At most
+    /// `at_once` requests are under way at any time.
     ///
     /// # Errors
     /// [`TransportError`].
-    pub async fn connect(url: Url, roots: Option<&[u8]>) -> Result<HttpAuthority, TransportError> {
+    pub async fn connect(url: Url, roots: Option<&[u8]>, at_once: u32) -> Result<HttpAuthority, TransportError> {
         let client = Client::new(url.clone(), roots)?;
-        let response = patiently(&client, Method::GET, &url).await?;
+        let slots = Semaphore::new(usize::try_from(at_once).unwrap_or(1).max(1));
+        let response = patiently(&client, &slots, Method::GET, &url).await?;
         if !response.status.is_success() {
             return Err(TransportError::Refused { what: "its directory", problem: problem_of(&response) });
         }
@@ -178,6 +187,7 @@ impl HttpAuthority {
             client,
             directory,
             origins,
+            slots,
             nonces: Mutex::default(),
             signed: AtomicU64::new(0),
             nonces_refused: AtomicU64::new(0),
@@ -320,7 +330,7 @@ impl HttpAuthority {
         let base = self.offered(&self.directory.renewal_info, "renewal information")?;
         let url = format!("{}/{certificate_id}", base.trim_end_matches('/'));
         let target = self.client.permits(&self.origins, &url)?;
-        let response = patiently(&self.client, Method::GET, &target).await?;
+        let response = patiently(&self.client, &self.slots, Method::GET, &target).await?;
         if !response.status.is_success() {
             return Err(TransportError::Refused { what: "renewal information", problem: problem_of(&response) });
         }
@@ -416,6 +426,7 @@ impl HttpAuthority {
         let url = target.as_str();
         let mut nonce_tries = 0;
         let mut busy_tries = 0;
+        let mut read_tries = 0;
         loop {
             let nonce = self.nonce().await?;
             let who = Signer { jwk: signer.jwk(), account };
@@ -425,7 +436,22 @@ impl HttpAuthority {
             let build = |request: pindrel_http::Request| {
                 request.header(header::CONTENT_TYPE, "application/jose+json").body(body.clone())
             };
-            let response = self.client.send(Method::POST, target.clone(), build).await?;
+            let sent = {
+                // The semaphore is never closed, so a permit always comes.
+                let _slot = self.slots.acquire().await.ok();
+                self.client.send(Method::POST, target.clone(), build).await
+            };
+            let response = match sent {
+                // What only reads may be sent again; all else is read before it is repeated.
+                Err(error @ HttpError::Interrupted { .. })
+                    if *payload == Payload::PostAsGet && read_tries < READ_TRIES =>
+                {
+                    read_tries += 1;
+                    tracing::info!(url, %error, "a request that only reads is sent again");
+                    continue;
+                }
+                sent => sent?,
+            };
             self.keep_nonce(&response);
             let status = response.status.as_u16();
             let problem = (status >= 400).then(|| Problem::read(status, &response.body));
@@ -454,16 +480,22 @@ impl HttpAuthority {
             return Ok(nonce);
         }
         let url = self.client.permits(&self.origins, &self.directory.new_nonce)?;
-        let response = patiently(&self.client, Method::HEAD, &url).await?;
+        let response = patiently(&self.client, &self.slots, Method::HEAD, &url).await?;
         if !response.status.is_success() {
             return Err(TransportError::Refused { what: "a nonce", problem: problem_of(&response) });
         }
-        let nonce = response.header("replay-nonce").map(str::to_owned);
-        nonce.ok_or_else(|| malformed(url.as_str(), "it returned no Replay-Nonce"))
+        self.keep_nonce(&response);
+        let nonce = self.nonces.lock().unwrap_or_else(PoisonError::into_inner).pop_back();
+        nonce.ok_or_else(|| malformed(url.as_str(), "it returned no Replay-Nonce that can be used"))
     }
 
     fn keep_nonce(&self, response: &Response) {
-        if let Some(nonce) = response.header("replay-nonce") {
+        // What is not base64url is to be ignored (RFC 8555 §6.5.1).
+        let is_nonce = |nonce: &&str| {
+            let fits = (1..=LONGEST_NONCE).contains(&nonce.len());
+            fits && nonce.bytes().all(|byte| byte.is_ascii_alphanumeric() || matches!(byte, b'-' | b'_'))
+        };
+        if let Some(nonce) = response.header("replay-nonce").filter(is_nonce) {
             let mut nonces = self.nonces.lock().unwrap_or_else(PoisonError::into_inner);
             // The oldest go first: an authority forgets them soonest.
             if nonces.len() == MOST_NONCES {
@@ -475,10 +507,21 @@ impl HttpAuthority {
 }
 
 /// Sends an unsigned request, waiting where the authority is busy.
-async fn patiently(client: &Client, method: Method, url: &Url) -> Result<Response, TransportError> {
-    let mut tries = 0;
+async fn patiently(client: &Client, slots: &Semaphore, method: Method, url: &Url) -> Result<Response, TransportError> {
+    let (mut tries, mut read_tries) = (0, 0);
     loop {
-        let response = client.send(method.clone(), url.clone(), |request| request).await?;
+        let sent = {
+            let _slot = slots.acquire().await.ok();
+            client.send(method.clone(), url.clone(), |request| request).await
+        };
+        let response = match sent {
+            Err(error @ HttpError::Interrupted { .. }) if read_tries < READ_TRIES => {
+                read_tries += 1;
+                tracing::info!(%url, %error, "a request that only reads is sent again");
+                continue;
+            }
+            sent => sent?,
+        };
         let busy = matches!(response.status.as_u16(), 429 | 503) && tries < BUSY_TRIES;
         let Some(wait) = busy_wait(&response).filter(|_| busy) else { return Ok(response) };
         tries += 1;

@@ -61,7 +61,7 @@ fn directory(host: &str) -> Value {
 
 async fn connect(server: &ScriptedServer) -> Result<HttpAuthority, TransportError> {
     let url = format!("https://{NAME}:{}/directory", server.address.port());
-    HttpAuthority::connect(url.parse().unwrap(), Some(server.root_pem.as_bytes())).await
+    HttpAuthority::connect(url.parse().unwrap(), Some(server.root_pem.as_bytes()), 8).await
 }
 
 fn problem(status: u16, kind: &str, headers: &[&str]) -> Vec<u8> {
@@ -219,4 +219,24 @@ async fn an_authority_that_does_not_answer_is_given_up() {
     assert!(failed[24..].iter().all(given_up), "{:?}", failed[24]);
     let posts = server.received().iter().filter(|request| request.line.starts_with("POST")).count();
     assert_eq!(posts, 24, "a request that may have been acted upon is not sent twice");
+}
+
+/// What only reads is sent again after a torn answer, with another nonce; what changes something is not.
+#[tokio::test]
+async fn only_what_reads_is_sent_again_after_a_torn_answer() {
+    let key = Key::new();
+    let torn = b"HTTP/1.1 200 OK\r\ncontent-length: 100\r\n\r\n{".to_vec();
+    let server = authority(move |count, _| match count {
+        0 | 2 => torn.clone(),
+        _ => answer(200, &["replay-nonce: not a nonce"], "{\"status\":\"ready\"}"),
+    })
+    .await;
+    let connected = connect(&server).await.unwrap();
+    connected.send(&key, ACCOUNT, None, &Payload::PostAsGet).await.unwrap().unwrap();
+    let error = connected.send(&key, ACCOUNT, None, &Payload::Json(json!({}))).await.unwrap_err();
+    assert!(error.may_have_acted(), "{error:?}");
+    let posts: Vec<Value> = server.received().iter().filter(|r| r.line == "POST /order").map(protected).collect();
+    let nonces: std::collections::BTreeSet<&str> = posts.iter().filter_map(|header| header["nonce"].as_str()).collect();
+    assert_eq!((posts.len(), nonces.len()), (3, 3), "each with a nonce of its own");
+    assert!(!nonces.contains("not a nonce"), "RFC 8555 §6.5.1");
 }

@@ -80,6 +80,14 @@ pub struct Authority {
     pub profile: Option<String>,
     /// The root that chains should lead to, unless the certificate says another.
     pub chain_root: Option<String>,
+    /// How many requests it is sent at once.
+    pub at_once: u32,
+}
+
+impl Authority {
+    /// How many requests an authority is sent at once where the manifest does not say: small ones
+    /// stall under many.
+    pub const AT_ONCE: u32 = 8;
 }
 
 /// The external account that an authority asks for (RFC 8555 §7.3.4).

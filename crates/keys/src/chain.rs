@@ -64,14 +64,18 @@ impl Chain {
         Chain::from_der(certificates.map_err(|error| ChainError::Unreadable(error.to_string()))?)
     }
 
-    /// Takes certificates in DER, leaf first.
+    /// Takes certificates in DER, leaf first; a root at the end is left out.
     ///
     /// # Errors
     /// [`ChainError::Unreadable`].
-    pub fn from_der(certificates: Vec<CertificateDer<'static>>) -> Result<Chain, ChainError> {
+    pub fn from_der(mut certificates: Vec<CertificateDer<'static>>) -> Result<Chain, ChainError> {
         let unreadable = |why: &str| ChainError::Unreadable(why.to_owned());
         if certificates.len() > MOST_CERTIFICATES {
             return Err(unreadable("it has too many certificates"));
+        }
+        // Clients have the root: with it left out a chain has one form, whoever gives it.
+        while certificates.len() > 1 && certificates.last().is_some_and(is_self_issued) {
+            certificates.pop();
         }
         let first = certificates.first().ok_or_else(|| unreadable("there is no certificate in it"))?;
         let leaf = details(first)?;
@@ -188,4 +192,9 @@ impl Chain {
         }
         Ok(())
     }
+}
+
+fn is_self_issued(certificate: &CertificateDer<'static>) -> bool {
+    let parsed = X509Certificate::from_der(certificate);
+    parsed.is_ok_and(|(_, parsed)| parsed.issuer().as_raw() == parsed.subject().as_raw())
 }

@@ -16,12 +16,14 @@ use serde_json::{Value, json};
 
 use super::identifier::Identifier;
 use super::jws::{Payload, base64url, dns01_text};
-use super::objects::{Authorization, AuthorizationStatus, ChallengeStatus, Order, OrderStatus};
+use super::objects::{Authorization, AuthorizationStatus, Challenge, ChallengeStatus, Order, OrderStatus};
 use super::problem::Problem;
 use crate::name::{DnsName, Hostname};
 use crate::records::{RecordData, ZoneRecord};
 use crate::values::Ttl;
 
+/// How often an order is looked at before its authorizations are.
+const LOOKS_AT_ORDER: u32 = 4;
 /// How long an order may stay in one state before the flow gives up, in seconds.
 const PATIENCE_SECS: i64 = 600;
 /// The first wait between two looks at an order, in milliseconds; it doubles up to
@@ -264,7 +266,8 @@ struct Patience {
     deadline: Option<Timestamp>,
     look_at: Option<Timestamp>,
     wait_ms: i64,
-    looked: bool,
+    /// How often the order was looked at.
+    looks: u32,
 }
 
 impl OrderFlow {
@@ -413,8 +416,18 @@ impl OrderFlow {
             Purpose::Authorization(n) => self.take_authorization(n, &read_json(what, &reply.body)?),
             Purpose::Challenge(n) => {
                 self.responded = true;
-                if let Some(challenge) = self.proofs.get_mut(n).and_then(|proof| proof.open.as_mut()) {
+                let open = self.proofs.get_mut(n).and_then(|proof| proof.open.as_mut());
+                let name = open.map(|challenge| {
                     challenge.responded = true;
+                    challenge.record.name.clone()
+                });
+                // Some authorities decide at once, and leave the order pending.
+                let challenge: Option<Challenge> = serde_json::from_slice(&reply.body).ok();
+                if let (Some(name), Some(challenge)) = (name, challenge)
+                    && challenge.status == ChallengeStatus::Invalid
+                {
+                    let name = name.as_str().trim_start_matches("_acme-challenge.").to_owned();
+                    return Err(self.failed(n, name, challenge.error));
                 }
                 if self.open().all(|(_, challenge)| challenge.responded) {
                     self.await_stage(Stage::AwaitReady, &reply, now);
@@ -454,7 +467,15 @@ impl OrderFlow {
         }
         match order.status {
             OrderStatus::Pending if self.stage == Stage::AwaitReady => {
-                self.keep_waiting(reply, now, "the authority to validate")
+                self.keep_waiting(reply, now, "the authority to validate")?;
+                // An order may stay pending although a name has failed (RFC 8555 §7.5.1).
+                if self.patience.looks.is_multiple_of(LOOKS_AT_ORDER) {
+                    for proof in self.proofs.iter_mut().filter(|proof| proof.open.is_some()) {
+                        proof.read = false;
+                    }
+                    self.stage = Stage::ReadAuthorizations;
+                }
+                Ok(())
             }
             OrderStatus::Pending if matches!(self.stage, Stage::AskOrder | Stage::ReadOrder) => {
                 if self.proofs.is_empty() {
@@ -538,18 +559,14 @@ impl OrderFlow {
                 }
             }
             _ if explain => {}
-            _ => {
-                let problem = dns01.and_then(|challenge| challenge.error.clone()).unwrap_or_default();
-                return Err(OrderError::Validation(vec![FailedName { name: shown, problem }]));
-            }
+            _ => return Err(self.failed(n, shown, dns01.and_then(|challenge| challenge.error.clone()))),
         }
         if let Some(proof) = self.proofs.get_mut(n) {
             proof.read = true;
         }
         if explain && authorization.status == AuthorizationStatus::Invalid {
-            let problem = dns01.and_then(|challenge| challenge.error.clone()).unwrap_or_default();
             // One failure already says what to do: the others are not waited for.
-            return Err(OrderError::Validation(vec![FailedName { name: shown, problem }]));
+            return Err(self.failed(n, shown, dns01.and_then(|challenge| challenge.error.clone())));
         }
         if !self.proofs.iter().all(|proof| proof.read) {
             return Ok(());
@@ -567,6 +584,14 @@ impl OrderFlow {
         }
     }
 
+    /// What a name that failed comes to: there is nothing left to give up of its authorization.
+    fn failed(&mut self, n: usize, name: String, problem: Option<Problem>) -> OrderError {
+        if let Some(proof) = self.proofs.get_mut(n) {
+            (proof.open, proof.read) = (None, true);
+        }
+        OrderError::Validation(vec![FailedName { name, problem: problem.unwrap_or_default() }])
+    }
+
     fn open(&self) -> impl Iterator<Item = (usize, &OpenChallenge)> {
         self.proofs.iter().enumerate().filter_map(|(n, proof)| proof.open.as_ref().map(|open| (n, open)))
     }
@@ -575,7 +600,7 @@ impl OrderFlow {
         match self.patience.look_at {
             Some(until) => Want::Wait { until, what },
             None => {
-                let purpose = Purpose::Order { waiting: self.patience.looked };
+                let purpose = Purpose::Order { waiting: self.patience.looks > 0 };
                 Want::Send(vec![Call { url: self.url.clone(), payload: Payload::PostAsGet, purpose }])
             }
         }
@@ -587,7 +612,7 @@ impl OrderFlow {
             deadline: now.checked_add(SignedDuration::from_secs(PATIENCE_SECS)).ok(),
             look_at: None,
             wait_ms: FIRST_WAIT_MS,
-            looked: false,
+            looks: 0,
         };
         self.look_later(reply, now);
     }
@@ -600,7 +625,7 @@ impl OrderFlow {
             self.await_stage(self.stage.clone(), reply, now);
             return Ok(());
         }
-        self.patience.looked = true;
+        self.patience.looks += 1;
         self.patience.wait_ms = (self.patience.wait_ms.max(FIRST_WAIT_MS) * 2).min(LONGEST_WAIT_MS);
         self.look_later(reply, now);
         Ok(())

@@ -41,6 +41,8 @@ impl Desired {
             limits,
             profile,
             chain_root,
+            // What it is asked does not depend on how fast.
+            at_once: _,
         } = authority;
         let mut digest = Digest::default();
         digest.text(directory.as_str());

@@ -80,6 +80,7 @@ impl<'p> Resolver<'p> {
             limits: entry.limits.clone(),
             profile: entry.profile.clone(),
             chain_root: entry.chain_root.clone(),
+            at_once: entry.at_once.unwrap_or(Authority::AT_ONCE),
         });
         let zones = manifest.zones.iter().map(|entry| Zone {
             name: entry.name.value.clone(),

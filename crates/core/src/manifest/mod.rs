@@ -112,6 +112,8 @@ pub struct AuthorityEntry {
     pub profile: Option<String>,
     /// The name of the root that chains should lead to.
     pub chain_root: Option<String>,
+    /// How many requests it is sent at once.
+    pub at_once: Option<u32>,
 }
 
 /// The external account that an authority asks for.

@@ -546,7 +546,13 @@ impl Engine {
                 names(&row.names)
             );
             let remedy = "Check that issued_roots names the authority's roots; otherwise report it to the authority";
-            OrderEnd::GivenUp(Finding::of(Code::IssuedUnusable, says, remedy))
+            let finding = Finding::of(Code::IssuedUnusable, says, remedy);
+            match error {
+                // The certificate may be right and the manifest wrong: it is read again, and no other
+                // one is ordered, once the roots are corrected.
+                ChainError::Untrusted(_) | ChainError::IntermediateMissing(_) => OrderEnd::PutOff(finding),
+                _ => OrderEnd::GivenUp(finding),
+            }
         };
         let now = self.clock.now();
         let chain = Chain::from_pem(&issued.chain).map_err(&wrong)?;

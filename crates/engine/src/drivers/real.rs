@@ -109,7 +109,7 @@ fn unusable_roots(path: &Path, why: &str) -> Finding {
 impl Drivers for RealDrivers {
     async fn authority(&self, authority: &desired::Authority) -> Result<Arc<dyn Authority>, Finding> {
         let roots = self.pem(authority.api_roots.as_ref())?;
-        let connected = HttpAuthority::connect(authority.directory.clone(), roots.as_deref()).await;
+        let connected = HttpAuthority::connect(authority.directory.clone(), roots.as_deref(), authority.at_once).await;
         Ok(Arc::new(connected.map_err(transport_failed)?))
     }
 

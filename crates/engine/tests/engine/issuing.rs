@@ -2,6 +2,7 @@
 
 use std::time::Duration;
 
+use pindrel_core::findings::Code;
 use pindrel_engine::{AttemptEnd, Event};
 use pindrel_testkit::memory::{Pace, Setting};
 
@@ -93,4 +94,18 @@ async fn a_plan_changes_nothing_and_names_the_steps_that_the_run_then_does() {
     assert_eq!((setting.authority_counts().0, setting.change_counts().0), (0, 0));
     let summary = setting.settle().await;
     assert_eq!(planned.steps.len(), summary.steps);
+}
+
+#[tokio::test(start_paused = true)]
+async fn a_certificate_whose_roots_are_wrong_is_kept_until_they_are_corrected() {
+    let setting = Setting::new(Pace::default(), ONE);
+    setting.break_or_mend(|faults| faults.no_roots = true);
+    for _ in 0..3 {
+        assert_eq!(setting.settle().await.failed, 1, "{:?}", setting.recorder.take());
+    }
+    let attempt = setting.status().await.hostnames[0].last_attempt.clone().unwrap();
+    assert_eq!(attempt.finding.unwrap().code, Code::IssuedUnusable);
+    setting.break_or_mend(|faults| faults.no_roots = false);
+    assert_eq!(setting.settle().await.held, 1, "{:?}", setting.recorder.take());
+    assert_eq!(setting.issued().len(), 1, "one certificate was issued in all");
 }

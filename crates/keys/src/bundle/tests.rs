@@ -66,6 +66,10 @@ fn loose_files_in_any_order_and_form_make_one_chain() {
         assert!(bundle.left_out.iter().any(|said| said.contains("root")), "{:?}", bundle.left_out);
         bundle.chain.verify(&world.key.public_key(), &names, &trusted, Timestamp::now()).unwrap();
     }
+    // An authority that hands out its root as well gives the same chain.
+    let with_root = Chain::from_pem(&format!("{}{}{}", world.leaf, world.intermediate, world.root)).unwrap();
+    assert_eq!((with_root.certificates().len(), with_root.pem().contains(&world.root)), (2, false));
+    assert!(with_root.root_name().contains("Larkfield test root"));
 }
 
 #[test]

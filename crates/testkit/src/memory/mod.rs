@@ -52,6 +52,8 @@ pub struct Faults {
     pub frozen: bool,
     /// The zone's primary refuses changes.
     pub refuses_updates: bool,
+    /// Nothing is trusted, as with a wrong `issued_roots`.
+    pub no_roots: bool,
     /// The platform does not answer.
     pub platform_down: bool,
     /// Endpoints that never finish deploying.

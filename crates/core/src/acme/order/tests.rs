@@ -155,7 +155,11 @@ fn waits_grow_honour_retry_after_and_end() {
             flow.waited();
         }
         let purpose = sends(&flow)[0];
-        if let Err(error) = flow.replied(purpose, order("pending", 1), now) {
+        let told = match purpose {
+            Purpose::Authorization(_) => authorization("api.larkfield.example", false, "pending", "processing"),
+            _ => order("pending", 1),
+        };
+        if let Err(error) = flow.replied(purpose, told, now) {
             break error;
         }
     };
@@ -187,6 +191,38 @@ fn an_invalid_order_is_explained_by_the_name_that_failed() {
     let error = flow.replied(Purpose::Authorization(0), failed, at(0)).unwrap_err();
     assert_eq!(error.to_string(), "the authority could not validate api.larkfield.example (dns: no such record)");
     assert!(error.remedy().contains("public name server"));
+}
+
+/// Some authorities leave an order pending although a name has failed.
+#[test]
+fn a_failure_that_the_order_keeps_to_itself_is_found_where_it_is_told() {
+    let told = "the authority could not validate api.larkfield.example (dns: no such record)";
+    let mut flow = OrderFlow::new(names(&["api.larkfield.example"]), Terms::default(), "print".into());
+    flow.replied(Purpose::NewOrder, order("pending", 1), at(0)).unwrap();
+    let pending = authorization("api.larkfield.example", false, "pending", "pending");
+    flow.replied(Purpose::Authorization(0), pending, at(0)).unwrap();
+    flow.published();
+    let challenge =
+        reply(&json!({ "type": "dns-01", "url": "https://a.example/chall", "status": "invalid", "token": "t",
+        "error": { "type": "urn:ietf:params:acme:error:dns", "detail": "no such record" } }));
+    let error = flow.replied(Purpose::Challenge(0), challenge, at(0)).unwrap_err();
+    assert_eq!(error.to_string(), told, "by the reply to the challenge");
+    assert!(flow.has_responded() && flow.open_authorizations().is_empty(), "nothing is left to give up");
+
+    let mut flow = waiting_flow();
+    let mut looks = 0;
+    let error = loop {
+        flow.waited();
+        match sends(&flow)[0] {
+            Purpose::Authorization(0) => {
+                let failed = authorization("api.larkfield.example", false, "invalid", "invalid");
+                break flow.replied(Purpose::Authorization(0), failed, at(0)).unwrap_err();
+            }
+            purpose => flow.replied(purpose, order("pending", 1), at(0)).unwrap(),
+        }
+        looks += 1;
+    };
+    assert_eq!((error.to_string().as_str(), looks), (told, LOOKS_AT_ORDER), "by its authorization");
 }
 
 /// Each fault of the authority, and the error that tells it.

@@ -21,6 +21,7 @@ pub(super) const AUTHORITY_KEYS: &[&str] = &[
     "limits",
     "profile",
     "chain_root",
+    "at_once",
 ];
 pub(super) const EXTERNAL_KEYS: &[&str] = &["id", "secret", "algorithm"];
 pub(super) const LIMIT_KEYS: &[&str] = &["count", "of", "per", "within", "reserve"];
@@ -79,6 +80,7 @@ pub(super) fn read_authority(
         account_key,
         profile: section.plain_text("profile", problems),
         chain_root: section.plain_text("chain_root", problems),
+        at_once: section.number("at_once", 1..=64, problems).map(|number| number.value),
     })
 }
 
