@@ -4,19 +4,16 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 
-use pindrel_core::desired::{Desired, HostnameId, resolve};
-use pindrel_core::manifest::{At, Diagnostic, Diagnostics, Manifest, read};
-use pindrel_core::values::SecretRef;
+use pindrel_core::desired::{Desired, HostnameId};
+use pindrel_core::manifest::Diagnostic;
 use pindrel_engine::drivers::{RealDrivers, SystemClock};
-use pindrel_engine::{Bounds, Engine, Home, Listener, Lock, Scope, Setup, StateLocation, files, secrets};
+use pindrel_engine::{Bounds, Engine, Home, Listener, Lock, Scope, Setup, StateLocation};
 use secrecy::SecretString;
 
 use crate::args::{Color, Common, Format, LogFormat, MAX_AGE, RunBounds, Span};
 use crate::error::{CliError, Mistakes};
 use crate::names;
 
-/// The longest manifest that is read.
-const MAX_MANIFEST_BYTES: u64 = 256 << 20;
 /// How long a second run waits for the first.
 pub(crate) const LOCK_PATIENCE: Duration = Duration::from_secs(10);
 
@@ -83,7 +80,7 @@ impl Context {
         })
     }
 
-    fn folder(&self) -> PathBuf {
+    pub(crate) fn folder(&self) -> PathBuf {
         self.manifest.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new(".")).to_owned()
     }
 
@@ -97,86 +94,6 @@ impl Context {
             Ok(Loaded { desired, mistakes, folder: self.folder() })
         } else {
             Err(CliError::Manifest(mistakes))
-        }
-    }
-
-    /// Reads the manifest with all its mistakes, whatever they are.
-    pub(crate) fn examine(&self) -> Result<(Desired, Mistakes), CliError> {
-        let text = self.read_manifest()?;
-        let mut problems = Diagnostics::default();
-        let mut warnings = Diagnostics::default();
-        let manifest = read(&text, &mut problems);
-        self.try_secrets(&manifest, &mut problems, &mut warnings);
-        self.try_files(&manifest, &mut problems);
-        let desired = resolve(manifest, &mut problems);
-        let file = self.manifest.display().to_string();
-        let (errors, warnings) = (problems.into_sorted(), warnings.into_sorted());
-        let text = without_secrets(text, &errors);
-        Ok((desired, Mistakes { file, text, errors, warnings }))
-    }
-
-    /// Reads the manifest; `-` is the standard input.
-    fn read_manifest(&self) -> Result<String, CliError> {
-        let path = if self.manifest == Path::new("-") { Path::new("/dev/stdin") } else { &self.manifest };
-        let bytes = files::read_at_most(path, MAX_MANIFEST_BYTES).map_err(|error| match error.kind() {
-            std::io::ErrorKind::NotFound => CliError::NoManifest { path: self.manifest.display().to_string() },
-            _ => CliError::file(&self.manifest, "read", &error),
-        })?;
-        let text = match bytes.strip_prefix(b"\xef\xbb\xbf") {
-            Some(rest) => str::from_utf8(rest),
-            None => str::from_utf8(&bytes),
-        };
-        text.map(str::to_owned).map_err(|error| {
-            let why = match bytes.as_slice() {
-                [0xff, 0xfe, ..] | [0xfe, 0xff, ..] => "it is UTF-16".to_owned(),
-                bytes => {
-                    let before = &bytes[..error.valid_up_to()];
-                    let line = before.iter().filter(|byte| **byte == b'\n').count() + 1;
-                    let byte = bytes.get(error.valid_up_to()).copied().unwrap_or_default();
-                    format!("byte {byte:#04x} in line {line}; perhaps it is Latin-1")
-                }
-            };
-            CliError::Encoding { path: self.manifest.display().to_string(), why }
-        })
-    }
-
-    fn try_secrets(&self, manifest: &Manifest, problems: &mut Diagnostics, warnings: &mut Diagnostics) {
-        let folder = self.folder();
-        for secret in manifest.secrets() {
-            match secrets::read_any(&secret.value, &folder) {
-                Err(why) => problems.report(
-                    "unreadable-secret",
-                    secret.span.clone(),
-                    format!("the secret at {} cannot be read: {why}", secret.value),
-                    match &secret.value {
-                        SecretRef::Env(name) => format!("Set {name} in the environment, or write \"file:PATH\""),
-                        SecretRef::File(_) => {
-                            "Put the secret into that file; paths are relative to the manifest's folder".into()
-                        }
-                    },
-                ),
-                Ok(_) if secrets::read(&secret.value, &folder).is_err() => warnings.report(
-                    "placeholder-secret",
-                    secret.span.clone(),
-                    format!("{} still contains the placeholder that init wrote", secret.value),
-                    "Put the secret there before the first settle",
-                ),
-                Ok(_) => {}
-            }
-        }
-    }
-
-    fn try_files(&self, manifest: &Manifest, problems: &mut Diagnostics) {
-        let folder = self.folder();
-        let authorities = manifest.authorities.iter().flat_map(|entry| [&entry.api_roots, &entry.issued_roots]);
-        let endpoints = manifest.endpoints.iter().map(|entry| &entry.api_roots);
-        let imported = manifest.certificates.iter().map(|entry| &entry.issued_roots);
-        for At { value, span } in authorities.chain(endpoints).chain(imported).flatten() {
-            if let Err(why) = secrets::read_roots(&folder.join(value)) {
-                let message = format!("{} cannot be used: {why}", value.display());
-                let help = "Name a PEM file of root certificates; paths are relative to the manifest's folder";
-                problems.report("unreadable-file", span.clone(), message, help);
-            }
         }
     }
 
@@ -270,19 +187,6 @@ impl Loaded {
         let clock = Arc::new(SystemClock::default());
         Ok(Engine::open(Setup { desired, folder, home, bounds, listener, drivers, clock }).await?)
     }
-}
-
-/// Blots out every secret that stands in the manifest in clear, since source lines are
-/// shown; all places stay what they are.
-fn without_secrets(mut text: String, errors: &[Diagnostic]) -> String {
-    for error in errors.iter().filter(|error| error.code == "secret-in-clear") {
-        let Some(written) = text.get(error.span.clone()) else { continue };
-        let quote = written.len() - written.trim_start_matches(['"', '\'']).len();
-        let end = error.span.end.saturating_sub(quote);
-        let blots = "*".repeat(end.saturating_sub(error.span.start + quote));
-        text.replace_range(error.span.start + quote..end.max(error.span.start + quote), &blots);
-    }
-    text
 }
 
 /// Returns one kind of diagnostic with its place, as the JSON contract has it.

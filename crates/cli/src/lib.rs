@@ -9,6 +9,7 @@ mod commands;
 mod context;
 mod environment;
 mod error;
+mod examine;
 mod names;
 mod output;
 mod signals;

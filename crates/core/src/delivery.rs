@@ -1,9 +1,12 @@
 //! What a certificate is written to, and what is run afterwards.
 
 use std::fmt;
+use std::net::SocketAddr;
 use std::path::PathBuf;
 use std::str::FromStr;
 use std::time::Duration;
+
+use crate::facts::ServedView;
 
 use crate::values::SecretRef;
 
@@ -114,11 +117,13 @@ pub struct Undelivered {
     pub files: Vec<String>,
     /// The commands that have not ended well since, each with what it said last.
     pub commands: Vec<(String, Option<String>)>,
+    /// The listeners that do not serve the present certificate, each with what it does instead.
+    pub listeners: Vec<(SocketAddr, ServedView)>,
 }
 
 impl Undelivered {
     /// Says whether nothing is left to do.
     pub fn is_empty(&self) -> bool {
-        self.files.is_empty() && self.commands.is_empty()
+        self.files.is_empty() && self.commands.is_empty() && self.listeners.is_empty()
     }
 }

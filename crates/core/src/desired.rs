@@ -216,6 +216,8 @@ pub struct CertificateTerms {
     pub deliveries: Vec<Delivery>,
     /// What is run once they are written.
     pub after: Vec<Command>,
+    /// The listeners that serve it: it is held once they do.
+    pub served_at: Vec<SocketAddr>,
     /// Words that lists can be filtered by.
     pub labels: Vec<String>,
     /// A note for people.
@@ -223,9 +225,9 @@ pub struct CertificateTerms {
 }
 
 impl CertificateTerms {
-    /// Says whether it is written to files or followed by commands.
+    /// Says whether it is written to files, followed by commands, or served by listeners of its own.
     pub fn is_delivered(&self) -> bool {
-        !self.deliveries.is_empty() || !self.after.is_empty()
+        !(self.deliveries.is_empty() && self.after.is_empty() && self.served_at.is_empty())
     }
 }
 

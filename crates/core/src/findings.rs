@@ -100,6 +100,8 @@ codes! {
         CertificateDiffers = "certificate-differs", Now;
         /// The certificate was revoked, or a renewal was requested.
         CertificateReplaced = "certificate-replaced", Now;
+        /// The certificate was revoked, and is not replaced as asked for.
+        CertificateRevoked = "certificate-revoked", Person;
         /// A certificate that is issued elsewhere is not there, or ends soon.
         CertificateAwaited = "certificate-awaited", Person;
         /// The certificate is not in all the files that it should be in.

@@ -40,3 +40,13 @@ pub fn read_text(path: &Path, most: u64) -> Result<String> {
     let mut bytes = read_at_most(path, most)?;
     String::from_utf8(std::mem::take(&mut *bytes)).map_err(|error| Error::new(ErrorKind::InvalidData, error))
 }
+
+/// Says whether this machine has a user of that name.
+pub fn has_user(name: &str) -> bool {
+    nix::unistd::User::from_name(name).is_ok_and(|user| user.is_some())
+}
+
+/// Says whether this machine has a group of that name.
+pub fn has_group(name: &str) -> bool {
+    nix::unistd::Group::from_name(name).is_ok_and(|group| group.is_some())
+}

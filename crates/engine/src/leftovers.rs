@@ -191,7 +191,7 @@ impl Engine {
         }
         let now = self.clock.now();
         let row = self.state.certificate(name).await?;
-        Ok(row.is_some_and(|row| row.revoked.is_none() && now < row.held.not_after))
+        Ok(row.is_some_and(|row| row.held.revoked.is_none() && now < row.held.not_after))
     }
 }
 

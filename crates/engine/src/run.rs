@@ -7,6 +7,7 @@ use std::time::Duration;
 
 use jiff::Timestamp;
 use pindrel_core::desired::{AuthorityId, CertificateId, Desired, Digests, HostnameId, ZoneId};
+use pindrel_core::display_text::one_line;
 use pindrel_core::facts::{Fact, HeldCertificate, Knowledge, Ownership, ZoneView};
 use pindrel_core::findings::{Code, Finding};
 use pindrel_core::name::Hostname;
@@ -311,7 +312,11 @@ impl Engine {
     }
 
     pub(crate) fn note(&self, says: impl Into<String>) {
-        self.listener.on(Event::Note { says: says.into() });
+        self.listener.on(Event::Note { says: one_line(says) });
+    }
+
+    pub(crate) fn tell_waiting(&self, hostname: &Hostname, action: &'static str, what: impl Into<String>) {
+        self.listener.on(Event::Waiting { hostname: hostname.clone(), action, what: one_line(what) });
     }
 
     pub(crate) fn count_waiting_requests(&self, count: usize) {

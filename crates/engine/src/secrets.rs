@@ -3,6 +3,8 @@
 use std::path::Path;
 use std::sync::Arc;
 
+use base64::Engine as _;
+use base64::engine::general_purpose::STANDARD;
 use pindrel_core::display_text::io_reason;
 use pindrel_core::values::SecretRef;
 use pindrel_keys::{SealError, Sealed, SealingKey, roots};
@@ -54,6 +56,11 @@ pub fn read_any(reference: &SecretRef, folder: &Path) -> Result<SecretString, St
     let text = Zeroizing::new(text);
     let text = text.trim_end();
     if text.is_empty() { Err("it is empty".into()) } else { Ok(text.into()) }
+}
+
+/// Says whether a secret is base64, as TSIG keys are.
+pub fn is_base64(secret: &SecretString) -> bool {
+    STANDARD.decode(secret.expose_secret()).is_ok_and(|key| !key.is_empty())
 }
 
 /// Reads a PEM file of root certificates.

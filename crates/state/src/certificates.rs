@@ -26,8 +26,6 @@ pub struct CertificateRow {
     pub renew_at: Timestamp,
     /// When it was stored first.
     pub kept: Timestamp,
-    /// When it was revoked.
-    pub revoked: Option<Timestamp>,
     /// The reason (RFC 5280 §5.3.1) of a revocation that was begun and is not confirmed.
     pub revoking: Option<u8>,
 }

@@ -47,9 +47,10 @@ fn certificate(name: &str, seed: &[u8], renew_at: i64) -> CertificateRow {
         renewal_id: None,
         window: None,
         replace: None,
+        revoked: None,
     };
     let (name, chain, key) = (name.into(), "pem".into(), key(1));
-    CertificateRow { name, held, chain, key, renew_at: at(renew_at), kept: at(1_000), revoked: None, revoking: None }
+    CertificateRow { name, held, chain, key, renew_at: at(renew_at), kept: at(1_000), revoking: None }
 }
 
 fn order(certificate: &str) -> OrderRow {
@@ -181,10 +182,10 @@ async fn certificates(state: &dyn State) {
     // Another one takes its place, and it is still to be revoked.
     state.persist_certificate(&claim, &certificate("edge", b"second", 1_600), 0).await.unwrap();
     assert_eq!(state.certificates_to_revoke().await.unwrap(), [kept.clone()]);
-    (kept.revoking, kept.revoked) = (None, Some(at(1_700)));
+    (kept.revoking, kept.held.revoked) = (None, Some(at(1_700)));
     state.update_certificate(&kept).await.unwrap();
     assert_eq!(state.certificates_to_revoke().await.unwrap(), []);
-    assert_eq!(state.certificate_history("edge").await.unwrap()[1].revoked, Some(at(1_700)));
+    assert_eq!(state.certificate_history("edge").await.unwrap()[1].held.revoked, Some(at(1_700)));
     let names: Vec<String> = state.certificates().await.unwrap().into_iter().map(|row| row.name).collect();
     assert_eq!(names, ["api", "edge"]);
 }

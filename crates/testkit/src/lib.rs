@@ -14,7 +14,7 @@ pub use manifest::ManifestText;
 pub use real::postgres::RealPostgres;
 pub use real::programs::{Program, missing, require};
 pub use real::scripted::{Received, ScriptedServer, answer};
-pub use real::{EXTERNAL_ID, EXTERNAL_KEY, RealOptions, RealWorld, TSIG_SECRET, dig};
+pub use real::{EXTERNAL_ID, EXTERNAL_KEY, RealOptions, RealWorld, TSIG_SECRET, dig, free_port};
 pub use workspace::{Ran, Workspace};
 
 use std::time::{Duration, Instant};

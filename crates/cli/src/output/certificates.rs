@@ -241,7 +241,9 @@ pub(crate) fn print_details(context: &Context, now: Timestamp, details: &Certifi
     let report = &details.report;
     let state = report.report.as_ref().map_or(PinState::Unknown, |pin| pin.state);
     let mark = style::paint(style::of(state), format_args!("{} {}", state.mark(), self::state(report)));
-    writeln!(out, "{}  {mark}", style::paint(style::STRONG, &report.name))?;
+    let detail = report.report.as_ref().and_then(|report| report.detail.as_deref()).unwrap_or_default();
+    let (name, detail) = (style::paint(style::STRONG, &report.name), style::paint(style::FAINT, detail));
+    writeln!(out, "{name}  {mark}  {detail}")?;
     let mut line = |what: &str, says: String| -> Result<(), CliError> {
         let mut rows = wrapped(&says).into_iter();
         writeln!(

@@ -8,6 +8,7 @@ use pindrel_core::desired::Desired;
 use pindrel_core::manifest::{Diagnostic, Place};
 use serde_json::{Value, json};
 
+use super::excerpt::excerpt;
 use super::{VERSION, count, style};
 use crate::args::Format;
 use crate::context::{Context, placed};
@@ -94,18 +95,4 @@ fn show(out: &mut impl Write, mistakes: &Mistakes, level: Level<'_>, of: &[Diagn
         writeln!(out, "… and {} more.\n", of.len() - MOST_SHOWN)?;
     }
     Ok(())
-}
-
-/// The line that a mistake begins on, and its range within it. Only that line goes to
-/// the renderer, so that the cost of showing does not grow with the manifest.
-fn excerpt<'t>(text: &'t str, diagnostic: &Diagnostic) -> (&'t str, std::ops::Range<usize>) {
-    let at = floor(text, diagnostic.span.start);
-    let start = text[..at].rfind('\n').map_or(0, |newline| newline + 1);
-    let end = text[at..].find('\n').map_or(text.len(), |newline| at + newline);
-    let to = floor(text, diagnostic.span.end).clamp(at, end);
-    (text[start..end].trim_end_matches('\r'), at - start..to - start)
-}
-
-fn floor(text: &str, at: usize) -> usize {
-    (0..=at.min(text.len())).rev().find(|at| text.is_char_boundary(*at)).unwrap_or(0)
 }

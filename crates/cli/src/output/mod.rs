@@ -7,6 +7,7 @@ pub(crate) mod certificates;
 pub(crate) mod demo;
 pub(crate) mod diagnostics;
 pub(crate) mod errors;
+mod excerpt;
 mod finding;
 pub(crate) mod journal;
 pub(crate) mod notes;

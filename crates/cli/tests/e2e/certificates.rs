@@ -315,11 +315,85 @@ async fn a_certificate_is_delivered_and_held_only_once_its_commands_have_ended_w
     let exported = workspace.run(&["cert", "export", "edge"]).ended(0).stdout;
     assert_eq!(workspace.read("tls/chain.pem"), exported);
 
-    // What somebody changed behind its back is put right; the commands ran for this one.
+    // What somebody changed behind its back is put right, and a server has to read it again.
     workspace.write("tls/chain.pem", "torn");
     workspace.run(&["settle", "--max-age", "0"]).ended(0);
     assert_eq!(workspace.read("tls/chain.pem"), exported);
-    assert_eq!(workspace.read("reloads"), "edge\nedge\nedge\n");
+    assert_eq!(workspace.read("reloads"), "edge\nedge\nedge\nedge\n");
+}
+
+/// Starts a server anew that reads its files at the start only.
+const RESTART: &str = "#!/bin/sh
+test -e server.pid && kill $(cat server.pid)
+openssl s_server -accept $1 -cert chain.pem -key key.pem -quiet >/dev/null 2>&1 </dev/null &
+echo $! > server.pid
+";
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_delivered_certificate_is_held_once_its_listener_serves_it() {
+    if !pindrel_testkit::require(
+        "a_delivered_certificate_is_held_once_its_listener_serves_it",
+        &[("openssl", "openssl")],
+    ) {
+        return;
+    }
+    let port = pindrel_testkit::free_port().port();
+    let block = format!(
+        "[certificate.edge]\nnames = [\"edge.larkfield.example\"]\nserved_at = [\"127.0.0.1:{port}\"]\nafter = [{{ run = [\"sh\", \"restart.sh\", \"127.0.0.1:{port}\"] }}]\n\
+         deliver = [{{ file = \"chain.pem\", holds = [\"leaf\", \"intermediates\"] }}, {{ file = \"key.pem\", holds = [\"key\"] }}]\n"
+    );
+    let (mut workspace, _sandbox) = sandboxed(quick(), |manifest, _| manifest.with(&block)).await;
+    workspace.set("PATH", "/usr/bin:/bin");
+    workspace.write("restart.sh", RESTART);
+    let ran = workspace.run(&["settle"]).ended(0);
+    assert!(ran.stdout.contains("1 of 1 certificate held"), "{}", ran.stdout);
+
+    // A server that did not read the new files is found by connecting to it.
+    workspace.write("restart.sh", "#!/bin/sh\n");
+    workspace.run(&["cert", "renew", "edge", "--patience", "1"]).ended(1);
+    let status = workspace.run(&["status"]).ended(3);
+    assert!(
+        status.stdout.contains("serves certificate") && status.stdout.contains("not the certificate"),
+        "{}",
+        status.stdout
+    );
+    workspace.write("restart.sh", RESTART);
+    std::process::Command::new("sh")
+        .args(["restart.sh", &format!("127.0.0.1:{port}")])
+        .current_dir(workspace.path())
+        .status()
+        .unwrap();
+    workspace.run(&["settle"]).ended(0);
+    let pid = workspace.read("server.pid");
+    std::process::Command::new("kill").arg(pid.trim()).status().unwrap();
+    let ran = workspace.run(&["status"]).ended(3);
+    assert!(ran.stdout.contains("serves none: connection refused"), "{}", ran.stdout);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_certificate_that_is_not_what_is_wanted_is_never_held() {
+    let (workspace, sandbox) = sandboxed(quick(), |manifest, _| {
+        manifest.with("[certificate.edge]\nnames = [\"edge.larkfield.example\", \"old.larkfield.example\"]\n")
+    })
+    .await;
+    workspace.run(&["settle"]).ended(0);
+    crate::edit(&workspace, ", \"old.larkfield.example\"", "");
+    let status = workspace.run(&["status"]).ended(3);
+    assert!(status.stdout.contains("covers old.larkfield.example, which is no longer wanted"), "{}", status.stdout);
+    workspace.run(&["settle"]).ended(0);
+    assert_eq!(shown(&workspace, "edge")["names"], serde_json::json!(["edge.larkfield.example"]));
+
+    workspace.run(&["cert", "revoke", "edge", "--no-replacement"]).ended(0);
+    let status = workspace.run(&["status"]).ended(3);
+    assert!(
+        status.stdout.contains("was revoked at") && status.stdout.contains("pindrel cert renew edge"),
+        "{}",
+        status.stdout
+    );
+    workspace.run(&["settle"]).ended(3);
+    assert_eq!(sandbox.authority().issued().0, 2, "it is not replaced by itself");
+    workspace.run(&["cert", "renew", "edge"]).ended(0);
+    workspace.run(&["status"]).ended(0);
 }
 
 #[tokio::test(flavor = "multi_thread")]

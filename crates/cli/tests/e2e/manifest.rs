@@ -89,7 +89,8 @@ fn every_mistake_is_told_in_one_run_with_its_place() {
     for part in [
         "pindrel.toml:7:1",
         "did you mean \"directory\"?",
-        "directroy = \"https://authority.example/directory\"",
+        // What stands under a misspelt key may be a secret.
+        "directroy = \"***********************************\"",
         "mistakes.",
     ] {
         assert!(text.stdout.contains(part), "{part} in {}", text.stdout);
@@ -212,4 +213,39 @@ fn places(workspace: &Workspace, text: &str) -> Vec<(String, usize)> {
         (error["code"].as_str().unwrap().to_owned(), line)
     };
     document["errors"].as_array().unwrap().iter().map(place).collect()
+}
+
+#[test]
+fn what_can_never_be_delivered_is_found_before_anything_is_issued() {
+    let workspace = Workspace::new(PINDREL);
+    for folder in ["tls", ".pindrel"] {
+        std::fs::create_dir(workspace.path().join(folder)).unwrap();
+    }
+    workspace.write("tsig.secret", "not base64!\n");
+    workspace.write("edge.token", "planted-token\n");
+    let head = "manifest = 1\n[authority.main]\ndirectory = \"https://authority.example/directory\"\nagree_to_terms = true\n
+        [zone.\"larkfield.example\"]\ndriver = \"rfc2136\"\ntsig = { name = \"pindrel.\", secret = \"file:tsig.secret\" }\n
+        [endpoint.home]\nkind = \"gateway\"\ndriver = \"http\"\nurl = \"https://platform.example\"\ntoken = \"file:edge.token\"\n
+        [certificate.edge]\nnames = [\"edge.larkfield.example\"]\n";
+    let found = |deliver: &str, of: &str| -> Vec<String> {
+        workspace.write("pindrel.toml", &format!("{head}deliver = [{{ {deliver} }}]\n"));
+        let document = workspace.run(&["check", "--format", "json"]).json();
+        let codes = document[of].as_array().unwrap().iter().map(|found| found["code"].as_str().unwrap().to_owned());
+        codes.collect()
+    };
+    for file in ["tls", "pindrel.toml", "tls/../edge.token", ".pindrel/state.sqlite"] {
+        let errors = found(&format!("file = \"{file}\", holds = [\"leaf\"]"), "errors");
+        assert_eq!(errors, ["unusable-secret", "bad-delivery"], "{file}");
+    }
+    workspace.write("tsig.secret", "c2VjcmV0\n");
+    for (deliver, expected) in [
+        ("file = \"none/edge.pem\", holds = [\"leaf\"]", "missing-folder"),
+        ("file = \"tls/edge.pem\", holds = [\"leaf\"], owner = \"nobody-at-all\"", "unknown-owner"),
+        ("file = \"tls/edge.key\", holds = [\"key\"], mode = \"0644\"", "open-key"),
+        ("file = \"tls/edge.pem\", holds = [\"leaf\"]", "unverified-delivery"),
+    ] {
+        let warnings = found(deliver, "warnings");
+        assert!(warnings.iter().any(|code| code == expected), "{deliver}: {warnings:?}");
+        assert_eq!(found(deliver, "errors"), [""; 0], "{deliver}");
+    }
 }

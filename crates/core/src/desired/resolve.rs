@@ -190,7 +190,7 @@ impl<'p> Resolver<'p> {
             self.declared.entry(name.as_str().to_owned()).or_default().push(id);
         }
         let deliveries = entry.deliver.iter().map(|delivery| Delivery {
-            file: delivery.file.clone(),
+            file: delivery.file.value.clone(),
             contents: delivery.contents.clone(),
             mode: delivery.mode,
             owner: delivery.owner.clone(),
@@ -207,6 +207,7 @@ impl<'p> Resolver<'p> {
             chain_root: entry.chain_root.clone(),
             deliveries: deliveries.collect(),
             after: entry.after.clone(),
+            served_at: entry.served_at.clone(),
             labels: entry.labels.clone(),
             note: entry.note.clone(),
         };

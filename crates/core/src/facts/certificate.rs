@@ -86,6 +86,8 @@ pub struct HeldCertificate {
     pub window: Option<RenewalWindow>,
     /// Why it is replaced before it is due.
     pub replace: Option<ReplaceReason>,
+    /// When it was revoked.
+    pub revoked: Option<Timestamp>,
 }
 
 impl HeldCertificate {
@@ -119,6 +121,7 @@ mod tests {
             renewal_id: None,
             window: None,
             replace: None,
+            revoked: None,
         };
         let due = held.due_at(RenewalRule::Before(std::time::Duration::from_secs(30 * 86_400)));
         assert!((at(59 * 86_400)..=at(60 * 86_400)).contains(&due), "{due}");

@@ -8,6 +8,7 @@
 mod blocks;
 mod diagnostic;
 mod read;
+mod review;
 mod section;
 #[cfg(test)]
 mod tests;
@@ -17,6 +18,7 @@ pub(crate) const MOST_NAMES: usize = 100;
 
 pub use diagnostic::{Diagnostic, Diagnostics, LineIndex, Place, nearest};
 pub use read::{keys, read};
+pub use review::review;
 
 use std::net::SocketAddr;
 use std::ops::Range;
@@ -199,6 +201,8 @@ pub struct CertificateEntry {
     pub deliver: Vec<DeliveryEntry>,
     /// What is run once the files are written.
     pub after: Vec<Command>,
+    /// The listeners that serve it.
+    pub served_at: Vec<SocketAddr>,
     /// Words that lists can be filtered by.
     pub labels: Vec<String>,
     /// A note for people.
@@ -209,7 +213,7 @@ pub struct CertificateEntry {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct DeliveryEntry {
     /// The file, relative to the manifest's folder.
-    pub file: PathBuf,
+    pub file: At<PathBuf>,
     /// What it holds.
     pub contents: Contents,
     /// Its permission bits.

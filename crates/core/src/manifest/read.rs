@@ -10,6 +10,7 @@ mod zone;
 use toml::de::{DeTable, DeValue};
 
 use super::blocks::{self, Blocks};
+use super::review::report_conflicts;
 use super::section::Section;
 use super::{Diagnostics, Manifest};
 use authority::{AUTHORITY_KEYS, EXTERNAL_KEYS, LIMIT_KEYS, read_authority};
@@ -129,6 +130,7 @@ fn read_document(document: &DeTable<'_>, problems: &mut Diagnostics) -> Manifest
     }
     read_hostnames(&root, &mut manifest, problems);
     report_repeated_zones(&manifest.zones, problems);
+    report_conflicts(&manifest, problems);
     manifest
 }
 

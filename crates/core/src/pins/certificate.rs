@@ -6,7 +6,7 @@ use jiff::Timestamp;
 use super::{Pin, PinReport, PinState};
 use crate::delivery::Undelivered;
 use crate::desired::{Desired, WantedCertificate};
-use crate::facts::{HeldCertificate, Origin, ReplaceReason};
+use crate::facts::{HeldCertificate, Origin, ReplaceReason, ServedView};
 use crate::findings::{Code, Finding};
 
 /// What a certificate is judged by.
@@ -56,6 +56,13 @@ impl Judging<'_> {
             let finding = Finding::new(Code::CertificateReplaced, Pin::Certificate, says, remedy);
             return report(state, "must be replaced".into()).because(finding);
         }
+        if let Some(at) = held.revoked {
+            let says =
+                format!("the certificate {} was revoked at {at:.0} and is not replaced, as asked for", self.named());
+            let remedy = format!("Replace it with: pindrel cert renew {}", self.wanted.name);
+            let finding = Finding::new(Code::CertificateRevoked, Pin::Certificate, says, remedy);
+            return report(PinState::Blocked, "revoked".into()).because(finding);
+        }
         if now >= held.due_at(self.wanted.terms.renewal) {
             let says = format!("the certificate {} has {days} days left and is due for renewal", self.named());
             let (state, remedy) = self.remedy("renews it");
@@ -66,12 +73,16 @@ impl Judging<'_> {
         if let Some(finding) = self.undelivered.and_then(|undelivered| self.not_delivered(undelivered)) {
             return report(PinState::Loose, format!("{days} days left, not delivered")).because(finding);
         }
-        let detail = match held.origin {
-            Origin::Authority => format!("{days} days left"),
-            Origin::Elsewhere => format!("{days} days left, issued elsewhere"),
-            Origin::SelfSigned => format!("{days} days left, self-signed"),
+        let origin = match held.origin {
+            Origin::Authority => "",
+            Origin::Elsewhere => ", issued elsewhere",
+            Origin::SelfSigned => ", self-signed",
         };
-        report(PinState::Held, detail)
+        // What no listener was asked for is not called served.
+        let terms = &self.wanted.terms;
+        let unverified = terms.is_delivered() && terms.served_at.is_empty();
+        let delivered = if unverified { ", delivered, not verified" } else { "" };
+        report(PinState::Held, format!("{days} days left{origin}{delivered}"))
     }
 
     fn missing(&self, now: Timestamp) -> PinReport {
@@ -89,6 +100,13 @@ impl Judging<'_> {
         let lacking: Vec<&str> = wanted.names.iter().filter(|name| !covered(name)).map(|name| name.as_str()).collect();
         if !lacking.is_empty() {
             return Some(format!("the certificate {} does not cover {}", self.named(), lacking.join(", ")));
+        }
+        // One that was made for names which are no longer wanted would go on vouching for them.
+        let unwanted: Vec<&str> =
+            held.names.iter().filter(|name| !wanted.names.contains(name)).map(|name| name.as_str()).collect();
+        if held.origin != Origin::Elsewhere && !unwanted.is_empty() {
+            let unwanted = unwanted.join(", ");
+            return Some(format!("the certificate {} covers {unwanted}, which is no longer wanted", self.named()));
         }
         let issued_by = wanted.terms.issued_by;
         match (wanted.authority.map(|authority| self.desired.authority(authority)), held.origin) {
@@ -117,6 +135,18 @@ impl Judging<'_> {
             let finding =
                 Finding::new(Code::CertificateUndelivered, Pin::Certificate, says, "Run settle: it writes the file");
             return Some(finding.seen(undelivered.files.iter().skip(1).cloned()));
+        }
+        if let Some((address, served)) = undelivered.listeners.first().filter(|_| undelivered.commands.is_empty()) {
+            let got = match served {
+                ServedView::Certificate { sha256 } => format!("serves certificate {}…", sha256.short()),
+                ServedView::Failed { why, .. } => format!("serves none: {why}"),
+                ServedView::NotTried => "was not asked".to_owned(),
+            };
+            let says = format!("{address} {got}, not the certificate {}", self.named());
+            let remedy = "Run settle; if that does not help, check that this server reads the delivered files";
+            let others = undelivered.listeners.iter().skip(1).map(|(address, _)| address.to_string());
+            let finding = Finding::new(Code::ServedCertificateDiffers, Pin::Certificate, says, remedy);
+            return Some(finding.seen(others));
         }
         let (command, said) = undelivered.commands.first()?;
         let says = match said {

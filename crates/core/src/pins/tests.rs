@@ -120,6 +120,7 @@ impl Scene {
                 renewal_id: None,
                 window: None,
                 replace: None,
+                revoked: None,
             }),
             undelivered: Undelivered::default(),
             binding: BindingView::Present {

@@ -6,6 +6,7 @@ use jiff::Timestamp;
 
 use super::{Gate, Goal, Outlook, Step, Work, gate, needs};
 use crate::desired::{CertificateId, Desired, HostnameId};
+use crate::display_text::one_line;
 use crate::facts::{EndpointView, Knowledge, ReplaceReason};
 use crate::findings::{Code, Finding};
 use crate::name::Hostname;
@@ -74,8 +75,12 @@ impl<'p> Planner<'p> {
 
     /// Adds the steps of a certificate that no hostname uses.
     pub fn add_certificate(&mut self, id: CertificateId) -> Outlook {
-        if self.judge(id).state == PinState::Held {
+        let report = self.judge(id);
+        if report.state == PinState::Held {
             return Outlook::Held;
+        }
+        if report.findings.iter().any(|finding| finding.code == Code::CertificateRevoked) {
+            return Outlook::Blocked(report.findings.clone());
         }
         self.add_for_certificate(id, Work::Deliver(id))
     }
@@ -212,8 +217,8 @@ impl<'p> Planner<'p> {
 
     fn add(&mut self, work: Work, after: Vec<u32>, aim: &Aim<'_>) -> u32 {
         let id = self.steps.len() as u32 + 1;
-        let why = self.why(work, &after, aim);
-        let target = self.target(work);
+        // A platform names its sites as it likes.
+        let (why, target) = (one_line(self.why(work, &after, aim)), one_line(self.target(work)));
         let (hostname, action) = (aim.hostname.clone(), work.action());
         self.steps.push(Step { id, hostname, action, target, after, why, work, goals: vec![aim.goal] });
         self.numbers.insert(work, id);
@@ -299,13 +304,14 @@ impl<'p> Planner<'p> {
 }
 
 fn is_undelivered(finding: &Finding) -> bool {
-    matches!(finding.code, Code::CertificateUndelivered | Code::CommandFailed)
+    matches!(finding.code, Code::CertificateUndelivered | Code::CommandFailed | Code::ServedCertificateDiffers)
 }
 
 /// Says whether another certificate is needed: it is not held, and not only for want of a
 /// delivery.
 fn lacks_issue(report: &PinReport) -> bool {
-    report.state != PinState::Held && !report.findings.iter().any(is_undelivered)
+    let kept = |finding: &Finding| is_undelivered(finding) || finding.code == Code::CertificateRevoked;
+    report.state != PinState::Held && !report.findings.iter().any(kept)
 }
 
 /// What a pin that is not held says stands in the way, where no step mends it.

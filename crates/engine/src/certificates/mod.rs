@@ -50,6 +50,7 @@ pub(crate) fn held_of(chain: &Chain, origin: Origin, authority: String, key: Opt
         renewal_id: None,
         window: None,
         replace: None,
+        revoked: None,
     }
 }
 
@@ -95,7 +96,6 @@ impl Engine {
             chain: chain.pem(),
             key,
             kept: self.clock.now(),
-            revoked: None,
             revoking: None,
         };
         self.state.persist_certificate(claim, &row, order).await.map_err(state_failed)?;

@@ -71,7 +71,7 @@ impl Engine {
         self.state.update_certificate(&row).await.map_err(state_failed)?;
         let sha256 = row.held.sha256;
         self.revoke_row(row.clone(), by).await?;
-        row.revoking = None;
+        (row.revoking, row.held.revoked) = (None, Some(self.clock.now()));
         if let Some(id) = wanted {
             self.know_certificate(id, row).await;
         }
@@ -107,7 +107,7 @@ impl Engine {
                     connected.revoke(signer, None, leaf, reason).await.map_err(transport_failed)?;
                 }
             }
-            (row.revoked, row.revoking) = (Some(self.clock.now()), None);
+            (row.held.revoked, row.revoking) = (Some(self.clock.now()), None);
             self.state.update_certificate(&row).await.map_err(state_failed)
         })
         .await

@@ -60,7 +60,7 @@ impl Engine {
             not_before: row.held.not_before,
             not_after: row.held.not_after,
             kept: row.kept,
-            revoked: row.revoked,
+            revoked: row.held.revoked,
         });
         let former = former.collect();
         let chain = present.as_ref().map(chain_of).transpose()?;
@@ -69,7 +69,7 @@ impl Engine {
             chain: read.collect(),
             root: chain.as_ref().map(Chain::root_name),
             window: present.as_ref().and_then(|row| row.held.window.clone()),
-            revoked: present.as_ref().and_then(|row| row.revoked),
+            revoked: present.as_ref().and_then(|row| row.held.revoked),
             commands: self.state.command_runs(name).await.map_err(state_failed)?,
             former,
             report,

@@ -23,7 +23,7 @@ use tokio::task::JoinHandle;
 use tokio::time::timeout;
 use zeroize::Zeroizing;
 
-use crate::events::Event;
+use super::{Progress, Wait};
 use crate::failure::{internal, secret_unreadable, state_failed};
 use crate::run::Engine;
 
@@ -33,19 +33,28 @@ const KEPT_OUTPUT: usize = 2000;
 const MAX_OUTPUT: usize = 16 * 1024;
 /// How long the output of a command that has ended may take to end too.
 const OUTPUT_PATIENCE: std::time::Duration = std::time::Duration::from_millis(300);
+/// How long listeners may take to serve what was delivered.
+const SERVED: std::time::Duration = std::time::Duration::from_secs(30);
 /// How long a command that must end may take to end by itself.
 const TERM_PATIENCE: std::time::Duration = std::time::Duration::from_secs(2);
 
 impl Engine {
-    /// Writes a certificate to its files, and runs the commands that follow.
-    pub(crate) async fn deliver(&self, id: CertificateId, hostname: &Hostname) -> Result<(), Finding> {
+    /// Writes a certificate to its files, runs the commands that follow, and waits until its
+    /// listeners serve it.
+    pub(crate) async fn deliver(&self, id: CertificateId, hostname: &Hostname) -> Result<Progress, Finding> {
         let wanted = self.desired.certificate(id);
         let row = self.state.certificate(&wanted.name).await.map_err(state_failed)?;
         let row = row.ok_or_else(|| internal(format!("the state has no certificate \"{}\"", wanted.name)))?;
         let (chain, key) = self.chain_and_key(&row)?;
+        let mut is_changed = false;
         for delivery in &wanted.terms.deliveries {
             if self.contains(delivery, &chain, &key)? {
                 continue;
+            }
+            // Known before anything is written: what follows a file follows a repaired one too.
+            if !is_changed {
+                is_changed = true;
+                self.expect_commands(id, &row).await?;
             }
             let place = delivery.file.display().to_string();
             let write = async { self.write(delivery, &chain, &key) };
@@ -55,7 +64,7 @@ impl Engine {
         for (command, _) in self.open_commands(id, &row).await? {
             let shown = command.to_string();
             let what = format!("the command `{shown}` to end");
-            self.listener.on(Event::Waiting { hostname: hostname.clone(), action: "deliver", what });
+            self.tell_waiting(hostname, "deliver", what);
             self.journal(Moment::Begun, "command", &wanted.name, shown.clone()).await?;
             let ended = self.run_command(command, &row).await;
             let run = CommandRun {
@@ -78,10 +87,46 @@ impl Engine {
         }
         self.know_certificate(id, row).await;
         if failures.is_empty() {
-            return Ok(());
+            return Ok(self.served_yet(id));
         }
         let says = format!("the certificate \"{}\" was delivered, but {}", wanted.name, failures.join("; and "));
         Err(Finding::of(Code::CommandFailed, says, "Correct what the command reports; the next settle runs it again"))
+    }
+
+    /// Notes that every command has to run again.
+    async fn expect_commands(&self, id: CertificateId, row: &CertificateRow) -> Result<(), Finding> {
+        for command in &self.desired.certificate(id).terms.after {
+            let run = CommandRun {
+                certificate: row.name.clone(),
+                command: command.to_string(),
+                sha256: row.held.sha256,
+                at: self.clock.now(),
+                succeeded: false,
+                says: None,
+            };
+            self.state.persist_command_run(&run).await.map_err(state_failed)?;
+        }
+        Ok(())
+    }
+
+    /// Waits for the listeners that do not serve the certificate yet.
+    fn served_yet(&self, id: CertificateId) -> Progress {
+        let left: Vec<String> = {
+            let known = self.known();
+            let listeners = known.undelivered.get(&id).map(|undelivered| &undelivered.listeners);
+            listeners.into_iter().flatten().map(|(address, _)| address.to_string()).collect()
+        };
+        let report = self.judge_certificate(id, self.clock.now());
+        match report.findings.into_iter().find(|finding| finding.code == Code::ServedCertificateDiffers) {
+            None => Progress::Done,
+            Some(finding) => Progress::NotYet(Wait {
+                until: None,
+                topic: "served",
+                what: format!("{} to serve the certificate", left.join(" and ")),
+                within: Some(SERVED),
+                finding,
+            }),
+        }
     }
 
     pub(crate) fn delivery_password(&self, delivery: &Delivery) -> Result<SecretString, Finding> {
@@ -132,14 +177,15 @@ impl Engine {
             .kill_on_drop(true)
             .spawn()
             .map_err(|error| format!("it cannot be started: {}", io_reason(&error)))?;
-        let group = child.id().and_then(|id| i32::try_from(id).ok()).map(Pid::from_raw);
+        let mut group = ProcessGroup(child.id().and_then(|id| i32::try_from(id).ok()).map(Pid::from_raw));
         let said = [read_output(child.stderr.take()), read_output(child.stdout.take())];
         let Ok(status) = timeout(command.within, child.wait()).await else {
-            end_group(group, Signal::SIGTERM);
+            group.signal(Signal::SIGTERM);
             let _ = timeout(TERM_PATIENCE, child.wait()).await;
-            end_group(group, Signal::SIGKILL);
             return Err(format!("it did not exit within {} s and was killed", command.within.as_secs()));
         };
+        // What it left running on purpose goes on.
+        group.0 = None;
         let said = said.map(|output| output.finish());
         let said = futures::future::join_all(said).await.into_iter().find(|text| !text.is_empty()).unwrap_or_default();
         match status {
@@ -155,10 +201,22 @@ impl Engine {
     }
 }
 
-fn end_group(group: Option<Pid>, signal: Signal) {
-    if let Some(group) = group {
-        // A group that has ended by itself cannot be ended any more.
-        let _ = killpg(group, signal);
+/// The processes of a command that has not ended: killed as a whole when nobody waits for them any
+/// more, as when the run is stopped.
+struct ProcessGroup(Option<Pid>);
+
+impl ProcessGroup {
+    fn signal(&self, signal: Signal) {
+        if let Some(group) = self.0 {
+            // A group that has ended by itself cannot be ended any more.
+            let _ = killpg(group, signal);
+        }
+    }
+}
+
+impl Drop for ProcessGroup {
+    fn drop(&mut self) {
+        self.signal(Signal::SIGKILL);
     }
 }
 

@@ -163,8 +163,7 @@ impl Engine {
                     None => Outcome::PutOff { finding, next: until },
                 };
             };
-            let what = wait.what;
-            self.listener.on(Event::Waiting { hostname: hostname.clone(), action, what });
+            self.tell_waiting(hostname, action, wait.what);
             self.waits.pause(self.clock.as_ref(), pause).await;
         };
         self.tell_ended(step, &ended, begun).await

@@ -53,7 +53,7 @@ impl Engine {
             Work::Register(authority) => self.register(authority).await.map(|()| Progress::Done),
             Work::Rehearse(certificate) => self.rehearse(certificate, claim).await,
             Work::Issue(certificate) => self.issue(certificate, claim).await,
-            Work::Deliver(certificate) => self.deliver(certificate, &step.hostname).await.map(|()| Progress::Done),
+            Work::Deliver(certificate) => self.deliver(certificate, &step.hostname).await,
             Work::Store(certificate, endpoint) => self.store(certificate, endpoint).await.map(|()| Progress::Done),
             Work::Bind(hostname, endpoint) => self.bind(hostname, endpoint, claim).await,
             Work::Connect(hostname, endpoint) => self.connect(hostname, endpoint).await,

@@ -49,7 +49,7 @@ impl Engine {
     }
 }
 
-fn unreachable(error: ProbeError) -> Unreachable {
+pub(super) fn unreachable(error: ProbeError) -> Unreachable {
     match error {
         ProbeError::NotConnected(why) | ProbeError::NoAnswer { why, .. } => why,
         other => Unreachable::Tls { detail: other.to_string() },

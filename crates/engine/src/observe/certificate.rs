@@ -1,10 +1,13 @@
 //! Certificates: what is held, and whether it is where it should be.
 
+use std::net::SocketAddr;
 use std::os::unix::fs::PermissionsExt as _;
 use std::path::Path;
 
+use futures::future::join_all;
 use pindrel_core::delivery::{Command, Contents, Delivery, Undelivered};
 use pindrel_core::desired::CertificateId;
+use pindrel_core::facts::ServedView;
 use pindrel_core::findings::Finding;
 use pindrel_keys::bundle::{Bundle, LooseFile};
 use pindrel_keys::{CertificateKey, Chain};
@@ -14,6 +17,7 @@ use zeroize::Zeroizing;
 use crate::execute::deliver::pem_of;
 use crate::failure::{EngineError, state_failed};
 use crate::files;
+use crate::observe::binding::unreachable;
 use crate::run::Engine;
 
 /// The longest file that is read to see whether it holds a certificate.
@@ -66,7 +70,32 @@ impl Engine {
         }
         let open = self.open_commands(id, row).await?;
         undelivered.commands = open.into_iter().map(|(command, said)| (command.to_string(), said)).collect();
+        if undelivered.is_empty() {
+            undelivered.listeners = self.observe_listeners(id, row).await;
+        }
         Ok(undelivered)
+    }
+
+    /// Connects to the listeners of a certificate; returns those that do not serve it.
+    async fn observe_listeners(&self, id: CertificateId, row: &CertificateRow) -> Vec<(SocketAddr, ServedView)> {
+        let wanted = self.desired.certificate(id);
+        let plain = wanted.names.iter().find(|name| !name.is_wildcard()).cloned();
+        // For a wildcard any label does.
+        let asked = plain.or_else(|| wanted.names.first().and_then(|name| name.probed_as("probe").ok()));
+        let Some(asked) = asked else { return Vec::new() };
+        let looks = wanted.terms.served_at.iter().map(|address| {
+            let asked = &asked;
+            async move {
+                let served = match self.drivers.probe().served_certificate(*address, asked).await {
+                    Ok(sha256) => ServedView::Certificate { sha256 },
+                    Err(error) => ServedView::Failed { address: Some(*address), why: unreachable(error) },
+                };
+                (*address, served)
+            }
+        });
+        let is_wrong =
+            |served: &ServedView| !matches!(served, ServedView::Certificate { sha256 } if *sha256 == row.held.sha256);
+        join_all(looks).await.into_iter().filter(|(_, served)| is_wrong(served)).collect()
     }
 
     /// Returns the commands that have not succeeded since a certificate came, with what each

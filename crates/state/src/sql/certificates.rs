@@ -32,13 +32,12 @@ fn certificate(mut row: Row) -> Result<CertificateRow, StateError> {
         renewal_id: row.optional_text(TABLE)?,
         window: row.optional_text(TABLE)?.map(|window| read_json(TABLE, &window)).transpose()?,
         replace: row.optional_text(TABLE)?.map(|reason| read_json(TABLE, &reason)).transpose()?,
+        revoked: row.optional_time(TABLE)?,
     };
-    let revoked = row.optional_time(TABLE)?;
     let revoking = row.optional_integer(TABLE)?;
     Ok(CertificateRow {
         name,
         held,
-        revoked,
         revoking: revoking.map(u8::try_from).transpose().map_err(corrupt)?,
         kept: row.time(TABLE)?,
         renew_at: row.time(TABLE)?,
@@ -94,7 +93,7 @@ impl<D: Database> CertificateBook for SqlState<D> {
             held.renewal_id.as_ref(),
             optional_json(held.window.as_ref())?,
             optional_json(held.replace.as_ref())?,
-            row.revoked,
+            row.held.revoked,
             row.revoking.map(i64::from),
             row.kept,
             row.renew_at,
@@ -125,7 +124,7 @@ impl<D: Database> CertificateBook for SqlState<D> {
             &row.name,
             optional_json(row.held.window.as_ref())?,
             optional_json(row.held.replace.as_ref())?,
-            row.revoked,
+            row.held.revoked,
             row.renew_at,
             row.next_at(),
             row.revoking.map(i64::from),

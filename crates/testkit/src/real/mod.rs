@@ -198,7 +198,7 @@ pub fn dig(server: SocketAddr, name: &str, record_type: &str) -> String {
 const PORTS: std::ops::Range<u32> = 12_000..32_000;
 
 /// An address on 127.0.0.1 whose port is free for UDP and TCP; each is given once.
-pub(crate) fn free_port() -> SocketAddr {
+pub fn free_port() -> SocketAddr {
     static GIVEN: AtomicU32 = AtomicU32::new(0);
     let span = PORTS.end - PORTS.start;
     // Two test programs at once begin at different places.

@@ -1,5 +1,6 @@
 //! The tables `[certificate.NAME]`.
 
+use std::net::SocketAddr;
 use std::path::PathBuf;
 use std::time::Duration;
 
@@ -22,6 +23,7 @@ pub(super) const CERTIFICATE_KEYS: &[&str] = &[
     "issued_roots",
     "deliver",
     "after",
+    "served_at",
     "labels",
     "note",
 ];
@@ -74,6 +76,15 @@ pub(super) fn read_certificate(
         issued_roots: read_path(section, "issued_roots", problems),
         deliver: deliver.iter().filter_map(|entry| read_delivery(entry, problems)).collect(),
         after: after.iter().filter_map(|entry| read_command(entry, problems)).collect(),
+        served_at: section
+            .parsed_list::<SocketAddr>(
+                "served_at",
+                "write an address with a port, such as \"192.0.2.25:465\"",
+                problems,
+            )
+            .into_iter()
+            .map(|address| address.value)
+            .collect(),
         labels: read_labels(section, problems),
         note: section.plain_text("note", problems),
     })
@@ -118,7 +129,9 @@ fn read_delivery(section: &Section<'_>, problems: &mut Diagnostics) -> Option<De
         .parsed::<FileMode>("mode", "write three or four octal digits, such as \"0640\"", problems)
         .map_or_else(|| contents.default_mode(), |mode| mode.value);
     let (owner, group) = (section.plain_text("owner", problems), section.plain_text("group", problems));
-    Some(DeliveryEntry { file: PathBuf::from(file?.value), contents, mode, owner, group, password })
+    let file = file?;
+    let file = At { value: PathBuf::from(file.value), span: file.span };
+    Some(DeliveryEntry { file, contents, mode, owner, group, password })
 }
 
 fn read_command(section: &Section<'_>, problems: &mut Diagnostics) -> Option<Command> {
@@ -126,7 +139,11 @@ fn read_command(section: &Section<'_>, problems: &mut Diagnostics) -> Option<Com
     if run.first().is_none_or(String::is_empty) && section.value("run").is_none_or(|value| value.get_ref().is_array()) {
         section.missing("run", "[\"systemctl\", \"reload\", \"edge\"]", problems);
     }
-    let within =
-        read_span(section, "within", problems).unwrap_or(USUAL_WITHIN).clamp(Duration::from_secs(1), LONGEST_COMMAND);
+    let within = read_span(section, "within", problems).unwrap_or(USUAL_WITHIN);
+    if within.is_zero() || within > LONGEST_COMMAND {
+        let span = section.text("within", problems).map_or_else(|| section.span(), |text| text.span);
+        let message = format!("a command may take at least 1 s and at most {} min", LONGEST_COMMAND.as_secs() / 60);
+        problems.report("bad-value", span, message, "write within = \"5m\"");
+    }
     (!run.is_empty()).then_some(Command { run, within })
 }

@@ -35,8 +35,14 @@ pub(super) fn read_hostname(
     let written = section.inner_list("routes", ROUTE_KEYS, problems);
     // Room for no more than are there: most hostnames have one, and there may be many hostnames.
     let mut routes = Vec::with_capacity(written.len());
-    for route in &written {
-        routes.extend(read_route(route, problems));
+    for section in &written {
+        let Some(route) = read_route(section, problems) else { continue };
+        if routes.iter().any(|other: &Route| other.prefix == route.prefix) {
+            let span = section.text("prefix", problems).map_or_else(|| section.span(), |prefix| prefix.span);
+            let message = format!("the prefix {} is given twice, and only the first route would be used", route.prefix);
+            problems.report("duplicate", span, message, "keep one of the two");
+        }
+        routes.push(route);
     }
     let also = section.texts("also", problems).into_iter().filter_map(|name| parse_name(name, problems)).collect();
     let probe_as = section.text("probe_as", problems);

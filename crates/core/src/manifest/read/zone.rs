@@ -16,6 +16,10 @@ const ADDRESS_HELP: &str = "write an address with a port, such as \"127.0.0.1:53
 
 pub(super) fn read_zone(name: At<&str>, section: &Section<'_>, problems: &mut Diagnostics) -> Option<ZoneEntry> {
     let name = parse_name::<DnsName>(name, problems);
+    if let Some(name) = name.as_ref().filter(|name| name.value.as_str().starts_with("*.")) {
+        let message = format!("{} is a wildcard, and no zone has such a name", name.value);
+        problems.report("bad-name", name.span.clone(), message, "write the name of the zone itself");
+    }
     read_driver(section, &["rfc2136"], problems);
     let servers = read_servers(section, "servers", problems);
     let parents = read_servers(section, "parents", problems);

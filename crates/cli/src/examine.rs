@@ -1,0 +1,184 @@
+//! The manifest with all its mistakes: those of the text, and those that show only on this machine,
+//! where its secrets, roots and files are.
+
+use std::path::{Path, PathBuf};
+
+use pindrel_core::desired::{Desired, resolve};
+use pindrel_core::manifest::{At, Diagnostics, Manifest, read, review};
+use pindrel_core::values::SecretRef;
+use pindrel_engine::{files, secrets};
+
+use crate::context::Context;
+use crate::error::{CliError, Mistakes};
+
+/// The longest manifest that is read.
+const MAX_MANIFEST_BYTES: u64 = 256 << 20;
+
+impl Context {
+    /// Reads the manifest with all its mistakes, whatever they are.
+    pub(crate) fn examine(&self) -> Result<(Desired, Mistakes), CliError> {
+        let text = self.read_manifest()?;
+        let mut problems = Diagnostics::default();
+        let mut warnings = Diagnostics::default();
+        let manifest = read(&text, &mut problems);
+        self.try_secrets(&manifest, &mut problems, &mut warnings);
+        self.try_files(&manifest, &mut problems);
+        self.try_deliveries(&manifest, &mut problems, &mut warnings);
+        review(&manifest, &mut warnings);
+        let desired = resolve(manifest, &mut problems);
+        let file = self.manifest.display().to_string();
+        let (errors, warnings) = (problems.into_sorted(), warnings.into_sorted());
+        Ok((desired, Mistakes { file, text, errors, warnings }))
+    }
+
+    /// Reads the manifest; `-` is the standard input.
+    fn read_manifest(&self) -> Result<String, CliError> {
+        let path = if self.manifest == Path::new("-") { Path::new("/dev/stdin") } else { &self.manifest };
+        let bytes = files::read_at_most(path, MAX_MANIFEST_BYTES).map_err(|error| match error.kind() {
+            std::io::ErrorKind::NotFound => CliError::NoManifest { path: self.manifest.display().to_string() },
+            _ => CliError::file(&self.manifest, "read", &error),
+        })?;
+        let text = match bytes.strip_prefix(b"\xef\xbb\xbf") {
+            Some(rest) => str::from_utf8(rest),
+            None => str::from_utf8(&bytes),
+        };
+        text.map(str::to_owned).map_err(|error| {
+            let why = match bytes.as_slice() {
+                [0xff, 0xfe, ..] | [0xfe, 0xff, ..] => "it is UTF-16".to_owned(),
+                bytes => {
+                    let before = &bytes[..error.valid_up_to()];
+                    let line = before.iter().filter(|byte| **byte == b'\n').count() + 1;
+                    let byte = bytes.get(error.valid_up_to()).copied().unwrap_or_default();
+                    format!("byte {byte:#04x} in line {line}; perhaps it is Latin-1")
+                }
+            };
+            CliError::Encoding { path: self.manifest.display().to_string(), why }
+        })
+    }
+
+    fn try_secrets(&self, manifest: &Manifest, problems: &mut Diagnostics, warnings: &mut Diagnostics) {
+        let folder = self.folder();
+        for secret in manifest.secrets() {
+            match secrets::read_any(&secret.value, &folder) {
+                Err(why) => problems.report(
+                    "unreadable-secret",
+                    secret.span.clone(),
+                    format!("the secret at {} cannot be read: {why}", secret.value),
+                    match &secret.value {
+                        SecretRef::Env(name) => format!("Set {name} in the environment, or write \"file:PATH\""),
+                        SecretRef::File(_) => {
+                            "Put the secret into that file; paths are relative to the manifest's folder".into()
+                        }
+                    },
+                ),
+                Ok(_) if secrets::read(&secret.value, &folder).is_err() => warnings.report(
+                    "placeholder-secret",
+                    secret.span.clone(),
+                    format!("{} still contains the placeholder that init wrote", secret.value),
+                    "Put the secret there before the first settle",
+                ),
+                Ok(_) => {}
+            }
+        }
+        for tsig in manifest.zones.iter().map(|zone| &zone.tsig.secret) {
+            // A placeholder is told already.
+            let Ok(secret) = secrets::read(&tsig.value, &folder) else { continue };
+            if !secrets::is_base64(&secret) {
+                problems.report(
+                    "unusable-secret",
+                    tsig.span.clone(),
+                    format!("the secret at {} is not base64, as TSIG keys are", tsig.value),
+                    "Put the secret there as the name server's configuration has it",
+                );
+            }
+        }
+        for (span, path) in manifest.secrets().filter_map(|secret| match &secret.value {
+            SecretRef::File(path) => Some((&secret.span, folder.join(path))),
+            SecretRef::Env(_) => None,
+        }) {
+            use std::os::unix::fs::PermissionsExt as _;
+            let mode = std::fs::metadata(&path).map_or(0, |metadata| metadata.permissions().mode() & 0o777);
+            if mode & 0o004 != 0 {
+                warnings.report(
+                    "open-secret",
+                    span.clone(),
+                    format!("every user of this machine can read {} (mode {mode:04o})", path.display()),
+                    format!("Run: chmod 600 {}", path.display()),
+                );
+            }
+        }
+    }
+
+    /// Looks whether files can be delivered where the manifest says. What depends on this machine is
+    /// a warning: the manifest may be checked on another one.
+    fn try_deliveries(&self, manifest: &Manifest, problems: &mut Diagnostics, warnings: &mut Diagnostics) {
+        let folder = self.folder();
+        let known = |path: &Path| std::fs::canonicalize(folder.join(path)).ok();
+        let secrets = manifest.secrets().filter_map(|secret| match &secret.value {
+            SecretRef::File(path) => Some(path.clone()),
+            SecretRef::Env(_) => None,
+        });
+        let authorities = manifest.authorities.iter().flat_map(|entry| [&entry.api_roots, &entry.issued_roots]);
+        let endpoints = manifest.endpoints.iter().map(|entry| &entry.api_roots);
+        let roots = authorities.chain(endpoints).flatten().map(|root| root.value.clone());
+        let mut taken: Vec<(PathBuf, &str)> = Vec::new();
+        taken.extend(std::fs::canonicalize(&self.manifest).ok().map(|path| (path, "the manifest itself")));
+        taken.extend(secrets.filter_map(|path| known(&path)).map(|path| (path, "a secret that the manifest uses")));
+        taken.extend(roots.filter_map(|path| known(&path)).map(|path| (path, "roots that the manifest uses")));
+        let state = known(Path::new(".pindrel"));
+        for delivery in manifest.certificates.iter().flat_map(|certificate| &certificate.deliver) {
+            let At { value, span } = &delivery.file;
+            let path = folder.join(value);
+            let parent = path.parent().filter(|parent| !parent.as_os_str().is_empty()).unwrap_or(&folder);
+            let real = std::fs::canonicalize(parent).ok().zip(path.file_name()).map(|(parent, name)| parent.join(name));
+            if path.is_dir() || value.file_name().is_none() {
+                let message = format!("{} is a directory", value.display());
+                problems.report("bad-delivery", span.clone(), message, "write the file's name as well");
+                continue;
+            }
+            let Some(real) = real else {
+                let message = format!("the folder of {} does not exist on this machine", value.display());
+                warnings.report(
+                    "missing-folder",
+                    span.clone(),
+                    message,
+                    format!("Make it: mkdir -p {}", parent.display()),
+                );
+                continue;
+            };
+            let is_state = state.as_ref().is_some_and(|state| real.starts_with(state)).then_some("a file of the state");
+            if let Some(what) = taken.iter().find(|(path, _)| *path == real).map(|(_, what)| *what).or(is_state) {
+                let message = format!("{} is {what}, and would be overwritten", value.display());
+                problems.report("bad-delivery", span.clone(), message, "deliver to a file of its own");
+            }
+            for (what, name, exists) in [
+                ("user", &delivery.owner, files::has_user as fn(&str) -> bool),
+                ("group", &delivery.group, files::has_group),
+            ] {
+                if let Some(name) = name.as_ref().filter(|name| !exists(name)) {
+                    let message = format!("there is no {what} \"{name}\" on this machine");
+                    warnings.report(
+                        "unknown-owner",
+                        span.clone(),
+                        message,
+                        format!("Correct the {what}, or create it"),
+                    );
+                }
+            }
+        }
+    }
+
+    fn try_files(&self, manifest: &Manifest, problems: &mut Diagnostics) {
+        let folder = self.folder();
+        let authorities = manifest.authorities.iter().flat_map(|entry| [&entry.api_roots, &entry.issued_roots]);
+        let endpoints = manifest.endpoints.iter().map(|entry| &entry.api_roots);
+        let imported = manifest.certificates.iter().map(|entry| &entry.issued_roots);
+        for At { value, span } in authorities.chain(endpoints).chain(imported).flatten() {
+            if let Err(why) = secrets::read_roots(&folder.join(value)) {
+                let message = format!("{} cannot be used: {why}", value.display());
+                let help = "Name a PEM file of root certificates; paths are relative to the manifest's folder";
+                problems.report("unreadable-file", span.clone(), message, help);
+            }
+        }
+    }
+}

@@ -1,0 +1,64 @@
+//! What is no mistake by itself and may not be meant.
+
+use std::collections::HashMap;
+use std::path::{Component, Path, PathBuf};
+
+use super::{At, Diagnostics, Manifest};
+
+/// Reports what can never work although each part of it is right.
+pub(super) fn report_conflicts(manifest: &Manifest, problems: &mut Diagnostics) {
+    let mut written: HashMap<PathBuf, &str> = HashMap::new();
+    for certificate in &manifest.certificates {
+        for At { value, span } in certificate.deliver.iter().map(|delivery| &delivery.file) {
+            if let Some(other) = written.insert(plain(value), &certificate.name.value) {
+                problems.report(
+                    "duplicate",
+                    span.clone(),
+                    format!("{} is delivered twice; the first time for the certificate \"{other}\"", value.display()),
+                    "deliver each to a file of its own",
+                );
+            }
+        }
+    }
+}
+
+/// Reports what works and may not be meant.
+pub fn review(manifest: &Manifest, warnings: &mut Diagnostics) {
+    for certificate in &manifest.certificates {
+        let name = &certificate.name;
+        if !certificate.deliver.is_empty() && certificate.after.is_empty() && certificate.served_at.is_empty() {
+            warnings.report(
+                "unverified-delivery",
+                name.span.clone(),
+                format!("the certificate \"{}\" is written to files, and nothing makes a server read them", name.value),
+                "add after = [{ run = [\"systemctl\", \"reload\", \"edge\"] }], or served_at = [\"192.0.2.25:443\"] to verify it",
+            );
+        }
+        for delivery in certificate.deliver.iter().filter(|delivery| delivery.contents.is_secret()) {
+            if delivery.mode.bits() & 0o007 != 0 {
+                let file = &delivery.file;
+                warnings.report(
+                    "open-key",
+                    file.span.clone(),
+                    format!("{} holds a private key, and with this mode every user can use it", file.value.display()),
+                    "write mode = \"0600\", or \"0640\" with a group",
+                );
+            }
+        }
+    }
+}
+
+/// A path without what changes nothing in it; links are not followed.
+fn plain(path: &Path) -> PathBuf {
+    let mut plain = PathBuf::new();
+    for component in path.components() {
+        match component {
+            Component::CurDir => {}
+            Component::ParentDir if plain.file_name().is_some() => {
+                plain.pop();
+            }
+            other => plain.push(other),
+        }
+    }
+    plain
+}
