@@ -118,13 +118,11 @@ impl Context {
             SecretRef::File(path) => Some(path.clone()),
             SecretRef::Env(_) => None,
         });
-        let authorities = manifest.authorities.iter().flat_map(|entry| [&entry.api_roots, &entry.issued_roots]);
-        let endpoints = manifest.endpoints.iter().map(|entry| &entry.api_roots);
-        let roots = authorities.chain(endpoints).flatten().map(|root| root.value.clone());
         let mut taken: Vec<(PathBuf, &str)> = Vec::new();
         taken.extend(std::fs::canonicalize(&self.manifest).ok().map(|path| (path, "the manifest itself")));
         taken.extend(secrets.filter_map(|path| known(&path)).map(|path| (path, "a secret that the manifest uses")));
-        taken.extend(roots.filter_map(|path| known(&path)).map(|path| (path, "roots that the manifest uses")));
+        let roots = manifest.roots().filter_map(|root| known(&root.value));
+        taken.extend(roots.map(|path| (path, "roots that the manifest uses")));
         let state = known(Path::new(".pindrel"));
         for delivery in manifest.certificates.iter().flat_map(|certificate| &certificate.deliver) {
             let At { value, span } = &delivery.file;
@@ -170,10 +168,7 @@ impl Context {
 
     fn try_files(&self, manifest: &Manifest, problems: &mut Diagnostics) {
         let folder = self.folder();
-        let authorities = manifest.authorities.iter().flat_map(|entry| [&entry.api_roots, &entry.issued_roots]);
-        let endpoints = manifest.endpoints.iter().map(|entry| &entry.api_roots);
-        let imported = manifest.certificates.iter().map(|entry| &entry.issued_roots);
-        for At { value, span } in authorities.chain(endpoints).chain(imported).flatten() {
+        for At { value, span } in manifest.roots() {
             if let Err(why) = secrets::read_roots(&folder.join(value)) {
                 let message = format!("{} cannot be used: {why}", value.display());
                 let help = "Name a PEM file of root certificates; paths are relative to the manifest's folder";

@@ -3,7 +3,7 @@
 mod digest;
 mod resolve;
 
-use std::net::SocketAddr;
+use std::net::{IpAddr, SocketAddr};
 use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Duration;
@@ -155,6 +155,20 @@ pub struct Endpoint {
 pub enum EndpointDriver {
     /// The endpoint protocol over HTTPS.
     Http(HttpPlatform),
+    /// Nobody is spoken to: somebody else configures it, and it takes certificates out of delivered
+    /// files.
+    Static(StaticEndpoint),
+}
+
+/// An endpoint that somebody else configures.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct StaticEndpoint {
+    /// The name that aliases point at.
+    pub default_name: DnsName,
+    /// Its addresses; at least one.
+    pub addresses: Vec<IpAddr>,
+    /// The port that it serves TLS on.
+    pub port: u16,
 }
 
 /// A platform that speaks the endpoint protocol over HTTPS.
@@ -171,14 +185,23 @@ pub struct HttpPlatform {
 impl Endpoint {
     /// Returns the key under which what is at this endpoint is kept.
     pub fn key(&self) -> EndpointKey {
-        let EndpointDriver::Http(HttpPlatform { url, .. }) = &self.driver;
-        EndpointKey::new(url, &self.id)
+        match &self.driver {
+            EndpointDriver::Http(HttpPlatform { url, .. }) => EndpointKey::new(url, &self.id),
+            EndpointDriver::Static(_) => EndpointKey::of_static(&self.name),
+        }
+    }
+
+    /// Says whether somebody else configures it.
+    pub fn is_static(&self) -> bool {
+        matches!(self.driver, EndpointDriver::Static(_))
     }
 
     /// Returns how messages refer to its platform.
     pub fn platform(&self) -> &str {
-        let EndpointDriver::Http(HttpPlatform { url, .. }) = &self.driver;
-        url.as_str()
+        match &self.driver {
+            EndpointDriver::Http(HttpPlatform { url, .. }) => url.as_str(),
+            EndpointDriver::Static(_) => &self.name,
+        }
     }
 }
 

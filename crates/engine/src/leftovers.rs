@@ -109,7 +109,7 @@ impl Engine {
             let endpoint = self.desired.endpoints.iter().find(|endpoint| endpoint.key() == *key);
             let name = endpoint.map_or_else(|| key.to_string(), |endpoint| endpoint.name.clone());
             let standing = match row.facts.bindings.get(key).map(|fact| &fact.value) {
-                Some(BindingView::Absent) => continue,
+                Some(BindingView::Absent | BindingView::Unmanaged { .. }) => continue,
                 Some(BindingView::Present { binding, .. }) if !row.ownership.wrote_binding(key, binding) => continue,
                 Some(BindingView::Present { binding, .. }) => format!("certificate {}…", binding.certificate.short()),
                 Some(BindingView::Unreachable { why }) => why.to_string(),

@@ -325,7 +325,7 @@ async fn a_certificate_is_delivered_and_held_only_once_its_commands_have_ended_w
 /// Starts a server anew that reads its files at the start only.
 const RESTART: &str = "#!/bin/sh
 test -e server.pid && kill $(cat server.pid)
-openssl s_server -accept $1 -cert chain.pem -key key.pem -quiet >/dev/null 2>&1 </dev/null &
+openssl s_server -accept $1 -cert chain.pem -cert_chain chain.pem -key key.pem -quiet >/dev/null 2>&1 </dev/null &
 echo $! > server.pid
 ";
 
@@ -368,6 +368,38 @@ async fn a_delivered_certificate_is_held_once_its_listener_serves_it() {
     std::process::Command::new("kill").arg(pid.trim()).status().unwrap();
     let ran = workspace.run(&["status"]).ended(3);
     assert!(ran.stdout.contains("serves none: connection refused"), "{}", ran.stdout);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_server_that_somebody_else_configures_is_held_with_delivered_files() {
+    let test = "a_server_that_somebody_else_configures_is_held_with_delivered_files";
+    if !pindrel_testkit::require(test, &[("openssl", "openssl")]) {
+        return;
+    }
+    let port = pindrel_testkit::free_port().port();
+    let block = format!(
+        "[endpoint.appliance]\nkind = \"gateway\"\ndriver = \"static\"\ndefault_name = \"edge7.vendor.test.\"\naddresses = [\"127.0.0.1\"]\nport = {port}\n
+         [hostname.\"larkfield.example\"]\nendpoint = \"appliance\"\n
+         [certificate.front]\nnames = [\"larkfield.example\"]\nafter = [{{ run = [\"sh\", \"restart.sh\", \"127.0.0.1:{port}\"] }}]\n
+         deliver = [{{ file = \"chain.pem\", holds = [\"leaf\", \"intermediates\"] }}, {{ file = \"key.pem\", holds = [\"key\"] }}]\n"
+    );
+    let (mut workspace, sandbox) = sandboxed(quick(), |manifest, _| manifest.with(&block)).await;
+    workspace.set("PATH", "/usr/bin:/bin");
+    let restart = RESTART.replace("-quiet", "-www -quiet");
+    workspace.write("restart.sh", &restart);
+    let plan = workspace.run(&["settle", "--dry-run", "--format", "json"]).ended(3).json();
+    let actions: Vec<&str> =
+        plan["steps"].as_array().unwrap().iter().map(|step| step["action"].as_str().unwrap()).collect();
+    assert_eq!(actions, ["register", "issue", "deliver", "connect", "alias", "answer"], "nothing is stored or bound");
+    workspace.run(&["settle"]).ended(0);
+    assert_eq!(pindrel_testkit::dig(sandbox.listing().primary, "larkfield.example", "A").trim(), "127.0.0.1");
+    workspace.run(&["cert", "renew", "larkfield.example"]).ended(0);
+    workspace.run(&["status", "--max-age", "0"]).ended(0);
+
+    let pid = workspace.read("server.pid");
+    std::process::Command::new("kill").arg(pid.trim()).status().unwrap();
+    let ran = workspace.run(&["status", "--max-age", "0"]).ended(3);
+    assert!(ran.stdout.contains("appliance does not serve the certificate of larkfield.example"), "{}", ran.stdout);
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -9,8 +9,8 @@ use std::hash::Hasher as _;
 use siphasher::sip::SipHasher13;
 
 use super::{
-    Authority, CertificateTerms, Desired, Endpoint, EndpointDriver, ExternalAccountKey, HostnameId, HttpPlatform, Tsig,
-    WantedCertificate, WantedHostname, Zone, ZoneDriver,
+    Authority, CertificateTerms, Desired, Endpoint, EndpointDriver, ExternalAccountKey, HostnameId, HttpPlatform,
+    StaticEndpoint, Tsig, WantedCertificate, WantedHostname, Zone, ZoneDriver,
 };
 use crate::budget::Limit;
 use crate::delivery::{Command, Contents, Delivery, Piece};
@@ -189,6 +189,12 @@ fn endpoint_digest(endpoint: &Endpoint) -> u64 {
             digest.text(url.as_str());
             digest.text(&token.to_string());
             digest.optional(api_roots.as_ref(), |digest, path| digest.path(path));
+        }
+        EndpointDriver::Static(StaticEndpoint { default_name, addresses, port }) => {
+            digest.text("static");
+            digest.text(default_name.as_str());
+            digest.list(addresses, |digest, address| digest.text(&address.to_string()));
+            digest.number(u64::from(*port));
         }
     }
     digest.finish()

@@ -11,7 +11,9 @@ use super::{
 use crate::delivery::Delivery;
 use crate::expectation::Expectation;
 use crate::facts::Origin;
-use crate::manifest::{At, CertificateEntry, Diagnostics, HostnameEntry, MOST_NAMES, Manifest, Span};
+use crate::manifest::{
+    At, CertificateEntry, Diagnostics, EndpointDriverEntry, HostnameEntry, MOST_NAMES, Manifest, Span,
+};
 use crate::name::Hostname;
 use crate::renewal::RenewalRule;
 use crate::values::Ttl;
@@ -98,11 +100,14 @@ impl<'p> Resolver<'p> {
             name: entry.name.value.clone(),
             id: entry.id.clone(),
             kind: entry.kind,
-            driver: EndpointDriver::Http(HttpPlatform {
-                url: entry.url.clone(),
-                token: entry.token.value.clone(),
-                api_roots: path(&entry.api_roots),
-            }),
+            driver: match &entry.driver {
+                EndpointDriverEntry::Http { url, token, api_roots } => EndpointDriver::Http(HttpPlatform {
+                    url: url.clone(),
+                    token: token.value.clone(),
+                    api_roots: path(api_roots),
+                }),
+                EndpointDriverEntry::Static(endpoint) => EndpointDriver::Static(endpoint.clone()),
+            },
         });
         let desired = Desired {
             authorities: authorities.collect(),
@@ -245,6 +250,14 @@ impl<'p> Resolver<'p> {
         let zones: Vec<_> = std::iter::once(&entry.hostname).chain(&entry.also).map(|name| self.zone(name)).collect();
         let certificate = self.certificate(&entry, &names, default_authority);
         let (Some(endpoint), Some(certificate)) = (endpoint, certificate) else { return };
+        if self.desired.endpoint(endpoint).is_static() && !entry.routes.is_empty() {
+            self.problems.report(
+                "bad-value",
+                entry.hostname.span.clone(),
+                format!("[endpoint.{}] is static: nobody would set these routes", self.desired.endpoint(endpoint).name),
+                "remove routes, and set them where the endpoint is configured",
+            );
+        }
 
         let expect = entry.expect.unwrap_or_else(|| Expectation::for_routes(&entry.routes));
         let probed_as = match &entry.probe_as {

@@ -151,6 +151,11 @@ pub enum BindingView {
         /// What a direct connection with the hostname as SNI was served.
         served: ServedView,
     },
+    /// Somebody else configures the endpoint, and only what it serves can be seen.
+    Unmanaged {
+        /// What a direct connection with the hostname as SNI was served.
+        served: ServedView,
+    },
     /// The platform does not say.
     Unreachable {
         /// Why.

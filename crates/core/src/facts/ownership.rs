@@ -22,6 +22,11 @@ impl EndpointKey {
         EndpointKey(format!("{url} {id}"))
     }
 
+    /// Returns the key of the endpoint of that name, which somebody else configures.
+    pub fn of_static(name: &str) -> EndpointKey {
+        EndpointKey(format!("static {name}"))
+    }
+
     /// The key of what was written before endpoints were recorded (schema 2).
     pub fn unrecorded() -> EndpointKey {
         EndpointKey(String::new())

@@ -30,6 +30,7 @@ use url::Url;
 use crate::acme::jws::MacAlgorithm;
 use crate::budget::Limit;
 use crate::delivery::{Command, Contents, FileMode};
+use crate::desired::StaticEndpoint;
 use crate::endpoint::{EndpointKind, Route, TlsVersion};
 use crate::expectation::Expectation;
 use crate::facts::Origin;
@@ -77,11 +78,19 @@ pub struct Manifest {
 }
 
 impl Manifest {
+    /// Returns every file of root certificates.
+    pub fn roots(&self) -> impl Iterator<Item = &At<PathBuf>> {
+        let authorities = self.authorities.iter().flat_map(|entry| [&entry.api_roots, &entry.issued_roots]);
+        let endpoints = self.endpoints.iter().filter_map(EndpointEntry::api_roots);
+        let imported = self.certificates.iter().filter_map(|entry| entry.issued_roots.as_ref());
+        authorities.flatten().chain(endpoints).chain(imported)
+    }
+
     /// Returns every reference to a secret.
     pub fn secrets(&self) -> impl Iterator<Item = &At<SecretRef>> {
         let external = self.authorities.iter().filter_map(|entry| entry.external_account_key.as_ref());
         let tsig = self.zones.iter().map(|entry| &entry.tsig.secret);
-        let tokens = self.endpoints.iter().map(|entry| &entry.token);
+        let tokens = self.endpoints.iter().filter_map(EndpointEntry::token);
         let delivered = self.certificates.iter().flat_map(|entry| &entry.deliver);
         let passwords = delivered.filter_map(|delivery| delivery.password.as_ref());
         external.map(|external| &external.secret).chain(tsig).chain(tokens).chain(passwords)
@@ -166,12 +175,42 @@ pub struct EndpointEntry {
     pub id: String,
     /// What it is.
     pub kind: EndpointKind,
-    /// Base URL of the platform's endpoint protocol.
-    pub url: Url,
-    /// Where the bearer token is to be read.
-    pub token: At<SecretRef>,
-    /// PEM file of roots for the platform's own HTTPS, besides the public ones.
-    pub api_roots: Option<At<PathBuf>>,
+    /// How it is spoken to.
+    pub driver: EndpointDriverEntry,
+}
+
+/// The keys of an endpoint's driver.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum EndpointDriverEntry {
+    /// `driver = "http"`.
+    Http {
+        /// Base URL of the platform's endpoint protocol.
+        url: Url,
+        /// Where the bearer token is to be read.
+        token: At<SecretRef>,
+        /// PEM file of roots for the platform's own HTTPS, besides the public ones.
+        api_roots: Option<At<PathBuf>>,
+    },
+    /// `driver = "static"`.
+    Static(StaticEndpoint),
+}
+
+impl EndpointEntry {
+    /// Returns where its token is to be read.
+    pub fn token(&self) -> Option<&At<SecretRef>> {
+        match &self.driver {
+            EndpointDriverEntry::Http { token, .. } => Some(token),
+            EndpointDriverEntry::Static(_) => None,
+        }
+    }
+
+    /// Returns the roots of its platform's own HTTPS.
+    pub fn api_roots(&self) -> Option<&At<PathBuf>> {
+        match &self.driver {
+            EndpointDriverEntry::Http { api_roots, .. } => api_roots.as_ref(),
+            EndpointDriverEntry::Static(_) => None,
+        }
+    }
 }
 
 /// One `[certificate.NAME]`.

@@ -94,6 +94,13 @@ impl<'t> Section<'t> {
     }
 
     /// Reports that `key` is needed and absent.
+    /// Reports a key that does not belong here, where it is written.
+    pub(super) fn refuse(&self, key: &str, message: &str, problems: &mut Diagnostics) {
+        if let Some(value) = self.value(key) {
+            problems.report("unknown-key", self.at(value.span()), message, format!("remove {key}"));
+        }
+    }
+
     pub(super) fn missing(&self, key: &str, example: &str, problems: &mut Diagnostics) {
         problems.report(
             "missing-key",

@@ -169,6 +169,7 @@ const MISTAKES: &[(&str, &str, &str, &str)] = &[
         "./b/../a is delivered twice",
     ),
     ("certificate.stations", "after = [{ run = [\"reload\"], within = \"2h\" }]", "bad-value", "at most 60 min"),
+    ("endpoint.catalogue", "port = 8443", "unknown-key", "\"port\" belongs to the driver \"static\""),
     ("certificate.stations", "served_at = [\"mail:465\"]", "bad-value", "invalid socket address"),
     (
         "hostname.\"api.larkfield.example\"",

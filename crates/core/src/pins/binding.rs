@@ -54,8 +54,10 @@ fn endpoint_trouble(known: Known<'_>, view: &EndpointView) -> Option<PinReport> 
                 "the platform at {} refused the token of [endpoint.{name}] (status {status})",
                 endpoint.platform()
             );
-            let EndpointDriver::Http(http) = &endpoint.driver;
-            let remedy = format!("Put a valid token at {}", http.token);
+            let remedy = match &endpoint.driver {
+                EndpointDriver::Http(http) => format!("Put a valid token at {}", http.token),
+                EndpointDriver::Static(_) => "Configure the endpoint where it is configured".into(),
+            };
             PinReport::new(PinState::Unknown, None, "token refused")
                 .because(finding(Code::PlatformRefuses, says, remedy).seen([format!("the platform said: {detail}")]))
         }
@@ -92,7 +94,41 @@ fn judge_view(known: Known<'_>, view: &BindingView) -> PinReport {
                 remedy,
             ))
         }
+        BindingView::Unmanaged { served } => judge_unmanaged(known, served),
         BindingView::Present { binding, deployment, served } => judge_present(known, binding, deployment, served),
+    }
+}
+
+/// An endpoint that somebody else configures is judged by what it serves.
+fn judge_unmanaged(known: Known<'_>, served: &ServedView) -> PinReport {
+    let (hostname, name) = (&known.wanted.hostname, &known.desired.endpoint(known.wanted.endpoint).name);
+    let wanted = known.certificate.map(|held| held.sha256);
+    match (served, wanted) {
+        (ServedView::Certificate { sha256 }, Some(wanted)) if *sha256 == wanted => {
+            PinReport { sha256: Some(wanted), ..PinReport::new(PinState::Held, None, "served") }
+        }
+        (ServedView::NotTried, _) => PinReport::new(PinState::Unknown, None, "not connected yet"),
+        _ => {
+            let says = format!("{name} does not serve the certificate of {hostname}: it {}", got(served));
+            let remedy = format!(
+                "Deliver the certificate to files that {name} reads, with a command in `after` that makes it read them"
+            );
+            PinReport::new(PinState::Loose, None, "serves another").because(finding(
+                Code::ServedCertificateDiffers,
+                says,
+                remedy,
+            ))
+        }
+    }
+}
+
+/// What a direct connection was served, as the end of a sentence.
+fn got(served: &ServedView) -> String {
+    match served {
+        ServedView::Certificate { sha256 } => format!("serves certificate {}…", sha256.short()),
+        ServedView::Failed { address: Some(address), why } => format!("serves none at {address}: {why}"),
+        ServedView::Failed { address: None, why } => format!("serves none: {why}"),
+        ServedView::NotTried => "was not asked".into(),
     }
 }
 
@@ -148,16 +184,8 @@ fn judge_present(known: Known<'_>, binding: &Binding, deployment: &Deployment, s
             }
             ServedView::NotTried => PinReport::new(PinState::Unknown, None, "not connected yet"),
             other => {
-                let got = match other {
-                    ServedView::Certificate { sha256 } => format!("serves certificate {}…", sha256.short()),
-                    ServedView::Failed { address, why } => match address {
-                        Some(address) => format!("{address} serves none: {why}"),
-                        None => format!("serves none: {why}"),
-                    },
-                    ServedView::NotTried => String::new(),
-                };
-                let says =
-                    format!("{name} was given certificate {}… for {hostname} but {got}", binding.certificate.short());
+                let (given, got) = (binding.certificate.short(), got(other));
+                let says = format!("{name} was given certificate {given}… for {hostname} but {got}");
                 let remedy = "Run settle; if that does not help, reload the endpoint or ask its platform";
                 PinReport::new(PinState::Loose, None, "serves another").because(finding(
                     Code::ServedCertificateDiffers,

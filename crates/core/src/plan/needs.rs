@@ -13,11 +13,11 @@ use crate::facts::Knowledge;
 /// | `Issue` | `Rehearse` where the set-up is not proven, `Register` |
 /// | `Deliver`, `Store` | `Issue` |
 /// | `Bind` | `Store` |
-/// | `Connect` | `Bind` |
+/// | `Connect` | `Bind`; at a static endpoint `Deliver` |
 /// | `Alias` | `Connect` at every endpoint that it may give |
 /// | `Answer` | `Alias` |
 ///
-/// `Deliver` is nobody's need: a command that fails stops no endpoint.
+/// Elsewhere `Deliver` is nobody's need: a command that fails stops no endpoint.
 pub fn needs(work: Work, desired: &Desired, knowledge: &Knowledge) -> Vec<Work> {
     match work {
         Work::Register(_) => Vec::new(),
@@ -32,6 +32,10 @@ pub fn needs(work: Work, desired: &Desired, knowledge: &Knowledge) -> Vec<Work> 
         }
         Work::Deliver(id) | Work::Store(id, _) => vec![Work::Issue(id)],
         Work::Bind(hostname, endpoint) => vec![Work::Store(desired.hostname(hostname).certificate, endpoint)],
+        // What somebody else configures takes the certificate out of its files.
+        Work::Connect(hostname, endpoint) if desired.endpoint(endpoint).is_static() => {
+            vec![Work::Deliver(desired.hostname(hostname).certificate)]
+        }
         Work::Connect(hostname, endpoint) => vec![Work::Bind(hostname, endpoint)],
         Work::Alias(hostname) => {
             desired.hostname(hostname).endpoints().map(|endpoint| Work::Connect(hostname, endpoint)).collect()

@@ -37,7 +37,7 @@ use secrecy::{ExposeSecret as _, SecretString};
 use serde_json::Value;
 
 use super::{Authority, Clock, Drivers, Keys, Lookups, Probe, Trusted};
-use crate::failure::{secret_unreadable, transport_failed};
+use crate::failure::{internal, secret_unreadable, transport_failed};
 use crate::{files, secrets};
 
 /// The system's clocks.
@@ -127,7 +127,9 @@ impl Drivers for RealDrivers {
     }
 
     fn platform(&self, endpoint: &Endpoint) -> Result<Arc<dyn Platform>, Finding> {
-        let EndpointDriver::Http(settings) = &endpoint.driver;
+        let EndpointDriver::Http(settings) = &endpoint.driver else {
+            return Err(internal(format!("the endpoint {} has no platform", endpoint.name)));
+        };
         if let Some(platform) = self.platforms.lock().unwrap_or_else(PoisonError::into_inner).get(settings) {
             return Ok(platform.clone());
         }

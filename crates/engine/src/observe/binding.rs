@@ -14,6 +14,10 @@ impl Engine {
     pub(crate) async fn observe_binding(&self, id: HostnameId, endpoint: EndpointId) -> Option<Fact<BindingView>> {
         let info = self.endpoint_info(endpoint)?;
         let wanted = self.desired.hostname(id);
+        if self.desired.endpoint(endpoint).is_static() {
+            let value = BindingView::Unmanaged { served: self.see_served(id, &info).await };
+            return Some(Fact { seen: self.clock.now(), value });
+        }
         let value = match self.drivers.platform(self.desired.endpoint(endpoint)) {
             Err(finding) => BindingView::Unreachable { why: Unreachable::NotAsked { detail: finding.says } },
             Ok(platform) => match platform.binding(&info.id, &wanted.hostname).await {

@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use futures::future::join_all;
-use pindrel_core::desired::{EndpointDriver, EndpointId, HttpPlatform};
+use pindrel_core::desired::{Endpoint, EndpointDriver, EndpointId, HttpPlatform, StaticEndpoint};
 use pindrel_core::endpoint::EndpointInfo;
 use pindrel_core::facts::{EndpointView, Fact, Unreachable};
 use pindrel_edge::EdgeError;
@@ -19,8 +19,15 @@ impl Engine {
     pub(crate) async fn look_at_endpoints(&self, ids: BTreeSet<EndpointId>) -> Result<(), EngineError> {
         let mut platforms: BTreeMap<&HttpPlatform, Vec<EndpointId>> = BTreeMap::new();
         for id in ids {
-            let EndpointDriver::Http(platform) = &self.desired.endpoint(id).driver;
-            platforms.entry(platform).or_default().push(id);
+            match &self.desired.endpoint(id).driver {
+                EndpointDriver::Http(platform) => platforms.entry(platform).or_default().push(id),
+                EndpointDriver::Static(endpoint) => {
+                    let value = EndpointView::Listed(info_of_static(self.desired.endpoint(id), endpoint));
+                    let fact = Fact { seen: self.clock.now(), value };
+                    self.state.persist_endpoint(&self.desired.endpoint(id).key(), &fact).await?;
+                    self.known().endpoints.insert(id, fact);
+                }
+            }
         }
         let looks = join_all(platforms.into_values().map(|ids| async move {
             let listed = match self.drivers.platform(self.desired.endpoint(ids[0])) {
@@ -46,6 +53,20 @@ impl Engine {
             EndpointView::Listed(info) => Some(info.clone()),
             _ => None,
         }
+    }
+}
+
+/// What is known of an endpoint that somebody else configures: what the manifest says.
+fn info_of_static(endpoint: &Endpoint, place: &StaticEndpoint) -> EndpointInfo {
+    EndpointInfo {
+        id: endpoint.id.clone(),
+        kind: endpoint.kind,
+        site: String::new(),
+        default_name: place.default_name.clone(),
+        addresses: place.addresses.clone(),
+        port: place.port,
+        certificate_site: String::new(),
+        custom_hostnames: Default::default(),
     }
 }
 

@@ -1,10 +1,18 @@
 //! The tables `[endpoint.NAME]`.
 
-use super::common::{owned, read_driver, read_path, read_secret, read_url};
-use crate::manifest::section::{Section, parse};
-use crate::manifest::{At, Diagnostics, EndpointEntry};
+use std::net::IpAddr;
 
-pub(super) const ENDPOINT_KEYS: &[&str] = &["kind", "driver", "id", "url", "token", "api_roots"];
+use super::common::{owned, parse_name, read_driver, read_path, read_secret, read_url};
+use crate::desired::StaticEndpoint;
+use crate::manifest::section::{Section, parse};
+use crate::manifest::{At, Diagnostics, EndpointDriverEntry, EndpointEntry};
+use crate::name::DnsName;
+
+pub(super) const ENDPOINT_KEYS: &[&str] =
+    &["kind", "driver", "id", "url", "token", "api_roots", "default_name", "addresses", "port"];
+/// The keys of one driver alone.
+const HTTP_KEYS: &[&str] = &["id", "url", "token", "api_roots"];
+const STATIC_KEYS: &[&str] = &["default_name", "addresses", "port"];
 
 pub(super) fn read_endpoint(
     name: At<&str>,
@@ -13,16 +21,37 @@ pub(super) fn read_endpoint(
 ) -> Option<EndpointEntry> {
     let kind = section.needed_text("kind", "\"gateway\"", problems);
     let kind = kind.and_then(|kind| parse(kind, "write \"gateway\", \"distribution\" or \"balancer\"", problems));
-    read_driver(section, &["http"], problems);
+    let is_static = section.text("driver", problems).is_some_and(|driver| driver.value == "static");
+    if !is_static {
+        read_driver(section, &["http", "static"], problems);
+    }
+    let (other, foreign) = if is_static { ("http", HTTP_KEYS) } else { ("static", STATIC_KEYS) };
+    for key in foreign {
+        section.refuse(key, &format!("\"{key}\" belongs to the driver \"{other}\""), problems);
+    }
+    let driver = if is_static { read_static(section, problems) } else { read_http(section, problems) };
+    let id = section.text("id", problems).map_or(name.value, |id| id.value).to_owned();
+    Some(EndpointEntry { name: owned(name), id, kind: kind?.value, driver: driver? })
+}
+
+fn read_http(section: &Section<'_>, problems: &mut Diagnostics) -> Option<EndpointDriverEntry> {
     let url = read_url(section, "url", "\"https://127.0.0.1:9443\"", problems);
     let token = read_secret(section, "token", "EDGE_TOKEN", problems);
-    let id = section.text("id", problems).map_or(name.value, |id| id.value).to_owned();
-    Some(EndpointEntry {
-        name: owned(name),
-        id,
-        kind: kind?.value,
-        url: url?,
-        token: token?,
-        api_roots: read_path(section, "api_roots", problems),
-    })
+    let api_roots = read_path(section, "api_roots", problems);
+    Some(EndpointDriverEntry::Http { url: url?, token: token?, api_roots })
+}
+
+fn read_static(section: &Section<'_>, problems: &mut Diagnostics) -> Option<EndpointDriverEntry> {
+    let default_name = section.needed_text("default_name", "\"edge7.vendor.test.\"", problems);
+    let default_name = default_name.and_then(|name| parse_name::<DnsName>(name, problems));
+    let addresses = section.parsed_list::<IpAddr>("addresses", "write an address, such as \"192.0.2.80\"", problems);
+    if addresses.is_empty() && section.value("addresses").is_none_or(|value| value.get_ref().is_array()) {
+        section.missing("addresses", "[\"192.0.2.80\"]", problems);
+    }
+    let port = section.number("port", 1..=65_535, problems).map_or(443, |port| port.value);
+    Some(EndpointDriverEntry::Static(StaticEndpoint {
+        default_name: default_name?.value,
+        addresses: addresses.into_iter().map(|address| address.value).collect(),
+        port: u16::try_from(port).unwrap_or(443),
+    }))
 }
