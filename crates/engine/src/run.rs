@@ -28,6 +28,9 @@ use crate::waits::Waits;
 /// before it waits.
 const LEASE: Duration = Duration::from_secs(600);
 
+/// How many orders may be asked for before an authority has answered.
+const ASKING_AT_ONCE: usize = 2;
+
 /// What bounds one run.
 #[derive(Debug, Clone, Copy)]
 pub struct Bounds {
@@ -80,6 +83,9 @@ pub struct Engine {
     pub(crate) orders: OrdersInProgress,
     /// Bounds how many orders are open at authorities.
     pub(crate) order_slots: Semaphore,
+    /// Bounds how many orders are asked for before an authority has answered: when it takes none,
+    /// no more than these have heard so.
+    pub(crate) asking: Semaphore,
     /// Whether the servers of every zone are known.
     pub(crate) zones_known: OnceCell<()>,
 }
@@ -114,6 +120,7 @@ impl Engine {
             accounts: OpenAccounts::default(),
             orders: OrdersInProgress::default(),
             order_slots: Semaphore::new(bounds.at_once),
+            asking: Semaphore::new(ASKING_AT_ONCE),
             zones_known: OnceCell::new(),
         })
     }

@@ -84,7 +84,10 @@ pub trait Ledger {
 
     /// Returns what an authority said last of a certificate.
     async fn hold(&self, authority: &str, certificate: &str) -> Result<Option<Hold>, StateError>;
-    /// Stores what an authority said of a certificate.
+    /// Forgets what an authority said of its certificates and of the account; returns how many
+    /// holds that were.
+    async fn lift_holds(&self, authority: &str) -> Result<u64, StateError>;
+    /// Stores what an authority said of a certificate; with no name, of all of the account.
     async fn persist_hold(&self, authority: &str, certificate: &str, hold: &Hold) -> Result<(), StateError>;
 
     /// Says whether a set-up is proven.

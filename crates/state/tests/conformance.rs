@@ -331,6 +331,9 @@ async fn the_ledger(state: &dyn State, other: &dyn State) {
     state.persist_hold("a", "edge", &hold(20)).await.unwrap();
     assert_eq!(state.hold("a", "edge").await.unwrap(), Some(hold(20)));
     assert_eq!((state.hold("b", "edge").await.unwrap(), state.hold("a", "other").await.unwrap()), (None, None));
+    state.persist_hold("a", "", &hold(30)).await.unwrap();
+    assert_eq!((state.lift_holds("b").await.unwrap(), state.lift_holds("a").await.unwrap()), (0, 2));
+    assert_eq!(state.hold("a", "edge").await.unwrap(), None);
     assert!(!state.is_rehearsed("main | larkfield.example").await.unwrap());
     state.persist_rehearsed(&["main | larkfield.example".into()], at(5)).await.unwrap();
     assert!(state.is_rehearsed("main | larkfield.example").await.unwrap());

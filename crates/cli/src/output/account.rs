@@ -77,3 +77,15 @@ pub(crate) fn print_exported_key(context: &Context, authority: &str, path: &Path
     let path = path.display();
     Ok(writeln!(anstream::stdout(), "Wrote the private key of the account at {authority} to {path}: keep it safe.")?)
 }
+
+/// Tells that orders are sent again.
+pub(crate) fn print_resumed(context: &Context, authority: &str, lifted: u64) -> Result<(), CliError> {
+    if context.format == Format::Json {
+        return super::json(&json!({ "version": VERSION, "authority": authority, "lifted": lifted }));
+    }
+    let says = match lifted {
+        0 => format!("Nothing was held back at {authority}."),
+        _ => format!("Orders are sent to {authority} again; the next settle does."),
+    };
+    Ok(writeln!(anstream::stdout(), "{says}")?)
+}

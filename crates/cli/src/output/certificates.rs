@@ -327,6 +327,21 @@ pub(crate) fn print_details(context: &Context, now: Timestamp, details: &Certifi
     print_findings(&mut anstream::stdout(), now, report)
 }
 
+/// Tells which requests for a renewal were withdrawn.
+pub(crate) fn print_withdrawn(context: &Context, names: &[String]) -> Result<(), CliError> {
+    if context.format == Format::Json {
+        return super::json(&json!({ "version": VERSION, "withdrawn": names }));
+    }
+    let mut out = anstream::stdout();
+    for name in names {
+        writeln!(out, "The request to renew {name} is withdrawn; it is renewed when it is due.")?;
+    }
+    if names.is_empty() {
+        writeln!(out, "No renewal was requested that has not succeeded.")?;
+    }
+    Ok(())
+}
+
 /// Breaks a long text into lines at its commas and blanks.
 fn wrapped(text: &str) -> Vec<String> {
     const WIDTH: usize = 100;

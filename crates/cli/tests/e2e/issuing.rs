@@ -157,6 +157,39 @@ async fn the_authoritys_own_word_counts_more_than_any_limit() {
     assert_eq!(sandbox.authority().requests(), before, "nothing was asked");
 }
 
+#[tokio::test(flavor = "multi_thread")]
+async fn an_account_that_is_limited_is_left_alone_until_a_person_says_otherwise() {
+    let (workspace, sandbox) = sandboxed(quick(), |manifest, _| {
+        (0..40).fold(manifest, |manifest, n| {
+            manifest.with(&certificate(&format!("c{n}"), &[&format!("c{n}.larkfield.example")], ""))
+        })
+    })
+    .await;
+    workspace.run(&["account", "register"]).ended(0);
+    sandbox.authority().switch(Fault::Limit, true);
+    let before = sandbox.authority().requests();
+    let ran = workspace.run(&["settle"]).ended(1);
+    assert_eq!(ran.stdout.matches("is rate-limiting this account").count(), 40, "{}", ran.stdout);
+    let asked = sandbox.authority().requests() - before;
+    assert!(asked <= 6, "{asked} requests: a directory, nonces, and no more than two orders");
+
+    sandbox.authority().mend();
+    workspace.run(&["settle"]).ended(3);
+    let ran = workspace.run(&["account", "resume"]).ended(0);
+    assert!(ran.stdout.contains("Orders are sent to main again"), "{}", ran.stdout);
+    workspace.run(&["settle"]).ended(0);
+
+    // A wish that is refused is withdrawn, and one that cannot be granted is not kept.
+    sandbox.authority().switch(Fault::Limit, true);
+    workspace.run(&["cert", "renew", "c0"]).ended(1);
+    workspace.run(&["cert", "renew", "c1"]).ended(1);
+    let status = workspace.run(&["status", "--format", "json"]).ended(3).json();
+    let loose = status["certificates"].as_array().unwrap().iter().filter(|row| row["state"] != "held").count();
+    assert_eq!(loose, 1, "{status}");
+    assert!(workspace.run(&["cert", "renew", "c0", "--cancel"]).ended(0).stdout.contains("is withdrawn"));
+    workspace.run(&["status"]).ended(0);
+}
+
 /// A fault, whether the first run gets through all the same, and what it says if not.
 const FAULTS: [(&str, Option<&str>); 9] = [
     ("nonces", None),

@@ -482,6 +482,18 @@ impl Engine {
         claim: &Claim,
     ) -> Result<(), OrderEnd> {
         let OrderInProgress { row, flow, resumed, .. } = order;
+        // The semaphore is never closed, so a permit always comes.
+        let asking = match calls.first().map(|call| call.purpose) {
+            Some(Purpose::NewOrder) => self.asking.acquire().await.ok(),
+            _ => None,
+        };
+        if asking.is_some()
+            && let Some((certificate, false)) = self.certificate_of(row)
+            && let Some(finding) = self.held_back(certificate).await.map_err(|error| OrderEnd::PutOff(error.into()))?
+        {
+            // Another order has been refused since this one was prepared.
+            return Err(OrderEnd::GivenUp(finding));
+        }
         let waiting = calls.iter().filter(|call| matches!(call.purpose, Purpose::Order { waiting: true })).count();
         self.count_waiting_requests(waiting);
         let mut replies = stream::iter(calls)

@@ -5,11 +5,11 @@ use std::collections::{BTreeSet, HashMap};
 
 use jiff::Timestamp;
 use pindrel_core::acme::problem::Problem;
-use pindrel_core::budget::{LONGEST_WITHIN_SECS, Per, Spending};
+use pindrel_core::budget::{LONGEST_WITHIN_SECS, Per, Spending, registered_domain};
 use pindrel_core::desired::{AuthorityId, CertificateId};
 use pindrel_core::findings::{Again, Code, Finding};
 use pindrel_core::name::Hostname;
-use pindrel_state::{Hold, LimitCheck, OrderRow, Refusal, SpendingRow};
+use pindrel_state::{Hold, LimitCheck, Moment, OrderRow, Refusal, SpendingRow};
 
 use crate::execute::seconds_from;
 use crate::failure::{EngineError, state_failed};
@@ -17,6 +17,13 @@ use crate::run::Engine;
 
 /// How long an authority that limits without saying until when is left alone.
 const USUAL_HOLD_SECS: i64 = 3600;
+/// Under which name a hold is kept that is about all orders of an account.
+const ACCOUNT: &str = "";
+/// How long an authority is left alone at most that limits an account, whatever it says: a certificate
+/// may be due before that.
+const LONGEST_ACCOUNT_HOLD_SECS: i64 = 86_400;
+/// The same where it limits orders for one certificate that has not been issued yet.
+const LONGEST_HOLD_SECS: i64 = 7 * 86_400;
 /// How long spendings are kept: no limit looks back further.
 pub(crate) const LEDGER_SECS: i64 = LONGEST_WITHIN_SECS.cast_signed();
 
@@ -61,14 +68,39 @@ impl Engine {
         Ok(holds)
     }
 
-    /// What an authority said of orders for a certificate, where it still holds.
+    /// What an authority said of orders for a certificate, or of all orders of the account, where it
+    /// still holds.
     async fn present_hold(
         &self,
         directory: &str,
         certificate: &str,
         now: Timestamp,
     ) -> Result<Option<Hold>, EngineError> {
-        Ok(self.state.hold(directory, certificate).await?.filter(|hold| hold.until > now))
+        for of in [ACCOUNT, certificate] {
+            let hold = self.state.hold(directory, of).await?;
+            if let Some(hold) = hold.filter(|hold| hold.until > now) {
+                return Ok(Some(hold));
+            }
+        }
+        Ok(None)
+    }
+
+    /// Returns the finding that no order for a certificate is taken at present, where that is so.
+    pub(crate) async fn held_back(&self, id: CertificateId) -> Result<Option<Finding>, EngineError> {
+        let holds = self.holds(&BTreeSet::from([id]), self.clock.now()).await?;
+        Ok(holds.into_values().next().map(|(_, finding)| finding))
+    }
+
+    /// Forgets that an authority takes no orders, once it has said so to a person; returns how many
+    /// times it had refused them.
+    ///
+    /// # Errors
+    /// [`EngineError`] when the state cannot be written.
+    pub async fn resume_orders(&self, id: AuthorityId) -> Result<u64, EngineError> {
+        let directory = self.desired.authority(id).directory.as_str();
+        let lifted = self.state.lift_holds(directory).await?;
+        self.journal(Moment::Done, "holds-lift", directory, lifted.to_string()).await?;
+        Ok(lifted)
     }
 
     /// Records what is spent whatever the limits say.
@@ -94,18 +126,40 @@ impl Engine {
         self.spend_unchecked(row, &names, Spending::FailedValidation).await
     }
 
+    /// How long orders for a certificate may be held back: a tenth of what is left of its life, so that
+    /// there is time for another try.
+    async fn longest_hold(&self, row: &OrderRow, now: Timestamp) -> Result<i64, Finding> {
+        let held = self.state.certificate(&row.certificate).await.map_err(state_failed)?;
+        let left = held.map(|held| held.held.not_after.as_second() - now.as_second()).filter(|left| *left > 0);
+        Ok(left.map_or(LONGEST_HOLD_SECS, |left| (left / 10).clamp(USUAL_HOLD_SECS, LONGEST_HOLD_SECS)))
+    }
+
     /// Records until when the authority accepts no order, where it says that: its word counts
     /// more than any limit of the manifest.
     pub(crate) async fn record_hold(&self, row: &OrderRow, problem: &Problem) -> Result<Option<Finding>, Finding> {
         if !problem.is_rate_limited() {
             return Ok(None);
         }
-        let until = problem.retry_at.unwrap_or_else(|| seconds_from(self.clock.now(), USUAL_HOLD_SECS));
-        let hold = Hold { until, says: problem.detail.clone() };
-        self.state.persist_hold(&row.authority, &row.certificate, &hold).await.map_err(state_failed)?;
+        let now = self.clock.now();
+        let asked = problem.retry_at.unwrap_or_else(|| seconds_from(now, USUAL_HOLD_SECS));
+        let of_account = is_about_account(&row.names, problem);
+        let longest = if of_account { LONGEST_ACCOUNT_HOLD_SECS } else { self.longest_hold(row, now).await? };
+        let hold = Hold { until: asked.min(seconds_from(now, longest)), says: problem.detail.clone() };
+        let of = if of_account { ACCOUNT } else { &row.certificate };
+        self.state.persist_hold(&row.authority, of, &hold).await.map_err(state_failed)?;
         let own = self.desired.authority_at(&row.authority).map(|id| &self.desired.authority(id).name);
         Ok(Some(limited(own.unwrap_or(&row.authority), &hold)))
     }
+}
+
+/// Says whether an authority limits the account as a whole: it names none of the names, nor the
+/// domains that they are registered under.
+fn is_about_account(names: &[Hostname], problem: &Problem) -> bool {
+    let named = |text: &str| {
+        let text = text.to_ascii_lowercase();
+        names.iter().any(|name| text.contains(name.base()) || text.contains(registered_domain(name)))
+    };
+    problem.subproblems.is_empty() && !named(&problem.detail)
 }
 
 fn limited(authority: &str, hold: &Hold) -> Finding {

@@ -3,6 +3,7 @@
 use pindrel_core::desired::CertificateId;
 use pindrel_core::facts::{Origin, ReplaceReason};
 use pindrel_core::findings::{Code, Finding};
+use pindrel_state::CertificateRow;
 
 use crate::failure::state_failed;
 use crate::run::Engine;
@@ -20,6 +21,10 @@ impl Engine {
                 let remedy = format!("Make a signing request with: pindrel cert request {}", wanted.name);
                 return Err(Finding::of(Code::CertificateAwaited, says, remedy));
             }
+            // A wish that is refused at once is not kept.
+            if let Some(finding) = self.held_back(*id).await? {
+                return Err(finding);
+            }
             // One that is not there yet is issued by the settle that follows.
             let row = self.state.certificate(&wanted.name).await.map_err(state_failed)?;
             let Some(mut row) = row else { continue };
@@ -31,5 +36,25 @@ impl Engine {
             self.know_certificate(*id, row).await;
         }
         Ok(())
+    }
+
+    /// Withdraws the requests that certificates be replaced before they are due; returns the names of
+    /// those that had one.
+    ///
+    /// # Errors
+    /// A [`Finding`] when the state cannot be written.
+    pub async fn withdraw_renewal(&self, ids: &[CertificateId]) -> Result<Vec<String>, Finding> {
+        let mut withdrawn = Vec::new();
+        for id in ids {
+            let wanted = self.desired.certificate(*id);
+            let row = self.state.certificate(&wanted.name).await.map_err(state_failed)?;
+            let requested = |row: &CertificateRow| matches!(row.held.replace, Some(ReplaceReason::Requested(_)));
+            let Some(mut row) = row.filter(requested) else { continue };
+            row.held.replace = None;
+            row.renew_at = row.held.due_at(wanted.terms.renewal);
+            self.state.update_certificate(&row).await.map_err(state_failed)?;
+            withdrawn.push(wanted.name.clone());
+        }
+        Ok(withdrawn)
     }
 }

@@ -84,6 +84,12 @@ impl<D: Database> Ledger for SqlState<D> {
         self.execute("store a hold", Durability::Now, sql, params).await
     }
 
+    async fn lift_holds(&self, authority: &str) -> Result<u64, StateError> {
+        let statement = Statement::new("DELETE FROM holds WHERE authority = ?1", values![authority]);
+        let (_, lifted) = self.database.write("lift holds", Durability::Now, vec![statement]).await?;
+        Ok(lifted)
+    }
+
     async fn is_rehearsed(&self, set_up: &str) -> Result<bool, StateError> {
         let sql = "SELECT at FROM rehearsals WHERE set_up = ?1";
         Ok(self.one("look for a rehearsal", sql, values![set_up]).await?.is_some())

@@ -3,6 +3,7 @@
 mod change_key;
 mod close;
 mod register;
+mod resume;
 mod show;
 
 use std::path::Path;
@@ -18,13 +19,14 @@ use crate::error::{CliError, Status};
 /// The longest file of a key that is read.
 const MAX_KEY_BYTES: u64 = 64 * 1024;
 
-/// Look after accounts at authorities: show, register, change-key, close
+/// Look after accounts at authorities: show, register, change-key, close, resume
 #[derive(Debug, Subcommand)]
 pub(crate) enum AccountCommand {
     Show(show::ShowArgs),
     Register(register::RegisterArgs),
     ChangeKey(change_key::ChangeKeyArgs),
     Close(close::CloseArgs),
+    Resume(resume::ResumeArgs),
 }
 
 pub(crate) async fn run(context: &Context, command: &AccountCommand) -> Result<Status, CliError> {
@@ -34,6 +36,7 @@ pub(crate) async fn run(context: &Context, command: &AccountCommand) -> Result<S
         AccountCommand::Register(args) => register::run(context, args).await,
         AccountCommand::ChangeKey(args) => change_key::run(context, args).await,
         AccountCommand::Close(args) => close::run(context, args).await,
+        AccountCommand::Resume(args) => resume::run(context, args).await,
     }
 }
 

@@ -1,7 +1,7 @@
 //! `pindrel cert renew`
 
 use clap::Args;
-use pindrel_core::desired::CertificateId;
+use pindrel_core::desired::{CertificateId, Desired};
 use pindrel_engine::Scope;
 
 use super::named;
@@ -9,6 +9,7 @@ use crate::args::RunBounds;
 use crate::commands::settle;
 use crate::context::Context;
 use crate::error::{CliError, Status};
+use crate::output;
 
 /// Renew certificates now, whether or not they are due
 ///
@@ -24,27 +25,44 @@ pub(crate) struct RenewArgs {
     #[arg(long, conflicts_with = "names")]
     all: bool,
 
+    /// Withdraw a request that has not succeeded yet: renew when it is due
+    #[arg(long)]
+    cancel: bool,
+
     #[command(flatten)]
     bounds: RunBounds,
 }
 
 pub(super) async fn run(context: &Context, args: &RenewArgs) -> Result<Status, CliError> {
-    renew_all(context, args).await
+    if !args.cancel {
+        return renew_all(context, args).await;
+    }
+    context.refuse_csv()?;
+    let (engine, _lock) = context.locked_engine("cert renew").await?;
+    let ids = wanted(engine.desired(), args)?;
+    let withdrawn = engine.withdraw_renewal(&ids).await?;
+    output::certificates::print_withdrawn(context, &withdrawn)?;
+    Ok(Status::Done)
+}
+
+/// The certificates that are meant.
+fn wanted(desired: &Desired, args: &RenewArgs) -> Result<Vec<CertificateId>, CliError> {
+    if args.all {
+        return Ok(desired.certificate_ids().filter(|id| desired.certificate(*id).authority.is_some()).collect());
+    }
+    args.names.iter().map(|name| named(desired, name)).collect()
 }
 
 /// Renews one certificate.
 pub(crate) async fn renew(context: &Context, name: &str) -> Result<Status, CliError> {
-    renew_all(context, &RenewArgs { names: vec![name.to_owned()], all: false, bounds: RunBounds::default() }).await
+    let names = vec![name.to_owned()];
+    renew_all(context, &RenewArgs { names, all: false, cancel: false, bounds: RunBounds::default() }).await
 }
 
 async fn renew_all(context: &Context, args: &RenewArgs) -> Result<Status, CliError> {
     settle::run_prepared(context, "cert renew", args.bounds, async |engine| {
         let desired = engine.desired();
-        let ids = if args.all {
-            desired.certificate_ids().filter(|id| desired.certificate(*id).authority.is_some()).collect()
-        } else {
-            args.names.iter().map(|name| named(desired, name)).collect::<Result<Vec<CertificateId>, _>>()?
-        };
+        let ids = wanted(desired, args)?;
         engine.request_renewal(&ids).await?;
         Ok(Scope::of_certificates(desired, &ids))
     })
