@@ -9,6 +9,8 @@ use pindrel_engine::{AttemptEnd, LastAttempt};
 use serde::Serialize;
 
 use super::finding::{print_evidence, print_remedy};
+use super::grouping::Group;
+use super::style;
 use super::times::{age, clock, for_people};
 use crate::error::CliError;
 
@@ -31,15 +33,31 @@ impl<'r> Row<'r> {
 
 /// Tells an attempt that did not succeed, for people.
 pub(crate) fn print(out: &mut impl Write, now: Timestamp, attempt: &LastAttempt) -> Result<(), CliError> {
+    let says = attempt.finding.as_ref().map_or("", |finding| finding.says.as_str());
+    print_as(out, now, attempt, "", says)
+}
+
+/// Tells the same of all that a group of hostnames has in common.
+pub(super) fn print_of(out: &mut impl Write, now: Timestamp, group: &Group<'_, &LastAttempt>) -> Result<(), CliError> {
+    print_as(out, now, group.first, &format!(" for {}", style::paint(style::STRONG, group.label())), &group.says)
+}
+
+fn print_as(
+    out: &mut impl Write,
+    now: Timestamp,
+    attempt: &LastAttempt,
+    whom: &str,
+    says: &str,
+) -> Result<(), CliError> {
     let ended = match attempt.ended {
         AttemptEnd::Done => return Ok(()),
         AttemptEnd::Waiting => "was put off",
         AttemptEnd::Failed => "failed",
     };
     let ago = age(now.as_second() - attempt.at.as_second());
-    write!(out, "  last attempt to {}, {ago} ago, {ended}", attempt.action)?;
+    write!(out, "  last attempt to {}{whom}, {ago} ago, {ended}", attempt.action)?;
     if let Some(finding) = &attempt.finding {
-        writeln!(out, ": {}", for_people(now, &finding.says))?;
+        writeln!(out, ": {}", for_people(now, says))?;
         print_evidence(out, now, &finding.evidence)?;
         print_remedy(out, now, &finding.remedy, attempt.next)
     } else {

@@ -9,6 +9,7 @@ pub(crate) mod diagnostics;
 pub(crate) mod errors;
 mod excerpt;
 mod finding;
+mod grouping;
 pub(crate) mod journal;
 pub(crate) mod notes;
 pub(crate) mod progress;

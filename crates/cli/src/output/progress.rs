@@ -14,6 +14,7 @@ use pindrel_core::pins::{Pin, PinState};
 use pindrel_engine::{Aim, Event, Listener, Scope, Summary};
 
 use super::finding::print_remedy;
+use super::grouping::{ANY, grouped};
 use super::times::for_people;
 use super::{count, held_of, style};
 use crate::args::Format;
@@ -208,14 +209,27 @@ impl Display for Text {
             writeln!(out, "… and {} more", listed.count() - MOST_LISTED)?;
         }
         let now = Timestamp::now();
-        for InTheWay { hostname, failed, says, remedy, next } in &seen.stuck {
+        let told = seen.stuck.iter().map(|told| {
+            (
+                told.hostname.as_str(),
+                told.says.as_str(),
+                (told.failed, told.remedy.replace(told.hostname.as_str(), ANY), told.next),
+                told,
+            )
+        });
+        for group in grouped(told) {
+            let InTheWay { failed, remedy, next, .. } = group.first;
             let (colour, word) = match (failed, next) {
                 (true, _) => (style::BAD, "failed"),
                 (false, Some(_)) => (style::UNDERWAY, "waiting"),
                 (false, None) => (style::UNDERWAY, "stuck"),
             };
-            writeln!(out, "{} {hostname}: {}", style::paint(colour, word), for_people(now, says))?;
-            print_remedy(&mut out, now, remedy, *next)?;
+            let (word, says) = (style::paint(colour, word), for_people(now, &group.says));
+            writeln!(out, "{word} {}: {says}", group.label())?;
+            if let Some(listed) = group.listed() {
+                writeln!(out, "    {}", style::paint(style::FAINT, listed))?;
+            }
+            print_remedy(&mut out, now, &group.generally(remedy), *next)?;
         }
         for (says, _) in seen.leftovers.iter().take(MOST_LISTED) {
             writeln!(out, "{} {says}", style::paint(style::UNDERWAY, "left over"))?;

@@ -7,10 +7,12 @@ use jiff::Timestamp;
 use pindrel_core::findings::Finding;
 use pindrel_core::name::Hostname;
 use pindrel_core::pins::{Pin, PinReport, PinState, Pins};
-use pindrel_engine::{CertificateReport, HostnameReport, Leftover, LeftoverKind, Report};
+use pindrel_engine::{AttemptEnd, CertificateReport, HostnameReport, Leftover, LeftoverKind, Report};
 use serde::Serialize;
 
+use super::attempt::{print_of as print_attempt, supersedes};
 use super::finding::{print_evidence, print_remedy};
+use super::grouping::{ANY, grouped};
 use super::times::{age, for_people};
 use super::{VERSION, held_of, style};
 use crate::args::Format;
@@ -120,9 +122,7 @@ fn print_text(report: &Report) -> Result<(), CliError> {
     }
     super::write_table(table, &[7, 8])?;
     let mut out = anstream::stdout();
-    for row in report.hostnames.iter().filter(|row| !row.pins.held()) {
-        print_findings(&mut out, report.at, row)?;
-    }
+    print_findings(&mut out, report.at, &report.hostnames)?;
     for row in report.certificates.iter().filter(|row| !row.is_held()) {
         super::certificates::print_findings(&mut out, report.at, row)?;
     }
@@ -172,23 +172,46 @@ fn pin_cell(pin: &PinReport) -> Cell {
     Cell::new(format!("{} {}", pin.state.mark(), pin.state.as_str())).fg(super::table_colour(pin.state))
 }
 
-fn print_findings(out: &mut impl std::io::Write, now: Timestamp, row: &HostnameReport) -> Result<(), CliError> {
-    if let Some(note) = &row.note {
-        writeln!(out, "  {} {}", style::paint(style::STRONG, &row.hostname), style::paint(style::FAINT, note))?;
-    }
-    for (pin, report) in row.pins.iter() {
-        let mark = style::paint(style::of(report.state), report.state.mark());
-        for finding in &report.findings {
-            let (hostname, says) = (style::paint(style::STRONG, &row.hostname), for_people(now, &finding.says));
-            writeln!(out, "{mark} {hostname} {}: {says}", pin.as_str())?;
-            print_evidence(out, now, &finding.evidence)?;
-            if !super::attempt::supersedes(now, row.last_attempt.as_ref(), pin) {
-                print_remedy(out, now, &finding.remedy, None)?;
-            }
+/// Tells what is wrong with hostnames: what is the same for several of them once.
+fn print_findings(out: &mut impl std::io::Write, now: Timestamp, rows: &[HostnameReport]) -> Result<(), CliError> {
+    let loose = || rows.iter().filter(|row| !row.pins.held());
+    for row in loose() {
+        if let Some(note) = &row.note {
+            writeln!(out, "  {} {}", style::paint(style::STRONG, &row.hostname), style::paint(style::FAINT, note))?;
         }
     }
-    if let Some(attempt) = &row.last_attempt {
-        super::attempt::print(out, now, attempt)?;
+    let findings = loose().flat_map(|row| {
+        row.pins.iter().flat_map(move |(pin, report)| {
+            // What the last attempt explains better is not advised on here.
+            let is_explained = supersedes(now, row.last_attempt.as_ref(), pin);
+            report.findings.iter().map(move |finding| {
+                let general = finding.evidence.join("\n").replace(row.hostname.as_str(), "");
+                let remedy = finding.remedy.replace(row.hostname.as_str(), ANY);
+                let key = (pin, finding.code, general, remedy, is_explained);
+                (row.hostname.as_str(), finding.says.as_str(), key, (pin, report.state, finding, is_explained))
+            })
+        })
+    });
+    for group in grouped(findings) {
+        let (pin, state, finding, is_explained) = group.first;
+        let mark = style::paint(style::of(state), state.mark());
+        let (whom, says) = (style::paint(style::STRONG, group.label()), for_people(now, &group.says));
+        writeln!(out, "{mark} {whom} {}: {says}", pin.as_str())?;
+        if let Some(listed) = group.listed() {
+            writeln!(out, "    {}", style::paint(style::FAINT, listed))?;
+        }
+        print_evidence(out, now, &finding.evidence)?;
+        if !is_explained {
+            print_remedy(out, now, &group.generally(&finding.remedy), None)?;
+        }
+    }
+    let attempts = loose().filter_map(|row| {
+        let attempt = row.last_attempt.as_ref().filter(|attempt| attempt.ended != AttemptEnd::Done)?;
+        let says = attempt.finding.as_ref().map_or("", |finding| finding.says.as_str());
+        Some((row.hostname.as_str(), says, (&attempt.action, attempt.ended.as_str()), attempt))
+    });
+    for group in grouped(attempts) {
+        print_attempt(out, now, &group)?;
     }
     Ok(())
 }

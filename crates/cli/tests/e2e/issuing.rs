@@ -169,7 +169,9 @@ async fn an_account_that_is_limited_is_left_alone_until_a_person_says_otherwise(
     sandbox.authority().switch(Fault::Limit, true);
     let before = sandbox.authority().requests();
     let ran = workspace.run(&["settle"]).ended(1);
-    assert_eq!(ran.stdout.matches("is rate-limiting this account").count(), 40, "{}", ran.stdout);
+    // Those that were asked for side by side may have been told another second.
+    assert!(ran.stdout.matches("is rate-limiting this account").count() <= 3, "{}", ran.stdout);
+    assert!(ran.stdout.contains("40 failed"), "{}", ran.stdout);
     let asked = sandbox.authority().requests() - before;
     assert!(asked <= 6, "{asked} requests: a directory, nonces, and no more than two orders");
 

@@ -96,6 +96,7 @@ async fn the_journal_tells_what_was_done_and_what_failed() {
     // Every beginning has its end.
     edit(&workspace, "api.larkfield.example", "plates.larkfield.example");
     sandbox.authority().mend();
+    workspace.run(&["account", "resume"]).ended(0);
     workspace.run(&["settle"]).ended(0);
     let all = list(&[]);
     let count = |moment: &str| all.iter().filter(|entry| entry["moment"] == moment).count();

@@ -1,6 +1,7 @@
 //! The traits through which a run reaches the world. Each has the real one behind it
 //! ([`RealDrivers`], [`SystemClock`]) and a double in memory in the test kit.
 
+mod outages;
 mod real;
 
 use std::net::SocketAddr;

@@ -18,7 +18,9 @@ use pindrel_core::acme::problem::Problem;
 use pindrel_core::caa::CaaSet;
 use pindrel_core::desired::{self, Endpoint, EndpointDriver, HttpPlatform as HttpSettings, Tsig, Zone};
 use pindrel_core::display_text::io_reason;
-use pindrel_core::facts::{AliasView, Unreachable, Untrusted, ZoneView};
+use pindrel_core::facts::{
+    AliasView, ServerRecords, ServerStatus, ServerView, Unreachable, Unresolved, Untrusted, ZoneView,
+};
 use pindrel_core::findings::{Code, Finding};
 use pindrel_core::name::{DnsName, Hostname};
 use pindrel_core::pin::Pin;
@@ -36,6 +38,7 @@ use rustls_pki_types::TrustAnchor;
 use secrecy::{ExposeSecret as _, SecretString};
 use serde_json::Value;
 
+use super::outages::Outages;
 use super::{Authority, Clock, Drivers, Keys, Lookups, Probe, Trusted};
 use crate::failure::{internal, secret_unreadable, transport_failed};
 use crate::{files, secrets};
@@ -71,13 +74,20 @@ pub struct RealDrivers {
     platforms: Mutex<HashMap<HttpSettings, Arc<dyn Platform>>>,
     trusts: Mutex<HashMap<Trusted, Trust>>,
     caa: CaaCache,
+    outages: Outages,
 }
 
 impl RealDrivers {
     /// Makes drivers for a manifest in `folder`, which its paths are relative to.
     pub fn new(folder: &Path) -> RealDrivers {
         let folder = folder.to_owned();
-        RealDrivers { folder, platforms: Mutex::default(), trusts: Mutex::default(), caa: CaaCache::default() }
+        RealDrivers {
+            folder,
+            platforms: Mutex::default(),
+            trusts: Mutex::default(),
+            caa: CaaCache::default(),
+            outages: Outages::default(),
+        }
     }
 
     fn pem(&self, path: Option<&PathBuf>) -> Result<Option<Vec<u8>>, Finding> {
@@ -195,19 +205,37 @@ impl Lookups for RealDrivers {
     }
 
     async fn zone(&self, zone: &Zone, resolvers: &[SocketAddr]) -> ZoneView {
-        discover::zone(&zone.name, &zone.servers, &zone.parents, resolvers).await
+        let view = discover::zone(&zone.name, &zone.servers, &zone.parents, resolvers).await;
+        for ServerView { server, status } in &view.servers {
+            match status {
+                ServerStatus::Unreachable { why } => self.outages.note(*server, why),
+                _ => self.outages.note(*server, None),
+            }
+        }
+        view
     }
 
     async fn alias(&self, servers: &[SocketAddr], owner: &DnsName, at_apex: bool) -> AliasView {
-        lookup::alias(servers, owner, at_apex).await
+        let (spared, asked): (Vec<_>, Vec<_>) =
+            servers.iter().map(|server| (*server, self.outages.of(*server))).partition(|(_, why)| why.is_some());
+        let asked: Vec<SocketAddr> = asked.into_iter().map(|(server, _)| server).collect();
+        let mut view = lookup::alias(&asked, owner, at_apex).await;
+        for ServerRecords { server, gives } in &view.servers {
+            self.outages.note(*server, gives.as_ref().err());
+        }
+        let silent = spared.into_iter().filter_map(|(server, why)| Some(ServerRecords { server, gives: Err(why?) }));
+        view.servers.extend(silent);
+        // The one for updates first, as they were named.
+        view.servers.sort_by_key(|found| servers.iter().position(|server| *server == found.server));
+        view
     }
 
     async fn lacking(&self, server: SocketAddr, records: &[ZoneRecord]) -> Result<Vec<ZoneRecord>, Unreachable> {
-        present::lacking(server, records).await
+        self.outages.ask(server, present::lacking(server, records)).await
     }
 
     async fn remaining(&self, server: SocketAddr, records: &[ZoneRecord]) -> Result<Vec<ZoneRecord>, Unreachable> {
-        let found = present::present(server, records).await?;
+        let found = self.outages.ask(server, present::present(server, records)).await?;
         Ok(records.iter().filter(|record| found.has(record)).cloned().collect())
     }
 
@@ -225,7 +253,15 @@ impl Lookups for RealDrivers {
     }
 
     async fn resolve(&self, resolver: SocketAddr, name: &DnsName) -> Resolved {
-        lookup::resolve(resolver, name).await
+        if let Some(why) = self.outages.of(resolver) {
+            return Resolved::Nothing { why: Unresolved::Unreachable { why }, for_secs: None };
+        }
+        let resolved = lookup::resolve(resolver, name).await;
+        match &resolved {
+            Resolved::Nothing { why: Unresolved::Unreachable { why }, .. } => self.outages.note(resolver, why),
+            _ => self.outages.note(resolver, None),
+        }
+        resolved
     }
 }
 
