@@ -10,7 +10,6 @@ use pindrel_core::findings::Finding;
 use pindrel_core::name::Hostname;
 use pindrel_core::pins::{Known, differences};
 use pindrel_core::records::{RecordSet, in_words, same_data};
-use pindrel_state::Moment;
 use serde::{Serialize, Serializer};
 
 use crate::failure::EngineError;
@@ -200,9 +199,8 @@ impl Engine {
                     Thing::Alias(sets) => own.adopt_alias(sets),
                     Thing::Binding(key, binding) => own.adopt_binding(key, binding),
                 };
-                self.record_ownership(claim, *id, change).await?;
-                let action = format!("adopt-{}", what.as_str());
-                Ok(self.journal(Moment::Done, &action, hostname.as_str(), present.as_str()).await?)
+                let record = async { Ok(self.record_ownership(claim, *id, change).await?) };
+                self.journalled(&format!("adopt-{}", what.as_str()), hostname.as_str(), present, record).await
             })
             .await?;
         }

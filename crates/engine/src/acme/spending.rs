@@ -9,7 +9,7 @@ use pindrel_core::budget::{LONGEST_WITHIN_SECS, Per, Spending, registered_domain
 use pindrel_core::desired::{AuthorityId, CertificateId};
 use pindrel_core::findings::{Again, Code, Finding};
 use pindrel_core::name::Hostname;
-use pindrel_state::{Hold, LimitCheck, Moment, OrderRow, Refusal, SpendingRow};
+use pindrel_state::{Hold, LimitCheck, OrderRow, Refusal, SpendingRow};
 
 use crate::execute::seconds_from;
 use crate::failure::{EngineError, state_failed};
@@ -95,12 +95,11 @@ impl Engine {
     /// times it had refused them.
     ///
     /// # Errors
-    /// [`EngineError`] when the state cannot be written.
-    pub async fn resume_orders(&self, id: AuthorityId) -> Result<u64, EngineError> {
+    /// A [`Finding`] when the state cannot be written.
+    pub async fn resume_orders(&self, id: AuthorityId) -> Result<u64, Finding> {
         let directory = self.desired.authority(id).directory.as_str();
-        let lifted = self.state.lift_holds(directory).await?;
-        self.journal(Moment::Done, "holds-lift", directory, lifted.to_string()).await?;
-        Ok(lifted)
+        let lift = async { self.state.lift_holds(directory).await.map_err(state_failed) };
+        self.journalled("holds-lift", directory, "orders are sent again", lift).await
     }
 
     /// Records what is spent whatever the limits say.
