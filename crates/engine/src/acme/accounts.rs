@@ -136,7 +136,14 @@ impl Engine {
                     authority.account(&Signing(&key), url, Some(account::agree())).await.map_err(transport_failed)?;
                     row.terms.clone_from(&terms);
                 }
-                authority.account(&Signing(&key), url, None).await.map_err(transport_failed)?
+                match authority.account(&Signing(&key), url, None).await {
+                    Err(TransportError::Refused { problem, .. }) if problem.error() == "accountDoesNotExist" => {
+                        self.note(format!("{} no longer knows the account {url}; another one is opened", wanted.name));
+                        row.terms = None;
+                        self.first_registration(id, &*authority, &key).await?
+                    }
+                    shown => shown.map_err(transport_failed)?,
+                }
             }
         };
         if row.url.is_none() || row.terms.is_none() {

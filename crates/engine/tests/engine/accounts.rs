@@ -77,3 +77,19 @@ async fn a_rehearsal_that_fails_keeps_every_order_back_and_changes_nothing() {
     assert_eq!((alone.failed, setting.aliases(API).len()), (0, 0), "a rehearsal alone binds and points nothing");
     assert_eq!(setting.settle().await.held, 1, "{:?}", setting.recorder.take());
 }
+
+#[tokio::test(start_paused = true)]
+async fn an_account_that_the_authority_no_longer_knows_is_opened_anew_when_asked_to() {
+    let mut setting = Setting::new(Pace::default(), &several(1));
+    setting.settle().await;
+    setting.forget_accounts();
+    setting.names = several(2);
+    let summary = setting.settle().await;
+    assert_eq!((summary.held, summary.failed), (1, 1), "{:?}", setting.recorder.take());
+    let finding = setting.status().await.hostnames[1].last_attempt.clone().unwrap().finding.unwrap();
+    assert_eq!(finding.code, Code::AccountMissing, "{finding:?}");
+    assert!(finding.remedy.contains("pindrel account register"), "{finding:?}");
+    setting.engine().await.open_account(MAIN, Registration::default()).await.unwrap();
+    assert_eq!(setting.settle().await.held, 2, "{:?}", setting.recorder.take());
+    assert_eq!(setting.accounts(), 1);
+}

@@ -57,6 +57,8 @@ pub(crate) struct MemoryAuthority {
     pub(crate) directory: Directory,
     /// The URLs of all accounts, by the thumbprints of their keys.
     pub(crate) accounts: BTreeMap<String, String>,
+    /// How often all of them were forgotten.
+    forgotten: usize,
     orders: Vec<MemoryOrder>,
     pub(crate) life: Life,
     pub(crate) requests: usize,
@@ -105,6 +107,7 @@ impl MemoryAuthority {
             root,
             directory,
             accounts: BTreeMap::new(),
+            forgotten: 0,
             orders: Vec::new(),
             life,
             requests: 0,
@@ -121,13 +124,25 @@ impl MemoryAuthority {
         let url = match self.accounts.get(&thumbprint) {
             Some(url) => url.clone(),
             None if make => {
-                let url = format!("https://authority.test/account/{number}");
+                let url = format!("https://authority.test/account/{}-{number}", self.forgotten);
                 self.accounts.insert(thumbprint, url.clone());
                 url
             }
             None => return None,
         };
         Some((url, AccountStatus::Valid))
+    }
+
+    /// Refuses who has no account (RFC 8555 §6.2).
+    pub(crate) fn check_account(&self, url: &str) -> Result<(), Problem> {
+        let known = self.accounts.values().any(|known| known == url);
+        if known { Ok(()) } else { Err(problem("accountDoesNotExist", "there is no such account", 400)) }
+    }
+
+    /// Forgets all accounts, as an authority does that was set up anew.
+    pub(crate) fn forget_accounts(&mut self) {
+        self.accounts.clear();
+        self.forgotten += 1;
     }
 
     pub(crate) fn order_urls(&mut self, account: &str) -> Vec<String> {
@@ -149,6 +164,7 @@ impl MemoryAuthority {
         (now, wall): (Duration, Timestamp),
     ) -> Result<Reply, Problem> {
         self.requests += 1;
+        self.check_account(account)?;
         let posted = match payload {
             Payload::Json(value) => Some(value),
             Payload::PostAsGet => None,

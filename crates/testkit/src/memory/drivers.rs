@@ -347,6 +347,8 @@ impl Authority for MemoryConnection {
         _change: Option<Value>,
     ) -> Result<Registered, TransportError> {
         self.down()?;
+        let known = self.world.inner().authority.check_account(url);
+        known.map_err(|problem| TransportError::Refused { what: "to show the account", problem })?;
         Ok(Registered { url: url.to_owned(), status: AccountStatus::Valid, orders: None, contact: None })
     }
 

@@ -189,6 +189,11 @@ token = \"env:TOKEN\"
         self.world.inner().authority.issued.clone()
     }
 
+    /// Makes the authority forget all accounts.
+    pub fn forget_accounts(&self) {
+        self.world.inner().authority.forget_accounts();
+    }
+
     /// How many accounts the authority has.
     pub fn accounts(&self) -> usize {
         self.world.inner().authority.accounts.len()
