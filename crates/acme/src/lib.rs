@@ -18,6 +18,7 @@ use pindrel_core::acme::problem::Problem;
 use pindrel_core::acme::renewal_info;
 use pindrel_core::display_text::one_line;
 use pindrel_core::renewal::RenewalWindow;
+use pindrel_core::values::is_link_local;
 use pindrel_http::{Client, HttpError, Method, Response, header};
 use serde_json::Value;
 use tokio::sync::Semaphore;
@@ -180,6 +181,11 @@ impl HttpAuthority {
         let mut origins = vec![url.origin()];
         for named in directory.urls() {
             let named = Url::parse(named).ok().filter(|named| named.scheme() == "https");
+            // Clouds have their metadata service on the link: only the manifest may lead there.
+            let leads_to_link = named.as_ref().is_some_and(|named| is_of_link(named) && named.host() != url.host());
+            if leads_to_link {
+                return Err(malformed("the directory names a link-local address".into()));
+            }
             origins
                 .push(named.ok_or_else(|| malformed("the directory names a URL that is not https".into()))?.origin());
         }
@@ -503,6 +509,15 @@ impl HttpAuthority {
             }
             nonces.push_back(nonce.to_owned());
         }
+    }
+}
+
+/// Says whether a URL names an address of one link alone.
+fn is_of_link(url: &Url) -> bool {
+    match url.host() {
+        Some(url::Host::Ipv4(address)) => is_link_local(address.into()),
+        Some(url::Host::Ipv6(address)) => is_link_local(address.into()),
+        _ => false,
     }
 }
 

@@ -1,6 +1,7 @@
 //! Small values whose rules hold wherever they appear.
 
 use std::fmt;
+use std::net::IpAddr;
 use std::path::PathBuf;
 use std::str::FromStr;
 use std::time::Duration;
@@ -252,6 +253,18 @@ pub enum ValueError {
     /// Neither `env:NAME` nor `file:PATH`.
     #[error("this is a secret in clear text")]
     SecretInClear,
+}
+
+/// Says whether an address is of one link alone (RFC 3927, RFC 4291 §2.5.6): clouds have their
+/// metadata service there.
+pub fn is_link_local(address: IpAddr) -> bool {
+    match address {
+        IpAddr::V4(address) => address.is_link_local(),
+        IpAddr::V6(address) => match address.to_ipv4_mapped() {
+            Some(mapped) => mapped.is_link_local(),
+            None => address.is_unicast_link_local(),
+        },
+    }
 }
 
 /// Reads a duration such as `20s`, `10m`, `6h` or `30d`.

@@ -54,6 +54,22 @@ pub struct ZoneView {
     pub validates: Option<bool>,
 }
 
+impl ZoneView {
+    /// Returns the servers that can be asked from here. Where this machine has no route to any address
+    /// of a family, IPv6 mostly, those are left out while a server of the other family serves.
+    pub fn servers_in_reach(&self) -> impl Iterator<Item = &ServerView> {
+        let has_no_route =
+            |server: &ServerView| matches!(server.status, ServerStatus::Unreachable { why: Unreachable::NoRoute });
+        let is_out = move |server: &ServerView| {
+            let family = server.server.is_ipv6();
+            let of_family = |other: &&ServerView| other.server.is_ipv6() == family;
+            self.servers.iter().filter(of_family).all(has_no_route)
+                && self.servers.iter().any(|other| matches!(other.status, ServerStatus::Serves { .. }))
+        };
+        self.servers.iter().filter(move |server| !is_out(server))
+    }
+}
+
 /// What the zone above says.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case", tag = "is")]

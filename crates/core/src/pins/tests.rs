@@ -667,3 +667,34 @@ fn a_binding_is_known_only_at_the_endpoint_that_it_was_written_to() {
     assert_eq!(pins.binding.findings[0].code, Code::BindingForeign);
     assert!(matches!(outlook, Outlook::Blocked(_)) && actions.is_empty());
 }
+
+#[test]
+fn addresses_of_a_family_that_this_machine_lacks_are_left_out_while_others_serve() {
+    let out = ServerStatus::Unreachable { why: Unreachable::NoRoute };
+    let server =
+        |address: &str, status: &ServerStatus| ServerView { server: address.parse().unwrap(), status: status.clone() };
+    let desired = desired();
+    let mut scene = Scene::held(&desired);
+    let serves = scene.zone.servers[0].status.clone();
+    scene.zone.servers.push(server("[2001:db8::53]:53", &out));
+    let report = judge_zone(&desired.zones[0], &scene.zone);
+    assert_eq!(report.state, PinState::Held, "{report:?}");
+    assert!(report.detail.unwrap().contains("1 left out"));
+    // One that has a route to any of the family misses the others of it.
+    scene.zone.servers.push(server("[2001:db8::54]:53", &serves));
+    assert_eq!(judge_zone(&desired.zones[0], &scene.zone).findings[0].code, Code::ServerUnreachable);
+    // Where nobody serves, everybody is told.
+    scene.zone.servers = vec![server("192.0.2.1:53", &out), server("[2001:db8::53]:53", &out)];
+    let told = &judge_zone(&desired.zones[0], &scene.zone).findings[0];
+    assert_eq!(told.evidence.len(), 2, "{told:?}");
+    for (address, local) in [
+        ("169.254.169.254", true),
+        ("fe80::1", true),
+        ("::ffff:169.254.169.254", true),
+        ("192.0.2.1", false),
+        ("fd00::1", false),
+        ("127.0.0.1", false),
+    ] {
+        assert_eq!(crate::values::is_link_local(address.parse().unwrap()), local, "{address}");
+    }
+}

@@ -28,20 +28,26 @@ pub(super) fn judge_view(zone: &Zone, view: &ZoneView) -> PinReport {
         Some(Code::ServerUnreachable | Code::ParentUnreachable) => PinState::Unknown,
         Some(_) => PinState::Blocked,
     };
+    let asked = view.servers_in_reach().count();
+    let left_out = match view.servers.len() - asked {
+        0 => String::new(),
+        left => format!(", {left} left out: no route to their addresses from here"),
+    };
     let detail = match state {
-        PinState::Held => format!("{serving} of {} servers answer alike", view.servers.len()),
-        _ => format!("{serving} of {} servers answer", view.servers.len()),
+        PinState::Held => format!("{serving} of {asked} servers answer alike{left_out}"),
+        _ => format!("{serving} of {asked} servers answer{left_out}"),
     };
     PinReport { findings, ..PinReport::new(state, None, detail) }
 }
 
 fn server_outage(zone: &Zone, view: &ZoneView) -> Option<Finding> {
-    let silent = view.servers.iter().filter_map(|server| match &server.status {
+    let silent = view.servers_in_reach().filter_map(|server| match &server.status {
         ServerStatus::Unreachable { why } => Some((server.server, why)),
         _ => None,
     });
-    let evidence: Vec<String> = silent.clone().map(|(server, why)| format!("{server}: {why}")).collect();
-    let names: Vec<String> = silent.map(|(server, _)| server.to_string()).collect();
+    let silent: Vec<_> = silent.collect();
+    let evidence: Vec<String> = silent.iter().map(|(server, why)| format!("{server}: {why}")).collect();
+    let names: Vec<String> = silent.iter().map(|(server, _)| server.to_string()).collect();
     if view.servers.is_empty() {
         let says = format!("no server of the zone {} is known", zone.name);
         return Some(Finding::new(

@@ -9,6 +9,7 @@ use pindrel_core::facts::{
     AnswerView, BodyView, ClientOutcome, Fact, Origin, ResolverAnswer, Unreachable, Unresolved, Untrusted,
 };
 use pindrel_core::name::DnsName;
+use pindrel_core::values::is_link_local;
 use pindrel_dns::lookup::Resolved;
 use pindrel_probe::ProbeError;
 
@@ -39,6 +40,11 @@ impl Engine {
             Resolved::Nothing { why, for_secs } => return ClientOutcome::Unresolved { why, for_secs },
         };
         let endpoint = self.endpoint_info(wanted.endpoint);
+        if let Some(address) = addresses.iter().copied().find(|address| is_link_local(*address))
+            && !self.desired.endpoint(wanted.endpoint).is_static()
+        {
+            return ClientOutcome::Elsewhere { address, for_secs };
+        }
         if let Some(endpoint) = &endpoint
             && let Some(address) = self.elsewhere(&addresses, endpoint, resolver).await
         {

@@ -2,12 +2,17 @@
 
 use std::net::SocketAddr;
 
+use futures::future::join_all;
 use pindrel_core::desired::{EndpointId, HostnameId};
 use pindrel_core::endpoint::{Deployment, EndpointInfo};
 use pindrel_core::facts::{BindingView, Fact, ServedView, Unreachable};
+use pindrel_core::values::is_link_local;
 use pindrel_probe::ProbeError;
 
 use crate::run::Engine;
+
+/// The most addresses of one endpoint that are connected to.
+const MOST_ADDRESSES: usize = 16;
 
 impl Engine {
     /// Looks at a binding with what is served; `None` where the endpoint is not known.
@@ -40,16 +45,34 @@ impl Engine {
     async fn see_served(&self, id: HostnameId, endpoint: &EndpointInfo) -> ServedView {
         let wanted = self.desired.hostname(id);
         let present = self.held_certificate(wanted.certificate).map(|held| held.sha256);
-        let mut view = ServedView::Failed { address: None, why: Unreachable::NoneKnown };
-        for address in &endpoint.addresses {
-            let address = SocketAddr::new(*address, endpoint.port);
-            match self.drivers.probe().served_certificate(address, &wanted.probed_as).await {
-                Ok(sha256) if Some(sha256) == present => view = ServedView::Certificate { sha256 },
-                Ok(sha256) => return ServedView::Certificate { sha256 },
-                Err(error) => return ServedView::Failed { address: Some(address), why: unreachable(error) },
+        // A platform's word leads to no address that only this machine's own network has.
+        let is_named = self.desired.endpoints.iter().any(|own| own.is_static() && own.id == endpoint.id);
+        let looks = endpoint.addresses.iter().take(MOST_ADDRESSES).map(async |address| {
+            let place = SocketAddr::new(*address, endpoint.port);
+            if is_link_local(*address) && !is_named {
+                let detail = "a link-local address, which only the manifest may name".into();
+                return (place, Err(Unreachable::NotAsked { detail }));
             }
+            let served = self.drivers.probe().served_certificate(place, &wanted.probed_as).await;
+            (place, served.map_err(unreachable))
+        });
+        let looks = join_all(looks).await;
+        let served =
+            looks.iter().find_map(|(_, served)| served.as_ref().ok().filter(|sha256| Some(**sha256) != present));
+        if let Some(other) = served {
+            return ServedView::Certificate { sha256: *other };
         }
-        view
+        // Where this machine lacks an address family, the other one counts.
+        let serves = looks.iter().any(|(_, served)| served.is_ok());
+        let failed = looks.iter().find_map(|(place, served)| match served {
+            Err(why) if !(serves && *why == Unreachable::NoRoute) => Some((*place, why.clone())),
+            _ => None,
+        });
+        match (failed, present) {
+            (Some((place, why)), _) => ServedView::Failed { address: Some(place), why },
+            (None, Some(sha256)) if serves => ServedView::Certificate { sha256 },
+            (None, _) => ServedView::Failed { address: None, why: Unreachable::NoneKnown },
+        }
     }
 }
 

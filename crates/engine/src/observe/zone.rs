@@ -46,7 +46,7 @@ impl Engine {
     pub(crate) fn zone_servers(&self, id: ZoneId) -> Vec<SocketAddr> {
         let named = &self.desired.zone(id).servers;
         match self.zone_fact(id) {
-            Some(fact) if named.is_empty() => fact.value.servers.iter().map(|server| server.server).collect(),
+            Some(fact) if named.is_empty() => fact.value.servers_in_reach().map(|server| server.server).collect(),
             _ => named.clone(),
         }
     }
