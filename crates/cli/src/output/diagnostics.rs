@@ -9,7 +9,7 @@ use pindrel_core::manifest::{Diagnostic, Place};
 use serde_json::{Value, json};
 
 use super::excerpt::excerpt;
-use super::{VERSION, count, style};
+use super::{VERSION, count, log, style};
 use crate::args::Format;
 use crate::context::{Context, placed};
 use crate::error::{CliError, Mistakes};
@@ -47,6 +47,10 @@ pub(crate) fn print_errors(context: &Context, mistakes: &Mistakes) -> Result<(),
     if context.format == Format::Json {
         return super::json(&document(mistakes));
     }
+    if log::is_json() {
+        log_each(mistakes, &mistakes.errors, log::fail);
+        return Ok(());
+    }
     let mut err = anstream::stderr();
     show(&mut err, mistakes, Level::ERROR, &mistakes.errors)?;
     let errors = style::paint(style::BAD, count(mistakes.errors.len(), "mistake"));
@@ -56,7 +60,17 @@ pub(crate) fn print_errors(context: &Context, mistakes: &Mistakes) -> Result<(),
 
 /// Tells what stops nothing, to standard error.
 pub(crate) fn warn(mistakes: &Mistakes) {
+    if log::is_json() {
+        return log_each(mistakes, &mistakes.warnings, log::say);
+    }
     let _ = show(&mut anstream::stderr(), mistakes, Level::WARNING, &mistakes.warnings);
+}
+
+/// Writes mistakes as lines of the log.
+fn log_each(mistakes: &Mistakes, of: &[Diagnostic], write: fn(&str)) {
+    for (diagnostic, Place { line, column }) in placed(mistakes, of).take(MOST_SHOWN) {
+        write(&format!("{}:{line}:{column}: {}", mistakes.file, diagnostic.message));
+    }
 }
 
 fn document(mistakes: &Mistakes) -> Value {

@@ -8,7 +8,7 @@ use serde_json::json;
 
 use super::finding::print_remedy;
 use super::times::for_people;
-use super::{VERSION, diagnostics, style};
+use super::{VERSION, diagnostics, log, style};
 use crate::args::Format;
 use crate::context::Context;
 use crate::error::CliError;
@@ -23,6 +23,9 @@ pub(crate) fn print(context: &Context, error: &CliError) {
     if context.format == Format::Json {
         let _ = super::json(&json!({ "version": VERSION, "error": { "says": says, "remedy": remedy } }));
         return;
+    }
+    if log::is_json() {
+        return log::fail(&format!("{says} → {remedy}"));
     }
     let mut err = anstream::stderr();
     let now = Timestamp::now();

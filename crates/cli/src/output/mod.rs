@@ -11,6 +11,8 @@ mod excerpt;
 mod finding;
 mod grouping;
 pub(crate) mod journal;
+mod live;
+pub(crate) mod log;
 pub(crate) mod notes;
 pub(crate) mod progress;
 pub(crate) mod sandbox;
@@ -21,7 +23,7 @@ mod times;
 
 use std::io::Write as _;
 
-use comfy_table::{Attribute, Cell, CellAlignment, Color, ContentArrangement, Table, presets};
+use comfy_table::{Attribute, Cell, CellAlignment, Color, ColumnConstraint, ContentArrangement, Table, presets};
 use pindrel_core::pins::PinState;
 use serde::Serialize;
 
@@ -49,8 +51,9 @@ pub(crate) fn table(heads: &[&str]) -> Table {
     table
 }
 
-/// Writes a table, with the numbers of some columns flush right.
-pub(crate) fn write_table(mut table: Table, flush_right: &[usize]) -> Result<(), CliError> {
+/// Writes a table, with the numbers of some columns flush right. On a terminal that is too narrow
+/// the columns that can be missed most are left out, in the order of `least`; JSON has them all.
+pub(crate) fn write_table(mut table: Table, flush_right: &[usize], least: &[usize]) -> Result<(), CliError> {
     let mut out = anstream::stdout();
     for column in flush_right {
         if let Some(column) = table.column_mut(*column) {
@@ -60,10 +63,24 @@ pub(crate) fn write_table(mut table: Table, flush_right: &[usize]) -> Result<(),
     if let Some(last) = table.column_count().checked_sub(1).and_then(|last| table.column_mut(last)) {
         last.set_padding((1, 0));
     }
+    if let Some((terminal_size::Width(width), _)) = terminal_size::terminal_size_of(std::io::stdout()) {
+        let mut least = least.iter();
+        while table_width(&table) > usize::from(width)
+            && let Some(column) = least.next().and_then(|column| table.column_mut(*column))
+        {
+            column.set_constraint(ColumnConstraint::Hidden);
+        }
+    }
     for line in table.lines() {
         writeln!(out, "{}", line.trim_end())?;
     }
     Ok(writeln!(out)?)
+}
+
+/// Returns how many columns of a terminal a table takes.
+fn table_width(table: &Table) -> usize {
+    let width = |line: String| anstream::adapter::strip_str(&line).to_string().trim_end().chars().count();
+    table.lines().map(width).max().unwrap_or(0)
 }
 
 /// Returns the colour of a pin's state in a table.

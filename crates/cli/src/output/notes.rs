@@ -1,10 +1,9 @@
 //! What a command that shows no progress has to tell all the same.
 
-use std::io::Write as _;
-
 use jiff::Timestamp;
 use pindrel_engine::{Event, Listener};
 
+use super::log;
 use super::times::for_people;
 
 /// Tells notes, each as a line on standard error.
@@ -13,7 +12,7 @@ pub(crate) struct Notes;
 impl Listener for Notes {
     fn on(&self, event: Event) {
         if let Event::Note { says } = event {
-            let _ = writeln!(anstream::stderr(), "note: {}", for_people(Timestamp::now(), &says));
+            log::say(&format!("note: {}", for_people(Timestamp::now(), &says)));
         }
     }
 }
@@ -21,6 +20,6 @@ impl Listener for Notes {
 /// Tells notes that no engine has.
 pub(crate) fn warn(notes: &[String]) {
     for says in notes {
-        let _ = writeln!(anstream::stderr(), "note: {says}");
+        log::say(&format!("note: {says}"));
     }
 }

@@ -4,9 +4,8 @@
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::io::{IsTerminal as _, Write as _};
 use std::sync::{Arc, Mutex, PoisonError};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
-use indicatif::{MultiProgress, ProgressBar, ProgressStyle};
 use jiff::Timestamp;
 use pindrel_core::desired::Desired;
 use pindrel_core::name::Hostname;
@@ -15,22 +14,20 @@ use pindrel_engine::{Aim, Event, Listener, Scope, Summary};
 
 use super::finding::print_remedy;
 use super::grouping::{ANY, grouped};
+use super::live::Live;
+use super::log;
 use super::times::for_people;
 use super::{count, held_of, style};
 use crate::args::Format;
 use crate::context::Context;
 use crate::error::CliError;
 
-/// The most hostnames that have a live line; more are only counted.
-const MOST_LIVE: usize = 16;
 /// The most hostnames that are listed at the end.
 const MOST_LISTED: usize = 40;
-/// What a live line says until it is known what there is to do.
-const LOOKING: &str = "looking";
-/// How often live lines are drawn anew.
-const TICK: Duration = Duration::from_millis(120);
+/// How often a pipe is told at most that something is waited for.
+const TELL_WAITS: Duration = Duration::from_secs(10);
 
-type PinStates = BTreeMap<Pin, PinState>;
+pub(super) type PinStates = BTreeMap<Pin, PinState>;
 
 /// The display of one run.
 pub(crate) struct Progress {
@@ -49,7 +46,7 @@ trait Display: Listener {
 pub(crate) fn start(context: &Context, desired: &Desired, scope: &Scope, aim: Aim) -> Progress {
     let hostnames = scope.hostnames.iter().map(|id| &desired.hostname(*id).hostname);
     let names = || hostnames.chain(scope.certificates.iter().filter_map(|id| desired.certificate(*id).names.first()));
-    let live = std::io::stderr().is_terminal() && !context.quiet;
+    let live = std::io::stderr().is_terminal() && !context.quiet && !log::is_json();
     let display: Arc<dyn Display> = match context.format {
         Format::Json => Arc::new(JsonLines::default()),
         Format::Text | Format::Csv => Arc::new(Text {
@@ -153,6 +150,10 @@ struct Seen {
     /// What is left over, with what to do.
     leftovers: Vec<(String, String)>,
     waits: HashMap<(Hostname, &'static str), String>,
+    /// What the steps that are under way work on, by their numbers.
+    targets: HashMap<u32, String>,
+    /// When a pipe was last told that something is waited for.
+    told_waits: Option<Instant>,
 }
 
 impl Listener for Text {
@@ -162,8 +163,9 @@ impl Listener for Text {
             Event::Pins { hostname, pins } => {
                 seen.pins.insert(hostname.clone(), pins.clone());
             }
-            Event::StepStarted { hostname, .. } => {
+            Event::StepStarted { id, hostname, target, .. } => {
                 seen.touched.insert(hostname.clone());
+                seen.targets.insert(*id, target.clone());
             }
             Event::Stuck { hostname, failed, says, remedy, next } => {
                 seen.touched.insert(hostname.clone());
@@ -177,16 +179,21 @@ impl Listener for Text {
                 if before.as_ref() == Some(what) {
                     return;
                 }
+                // Many steps wait at once, and each for several things.
+                let is_told = seen.told_waits.is_some_and(|told| told.elapsed() < TELL_WAITS);
+                if self.live.is_none() && is_told {
+                    return;
+                }
+                seen.told_waits = Some(Instant::now());
             }
             _ => {}
         }
+        let line = if self.plain { plain_line(&event, &seen.targets) } else { None };
         drop(seen);
-        if let Some(live) = &self.live {
-            live.on(&event);
-        } else if self.plain
-            && let Some(line) = plain_line(&event)
-        {
-            let _ = writeln!(anstream::stderr(), "{}", for_people(Timestamp::now(), &line));
+        match (&self.live, line) {
+            (Some(live), _) => live.on(&event),
+            (None, Some(line)) => log::say(&for_people(Timestamp::now(), &line)),
+            (None, None) => {}
         }
     }
 }
@@ -194,7 +201,7 @@ impl Listener for Text {
 impl Display for Text {
     fn close(&self) {
         if let Some(live) = &self.live {
-            let _ = live.bars.clear();
+            live.close();
         }
     }
 
@@ -287,7 +294,7 @@ fn sentence(summary: &Summary, aim: Aim) -> String {
 }
 
 /// The five marks of a hostname, in their colours.
-fn marks(pins: &PinStates) -> String {
+pub(super) fn marks(pins: &PinStates) -> String {
     // A certificate by itself has no pins to show.
     if pins.is_empty() {
         return " ".repeat(Pin::ALL.len());
@@ -299,105 +306,22 @@ fn marks(pins: &PinStates) -> String {
     Pin::ALL.map(mark).concat()
 }
 
-/// What a pipe is told.
-fn plain_line(event: &Event) -> Option<String> {
+/// What a pipe is told: a line for each step, once it has ended, and for what takes its time.
+fn plain_line(event: &Event, targets: &HashMap<u32, String>) -> Option<String> {
+    let target = |id: &u32| targets.get(id).map_or(String::new(), |target| format!(": {target}"));
     Some(match event {
         Event::Looking { hostnames, total } if hostnames > &0 => {
             format!("looking at {hostnames} of {}", count(*total, "hostname"))
         }
-        Event::StepStarted { hostname, action, target, .. } => format!("{hostname}: {action}: {target}"),
-        Event::StepEnded { hostname, action, seconds, .. } => format!("{hostname}: {action} done in {seconds:.1} s"),
+        Event::StepEnded { id, hostname, action, seconds } => {
+            format!("{hostname}: {action}{} done in {seconds:.1} s", target(id))
+        }
         Event::StepFailed { hostname, action, says, .. } => format!("{hostname}: {action} failed: {says}"),
         Event::StepPutOff { hostname, action, says, .. } => format!("{hostname}: {action} put off: {says}"),
         Event::Waiting { hostname, action, what } => format!("{hostname}: {action} waits for {what}"),
         Event::Note { says } => format!("note: {says}"),
         _ => return None,
     })
-}
-
-/// One live line for each hostname at work.
-struct Live {
-    bars: MultiProgress,
-    width: usize,
-    lines: Mutex<HashMap<Hostname, Line>>,
-}
-
-struct Line {
-    bar: ProgressBar,
-    pins: PinStates,
-    doing: String,
-}
-
-impl Live {
-    fn new(width: usize) -> Live {
-        Live { bars: MultiProgress::new(), width, lines: Mutex::default() }
-    }
-
-    fn on(&self, event: &Event) {
-        match event {
-            Event::Pins { hostname, pins } => self.change(hostname, |line| line.pins = pins.clone()),
-            Event::StepStarted { hostname, action, target, .. } => {
-                self.change(hostname, |line| line.doing = format!("{action}: {target}"))
-            }
-            Event::StepEnded { hostname, action, .. } => {
-                self.change(hostname, |line| line.doing = format!("{action} done"))
-            }
-            Event::StepFailed { hostname, action, says, .. } => {
-                self.change(hostname, |line| {
-                    line.doing = style::paint(style::BAD, format_args!("{action} failed: {says}"))
-                });
-            }
-            Event::StepPutOff { hostname, action, says, .. } => {
-                self.change(hostname, |line| {
-                    line.doing = style::paint(style::UNDERWAY, format_args!("{action} put off: {says}"));
-                });
-            }
-            Event::Waiting { hostname, action, what } => {
-                self.change(hostname, |line| line.doing = format!("{action} waits for {what}"))
-            }
-            Event::Note { says } => {
-                let _ = self.bars.println(for_people(Timestamp::now(), &format!("note: {says}")));
-            }
-            Event::Planned { .. } => self.stop_looking(),
-            Event::Looking { .. } | Event::Stuck { .. } | Event::LeftOver { .. } | Event::Summary(_) => {}
-        }
-    }
-
-    /// Says of the hostnames that were looked at what is next for them.
-    fn stop_looking(&self) {
-        let mut lines = self.lines.lock().unwrap_or_else(PoisonError::into_inner);
-        for (hostname, line) in lines.iter_mut().filter(|(_, line)| line.doing == LOOKING) {
-            let held = Pin::ALL.iter().all(|pin| line.pins.get(pin) == Some(&PinState::Held));
-            line.doing = if held { "nothing to do" } else { "waits for its turn" }.into();
-            self.show(hostname, line);
-        }
-    }
-
-    fn change(&self, hostname: &Hostname, change: impl FnOnce(&mut Line)) {
-        let mut lines = self.lines.lock().unwrap_or_else(PoisonError::into_inner);
-        if !lines.contains_key(hostname) {
-            if lines.len() >= MOST_LIVE {
-                return;
-            }
-            let bar = self.bars.add(ProgressBar::new_spinner());
-            // The template is constant and right; the default would only look different.
-            let template = ProgressStyle::with_template("{spinner} {wide_msg} {elapsed:>4}")
-                .unwrap_or_else(|_| ProgressStyle::default_spinner());
-            bar.set_style(template.tick_strings(&["◇", "◈", "◆", "◈", " "]));
-            bar.enable_steady_tick(TICK);
-            lines.insert(hostname.clone(), Line { bar, pins: PinStates::new(), doing: LOOKING.into() });
-        }
-        if let Some(line) = lines.get_mut(hostname) {
-            change(line);
-            self.show(hostname, line);
-        }
-    }
-
-    fn show(&self, hostname: &Hostname, line: &Line) {
-        let name = format!("{hostname:width$}", width = self.width);
-        let doing = for_people(Timestamp::now(), &line.doing);
-        line.bar.set_message(format!("{}  {name}  {doing}", marks(&line.pins)));
-    }
 }
 
 #[cfg(test)]
@@ -437,17 +361,15 @@ mod tests {
     fn a_pipe_is_told_each_thing_in_a_line_that_starts_with_its_name() {
         let hostname: Hostname = "api.larkfield.example".parse().unwrap();
         let (action, id) = ("alias", 7);
-        let line = |event: &Event| plain_line(event).unwrap_or_default();
+        let targets = HashMap::from([(7, "catalogue".to_owned())]);
+        let line = |event: &Event| plain_line(event, &targets).unwrap_or_default();
         for (event, expected) in [
             (Event::Looking { hostnames: 0, total: 9 }, ""),
             (Event::Looking { hostnames: 2, total: 9 }, "looking at 2 of 9 hostnames"),
-            (
-                Event::StepStarted { id, hostname: hostname.clone(), action, target: "catalogue".into() },
-                "api.larkfield.example: alias: catalogue",
-            ),
+            (Event::StepStarted { id, hostname: hostname.clone(), action, target: "catalogue".into() }, ""),
             (
                 Event::StepEnded { id, hostname: hostname.clone(), action, seconds: 0.25 },
-                "api.larkfield.example: alias done in 0.2 s",
+                "api.larkfield.example: alias: catalogue done in 0.2 s",
             ),
             (
                 Event::Waiting { hostname: hostname.clone(), action, what: "the resolver".into() },

@@ -120,7 +120,7 @@ fn print_text(report: &Report) -> Result<(), CliError> {
     for row in &report.certificates {
         table.add_row(certificate_cells(report.at, row));
     }
-    super::write_table(table, &[7, 8])?;
+    super::write_table(table, &[7, 8], &[8, 1, 7])?;
     let mut out = anstream::stdout();
     print_findings(&mut out, report.at, &report.hostnames)?;
     for row in report.certificates.iter().filter(|row| !row.is_held()) {
