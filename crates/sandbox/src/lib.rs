@@ -393,6 +393,13 @@ fn write_files(folder: &Path, files: &[(&str, String)]) -> Result<(), SandboxErr
         move |source| SandboxError::File { path, source }
     };
     std::fs::create_dir_all(folder).map_err(failed(folder))?;
+    // A sandbox that was killed left its files, with the list of it; all others are somebody's.
+    if !folder.join("sandbox.json").exists()
+        && let Some((name, _)) = files.iter().find(|(name, _)| folder.join(name).exists())
+    {
+        let exists = std::io::Error::new(std::io::ErrorKind::AlreadyExists, "it exists, and is no sandbox's");
+        return Err(SandboxError::File { path: folder.join(name), source: exists });
+    }
     for (name, text) in files {
         let path = folder.join(name);
         let mut options = std::fs::OpenOptions::new();

@@ -5,7 +5,7 @@ use std::io::Write as _;
 use std::path::Path;
 
 use clap::Args;
-use pindrel_sandbox::{DEFAULT_NET, Options, Sandbox};
+use pindrel_sandbox::{DEFAULT_NET, Listing, Options, Sandbox};
 
 use crate::commands::{cert, check, sandbox, settle, status};
 use crate::context::Context;
@@ -50,14 +50,18 @@ pub(crate) async fn run(context: &Context, args: &DemoArgs) -> Result<Status, Cl
     Ok(status)
 }
 
+/// The demo's manifest for a sandbox: another one may have the first network.
+pub(crate) fn manifest(listing: &Listing) -> String {
+    MANIFEST.replace(&format!("{DEFAULT_NET}."), &format!("{}.", listing.net))
+}
+
 async fn show(context: &Context, folder: &Path) -> Result<(Sandbox, Status), CliError> {
     say::opening(folder)?;
     let sandbox =
         Sandbox::start(&folder.join("sandbox"), Options::default()).await.map_err(|error| sandbox::failed(&error))?;
     let manifest = folder.join("pindrel.toml");
-    // Another sandbox may have the first network; this one has its own.
-    let text = MANIFEST.replace(&format!("{DEFAULT_NET}."), &format!("{}.", sandbox.listing().net));
-    fs::write(&manifest, text).map_err(|error| CliError::file(&manifest, "written", &error))?;
+    fs::write(&manifest, self::manifest(sandbox.listing()))
+        .map_err(|error| CliError::file(&manifest, "written", &error))?;
     let context = context.for_manifest(manifest);
 
     say::step("check", "The manifest says which hostnames should lead where. First it is read for mistakes.")?;

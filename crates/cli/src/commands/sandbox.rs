@@ -9,6 +9,8 @@ use clap::{Arg, Args, Subcommand};
 use pindrel_sandbox::control::{self, Switched};
 use pindrel_sandbox::{Options, Sandbox, SandboxError};
 
+use super::demo;
+use crate::args::Format;
 use crate::context::Context;
 use crate::error::{CliError, Status};
 use crate::output;
@@ -100,9 +102,9 @@ pub(crate) async fn run(context: &Context, command: SandboxCommand) -> Result<St
         SandboxCommand::Up(args) => up(context, &args).await,
         SandboxCommand::Down(args) => down(&args.folder).await,
         SandboxCommand::List(args) => list(context, &args.folder).await,
-        SandboxCommand::Break(args) => switch(&args.place.folder, &args.fault, true).await,
+        SandboxCommand::Break(args) => switch(context, &args.place.folder, &args.fault, true).await,
         SandboxCommand::Mend(args) => {
-            switch(&args.place.folder, args.fault.as_deref().unwrap_or_default(), false).await
+            switch(context, &args.place.folder, args.fault.as_deref().unwrap_or_default(), false).await
         }
     }
 }
@@ -127,11 +129,34 @@ async fn up(context: &Context, args: &UpArgs) -> Result<Status, CliError> {
         ..Options::default()
     };
     let sandbox = Sandbox::start(folder, options).await.map_err(|error| failed(&error))?;
+    let manifest = folder.join("pindrel.toml");
+    // The sandbox's own files stand beside it.
+    let text = demo::manifest(sandbox.listing()).replace("sandbox/", "");
+    let is_made = write_new(&manifest, &text)?;
     output::sandbox::print(context, folder, sandbox.listing(), &[])?;
-    if !context.quiet {
-        output::sandbox::print_how_to_stop(folder)?;
+    if !context.quiet && context.format == Format::Text {
+        output::sandbox::print_how_to_go_on(folder, &manifest)?;
     }
-    until_stopped(sandbox).await
+    let ended = until_stopped(sandbox).await;
+    // One that somebody has changed since stays.
+    if is_made && std::fs::read_to_string(&manifest).is_ok_and(|now| now == text) {
+        let _ = std::fs::remove_file(&manifest);
+        let _ = std::fs::remove_dir(folder);
+    }
+    ended
+}
+
+/// Writes a file, unless there is one; says whether it was written.
+fn write_new(path: &Path, text: &str) -> Result<bool, CliError> {
+    let opened = std::fs::File::options().write(true).create_new(true).open(path);
+    match opened {
+        Ok(mut file) => {
+            let written = std::io::Write::write_all(&mut file, text.as_bytes());
+            written.map(|()| true).map_err(|error| CliError::file(path, "written", &error))
+        }
+        Err(error) if error.kind() == std::io::ErrorKind::AlreadyExists => Ok(false),
+        Err(error) => Err(CliError::file(path, "written", &error)),
+    }
 }
 
 /// Keeps a sandbox running until Ctrl-C, a request to end, or `sandbox down`.
@@ -162,9 +187,13 @@ async fn list(context: &Context, folder: &Path) -> Result<Status, CliError> {
     Ok(Status::Done)
 }
 
-async fn switch(folder: &Path, fault: &str, on: bool) -> Result<Status, CliError> {
+async fn switch(context: &Context, folder: &Path, fault: &str, on: bool) -> Result<Status, CliError> {
     match control::switch(folder, fault, on).await {
-        Switched::Done => Ok(Status::Done),
+        Switched::Done => {
+            let broken = control::faults(folder).await.unwrap_or_default();
+            output::sandbox::print_faults(context, &broken)?;
+            Ok(Status::Done)
+        }
         Switched::NoSandbox => Err(absent(folder)),
         Switched::NoSuchFault => Err(CliError::Usage {
             says: format!("there is no fault \"{fault}\""),

@@ -46,10 +46,25 @@ pub(crate) fn print(context: &Context, folder: &Path, listing: &Listing, faults:
     Ok(())
 }
 
-/// Says how a sandbox in the foreground ends.
-pub(crate) fn print_how_to_stop(folder: &Path) -> Result<(), CliError> {
+/// Says how a sandbox in the foreground is used, and how it ends.
+pub(crate) fn print_how_to_go_on(folder: &Path, manifest: &Path) -> Result<(), CliError> {
     let mut out = anstream::stdout();
-    let down = style::paint(style::COMMAND, format_args!("pindrel sandbox down --folder {}", folder.display()));
+    let command = |text: String| style::paint(style::COMMAND, text);
+    writeln!(out, "In another terminal: {}", command(format!("pindrel -m {} settle", manifest.display())))?;
+    let down = command(format!("pindrel sandbox down --folder {}", folder.display()));
     writeln!(out, "Running until Ctrl-C, or from elsewhere: {down}")?;
+    Ok(())
+}
+
+/// Tells what is broken now.
+pub(crate) fn print_faults(context: &Context, broken: &[String]) -> Result<(), CliError> {
+    if context.format == Format::Json {
+        return super::json(&serde_json::json!({ "version": VERSION, "faults": broken }));
+    }
+    let mut out = anstream::stdout();
+    match broken {
+        [] => writeln!(out, "Nothing is broken.")?,
+        broken => writeln!(out, "Broken: {}.", broken.join(", "))?,
+    }
     Ok(())
 }

@@ -135,7 +135,11 @@ fn print_text(report: &Report) -> Result<(), CliError> {
     if !report.leftovers.is_empty() {
         sum.push_str(&style::paint(style::UNDERWAY, format_args!(", {} left over", report.leftovers.len())));
     }
-    writeln!(out, "{sum}.  {}", style::paint(style::FAINT, "◆ held  ◈ working  ◇ loose  ✕ blocked  · unknown"))?;
+    writeln!(out, "{sum}.")?;
+    // Who sees nothing but what is held needs no key to the marks.
+    if held < total {
+        writeln!(out, "{}", style::paint(style::FAINT, "◆ held  ◈ working  ◇ loose  ✕ blocked  · unknown"))?;
+    }
     Ok(())
 }
 

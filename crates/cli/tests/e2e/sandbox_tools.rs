@@ -144,8 +144,18 @@ async fn up_list_and_down_leave_nothing_behind() {
     assert_eq!(listing["endpoints"].as_array().unwrap().len(), 6);
     let second = workspace.run(&["sandbox", "up"]).ended(1);
     assert!(second.stderr.contains("runs in sandbox already"), "{}", second.stderr);
+    let made = workspace.run(&["-m", "sandbox/pindrel.toml", "check"]).ended(0);
+    assert!(made.stdout.contains("4 hostnames"), "a manifest that works: {}", made.stdout);
+    assert!(workspace.run(&["sandbox", "break", "limit"]).ended(0).stdout.contains("Broken: limit."));
+    assert!(workspace.run(&["sandbox", "mend"]).ended(0).stdout.contains("Nothing is broken."));
     workspace.run(&["sandbox", "down"]).ended(0);
     assert!(up.wait().unwrap().success());
     assert!(!workspace.path().join("sandbox").exists());
     workspace.run(&["sandbox", "list"]).ended(1);
+
+    // A folder with somebody else's files is left as it is.
+    workspace.write("edge.token", "mine");
+    let refused = workspace.run(&["sandbox", "up", "--folder", "."]).ended(1);
+    assert!(refused.stderr.contains("is no sandbox's"), "{}", refused.stderr);
+    assert_eq!(workspace.read("edge.token"), "mine");
 }
