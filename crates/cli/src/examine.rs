@@ -134,6 +134,10 @@ impl Context {
                 problems.report("bad-delivery", span.clone(), message, "write the file's name as well");
                 continue;
             }
+            if path.is_symlink() {
+                let message = format!("{} is a link, and would be replaced by a file", value.display());
+                warnings.report("replaced-link", span.clone(), message, "deliver to the file that it leads to");
+            }
             let Some(real) = real else {
                 let message = format!("the folder of {} does not exist on this machine", value.display());
                 warnings.report(

@@ -163,3 +163,20 @@ async fn a_name_that_a_wildcard_answers_is_answered_all_the_time() {
     workspace.run(&["cert", "renew", "live.larkfield.example"]).ended(0);
     assert!(resolves());
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_record_of_any_type_in_the_way_of_an_alias_is_told_as_that() {
+    let test = "a_record_of_any_type_in_the_way_of_an_alias_is_told_as_that";
+    let Some(world) = RealWorld::start(test, RealOptions::default()).await else { return };
+    let listing = world.sandbox.listing().clone();
+    world.update("api", "SSHFP", &format!("4 2 {}", "ab".repeat(32)));
+    let workspace = world.workspace(PINDREL, |manifest| {
+        manifest.endpoint(&listing, "catalogue", "gateway").hostname("api.larkfield.example", "catalogue", "")
+    });
+    for _ in 0..2 {
+        let ran = workspace.run(&["settle"]).ended(1);
+        assert!(ran.stdout.contains("has records of a type that cannot stand beside an alias"), "{}", ran.stdout);
+        assert!(ran.stdout.contains("dig api.larkfield.example ANY"), "{}", ran.stdout);
+    }
+    assert!(world.dig(world.primary, "api.larkfield.example", "SSHFP").starts_with("4 2"));
+}

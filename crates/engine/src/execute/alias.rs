@@ -5,7 +5,7 @@ use pindrel_core::facts::AliasView;
 use pindrel_core::findings::{Code, Finding};
 use pindrel_core::pin::Pin;
 use pindrel_core::pins::PinState;
-use pindrel_core::records::{NameChange, RecordSet, ZoneChange, in_words};
+use pindrel_core::records::{NameChange, RecordSet, ZoneChange, in_words, same_data};
 use pindrel_dns::ZoneError;
 use pindrel_state::Claim;
 
@@ -35,6 +35,16 @@ impl Engine {
             match changed {
                 // It has the same records as the wildcard, of its own.
                 Err(ZoneError::Changed { .. }) if fact.value.wildcard.is_some() => fact.value.wildcard = None,
+                Err(ZoneError::Changed { .. })
+                    if same_data(&first_gives(&fact.value), &first_gives(&self.observe_alias(id).await.value)) =>
+                {
+                    // Nobody changed what was seen: something else is there, and stays.
+                    let says = format!(
+                        "{hostname} has records of a type that cannot stand beside an alias, and that Pindrel does not look for"
+                    );
+                    let remedy = format!("Find them with: dig {hostname} ANY; delete them, or let the name be");
+                    return Err(Finding::of(Code::AliasConflict, says, remedy));
+                }
                 changed => {
                     changed.map_err(|error| error.finding(Pin::Alias))?;
                     fact = self.observe_alias(id).await;

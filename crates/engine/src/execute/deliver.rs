@@ -33,6 +33,10 @@ const KEPT_OUTPUT: usize = 2000;
 const MAX_OUTPUT: usize = 16 * 1024;
 /// How long the output of a command that has ended may take to end too.
 const OUTPUT_PATIENCE: std::time::Duration = std::time::Duration::from_millis(300);
+/// What the names of files begin with that are not whole yet.
+const TEMPORARY: &str = ".pindrel-";
+/// How old such a file is at least that nobody writes any more.
+const ABANDONED: std::time::Duration = std::time::Duration::from_secs(600);
 /// How long listeners may take to serve what was delivered.
 const SERVED: std::time::Duration = std::time::Duration::from_secs(30);
 /// How long a command that must end may take to end by itself.
@@ -284,6 +288,7 @@ pub(crate) fn replace_file(
     (user, group): (Option<u32>, Option<u32>),
 ) -> std::io::Result<()> {
     let (mut file, folder) = temporary_beside(path)?;
+    sweep(&folder);
     file.write_all(bytes)?;
     file.as_file().set_permissions(std::fs::Permissions::from_mode(mode))?;
     if user.is_some() || group.is_some() {
@@ -306,10 +311,26 @@ pub(crate) fn create_file(path: &Path, bytes: &[u8], mode: u32) -> std::io::Resu
     std::fs::File::open(folder)?.sync_all()
 }
 
+/// Removes what a run left behind that was killed between writing a file and giving it its name: it
+/// may hold a private key.
+fn sweep(folder: &Path) {
+    let Ok(entries) = std::fs::read_dir(folder) else { return };
+    for entry in entries.flatten().filter(|entry| entry.file_name().to_string_lossy().starts_with(TEMPORARY)) {
+        let old = entry.metadata().is_ok_and(|metadata| {
+            let age = metadata.modified().ok().and_then(|modified| modified.elapsed().ok());
+            metadata.is_file() && age.is_some_and(|age| age > ABANDONED)
+        });
+        if old {
+            // Whoever may not remove it did not write it.
+            let _ = std::fs::remove_file(entry.path());
+        }
+    }
+}
+
 fn temporary_beside(path: &Path) -> std::io::Result<(tempfile::NamedTempFile, PathBuf)> {
     let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty());
     let folder = folder.map_or_else(|| PathBuf::from("."), Path::to_owned);
-    Ok((tempfile::Builder::new().prefix(".pindrel-").tempfile_in(&folder)?, folder))
+    Ok((tempfile::Builder::new().prefix(TEMPORARY).tempfile_in(&folder)?, folder))
 }
 
 fn owner_id(delivery: &Delivery) -> Result<Option<u32>, Finding> {
@@ -359,6 +380,15 @@ mod tests {
                 assert_ne!(text, bytes);
             }
         }
+        // What a killed run left is swept, and what is being written is not.
+        let left = folder.path().join(".pindrel-left");
+        std::fs::write(&left, "a private key").unwrap();
+        replace_file(&path, b"", 0o440, (None, None)).unwrap();
+        assert!(left.exists());
+        let long_ago = std::time::SystemTime::now() - ABANDONED - std::time::Duration::from_secs(1);
+        std::fs::File::options().write(true).open(&left).unwrap().set_modified(long_ago).unwrap();
+        replace_file(&path, b"", 0o440, (None, None)).unwrap();
+        assert!(!left.exists());
         // A folder in its place, and a folder that is not there: nothing is left behind.
         let taken = folder.path().join("taken");
         std::fs::create_dir(&taken).unwrap();
