@@ -5,6 +5,7 @@ use std::collections::{BTreeMap, HashSet};
 
 use futures::StreamExt as _;
 use futures::stream;
+use pindrel_acme::TransportError;
 use pindrel_core::desired::{AuthorityId, CertificateId};
 use pindrel_core::findings::Finding;
 use pindrel_state::CertificateRow;
@@ -53,14 +54,24 @@ impl Engine {
             }
         });
         let mut asked = asked.buffer_unordered(self.bounds.at_once);
+        let mut refused = None;
         while let Some((certificate, mut row, answer)) = asked.next().await {
-            // The first that fails stands for all: an authority that is down is not asked
-            // a thousand times.
-            row.held.window = Some(answer.map_err(transport_failed)?);
+            let window = match answer {
+                Ok(window) => window,
+                // What is wrong with one certificate says nothing of the others.
+                Err(error @ (TransportError::Refused { .. } | TransportError::Malformed { .. })) => {
+                    refused.get_or_insert(transport_failed(error));
+                    continue;
+                }
+                // The first that fails stands for all: an authority that is down is not asked
+                // a thousand times.
+                Err(error) => return Err(transport_failed(error)),
+            };
+            row.held.window = Some(window);
             row.renew_at = row.held.due_at(self.desired.certificate(certificate).terms.renewal);
             self.state.update_certificate(&row).await.map_err(state_failed)?;
             self.know_certificate(certificate, row).await;
         }
-        Ok(())
+        refused.map_or(Ok(()), Err)
     }
 }
