@@ -34,26 +34,25 @@ impl Context {
     /// Reads the manifest; `-` is the standard input.
     fn read_manifest(&self) -> Result<String, CliError> {
         let path = if self.manifest == Path::new("-") { Path::new("/dev/stdin") } else { &self.manifest };
-        let bytes = files::read_at_most(path, MAX_MANIFEST_BYTES).map_err(|error| match error.kind() {
+        let mut bytes = files::read_at_most(path, MAX_MANIFEST_BYTES).map_err(|error| match error.kind() {
             std::io::ErrorKind::NotFound => CliError::NoManifest { path: self.manifest.display().to_string() },
             _ => CliError::file(&self.manifest, "read", &error),
         })?;
-        let text = match bytes.strip_prefix(b"\xef\xbb\xbf") {
-            Some(rest) => str::from_utf8(rest),
-            None => str::from_utf8(&bytes),
-        };
-        text.map(str::to_owned).map_err(|error| {
-            let why = match bytes.as_slice() {
+        // A manifest holds no secrets: it is taken as it is, not copied and wiped.
+        let text = String::from_utf8(std::mem::take(&mut *bytes)).map_err(|error| {
+            let (upto, bytes) = (error.utf8_error().valid_up_to(), error.as_bytes());
+            let why = match bytes {
                 [0xff, 0xfe, ..] | [0xfe, 0xff, ..] => "it is UTF-16".to_owned(),
                 bytes => {
-                    let before = &bytes[..error.valid_up_to()];
-                    let line = before.iter().filter(|byte| **byte == b'\n').count() + 1;
-                    let byte = bytes.get(error.valid_up_to()).copied().unwrap_or_default();
+                    let line = bytes[..upto].iter().filter(|byte| **byte == b'\n').count() + 1;
+                    let byte = bytes.get(upto).copied().unwrap_or_default();
                     format!("byte {byte:#04x} in line {line}; perhaps it is Latin-1")
                 }
             };
             CliError::Encoding { path: self.manifest.display().to_string(), why }
-        })
+        })?;
+        // A mark at the start says that it is UTF-8, and is no part of the text.
+        Ok(text.strip_prefix('\u{feff}').map(str::to_owned).unwrap_or(text))
     }
 
     fn try_secrets(&self, manifest: &Manifest, problems: &mut Diagnostics, warnings: &mut Diagnostics) {
