@@ -212,7 +212,7 @@ async fn an_authority_that_does_not_answer_is_given_up() {
     let authority = connect(&server).await.unwrap();
     let mut failed = Vec::new();
     for _ in 0..26 {
-        failed.push(authority.send(&key, ACCOUNT, None, &Payload::PostAsGet).await.unwrap_err());
+        failed.push(authority.send(&key, ACCOUNT, None, &Payload::Json(json!({}))).await.unwrap_err());
     }
     assert!(failed[..24].iter().all(TransportError::may_have_acted), "{:?}", failed[0]);
     let given_up = |error: &TransportError| matches!(error, TransportError::GivenUp { .. });
