@@ -432,7 +432,8 @@ impl HttpAuthority {
         let url = target.as_str();
         let mut nonce_tries = 0;
         let mut busy_tries = 0;
-        let mut read_tries = 0;
+        // What only reads may be sent again; all else is read before it is repeated.
+        let mut reads_left = if *payload == Payload::PostAsGet { READ_TRIES } else { 0 };
         loop {
             let nonce = self.nonce().await?;
             let who = Signer { jwk: signer.jwk(), account };
@@ -447,17 +448,7 @@ impl HttpAuthority {
                 let _slot = self.slots.acquire().await.ok();
                 self.client.send(Method::POST, target.clone(), build).await
             };
-            let response = match sent {
-                // What only reads may be sent again; all else is read before it is repeated.
-                Err(error @ HttpError::Interrupted { .. })
-                    if *payload == Payload::PostAsGet && read_tries < READ_TRIES =>
-                {
-                    read_tries += 1;
-                    tracing::info!(url, %error, "a request that only reads is sent again");
-                    continue;
-                }
-                sent => sent?,
-            };
+            let Some(response) = unless_interrupted(sent, &mut reads_left, &target)? else { continue };
             self.keep_nonce(&response);
             let status = response.status.as_u16();
             let problem = (status >= 400).then(|| Problem::read(status, &response.body));
@@ -521,22 +512,32 @@ fn is_of_link(url: &Url) -> bool {
     }
 }
 
+/// Returns the response; `None` where the request was interrupted and is to be sent again, which is
+/// counted in `left`.
+fn unless_interrupted(
+    sent: Result<Response, HttpError>,
+    left: &mut u32,
+    url: &Url,
+) -> Result<Option<Response>, TransportError> {
+    match sent {
+        Err(error @ HttpError::Interrupted { .. }) if *left > 0 => {
+            *left -= 1;
+            tracing::info!(%url, %error, "a request that only reads is sent again");
+            Ok(None)
+        }
+        sent => Ok(Some(sent?)),
+    }
+}
+
 /// Sends an unsigned request, waiting where the authority is busy.
 async fn patiently(client: &Client, slots: &Semaphore, method: Method, url: &Url) -> Result<Response, TransportError> {
-    let (mut tries, mut read_tries) = (0, 0);
+    let (mut tries, mut reads_left) = (0, READ_TRIES);
     loop {
         let sent = {
             let _slot = slots.acquire().await.ok();
             client.send(method.clone(), url.clone(), |request| request).await
         };
-        let response = match sent {
-            Err(error @ HttpError::Interrupted { .. }) if read_tries < READ_TRIES => {
-                read_tries += 1;
-                tracing::info!(%url, %error, "a request that only reads is sent again");
-                continue;
-            }
-            sent => sent?,
-        };
+        let Some(response) = unless_interrupted(sent, &mut reads_left, url)? else { continue };
         let busy = matches!(response.status.as_u16(), 429 | 503) && tries < BUSY_TRIES;
         let Some(wait) = busy_wait(&response).filter(|_| busy) else { return Ok(response) };
         tries += 1;
