@@ -1,9 +1,10 @@
 //! What Pindrel wrote for hostnames that the manifest no longer names, and that is still there.
 
-use std::collections::HashSet;
+use std::collections::{BTreeSet, HashSet};
 
 use futures::StreamExt as _;
 use futures::stream;
+use pindrel_core::desired::ZoneId;
 use pindrel_core::facts::{BindingView, Fact};
 use pindrel_core::findings::{Code, Finding};
 use pindrel_core::name::Hostname;
@@ -12,6 +13,7 @@ use pindrel_state::HostnameRow;
 use serde::Serialize;
 
 use crate::failure::EngineError;
+use crate::observe::binding;
 use crate::run::Engine;
 
 /// A hostname that the manifest no longer names, for which something is still there.
@@ -53,9 +55,17 @@ impl Engine {
     /// name. With `forget`, what is gone is forgotten; then the caller holds the lock of the
     /// state.
     pub(crate) async fn leftovers(&self, unlisted: &[String], forget: bool) -> Result<Vec<Leftover>, EngineError> {
-        let hostnames = unlisted.iter().filter_map(|name| name.parse::<Hostname>().ok());
-        let looks = stream::iter(hostnames)
-            .map(async |hostname| self.leftover(hostname, forget).await)
+        let mut rows = Vec::new();
+        for hostname in unlisted.iter().filter_map(|name| name.parse::<Hostname>().ok()) {
+            rows.extend(self.state.hostname(&hostname).await?);
+        }
+        // Each zone once, however many hostnames lie in it.
+        let zones: BTreeSet<ZoneId> = rows.iter().filter_map(|row| self.zone_to_ask(row)).collect();
+        for zone in zones {
+            self.know_zone(zone).await?;
+        }
+        let looks = stream::iter(rows)
+            .map(async |row| self.leftover(row, forget).await)
             .buffered(self.bounds.at_once)
             .collect::<Vec<_>>();
         looks.await.into_iter().filter_map(Result::transpose).collect()
@@ -64,22 +74,17 @@ impl Engine {
     /// The hostnames that the state knows and the manifest does not name.
     pub(crate) async fn unlisted(&self) -> Result<Vec<String>, EngineError> {
         let listed: HashSet<&str> = self.desired.hostnames.iter().map(|wanted| wanted.hostname.as_str()).collect();
-        let (mut unlisted, mut after) = (Vec::new(), String::new());
-        loop {
-            let page = self.state.hostname_summaries(&after, super::observe::PAGE).await?;
-            let whole = page.len() == super::observe::PAGE;
-            let last = page.last().map(|summary| summary.hostname.clone());
-            let names = page.into_iter().map(|summary| summary.hostname);
-            unlisted.extend(names.filter(|name| !listed.contains(name.as_str())));
-            match last {
-                Some(last) if whole => after = last,
-                _ => return Ok(unlisted),
-            }
-        }
+        let mut unlisted = Vec::new();
+        self.each_summary(|summary| {
+            let is_listed = listed.contains(summary.hostname.as_str());
+            unlisted.extend((!is_listed).then_some(summary.hostname));
+        })
+        .await?;
+        Ok(unlisted)
     }
 
-    async fn leftover(&self, hostname: Hostname, forget: bool) -> Result<Option<Leftover>, EngineError> {
-        let Some(mut row) = self.state.hostname(&hostname).await? else { return Ok(None) };
+    async fn leftover(&self, mut row: HostnameRow, forget: bool) -> Result<Option<Leftover>, EngineError> {
+        let hostname = row.hostname.clone();
         if !row.ownership.is_empty() {
             self.look_at_leftover(&mut row).await?;
         }
@@ -135,16 +140,18 @@ impl Engine {
         Ok(Some(Leftover { hostname, what, finding: Finding::of(Code::LeftOver, says, remedy).seen(evidence) }))
     }
 
+    /// The zone where the alias of such a hostname is to be looked at again.
+    fn zone_to_ask(&self, row: &HostnameRow) -> Option<ZoneId> {
+        let now = self.clock.now();
+        let is_fresh = row.facts.alias.as_ref().is_some_and(|fact| self.is_fresh(fact.seen.as_second(), now));
+        if row.ownership.is_empty() || is_fresh { None } else { self.desired.zone_of(&row.hostname) }
+    }
+
     /// Looks again at what is older than the age allowed, and stores it.
     async fn look_at_leftover(&self, row: &mut HostnameRow) -> Result<(), EngineError> {
         let now = self.clock.now();
-        let fresh = |seen: jiff::Timestamp| self.is_fresh(seen.as_second(), now);
         let mut changed = false;
-        let zone = self.desired.zone_of(&row.hostname);
-        if let Some(zone) = zone.filter(|_| !row.facts.alias.as_ref().is_some_and(|fact| fresh(fact.seen))) {
-            if self.zone_fact(zone).is_none() {
-                self.look_at_zone(zone).await?;
-            }
+        if let Some(zone) = self.zone_to_ask(row) {
             let owner = row.hostname.owner();
             let at_apex = self.desired.zone(zone).name == owner;
             let value = self.drivers.lookups().alias(&self.zone_servers(zone), &owner, at_apex).await;
@@ -156,23 +163,12 @@ impl Engine {
                 row.facts.bindings.remove(key);
                 continue;
             };
-            if row.facts.bindings.get(key).is_some_and(|fact| fresh(fact.seen)) {
+            if row.facts.bindings.get(key).is_some_and(|fact| self.is_fresh(fact.seen.as_second(), now)) {
                 continue;
             }
-            let looked = match self.drivers.platform(endpoint) {
-                Ok(platform) => platform.binding(&endpoint.id, &row.hostname).await,
-                // Its secret cannot be read: the command says so where it matters.
-                Err(_) => continue,
-            };
-            let value = match looked {
-                Ok(None) => BindingView::Absent,
-                Ok(Some(bound)) => BindingView::Present {
-                    binding: bound.binding,
-                    deployment: bound.deployment,
-                    served: pindrel_core::facts::ServedView::NotTried,
-                },
-                Err(error) => BindingView::Unreachable { why: error.into_fact() },
-            };
+            // Its secret cannot be read: the command says so where it matters.
+            let Ok(platform) = self.drivers.platform(endpoint) else { continue };
+            let value = binding::managed(platform.as_ref(), &endpoint.id, &row.hostname).await;
             row.facts.bindings.insert(key.clone(), Fact { seen: self.clock.now(), value });
             changed = true;
         }

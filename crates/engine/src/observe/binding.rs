@@ -6,7 +6,9 @@ use futures::future::join_all;
 use pindrel_core::desired::{EndpointId, HostnameId};
 use pindrel_core::endpoint::{Deployment, EndpointInfo};
 use pindrel_core::facts::{BindingView, Fact, ServedView, Unreachable};
+use pindrel_core::name::Hostname;
 use pindrel_core::values::is_link_local;
+use pindrel_edge::Platform;
 use pindrel_probe::ProbeError;
 
 use crate::run::Engine;
@@ -23,20 +25,13 @@ impl Engine {
             let value = BindingView::Unmanaged { served: self.see_served(id, &info).await };
             return Some(Fact { seen: self.clock.now(), value });
         }
-        let value = match self.drivers.platform(self.desired.endpoint(endpoint)) {
+        let mut value = match self.drivers.platform(self.desired.endpoint(endpoint)) {
             Err(finding) => BindingView::Unreachable { why: Unreachable::NotAsked { detail: finding.says } },
-            Ok(platform) => match platform.binding(&info.id, &wanted.hostname).await {
-                Err(error) => BindingView::Unreachable { why: error.into_fact() },
-                Ok(None) => BindingView::Absent,
-                Ok(Some(bound)) => {
-                    let served = match bound.deployment {
-                        Deployment::Deployed => self.see_served(id, &info).await,
-                        _ => ServedView::NotTried,
-                    };
-                    BindingView::Present { binding: bound.binding, deployment: bound.deployment, served }
-                }
-            },
+            Ok(platform) => managed(platform.as_ref(), &info.id, &wanted.hostname).await,
         };
+        if let BindingView::Present { deployment: Deployment::Deployed, served, .. } = &mut value {
+            *served = self.see_served(id, &info).await;
+        }
         Some(Fact { seen: self.clock.now(), value })
     }
 
@@ -72,6 +67,17 @@ impl Engine {
             (Some((place, why)), _) => ServedView::Failed { address: Some(place), why },
             (None, Some(sha256)) if serves => ServedView::Certificate { sha256 },
             (None, _) => ServedView::Failed { address: None, why: Unreachable::NoneKnown },
+        }
+    }
+}
+
+/// What a platform says of a binding; nothing is connected to.
+pub(crate) async fn managed(platform: &dyn Platform, endpoint: &str, hostname: &Hostname) -> BindingView {
+    match platform.binding(endpoint, hostname).await {
+        Err(error) => BindingView::Unreachable { why: error.into_fact() },
+        Ok(None) => BindingView::Absent,
+        Ok(Some(bound)) => {
+            BindingView::Present { binding: bound.binding, deployment: bound.deployment, served: ServedView::NotTried }
         }
     }
 }

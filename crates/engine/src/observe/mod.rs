@@ -2,7 +2,7 @@
 
 mod alias;
 mod answer;
-mod binding;
+pub(crate) mod binding;
 mod certificate;
 mod endpoint;
 mod zone;
@@ -15,6 +15,7 @@ use jiff::Timestamp;
 use pindrel_core::desired::{CertificateId, EndpointId, HostnameId, ZoneId};
 use pindrel_core::facts::{HostnameFacts, HostnameKnowledge, is_fresh};
 use pindrel_core::pins::Pins;
+use pindrel_state::HostnameSummary;
 
 use crate::events::Event;
 use crate::failure::EngineError;
@@ -25,7 +26,7 @@ use crate::settle::Scope;
 pub(crate) use certificate::read_bounded;
 
 /// How many summaries of hostnames are read at once.
-pub(crate) const PAGE: usize = 5_000;
+const PAGE: usize = 5_000;
 
 /// The hostnames that are worth looking at.
 pub(crate) struct Surveyed {
@@ -68,27 +69,34 @@ impl Engine {
         let ids: HashMap<&str, HostnameId> =
             scope.hostnames.iter().map(|id| (self.desired.hostname(*id).hostname.as_str(), *id)).collect();
         let mut settled = vec![false; self.desired.hostnames.len()];
+        self.each_summary(|summary| {
+            let Some(id) = ids.get(summary.hostname.as_str()) else {
+                unlisted.extend(scope.leftovers.then_some(summary.hostname));
+                return;
+            };
+            settled[id.0 as usize] = summary.held
+                && now.as_second() < summary.due_secs
+                && self.is_fresh(summary.seen_secs, now)
+                && !due.contains(&self.desired.hostname(*id).certificate)
+                && summary.wanted == self.digests.of(&self.desired, *id);
+        })
+        .await?;
+        Ok(Surveyed { open: scope.hostnames.iter().copied().filter(|id| !settled[id.0 as usize]).collect(), unlisted })
+    }
+
+    /// Calls `visit` with the summary of every hostname that the state knows, in their order; a part
+    /// of them is in memory at a time.
+    pub(crate) async fn each_summary(&self, mut visit: impl FnMut(HostnameSummary)) -> Result<(), EngineError> {
         let mut after = String::new();
         loop {
-            let mut page = self.state.hostname_summaries(&after, PAGE).await?;
-            for summary in &page {
-                let Some(id) = ids.get(summary.hostname.as_str()) else {
-                    unlisted.extend(scope.leftovers.then(|| summary.hostname.clone()));
-                    continue;
-                };
-                settled[id.0 as usize] = summary.held
-                    && now.as_second() < summary.due_secs
-                    && self.is_fresh(summary.seen_secs, now)
-                    && !due.contains(&self.desired.hostname(*id).certificate)
-                    && summary.wanted == self.digests.of(&self.desired, *id);
-            }
-            let whole = page.len() == PAGE;
-            match page.pop() {
-                Some(last) if whole => after = last.hostname,
-                _ => break,
+            let page = self.state.hostname_summaries(&after, PAGE).await?;
+            let last = page.last().filter(|_| page.len() == PAGE).map(|last| last.hostname.clone());
+            page.into_iter().for_each(&mut visit);
+            match last {
+                Some(last) => after = last,
+                None => return Ok(()),
             }
         }
-        Ok(Surveyed { open: scope.hostnames.iter().copied().filter(|id| !settled[id.0 as usize]).collect(), unlisted })
     }
 
     /// Loads what is known of a hostname, where this run has not done so yet.
