@@ -152,11 +152,11 @@ impl Context {
                 let message = format!("{} is {what}, and would be overwritten", value.display());
                 problems.report("bad-delivery", span.clone(), message, "deliver to a file of its own");
             }
-            for (what, name, exists) in [
-                ("user", &delivery.owner, files::has_user as fn(&str) -> bool),
-                ("group", &delivery.group, files::has_group),
+            for (what, name, id_of) in [
+                ("user", &delivery.owner, files::user_id as fn(&str) -> Option<u32>),
+                ("group", &delivery.group, files::group_id),
             ] {
-                if let Some(name) = name.as_ref().filter(|name| !exists(name)) {
+                if let Some(name) = name.as_ref().filter(|name| id_of(name).is_none()) {
                     let message = format!("there is no {what} \"{name}\" on this machine");
                     warnings.report(
                         "unknown-owner",

@@ -5,6 +5,7 @@ use std::io::{Error, ErrorKind, Read as _, Result};
 use std::os::unix::fs::OpenOptionsExt as _;
 use std::path::Path;
 
+use nix::unistd::{Group, User};
 use zeroize::Zeroizing;
 
 /// Reads a file; what was read is wiped when it is no longer needed.
@@ -41,12 +42,12 @@ pub fn read_text(path: &Path, most: u64) -> Result<String> {
     String::from_utf8(std::mem::take(&mut *bytes)).map_err(|error| Error::new(ErrorKind::InvalidData, error))
 }
 
-/// Says whether this machine has a user of that name.
-pub fn has_user(name: &str) -> bool {
-    nix::unistd::User::from_name(name).is_ok_and(|user| user.is_some())
+/// Returns the number of the user of that name, where this machine has one.
+pub fn user_id(name: &str) -> Option<u32> {
+    User::from_name(name).ok().flatten().map(|user| user.uid.as_raw())
 }
 
-/// Says whether this machine has a group of that name.
-pub fn has_group(name: &str) -> bool {
-    nix::unistd::Group::from_name(name).is_ok_and(|group| group.is_some())
+/// Returns the number of the group of that name, where this machine has one.
+pub fn group_id(name: &str) -> Option<u32> {
+    Group::from_name(name).ok().flatten().map(|group| group.gid.as_raw())
 }

@@ -8,7 +8,7 @@ use std::process::Stdio;
 use std::sync::{Arc, Mutex, PoisonError};
 
 use nix::sys::signal::{Signal, killpg};
-use nix::unistd::{Group, Pid, User};
+use nix::unistd::Pid;
 use pindrel_core::delivery::{Command, Contents, Delivery, Piece};
 use pindrel_core::desired::CertificateId;
 use pindrel_core::display_text::io_reason;
@@ -25,6 +25,7 @@ use zeroize::Zeroizing;
 
 use super::{Progress, Wait};
 use crate::failure::{internal, secret_unreadable, state_failed};
+use crate::files;
 use crate::run::Engine;
 
 /// How much of a command's output is kept: its end.
@@ -35,7 +36,7 @@ const MAX_OUTPUT: usize = 16 * 1024;
 const OUTPUT_PATIENCE: std::time::Duration = std::time::Duration::from_millis(300);
 /// What the names of files begin with that are not whole yet.
 const TEMPORARY: &str = ".pindrel-";
-/// How old such a file is at least that nobody writes any more.
+/// The age from which such a file counts as abandoned.
 const ABANDONED: std::time::Duration = std::time::Duration::from_secs(600);
 /// How long listeners may take to serve what was delivered.
 const SERVED: std::time::Duration = std::time::Duration::from_secs(30);
@@ -71,18 +72,11 @@ impl Engine {
             self.tell_waiting(hostname, "deliver", what);
             self.journal(Moment::Begun, "command", &wanted.name, shown.clone()).await?;
             let ended = self.run_command(command, &row).await;
-            let run = CommandRun {
-                certificate: wanted.name.clone(),
-                command: shown.clone(),
-                sha256: row.held.sha256,
-                at: self.clock.now(),
-                succeeded: ended.is_ok(),
-                says: match &ended {
-                    Ok(output) => (!output.is_empty()).then(|| output.clone()),
-                    Err(why) => Some(why.clone()),
-                },
+            let says = match &ended {
+                Ok(output) => (!output.is_empty()).then(|| output.clone()),
+                Err(why) => Some(why.clone()),
             };
-            self.state.persist_command_run(&run).await.map_err(state_failed)?;
+            self.persist_run(command, &row, ended.is_ok(), says).await?;
             let moment = if ended.is_ok() { Moment::Done } else { Moment::Failed };
             self.journal(moment, "command", &wanted.name, shown.clone()).await?;
             if let Err(why) = ended {
@@ -100,17 +94,27 @@ impl Engine {
     /// Notes that every command has to run again.
     async fn expect_commands(&self, id: CertificateId, row: &CertificateRow) -> Result<(), Finding> {
         for command in &self.desired.certificate(id).terms.after {
-            let run = CommandRun {
-                certificate: row.name.clone(),
-                command: command.to_string(),
-                sha256: row.held.sha256,
-                at: self.clock.now(),
-                succeeded: false,
-                says: None,
-            };
-            self.state.persist_command_run(&run).await.map_err(state_failed)?;
+            self.persist_run(command, row, false, None).await?;
         }
         Ok(())
+    }
+
+    async fn persist_run(
+        &self,
+        command: &Command,
+        row: &CertificateRow,
+        succeeded: bool,
+        says: Option<String>,
+    ) -> Result<(), Finding> {
+        let run = CommandRun {
+            certificate: row.name.clone(),
+            command: command.to_string(),
+            sha256: row.held.sha256,
+            at: self.clock.now(),
+            succeeded,
+            says,
+        };
+        self.state.persist_command_run(&run).await.map_err(state_failed)
     }
 
     /// Waits for the listeners that do not serve the certificate yet.
@@ -205,14 +209,14 @@ impl Engine {
     }
 }
 
-/// The processes of a command that has not ended: killed as a whole when nobody waits for them any
-/// more, as when the run is stopped.
+/// The processes of a command that has not ended: killed as a whole when nothing waits for them, as
+/// when the run is stopped.
 struct ProcessGroup(Option<Pid>);
 
 impl ProcessGroup {
     fn signal(&self, signal: Signal) {
         if let Some(group) = self.0 {
-            // A group that has ended by itself cannot be ended any more.
+            // It fails where the group has already ended by itself.
             let _ = killpg(group, signal);
         }
     }
@@ -335,14 +339,12 @@ fn temporary_beside(path: &Path) -> std::io::Result<(tempfile::NamedTempFile, Pa
 
 fn owner_id(delivery: &Delivery) -> Result<Option<u32>, Finding> {
     let Some(name) = &delivery.owner else { return Ok(None) };
-    let user = User::from_name(name).ok().flatten();
-    user.map(|user| Some(user.uid.as_raw())).ok_or_else(|| nobody("user", name, delivery))
+    files::user_id(name).map(Some).ok_or_else(|| nobody("user", name, delivery))
 }
 
 fn group_id(delivery: &Delivery) -> Result<Option<u32>, Finding> {
     let Some(name) = &delivery.group else { return Ok(None) };
-    let group = Group::from_name(name).ok().flatten();
-    group.map(|group| Some(group.gid.as_raw())).ok_or_else(|| nobody("group", name, delivery))
+    files::group_id(name).map(Some).ok_or_else(|| nobody("group", name, delivery))
 }
 
 fn nobody(what: &str, name: &str, delivery: &Delivery) -> Finding {
