@@ -5,7 +5,7 @@ use std::fmt;
 
 use pindrel_core::desired::{EndpointId, HostnameId};
 use pindrel_core::endpoint::Binding;
-use pindrel_core::facts::{BindingView, EndpointKey, Ownership, ServedView};
+use pindrel_core::facts::{BindingView, EndpointKey, EndpointView, Ownership, ServedView};
 use pindrel_core::findings::Finding;
 use pindrel_core::name::Hostname;
 use pindrel_core::pins::{Known, differences};
@@ -137,8 +137,7 @@ impl Engine {
         if let Some(given) = given.filter(|given| !own.wrote_alias(given)) {
             let mut proofs = Vec::new();
             for (other, entry) in (0u32..).map(EndpointId).zip(&self.desired.endpoints) {
-                if let Some(pindrel_core::facts::EndpointView::Listed(info)) =
-                    knowledge.endpoints.get(&other).map(|fact| &fact.value)
+                if let Some(EndpointView::Listed(info)) = knowledge.endpoints.get(&other).map(|fact| &fact.value)
                     && same_data(given, &wanted.alias(&self.desired, info))
                 {
                     proofs.push(Proof::LeadsTo(entry.name.clone()));

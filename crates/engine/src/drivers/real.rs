@@ -216,15 +216,18 @@ impl Lookups for RealDrivers {
     }
 
     async fn alias(&self, servers: &[SocketAddr], owner: &DnsName, at_apex: bool) -> AliasView {
-        let (spared, asked): (Vec<_>, Vec<_>) =
-            servers.iter().map(|server| (*server, self.outages.of(*server))).partition(|(_, why)| why.is_some());
-        let asked: Vec<SocketAddr> = asked.into_iter().map(|(server, _)| server).collect();
+        let (mut asked, mut spared) = (Vec::new(), Vec::new());
+        for server in servers.iter().copied() {
+            match self.outages.of(server) {
+                Some(why) => spared.push(ServerRecords { server, gives: Err(why) }),
+                None => asked.push(server),
+            }
+        }
         let mut view = lookup::alias(&asked, owner, at_apex).await;
         for ServerRecords { server, gives } in &view.servers {
             self.outages.note(*server, gives.as_ref().err());
         }
-        let silent = spared.into_iter().filter_map(|(server, why)| Some(ServerRecords { server, gives: Err(why?) }));
-        view.servers.extend(silent);
+        view.servers.extend(spared);
         // The one for updates first, as they were named.
         view.servers.sort_by_key(|found| servers.iter().position(|server| *server == found.server));
         view
