@@ -46,7 +46,7 @@ pub(crate) async fn run(context: &Context, args: &StatusArgs) -> Result<Status, 
     names::known_labels(&loaded.desired, &args.label)?;
     let (desired, has_all) =
         (&loaded.desired, |labels: &[String]| args.label.iter().all(|label| labels.contains(label)));
-    // What is left over has no labels any more.
+    // Leftovers have no labels.
     scope.leftovers &= args.label.is_empty();
     scope.hostnames.retain(|id| has_all(&desired.hostname(*id).labels));
     scope.certificates.retain(|id| has_all(&desired.certificate(*id).terms.labels));

@@ -44,7 +44,7 @@ impl Diagnostics {
     }
 
     /// What to write in place of an unknown name: the near one, else some of the known ones.
-    /// After many mistakes nothing is searched for any more.
+    /// After many mistakes, none is looked for.
     pub(crate) fn suggest<'k>(&self, word: &str, known: impl Iterator<Item = &'k str>) -> Option<String> {
         if self.found.len() >= MOST_SEARCHED {
             return None;

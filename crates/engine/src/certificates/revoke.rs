@@ -44,8 +44,8 @@ pub enum RevocationKey {
 }
 
 impl Engine {
-    /// Revokes the present certificate of a name, which the manifest need no longer hold, and marks it to be replaced unless told
-    /// otherwise; after a key compromise the next one always has a new key.
+    /// Revokes the present certificate of a name, which the manifest need no longer hold, and marks it
+    /// to be replaced unless told otherwise; after a key compromise the next one always has a new key.
     ///
     /// # Errors
     /// A [`Finding`].
