@@ -46,7 +46,7 @@ pub use adopt::{Adoptable, Candidate, Proof};
 pub use attempts::LastAttempt;
 pub use certificates::{
     CertificateDetails, CertificateReport, CertificateUse, ExportForm, ImportSummary, PastCertificate, RevocationKey,
-    RevokeReason,
+    RevocationRequest, RevokeReason,
 };
 pub use events::{Event, Listener, Summary};
 pub use failure::EngineError;

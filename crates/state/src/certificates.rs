@@ -6,6 +6,7 @@ use jiff::Timestamp;
 use pindrel_core::facts::HeldCertificate;
 use pindrel_core::name::Hostname;
 use pindrel_core::values::Fingerprint;
+use serde::{Deserialize, Serialize};
 
 use crate::accounts::SealedBytes;
 use crate::orders::OrderPhase;
@@ -26,8 +27,19 @@ pub struct CertificateRow {
     pub renew_at: Timestamp,
     /// When it was stored first.
     pub kept: Timestamp,
-    /// The reason (RFC 5280 §5.3.1) of a revocation that was begun and is not confirmed.
-    pub revoking: Option<u8>,
+    /// A revocation that was begun and is not confirmed.
+    pub revocation: Option<Revocation>,
+}
+
+/// A revocation that was asked for: it is gone on with in the same way after a kill.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Revocation {
+    /// The reason (RFC 5280 §5.3.1).
+    pub reason: u8,
+    /// Whether the certificate's own key signs for it, and not the account's (RFC 8555 §7.6).
+    pub by_own_key: bool,
+    /// The directory URL of the authority that is asked; empty for the one that issued it.
+    pub authority: String,
 }
 
 impl CertificateRow {

@@ -34,7 +34,7 @@ mod sqlite;
 mod stop;
 
 pub use accounts::{AccountRow, Accounts, SealedBytes, Values};
-pub use certificates::{CertificateBook, CertificateRow, CommandRun, OrderEnd, SigningRequestRow};
+pub use certificates::{CertificateBook, CertificateRow, CommandRun, OrderEnd, Revocation, SigningRequestRow};
 pub use claims::{Claim, Claimed, Claims};
 pub use hostnames::{HostnameRow, HostnameSummary, Hostnames};
 pub use journal::{Attempt, AttemptEnd, Entry, Journal, JournalFilter, Moment, PruneRule};

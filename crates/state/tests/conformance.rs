@@ -21,7 +21,8 @@ use pindrel_core::values::{Fingerprint, KeyKind, Ttl};
 use pindrel_state::{
     AccountRow, Attempt, AttemptEnd, CertificateRow, ChallengeRow, Claim, Claimed, CommandRun, Entry, Hold,
     HostnameRow, JournalFilter, LimitCheck, LockError, Moment, OrderPhase, OrderRow, PostgresConfig, PostgresState,
-    PostgresTls, PruneRule, SealedBytes, SigningRequestRow, SpendingRow, SqliteState, State, StateError, Values as _,
+    PostgresTls, PruneRule, Revocation, SealedBytes, SigningRequestRow, SpendingRow, SqliteState, State, StateError,
+    Values as _,
 };
 use pindrel_testkit::RealPostgres;
 
@@ -50,7 +51,7 @@ fn certificate(name: &str, seed: &[u8], renew_at: i64) -> CertificateRow {
         revoked: None,
     };
     let (name, chain, key) = (name.into(), "pem".into(), key(1));
-    CertificateRow { name, held, chain, key, renew_at: at(renew_at), kept: at(1_000), revoking: None }
+    CertificateRow { name, held, chain, key, renew_at: at(renew_at), kept: at(1_000), revocation: None }
 }
 
 fn order(certificate: &str) -> OrderRow {
@@ -177,12 +178,12 @@ async fn certificates(state: &dyn State) {
         state.update_certificate(&kept).await.unwrap();
         assert_eq!(state.certificate("edge").await.unwrap().as_ref(), Some(&kept));
     }
-    kept.revoking = Some(1);
+    kept.revocation = Some(Revocation { reason: 1, by_own_key: true, authority: "https://a.example".into() });
     state.update_certificate(&kept).await.unwrap();
     // Another one takes its place, and it is still to be revoked.
     state.persist_certificate(&claim, &certificate("edge", b"second", 1_600), 0).await.unwrap();
     assert_eq!(state.certificates_to_revoke().await.unwrap(), [kept.clone()]);
-    (kept.revoking, kept.held.revoked) = (None, Some(at(1_700)));
+    (kept.revocation, kept.held.revoked) = (None, Some(at(1_700)));
     state.update_certificate(&kept).await.unwrap();
     assert_eq!(state.certificates_to_revoke().await.unwrap(), []);
     assert_eq!(state.certificate_history("edge").await.unwrap()[1].held.revoked, Some(at(1_700)));
@@ -415,7 +416,8 @@ async fn the_journal(state: &dyn State) {
         state.persist_order(&claim, &OrderRow { phase, ended, ..order("old") }).await.unwrap();
     }
     state.persist_order(&claim, &OrderRow { begun: day(0), ..order("open") }).await.unwrap();
-    let rule = PruneRule { before: day(2), spent_before: at(11), most_entries: 2 };
+    let replaced_before = Timestamp::MIN;
+    let rule = PruneRule { before: day(2), spent_before: at(11), replaced_before, now: day(2), most_entries: 2 };
     assert!(state.prune(&rule).await.unwrap() >= 3);
     assert_eq!(read(all).await, ["day 3", "day 4"]);
     assert_eq!(state.last_order("old").await.unwrap().unwrap().phase, OrderPhase::Done);
@@ -425,6 +427,25 @@ async fn the_journal(state: &dyn State) {
     let later = PruneRule { before: day(9).checked_add(SignedDuration::from_hours(24)).unwrap(), ..rule };
     state.prune(&later).await.unwrap();
     assert_eq!(state.attempts(&works).await.unwrap(), []);
+
+    // The keys of replaced certificates go once they are old enough, the present one's never.
+    let has_keys = async || {
+        let history = state.certificate_history("wiped").await.unwrap();
+        history.iter().map(|row| !row.key.bytes.is_empty()).collect::<Vec<_>>()
+    };
+    for (seed, kept) in [(b"one", day(20)), (b"two", day(21))] {
+        let claim = claimed(state, "certificate wiped").await;
+        let mut row = certificate("wiped", seed, 1_000);
+        (row.kept, row.held.not_after) = (kept, day(40));
+        state.persist_certificate(&claim, &row, 0).await.unwrap();
+    }
+    let rule = PruneRule { replaced_before: day(21), now: day(30), ..rule };
+    state.prune(&rule).await.unwrap();
+    assert_eq!(has_keys().await, [true, true]);
+    state.prune(&PruneRule { replaced_before: day(22), ..rule }).await.unwrap();
+    assert_eq!(has_keys().await, [true, false]);
+    state.prune(&PruneRule { before: day(41), now: day(41), ..rule }).await.unwrap();
+    assert_eq!(has_keys().await, [true], "one that expired long ago is forgotten");
 }
 
 async fn excludes(state: &dyn State, other: &dyn State) {

@@ -23,7 +23,7 @@ use crate::run::Engine;
 pub use export::ExportForm;
 pub use import::ImportSummary;
 pub use list::{CertificateReport, CertificateUse};
-pub use revoke::{RevocationKey, RevokeReason};
+pub use revoke::{RevocationKey, RevocationRequest, RevokeReason};
 pub use show::{CertificateDetails, PastCertificate};
 
 /// The row that a certificate key is sealed for: the same for the order and for the
@@ -96,7 +96,7 @@ impl Engine {
             chain: chain.pem(),
             key,
             kept: self.clock.now(),
-            revoking: None,
+            revocation: None,
         };
         self.state.persist_certificate(claim, &row, order).await.map_err(state_failed)?;
         self.know_certificate(id, row).await;

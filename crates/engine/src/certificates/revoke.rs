@@ -1,10 +1,11 @@
 //! Revocation (RFC 8555 §7.6).
 
 use pindrel_acme::RequestSigner;
+use pindrel_core::desired::AuthorityId;
 use pindrel_core::facts::{Origin, ReplaceReason};
-use pindrel_core::findings::{Code, Finding};
+use pindrel_core::findings::{Again, Code, Finding};
 use pindrel_core::values::Fingerprint;
-use pindrel_state::CertificateRow;
+use pindrel_state::{CertificateRow, Revocation};
 
 use super::unknown;
 use crate::acme::Signing;
@@ -43,84 +44,144 @@ pub enum RevocationKey {
     Certificate,
 }
 
+/// Which certificate is revoked, and how.
+#[derive(Debug, Clone)]
+pub struct RevocationRequest {
+    /// The certificate's name, which the manifest need no longer hold.
+    pub name: String,
+    /// For one that another replaced: how the fingerprint of its leaf begins, in lower-case hexadecimal.
+    pub former: Option<String>,
+    /// Why.
+    pub reason: RevokeReason,
+    /// Which key signs; the account's unless said, and the certificate's own for one that was imported.
+    pub by: Option<RevocationKey>,
+    /// Who is asked, unless the authority that issued it.
+    pub authority: Option<AuthorityId>,
+    /// Whether the present one is replaced by the next settle.
+    pub replace: bool,
+}
+
 impl Engine {
-    /// Revokes the present certificate of a name, which the manifest need no longer hold, and marks it
-    /// to be replaced unless told otherwise; after a key compromise the next one always has a new key.
+    /// Revokes the present certificate of a name, or one before it, and marks the present one to be
+    /// replaced unless told otherwise; after a key compromise the next one always has a new key.
     ///
     /// # Errors
     /// A [`Finding`].
-    pub async fn revoke(
-        &self,
-        name: &str,
-        reason: RevokeReason,
-        by: RevocationKey,
-        replace: bool,
-    ) -> Result<Fingerprint, Finding> {
-        let wanted = self.desired.certificate_named(name);
-        let mut row = self.state.certificate(name).await.map_err(state_failed)?.ok_or_else(|| unknown(name))?;
+    pub async fn revoke(&self, request: &RevocationRequest) -> Result<Fingerprint, Finding> {
+        let wanted = self.desired.certificate_named(&request.name);
+        let mut row = self.certificate_to_revoke(request).await?;
+        let before = row.clone();
+        let imported = row.held.origin == Origin::Elsewhere;
+        let by_own_key = request.by.map_or(imported, |by| by == RevocationKey::Certificate);
+        let authority = match request.authority {
+            Some(id) => self.desired.authority(id).directory.to_string(),
+            None if row.held.origin == Origin::Authority => String::new(),
+            None => return Err(issuer_unknown(&row)),
+        };
         // Known before the authority hears of it: what is stopped half-way is gone on with,
         // and a compromised key is never used again.
-        row.revoking = Some(reason.code());
-        if reason == RevokeReason::KeyCompromise {
-            row.held.replace = Some(ReplaceReason::KeyCompromised);
-        } else if replace {
-            row.held.replace = Some(ReplaceReason::Revoked);
+        row.revocation = Some(Revocation { reason: request.reason.code(), by_own_key, authority });
+        if request.former.is_none() {
+            if request.reason == RevokeReason::KeyCompromise {
+                row.held.replace = Some(ReplaceReason::KeyCompromised);
+            } else if request.replace {
+                row.held.replace = Some(ReplaceReason::Revoked);
+            }
+            let rule = wanted.map_or_else(Default::default, |id| self.desired.certificate(id).terms.renewal);
+            row.renew_at = row.held.due_at(rule);
         }
-        let rule = wanted.map_or_else(Default::default, |id| self.desired.certificate(id).terms.renewal);
-        row.renew_at = row.held.due_at(rule);
         self.state.update_certificate(&row).await.map_err(state_failed)?;
         let sha256 = row.held.sha256;
-        self.revoke_row(row.clone(), by).await?;
-        (row.revoking, row.held.revoked) = (None, Some(self.clock.now()));
-        if let Some(id) = wanted {
+        if let Err(finding) = self.revoke_row(&mut row).await {
+            // What is refused is not tried another way, nor again: a person decides.
+            if finding.again == Again::Person {
+                let replace = row.held.replace.filter(|why| *why == ReplaceReason::KeyCompromised);
+                let mut as_before = before;
+                if replace.is_some() {
+                    (as_before.held.replace, as_before.renew_at) = (replace, row.renew_at);
+                }
+                self.state.update_certificate(&as_before).await.map_err(state_failed)?;
+            }
+            return Err(finding);
+        }
+        if let Some(id) = wanted.filter(|_| request.former.is_none()) {
             self.know_certificate(id, row).await;
         }
         Ok(sha256)
     }
 
+    /// The row of the certificate that is meant.
+    async fn certificate_to_revoke(&self, request: &RevocationRequest) -> Result<CertificateRow, Finding> {
+        let name = &request.name;
+        let history = self.state.certificate_history(name).await.map_err(state_failed)?;
+        let Some(former) = &request.former else {
+            return history.into_iter().next().ok_or_else(|| unknown(name));
+        };
+        let mut meant = history.into_iter().skip(1).filter(|row| row.held.sha256.to_string().starts_with(former));
+        match (meant.next(), meant.next()) {
+            (Some(row), None) => Ok(row),
+            (None, _) => {
+                let says = format!("\"{name}\" has had no certificate whose fingerprint begins with {former}");
+                Err(Finding::of(Code::CertificateMissing, says, format!("List them with: pindrel cert show {name}")))
+            }
+            (Some(_), Some(_)) => {
+                let says =
+                    format!("several former certificates of \"{name}\" have fingerprints that begin with {former}");
+                Err(Finding::of(Code::CertificateMissing, says, "Write more of its digits"))
+            }
+        }
+    }
+
     /// Asks the authority to revoke, and notes that it has; one that is revoked already is
     /// as good.
-    async fn revoke_row(&self, mut row: CertificateRow, by: RevocationKey) -> Result<(), Finding> {
-        let authority = self.desired.authority_at(&row.held.authority);
-        let Some(authority) = authority.filter(|_| row.held.origin == Origin::Authority) else {
-            row.revoking = None;
-            self.state.update_certificate(&row).await.map_err(state_failed)?;
-            let says = format!("the certificate \"{}\" was issued by no authority of the manifest", row.name);
-            return Err(Finding::of(Code::AuthorityRefuses, says, "Have it revoked where it was issued"));
+    async fn revoke_row(&self, row: &mut CertificateRow) -> Result<(), Finding> {
+        let Some(Revocation { reason, by_own_key, authority }) = row.revocation.clone() else { return Ok(()) };
+        let directory = if authority.is_empty() { &row.held.authority } else { &authority };
+        let Some(authority) = self.desired.authority_at(directory) else {
+            let says = format!("the manifest has no authority with the directory {directory}");
+            let remedy = "Put the authority back into the manifest until the revocation is done";
+            return Err(Finding::of(Code::AuthorityRefuses, says, remedy).again(Again::WhenChanged));
         };
-        let (chain, key) = self.chain_and_key(&row)?;
+        let (chain, key) = self.chain_and_key(row)?;
         let leaf = &chain.certificates()[0];
-        let reason = row.revoking.unwrap_or(0);
         let (name, sha256) = (row.name.clone(), row.held.sha256.to_string());
         self.journalled("certificate-revoke", &name, &sha256, async {
-            match by {
-                RevocationKey::Account => {
-                    let account = self.account(authority).await?;
-                    let signer = Signing(&account.key);
-                    let revoked = account.authority.revoke(&signer, Some(&account.url), leaf, reason).await;
-                    revoked.map_err(transport_failed)?;
-                }
-                RevocationKey::Certificate => {
-                    let connected = self.authority(authority).await?;
-                    let signer = key.request_signer().map_err(key_failed)?;
-                    let signer: &dyn RequestSigner = &Signing(&signer);
-                    connected.revoke(signer, None, leaf, reason).await.map_err(transport_failed)?;
-                }
+            if by_own_key {
+                let connected = self.authority(authority).await?;
+                let signer = key.request_signer().map_err(key_failed)?;
+                let signer: &dyn RequestSigner = &Signing(&signer);
+                connected.revoke(signer, None, leaf, reason).await.map_err(transport_failed)?;
+            } else {
+                let account = self.account(authority).await?;
+                let signer = Signing(&account.key);
+                let revoked = account.authority.revoke(&signer, Some(&account.url), leaf, reason).await;
+                revoked.map_err(transport_failed)?;
             }
-            (row.held.revoked, row.revoking) = (Some(self.clock.now()), None);
-            self.state.update_certificate(&row).await.map_err(state_failed)
+            (row.held.revoked, row.revocation) = (Some(self.clock.now()), None);
+            self.state.update_certificate(row).await.map_err(state_failed)
         })
         .await
     }
 
     /// Goes on with revocations that an earlier run did not see confirmed.
     pub(crate) async fn finish_revocations(&self) -> Result<(), EngineError> {
-        for row in self.state.certificates_to_revoke().await? {
-            let name = row.name.clone();
-            if let Err(finding) = self.revoke_row(row, RevocationKey::Account).await {
-                self.note(format!("the certificate \"{name}\" is not revoked yet: {}", finding.says));
+        for mut row in self.state.certificates_to_revoke().await? {
+            if let Err(finding) = self.revoke_row(&mut row).await {
+                self.note(format!("the certificate \"{}\" is not revoked yet: {}", row.name, finding.says));
+                self.note(finding.remedy);
             }
         }
         Ok(())
     }
+}
+
+fn issuer_unknown(row: &CertificateRow) -> Finding {
+    let (says, remedy) = match row.held.origin {
+        Origin::SelfSigned => ("is self-signed, so nobody can revoke it", "Replace it with: pindrel cert renew"),
+        _ => (
+            "was imported, and the state does not know who issued it",
+            "Name the authority that issued it with --authority, or have it revoked where it was bought",
+        ),
+    };
+    Finding::of(Code::AuthorityRefuses, format!("the certificate \"{}\" {says}", row.name), remedy)
 }

@@ -5,10 +5,10 @@ use std::time::Duration;
 use pindrel_core::desired::CertificateId;
 use pindrel_core::findings::{Again, Code};
 use pindrel_core::pin::PinState;
-use pindrel_engine::{AttemptEnd, ExportForm, LooseFile, RevocationKey, RevokeReason};
+use pindrel_engine::{AttemptEnd, ExportForm, LooseFile, RevocationKey, RevocationRequest, RevokeReason};
 use pindrel_testkit::memory::{Pace, Setting};
 
-use crate::{API, ONE};
+use crate::{API, ONE, revocation};
 
 /// The certificate of the only hostname.
 const FIRST: CertificateId = CertificateId(0);
@@ -80,15 +80,52 @@ async fn a_revoked_certificate_is_replaced_and_a_compromised_key_is_not_used_aga
     // The authority is away: the wish to revoke outlives the command.
     setting.break_or_mend(|faults| faults.authority.down = true);
     let engine = setting.engine().await;
-    let told = engine.revoke(API, RevokeReason::KeyCompromise, RevocationKey::Account, true).await.unwrap_err();
+    let told = engine.revoke(&revocation(RevokeReason::KeyCompromise)).await.unwrap_err();
     assert_eq!(told.code, Code::AuthorityUnreachable, "{told:?}");
     setting.break_or_mend(|faults| faults.authority.down = false);
     assert_eq!(setting.settle().await.held, 1, "{:?}", setting.recorder.take());
-    assert_eq!(setting.revocations(), 1);
+    assert_eq!(setting.revocations(), [false]);
     assert_ne!(setting.client_gets(API).await, first);
     assert_ne!(exported(&setting, ExportForm::Key).await, key);
     setting.settle().await;
-    assert_eq!(setting.revocations(), 1, "it is revoked once");
+    assert_eq!(setting.revocations(), [false], "it is revoked once");
+}
+
+/// What was begun with one key at one authority is not gone on with otherwise, and is not forgotten
+/// where the authority is missing for a time.
+#[tokio::test(start_paused = true)]
+async fn a_revocation_goes_on_as_it_was_begun_and_reaches_former_certificates() {
+    let setting = Setting::new(Pace::default(), ONE);
+    setting.settle().await;
+    let first = setting.client_gets(API).await.unwrap();
+    let engine = setting.engine().await;
+    engine.request_renewal(&[FIRST]).await.unwrap();
+    setting.settle().await;
+    let (second, digits) = (setting.client_gets(API).await, first.to_string());
+    let own = RevocationRequest {
+        former: Some(digits[..12].to_owned()),
+        by: Some(RevocationKey::Certificate),
+        ..revocation(RevokeReason::KeyCompromise)
+    };
+    let none = RevocationRequest { former: Some("0000".into()), ..own.clone() };
+    assert_eq!(engine.revoke(&none).await.unwrap_err().code, Code::CertificateMissing);
+    setting.break_or_mend(|faults| faults.authority.down = true);
+    let engine = setting.engine().await;
+    assert_eq!(engine.revoke(&own).await.unwrap_err().code, Code::AuthorityUnreachable);
+    setting.break_or_mend(|faults| faults.authority.down = false);
+    let mut row = setting.state.certificate_history(API).await.unwrap().swap_remove(1);
+    let begun = row.revocation.clone().unwrap();
+    row.revocation = Some(pindrel_state::Revocation { authority: "https://gone.example/".into(), ..begun.clone() });
+    setting.state.update_certificate(&row).await.unwrap();
+    setting.settle().await;
+    assert!(setting.revocations().is_empty(), "nobody else is asked, and nothing is forgotten");
+    row.revocation = Some(begun);
+    setting.state.update_certificate(&row).await.unwrap();
+    setting.settle().await;
+    assert_eq!(setting.revocations(), [true]);
+    assert_eq!(setting.client_gets(API).await, second, "the present one stays");
+    assert_eq!(setting.engine().await.certificate_details(API).await.unwrap().former[0].sha256, first);
+    assert!(setting.engine().await.certificate_details(API).await.unwrap().former[0].revoked.is_some());
 }
 
 #[tokio::test(start_paused = true)]

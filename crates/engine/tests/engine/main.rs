@@ -21,6 +21,8 @@ mod state;
 mod wildcards;
 mod worlds;
 
+use pindrel_engine::{RevocationRequest, RevokeReason};
+
 /// One hostname behind the gateway.
 const ONE: &str = "
 [hostname.\"api.larkfield.example\"]
@@ -36,6 +38,11 @@ fn several(count: usize) -> String {
         format!("[hostname.\"survey-{n}.larkfield.example\"]\nendpoint = \"{}\"\n", endpoints[n % endpoints.len()])
     };
     (0..count).map(block).collect()
+}
+
+/// Revoking the present certificate and having it replaced.
+fn revocation(reason: RevokeReason) -> RevocationRequest {
+    RevocationRequest { name: API.into(), former: None, reason, by: None, authority: None, replace: true }
 }
 
 /// A number that looks random and is the same on every run.

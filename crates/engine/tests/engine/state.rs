@@ -3,10 +3,10 @@
 use std::time::Duration;
 
 use pindrel_core::records::RecordData;
-use pindrel_engine::{Adoptable, JournalFilter, LeftoverKind, Moment, RevocationKey, RevokeReason};
+use pindrel_engine::{Adoptable, JournalFilter, LeftoverKind, Moment, RevokeReason};
 use pindrel_testkit::memory::{Faults, Pace, Setting};
 
-use crate::{API, ONE, dice, several};
+use crate::{API, ONE, dice, revocation, several};
 
 const DAY: Duration = Duration::from_secs(86_400);
 
@@ -58,7 +58,7 @@ async fn whatever_fails_what_began_has_ended_in_the_journal() {
         setting.break_or_mend(fault);
         setting.settle().await;
         let engine = setting.engine().await;
-        let revoked = engine.revoke(API, RevokeReason::Superseded, RevocationKey::Account, true).await;
+        let revoked = engine.revoke(&revocation(RevokeReason::Superseded)).await;
         let filter = JournalFilter { most: 1_000, ..JournalFilter::default() };
         let entries = engine.journal_entries(&filter).await.unwrap();
         let count = |moment: Moment| entries.iter().filter(|entry| entry.moment == moment).count();

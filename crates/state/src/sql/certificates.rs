@@ -34,11 +34,10 @@ fn certificate(mut row: Row) -> Result<CertificateRow, StateError> {
         replace: row.optional_text(TABLE)?.map(|reason| read_json(TABLE, &reason)).transpose()?,
         revoked: row.optional_time(TABLE)?,
     };
-    let revoking = row.optional_integer(TABLE)?;
     Ok(CertificateRow {
         name,
         held,
-        revoking: revoking.map(u8::try_from).transpose().map_err(corrupt)?,
+        revocation: row.optional_text(TABLE)?.map(|revocation| read_json(TABLE, &revocation)).transpose()?,
         kept: row.time(TABLE)?,
         renew_at: row.time(TABLE)?,
         chain: row.text(TABLE)?,
@@ -54,7 +53,7 @@ impl<D: Database> SqlState<D> {
     async fn certificate_rows(&self, rest: &str, params: Vec<Value>) -> Result<Vec<CertificateRow>, StateError> {
         let sql = format!(
             "SELECT name, sha256, names, origin, authority, key_kind, not_before, not_after, renewal_id,
-                    renewal_window, replace_why, revoked, revoking, kept, renew_at, chain, key_id, key
+                    renewal_window, replace_why, revoked, revocation, kept, renew_at, chain, key_id, key
              FROM certificates {rest}"
         );
         self.database.query("read certificates", &sql, params).await?.into_iter().map(certificate).collect()
@@ -78,7 +77,7 @@ impl<D: Database> CertificateBook for SqlState<D> {
     async fn persist_certificate(&self, claim: &Claim, row: &CertificateRow, order: i64) -> Result<(), StateError> {
         let insert = "INSERT INTO certificates
             (name, present, sha256, names, origin, authority, key_kind, not_before, not_after, renewal_id,
-             renewal_window, replace_why, revoked, revoking, kept, renew_at, next_at, chain, key_id, key)
+             renewal_window, replace_why, revoked, revocation, kept, renew_at, next_at, chain, key_id, key)
             VALUES (?1, 1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15, ?16, ?17, ?18, ?19)";
         let held = &row.held;
         let params = values![
@@ -94,7 +93,7 @@ impl<D: Database> CertificateBook for SqlState<D> {
             optional_json(held.window.as_ref())?,
             optional_json(held.replace.as_ref())?,
             row.held.revoked,
-            row.revoking.map(i64::from),
+            optional_json(row.revocation.as_ref())?,
             row.kept,
             row.renew_at,
             row.next_at(),
@@ -118,7 +117,7 @@ impl<D: Database> CertificateBook for SqlState<D> {
 
     async fn update_certificate(&self, row: &CertificateRow) -> Result<(), StateError> {
         let sql = "UPDATE certificates SET renewal_window = ?3, replace_why = ?4, revoked = ?5, renew_at = ?6,
-                   next_at = ?7, revoking = ?8 WHERE sha256 = ?1 AND name = ?2";
+                   next_at = ?7, revocation = ?8 WHERE sha256 = ?1 AND name = ?2";
         let params = values![
             row.held.sha256.to_string(),
             &row.name,
@@ -127,7 +126,7 @@ impl<D: Database> CertificateBook for SqlState<D> {
             row.held.revoked,
             row.renew_at,
             row.next_at(),
-            row.revoking.map(i64::from),
+            optional_json(row.revocation.as_ref())?,
         ];
         self.execute("change a certificate", Durability::Now, sql, params).await
     }
@@ -138,7 +137,7 @@ impl<D: Database> CertificateBook for SqlState<D> {
     }
 
     async fn certificates_to_revoke(&self) -> Result<Vec<CertificateRow>, StateError> {
-        self.certificate_rows("WHERE revoking IS NOT NULL", Vec::new()).await
+        self.certificate_rows("WHERE revocation IS NOT NULL", Vec::new()).await
     }
 
     async fn last_order(&self, certificate: &str) -> Result<Option<OrderEnd>, StateError> {

@@ -64,8 +64,8 @@ pub(crate) struct MemoryAuthority {
     pub(crate) requests: usize,
     /// When each certificate was issued, with its first name.
     pub(crate) issued: Vec<(Timestamp, Hostname)>,
-    /// How many certificates were revoked.
-    pub(crate) revoked: usize,
+    /// The accounts that certificates were revoked by; none where the certificate's own key signed.
+    pub(crate) revoked: Vec<Option<String>>,
     /// When each order was made.
     pub(crate) ordered: Vec<(Timestamp, Vec<Hostname>)>,
 }
@@ -112,7 +112,7 @@ impl MemoryAuthority {
             life,
             requests: 0,
             issued: Vec::new(),
-            revoked: 0,
+            revoked: Vec::new(),
             ordered: Vec::new(),
         }
     }

@@ -364,12 +364,12 @@ impl Authority for MemoryConnection {
     async fn revoke(
         &self,
         _signer: &dyn RequestSigner,
-        _account: Option<&str>,
+        account: Option<&str>,
         _certificate: &[u8],
         _reason: u8,
     ) -> Result<(), TransportError> {
         self.down()?;
-        self.world.inner().authority.revoked += 1;
+        self.world.inner().authority.revoked.push(account.map(str::to_owned));
         Ok(())
     }
 

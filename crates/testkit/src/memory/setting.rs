@@ -199,9 +199,9 @@ token = \"env:TOKEN\"
         self.world.inner().authority.accounts.len()
     }
 
-    /// How many certificates were revoked.
-    pub fn revocations(&self) -> usize {
-        self.world.inner().authority.revoked
+    /// For each certificate that was revoked, whether its own key signed for it.
+    pub fn revocations(&self) -> Vec<bool> {
+        self.world.inner().authority.revoked.iter().map(Option::is_none).collect()
     }
 
     /// Signs a request in PEM, as another issuer with the same root does.

@@ -41,7 +41,7 @@ pub(crate) async fn run(context: &Context, command: &AccountCommand) -> Result<S
 }
 
 /// Finds an authority by its name; without one there must be a single one.
-fn authority(desired: &Desired, name: Option<&str>) -> Result<AuthorityId, CliError> {
+pub(super) fn authority(desired: &Desired, name: Option<&str>) -> Result<AuthorityId, CliError> {
     let known = || desired.authorities.iter().map(|authority| authority.name.as_str()).collect::<Vec<_>>().join(", ");
     match name {
         Some(name) => desired.authority_named(name).ok_or_else(|| CliError::Usage {
