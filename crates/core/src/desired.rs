@@ -53,6 +53,8 @@ pub struct Desired {
     pub certificates: Vec<WantedCertificate>,
     /// The hostnames in the manifest's order, each followed by its further names.
     pub hostnames: Vec<WantedHostname>,
+    /// How long the keys of certificates that another has replaced are kept; until they expire unless said.
+    pub former_keys: Option<Duration>,
 }
 
 /// An authority to issue from.
@@ -82,6 +84,8 @@ pub struct Authority {
     pub chain_root: Option<String>,
     /// How many requests it is sent at once.
     pub at_once: u32,
+    /// The names by which CAA records call it (RFC 8659 §4.2), where its directory says none.
+    pub caa_identities: Vec<String>,
 }
 
 impl Authority {
@@ -135,6 +139,8 @@ pub struct Zone {
     /// How long to wait at least after a challenge record was made: some servers answer
     /// their interface before they answer DNS.
     pub least_wait: Duration,
+    /// The TTL of challenge records: a caching resolver of an authority sees the last one that long.
+    pub challenge_ttl: Ttl,
 }
 
 /// An endpoint to bind hostnames at.

@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet, HashSet};
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
 
-use jiff::Timestamp;
+use jiff::{SignedDuration, Timestamp};
 use pindrel_core::acme::account::AccountStatus;
 use pindrel_core::desired::{AuthorityId, CertificateId, Desired, HostnameId};
 use pindrel_core::findings::{Code, Finding};
@@ -341,7 +341,15 @@ impl Engine {
             return Ok(());
         }
         let ago = |secs: i64| crate::execute::seconds_from(now, -secs);
-        let rule = PruneRule { before: ago(KEPT_SECS), spent_before: ago(LEDGER_SECS), most_entries: MOST_ENTRIES };
+        let former_keys =
+            self.desired.former_keys.map_or(i64::MAX, |kept| kept.as_secs().try_into().unwrap_or(i64::MAX));
+        let rule = PruneRule {
+            before: ago(KEPT_SECS),
+            spent_before: ago(LEDGER_SECS),
+            replaced_before: now.checked_sub(SignedDuration::from_secs(former_keys)).unwrap_or(Timestamp::MIN),
+            now,
+            most_entries: MOST_ENTRIES,
+        };
         let gone = self.state.prune(&rule).await?;
         tracing::debug!(gone, "pruned");
         Ok(())

@@ -108,10 +108,15 @@ pub struct Attempt {
 /// What is forgotten when a state is pruned.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct PruneRule {
-    /// Journal entries, ended orders, past certificates' attempts and holds before this time.
+    /// Journal entries, ended orders, attempts that ended well and holds before this time.
     pub before: Timestamp,
     /// Spendings before this time: no limit looks back further.
     pub spent_before: Timestamp,
+    /// The keys of certificates that another has replaced before this time, or that have expired before
+    /// `now`; the certificates themselves once they have expired before `before`.
+    pub replaced_before: Timestamp,
+    /// The present.
+    pub now: Timestamp,
     /// The most entries of the journal that stay.
     pub most_entries: u32,
 }

@@ -43,6 +43,7 @@ impl Desired {
             chain_root,
             // What it is asked does not depend on how fast.
             at_once: _,
+            caa_identities,
         } = authority;
         let mut digest = Digest::default();
         digest.text(directory.as_str());
@@ -66,6 +67,7 @@ impl Desired {
         });
         digest.optional(profile.as_ref(), |digest, profile| digest.text(profile));
         digest.optional(chain_root.as_ref(), |digest, root| digest.text(root));
+        digest.list(caa_identities, |digest, identity| digest.text(identity));
         digest.finish()
     }
 }
@@ -159,7 +161,7 @@ impl Digests {
 }
 
 fn zone_digest(zone: &Zone) -> u64 {
-    let Zone { name, servers, parents, resolvers, driver, least_wait } = zone;
+    let Zone { name, servers, parents, resolvers, driver, least_wait, challenge_ttl } = zone;
     let mut digest = Digest::default();
     digest.text(name.as_str());
     for addresses in [servers, parents, resolvers] {
@@ -174,6 +176,7 @@ fn zone_digest(zone: &Zone) -> u64 {
         }
     }
     digest.number(least_wait.as_secs());
+    digest.number(challenge_ttl.as_secs().into());
     digest.finish()
 }
 

@@ -27,6 +27,7 @@ pub fn resolve(manifest: Manifest, problems: &mut Diagnostics) -> Desired {
     let usual =
         CertificateTerms { key: manifest.default_key.unwrap_or_default(), renewal, ..CertificateTerms::default() };
     resolver.usual = Arc::new(usual);
+    resolver.desired.former_keys = manifest.former_keys;
     for entry in &manifest.certificates {
         resolver.declare(entry, &manifest.default_authority);
     }
@@ -83,6 +84,7 @@ impl<'p> Resolver<'p> {
             profile: entry.profile.clone(),
             chain_root: entry.chain_root.clone(),
             at_once: entry.at_once.unwrap_or(Authority::AT_ONCE),
+            caa_identities: entry.caa_identities.clone(),
         });
         let zones = manifest.zones.iter().map(|entry| Zone {
             name: entry.name.value.clone(),
@@ -95,6 +97,7 @@ impl<'p> Resolver<'p> {
                 secret: entry.tsig.secret.value.clone(),
             }),
             least_wait: entry.least_wait,
+            challenge_ttl: entry.challenge_ttl,
         });
         let endpoints = manifest.endpoints.iter().map(|entry| Endpoint {
             name: entry.name.value.clone(),

@@ -62,6 +62,8 @@ pub struct Manifest {
     pub default_key: Option<KeyKind>,
     /// How long before their end certificates that say nothing are renewed.
     pub default_renew: Option<Duration>,
+    /// How long the keys of certificates that another has replaced are kept; until they expire unless said.
+    pub former_keys: Option<Duration>,
     /// `[authority.NAME]`.
     pub authorities: Vec<AuthorityEntry>,
     /// `[zone."NAME"]`.
@@ -125,6 +127,8 @@ pub struct AuthorityEntry {
     pub chain_root: Option<String>,
     /// How many requests it is sent at once.
     pub at_once: Option<u32>,
+    /// The names by which CAA records call it, where its directory says none.
+    pub caa_identities: Vec<String>,
 }
 
 /// The external account that an authority asks for.
@@ -153,6 +157,8 @@ pub struct ZoneEntry {
     pub tsig: TsigEntry,
     /// How long to wait at least after a challenge record was made.
     pub least_wait: Duration,
+    /// The TTL of challenge records.
+    pub challenge_ttl: Ttl,
 }
 
 /// A transaction signature key (RFC 8945).

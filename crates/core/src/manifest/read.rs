@@ -24,7 +24,7 @@ use zone::{TSIG_KEYS, ZONE_KEYS, read_zone, report_repeated_zones};
 const MANIFEST_VERSION: &str = "1";
 
 const ROOT_KEYS: &[&str] = &["manifest", "defaults", "authority", "zone", "endpoint", "certificate", "hostname"];
-const DEFAULTS_KEYS: &[&str] = &["authority", "endpoint", "ttl", "key", "renew"];
+const DEFAULTS_KEYS: &[&str] = &["authority", "endpoint", "ttl", "key", "renew", "former_keys"];
 
 /// From this size on a manifest is read in blocks.
 const LARGE_BYTES: usize = 1 << 20;
@@ -99,6 +99,7 @@ fn read_document(document: &DeTable<'_>, problems: &mut Diagnostics) -> Manifest
         manifest.default_ttl = defaults.parsed("ttl", TTL_HELP, problems).map(|ttl| ttl.value);
         manifest.default_key = read_certificate_key(&defaults, problems);
         manifest.default_renew = read_span(&defaults, "renew", problems);
+        manifest.former_keys = read_span(&defaults, "former_keys", problems);
     }
     for (name, section) in root.named("authority", AUTHORITY_KEYS, problems) {
         let called = name.value.to_owned();

@@ -141,8 +141,9 @@ impl Engine {
             zones.entry(zone).or_default().push(ChallengeRecord { name: owner, text: record.text.clone() });
         }
         for (zone, records) in &zones {
-            for record in records {
-                self.keep_answered(*zone, &record.name, claim).await?;
+            let owners: BTreeSet<&DnsName> = records.iter().map(|record| &record.name).collect();
+            for owner in owners {
+                self.keep_answered(*zone, owner, claim).await?;
             }
             let name = &self.desired.zone(*zone).name;
             let rows: Vec<ChallengeRow> =
@@ -154,7 +155,8 @@ impl Engine {
         // after the clearing.
         let puts = zones.into_iter().map(async |(zone, records)| {
             let servers = self.zone_servers(zone);
-            let records: Vec<ZoneRecord> = records.iter().map(|record| record.in_zone(Ttl::CHALLENGE)).collect();
+            let ttl = self.desired.zone(zone).challenge_ttl;
+            let records: Vec<ZoneRecord> = records.iter().map(|record| record.in_zone(ttl)).collect();
             let driver = self.drivers.zone(self.desired.zone(zone), &servers)?;
             let put = driver.change(&ZoneChange::Add(records.clone())).await;
             put.map_err(|error| error.finding(Pin::Certificate))?;

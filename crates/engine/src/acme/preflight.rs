@@ -30,7 +30,7 @@ impl Engine {
                 self.check_challenge_zone(&target).await?;
             }
         }
-        self.check_caa(id, account).await
+        self.check_caa(id, authority, account).await
     }
 
     /// The profile that is ordered: the certificate's own, else the authority's.
@@ -56,20 +56,25 @@ impl Engine {
     /// Looks CAA up as the authority will (RFC 8659, RFC 8657), for each name of a
     /// certificate. An authority that does not say how it is called in CAA records cannot
     /// be checked.
-    pub(crate) async fn check_caa(&self, id: CertificateId, account: &Account) -> Result<(), Finding> {
+    pub(crate) async fn check_caa(
+        &self,
+        id: CertificateId,
+        authority: AuthorityId,
+        account: &Account,
+    ) -> Result<(), Finding> {
         let checks = stream::iter(self.desired.certificate(id).names.clone())
-            .map(|name| async move { self.check_caa_of(&name, account).await })
+            .map(|name| async move { self.check_caa_of(&name, authority, account).await })
             .buffered(LOOKUPS_AT_ONCE);
         checks.try_collect().await
     }
 
-    async fn check_caa_of(&self, name: &Hostname, account: &Account) -> Result<(), Finding> {
-        let identities = &account.authority.directory().meta.caa_identities;
+    async fn check_caa_of(&self, name: &Hostname, authority: AuthorityId, account: &Account) -> Result<(), Finding> {
+        let identities = match &account.authority.directory().meta.caa_identities {
+            none if none.is_empty() => &self.desired.authority(authority).caa_identities,
+            identities => identities,
+        };
         let Some(zone) = self.desired.zone_of(name) else { return Ok(()) };
         let Ok(base) = name.base().parse::<DnsName>() else { return Ok(()) };
-        if identities.is_empty() {
-            return Ok(());
-        }
         let wanted = self.desired.zone(zone);
         let servers = Servers {
             apex: &wanted.name,

@@ -102,8 +102,13 @@ impl<D: Database> Journal for SqlState<D> {
     }
 
     async fn prune(&self, rule: &PruneRule) -> Result<u64, StateError> {
-        let PruneRule { before, spent_before, most_entries } = *rule;
+        let PruneRule { before, spent_before, replaced_before, now, most_entries } = *rule;
+        let wiped = "UPDATE certificates SET key = ?3 WHERE present = 0 AND revocation IS NULL AND length(key) > 0
+                     AND (not_after < ?1 OR EXISTS (SELECT 1 FROM certificates AS later
+                          WHERE later.name = certificates.name AND later.id > certificates.id AND later.kept < ?2))";
         let statements = vec![
+            Statement::new(wiped, values![now, replaced_before, &Vec::new()]),
+            Statement::new("DELETE FROM certificates WHERE present = 0 AND not_after < ?1", values![before]),
             Statement::new("DELETE FROM journal WHERE at < ?1", values![before.as_millisecond()]),
             Statement::new(
                 "DELETE FROM journal WHERE id <= (SELECT coalesce(max(id), 0) FROM journal) - ?1",

@@ -7,6 +7,7 @@ use crate::acme::jws::MacAlgorithm;
 use crate::budget::{LONGEST_WITHIN_SECS, Limit, Per, Spending, default_reserve};
 use crate::manifest::section::Section;
 use crate::manifest::{At, AuthorityEntry, Diagnostics, ExternalAccountEntry};
+use crate::name::DnsName;
 use crate::values::KeyKind;
 
 pub(super) const AUTHORITY_KEYS: &[&str] = &[
@@ -22,6 +23,7 @@ pub(super) const AUTHORITY_KEYS: &[&str] = &[
     "profile",
     "chain_root",
     "at_once",
+    "caa_identities",
 ];
 pub(super) const EXTERNAL_KEYS: &[&str] = &["id", "secret", "algorithm"];
 pub(super) const LIMIT_KEYS: &[&str] = &["count", "of", "per", "within", "reserve"];
@@ -55,6 +57,7 @@ pub(super) fn read_authority(
         None if section.value("agree_to_terms").is_none() => section.missing("agree_to_terms", "true", problems),
         None => {}
     }
+    let caa_identities = section.parsed_list::<DnsName>("caa_identities", "write the domain of CAA records", problems);
     let external = section.inner("external_account_key", EXTERNAL_KEYS, problems).and_then(|key| {
         let id = key.needed_text("id", "\"observatory-1\"", problems);
         let secret = read_secret(&key, "secret", "EAB_SECRET", problems);
@@ -81,6 +84,7 @@ pub(super) fn read_authority(
         profile: section.plain_text("profile", problems),
         chain_root: section.plain_text("chain_root", problems),
         at_once: section.number("at_once", 1..=64, problems).map(|number| number.value),
+        caa_identities: caa_identities.into_iter().map(|identity| identity.value.to_string()).collect(),
     })
 }
 

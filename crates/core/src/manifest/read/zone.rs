@@ -4,13 +4,16 @@ use std::collections::HashMap;
 use std::net::{IpAddr, SocketAddr};
 use std::str::FromStr;
 
-use super::common::{parse_name, read_driver, read_secret, read_span};
+use super::common::{SPAN_HELP, TTL_HELP, parse_name, read_driver, read_secret, read_span};
 use crate::manifest::section::{Section, parse};
 use crate::manifest::{At, Diagnostics, TsigEntry, ZoneEntry};
 use crate::name::DnsName;
-use crate::values::TsigAlgorithm;
+use crate::values::{TsigAlgorithm, Ttl};
 
-pub(super) const ZONE_KEYS: &[&str] = &["driver", "servers", "parents", "tsig", "resolvers", "least_wait"];
+pub(super) const ZONE_KEYS: &[&str] =
+    &["driver", "servers", "parents", "tsig", "resolvers", "least_wait", "challenge_ttl"];
+/// The longest that a challenge record may be waited for besides, and the longest TTL of one, in seconds.
+const LONGEST_CHALLENGE_SECS: u64 = 3_600;
 pub(super) const TSIG_KEYS: &[&str] = &["name", "algorithm", "secret"];
 const ADDRESS_HELP: &str = "write an address with a port, such as \"127.0.0.1:53\" or \"[::1]:53\"";
 
@@ -44,7 +47,20 @@ pub(super) fn read_zone(name: At<&str>, section: &Section<'_>, problems: &mut Di
         Some(TsigEntry { name: name?.value, algorithm: algorithm?, secret: secret? })
     });
     let least_wait = read_span(section, "least_wait", problems).unwrap_or_default();
-    Some(ZoneEntry { name: name?, servers, parents, resolvers, tsig: tsig?, least_wait })
+    let challenge_ttl =
+        section.parsed::<Ttl>("challenge_ttl", TTL_HELP, problems).map_or(Ttl::CHALLENGE, |ttl| ttl.value);
+    for (key, secs) in [("least_wait", least_wait.as_secs()), ("challenge_ttl", challenge_ttl.as_secs().into())] {
+        if secs > LONGEST_CHALLENGE_SECS {
+            let span = section.span_of(key).unwrap_or_default();
+            problems.report(
+                "bad-value",
+                span,
+                format!("\"{key}\" is at most {} min", LONGEST_CHALLENGE_SECS / 60),
+                SPAN_HELP,
+            );
+        }
+    }
+    Some(ZoneEntry { name: name?, servers, parents, resolvers, tsig: tsig?, least_wait, challenge_ttl })
 }
 
 pub(super) fn report_repeated_zones(zones: &[ZoneEntry], problems: &mut Diagnostics) {
