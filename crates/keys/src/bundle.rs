@@ -1,10 +1,13 @@
 //! Loose files of certificates and keys, in any form and any order, put together: what
 //! comes from where a certificate was bought.
 
+mod pkcs7;
+
 use p12_keystore::{
     Certificate as P12Certificate, EncryptionAlgorithm, KeyStore, KeyStoreEntry, MacAlgorithm, Pkcs12Archive,
     PrivateKey, PrivateKeyChain,
 };
+use pkcs8::EncryptedPrivateKeyInfoRef;
 use rustls_pki_types::pem::{PemObject as _, SectionKind};
 use rustls_pki_types::{CertificateDer, PrivateKeyDer, PrivatePkcs8KeyDer};
 use secrecy::{ExposeSecret as _, SecretString};
@@ -50,7 +53,7 @@ pub enum BundleError {
         why: String,
     },
     /// A file is protected, and the password does not open it.
-    #[error("{file} is a PKCS#12 file that {why}")]
+    #[error("{file} {why}")]
     Protected {
         /// The file.
         file: String,
@@ -96,7 +99,8 @@ struct Pieces {
 
 impl Bundle {
     /// Puts files together. `held` is a key that is known already, as from a signing
-    /// request; `password` opens PKCS#12 files.
+    /// request; `password` opens PKCS#12 files and
+    /// encrypted private keys.
     ///
     /// # Errors
     /// [`BundleError`] names the file that it is about.
@@ -131,8 +135,12 @@ impl Bundle {
 impl Pieces {
     fn read(&mut self, file: &LooseFile, password: Option<&SecretString>) -> Result<(), BundleError> {
         let unusable = |why: &str| BundleError::Unusable { file: file.name.clone(), why: why.to_owned() };
-        let looks_like_pem = file.bytes.windows(11).any(|window| window == b"-----BEGIN ");
-        if looks_like_pem {
+        let holds = |text: &[u8]| file.bytes.windows(text.len()).any(|window| window == text);
+        if holds(b"-----BEGIN ") {
+            if holds(b"Proc-Type: 4,ENCRYPTED") {
+                let how = "convert it with: openssl pkcs8 -topk8";
+                return Err(unusable(&format!("its private key is encrypted in an obsolete form; {how}")));
+            }
             let mut found = false;
             for section in <(SectionKind, Vec<u8>)>::pem_slice_iter(&file.bytes) {
                 let (kind, der) = section.map_err(|error| unusable(&format!("as PEM, {error}")))?;
@@ -149,14 +157,17 @@ impl Pieces {
                     _ => {}
                 }
             }
-            let encrypted = file.bytes.windows(21).any(|window| window == b"ENCRYPTED PRIVATE KEY");
-            return match (found, encrypted) {
-                (true, _) => Ok(()),
-                (false, true) => {
-                    Err(unusable("its private key is encrypted; decrypt it first, or give a PKCS#12 file"))
-                }
-                (false, false) => Err(unusable("none of its PEM sections holds a certificate or a private key")),
-            };
+            if holds(b"BEGIN ENCRYPTED PRIVATE KEY") || holds(b"BEGIN PKCS7") || holds(b"BEGIN CMS") {
+                found |= self.wrapped(file, password)?;
+            }
+            let none = || unusable("none of its PEM sections holds a certificate or a private key");
+            return found.then_some(()).ok_or_else(none);
+        }
+        if let Some(certificates) = pkcs7::certificates(&file.bytes) {
+            return certificates.into_iter().try_for_each(|der| self.certificate(file, der));
+        }
+        if let Ok(encrypted) = EncryptedPrivateKeyInfoRef::try_from(file.bytes.as_slice()) {
+            return self.encrypted(file, &encrypted, password);
         }
         if details(&file.bytes).is_ok() {
             return self.certificate(file, file.bytes.clone());
@@ -168,6 +179,48 @@ impl Pieces {
             return Ok(());
         }
         self.pkcs12(file, password)
+    }
+
+    /// Reads the PEM sections that hold more than one certificate, or a key under a password; says whether
+    /// there was any.
+    fn wrapped(&mut self, file: &LooseFile, password: Option<&SecretString>) -> Result<bool, BundleError> {
+        let unusable = |why: String| BundleError::Unusable { file: file.name.clone(), why };
+        let mut found = false;
+        for section in pem::parse_many(&file.bytes).map_err(|error| unusable(format!("as PEM, {error}")))? {
+            match section.tag() {
+                "ENCRYPTED PRIVATE KEY" => {
+                    let damaged = || unusable("its encrypted private key is damaged".into());
+                    let encrypted = EncryptedPrivateKeyInfoRef::try_from(section.contents()).map_err(|_| damaged())?;
+                    self.encrypted(file, &encrypted, password)?;
+                }
+                "PKCS7" | "CMS" => {
+                    let certificates = pkcs7::certificates(section.contents());
+                    let certificates = certificates.ok_or_else(|| unusable("its PKCS#7 section is damaged".into()))?;
+                    certificates.into_iter().try_for_each(|der| self.certificate(file, der))?;
+                }
+                _ => continue,
+            }
+            found = true;
+        }
+        Ok(found)
+    }
+
+    /// Reads a private key under a password (RFC 5958 §3, RFC 8018 §6.2).
+    fn encrypted(
+        &mut self,
+        file: &LooseFile,
+        encrypted: &EncryptedPrivateKeyInfoRef<'_>,
+        password: Option<&SecretString>,
+    ) -> Result<(), BundleError> {
+        let protected = |why: &str| BundleError::Protected { file: file.name.clone(), why: why.to_owned() };
+        let password = password.ok_or_else(|| protected("holds an encrypted private key, which needs a password"))?;
+        let opened = encrypted.decrypt(password.expose_secret()).map_err(|_| {
+            protected("holds an encrypted private key that this password does not open, or with an obsolete cipher")
+        })?;
+        let key = CertificateKey::from_pkcs8(opened.as_bytes());
+        let unreadable = |_| protected("holds an encrypted private key of a kind that cannot be used");
+        self.keys.push((file.name.clone(), key.map_err(unreadable)?));
+        Ok(())
     }
 
     fn certificate(&mut self, file: &LooseFile, der: Vec<u8>) -> Result<(), BundleError> {
@@ -185,15 +238,15 @@ impl Pieces {
         let unusable = |why: &str| BundleError::Unusable { file: file.name.clone(), why: why.to_owned() };
         // A PKCS#12 file is a SEQUENCE that starts with the version 3 (RFC 7292 §4).
         if !is_pkcs12(&file.bytes) {
-            return Err(unusable("it is neither PEM, DER nor PKCS#12"));
+            return Err(unusable("it is neither PEM, DER, PKCS#7 nor PKCS#12"));
         }
         let protected = |why: &str| BundleError::Protected { file: file.name.clone(), why: why.to_owned() };
         let given = password.map_or("", |password| password.expose_secret());
         let archive = Pkcs12Archive::from_pkcs12(&file.bytes, given).map_err(|_| {
             protected(if password.is_some() {
-                "this password does not open, or that uses an obsolete cipher"
+                "is a PKCS#12 file that this password does not open, or that uses an obsolete cipher"
             } else {
-                "needs a password"
+                "is a PKCS#12 file that needs a password"
             })
         })?;
         for bag in archive.keys {

@@ -202,15 +202,35 @@ async fn a_bought_certificate_goes_from_its_request_to_an_answer_and_out_again()
     let mode = std::fs::metadata(workspace.path().join("plates.p12")).unwrap().permissions().mode();
     assert_eq!(mode & 0o777, 0o600);
     if require("a_bought_certificate_goes_from_its_request_to_an_answer_and_out_again", &[("openssl", "openssl")]) {
-        let arguments = ["pkcs12", "-in", "plates.p12", "-passin", "env:P12_PASSWORD", "-info", "-nodes"];
-        let output = std::process::Command::new("openssl")
-            .args(arguments)
-            .env("P12_PASSWORD", "larkfield at night")
-            .current_dir(workspace.path())
-            .output()
-            .unwrap();
-        let said = String::from_utf8_lossy(&output.stderr).into_owned() + &String::from_utf8_lossy(&output.stdout);
-        assert!(said.contains("PBES2") && said.contains("AES-256-CBC") && said.contains("PRIVATE KEY"), "{said}");
+        let openssl = |arguments: &str| {
+            let output = std::process::Command::new("openssl")
+                .args(arguments.split(' '))
+                .env("P12_PASSWORD", "larkfield at night")
+                .current_dir(workspace.path())
+                .output()
+                .unwrap();
+            String::from_utf8_lossy(&output.stderr).into_owned() + &String::from_utf8_lossy(&output.stdout)
+        };
+        let said = openssl("pkcs12 -in plates.p12 -passin env:P12_PASSWORD -info -nodes -out plain.pem");
+        assert!(said.contains("PBES2") && said.contains("AES-256-CBC"), "{said}");
+        // The other forms that sellers and key rooms hand out.
+        let parts = "-nocrl -certfile leaf.pem -certfile middle.pem -certfile root.pem";
+        openssl(&format!("crl2pkcs7 {parts} -out all.p7b"));
+        openssl(&format!("crl2pkcs7 {parts} -outform DER -out all-der.p7b"));
+        openssl("pkcs8 -topk8 -in plain.pem -passout env:P12_PASSWORD -out sealed.key");
+        openssl("pkcs8 -topk8 -in plain.pem -passout env:P12_PASSWORD -v2 aes-256-cbc -outform DER -out sealed.der");
+        openssl("ec -in plain.pem -aes128 -passout env:P12_PASSWORD -out old.key");
+        for (files, ended, says) in [
+            (["all.p7b", "sealed.key"], 0, "2 certificates in its chain"),
+            (["all-der.p7b", "sealed.der"], 0, "2 certificates in its chain"),
+            (["all.p7b", "old.key"], 1, "obsolete form; convert it with: openssl pkcs8 -topk8"),
+        ] {
+            let args = [&["cert", "import", "plates", "--password", "env:P12_PASSWORD"][..], &files].concat();
+            let ran = workspace.run(&args).ended(ended);
+            assert!(ran.stdout.contains(says) || ran.stderr.contains(says), "{files:?}: {}{}", ran.stdout, ran.stderr);
+        }
+        let ran = workspace.run(&["cert", "import", "plates", "all.p7b", "sealed.key"]).ended(1);
+        assert!(ran.stderr.contains("sealed.key holds an encrypted private key, which needs"), "{}", ran.stderr);
     }
     let args = ["cert", "import", "plates", "plates.p12", "--password", "env:P12_PASSWORD"];
     workspace.run(&args).ended(0);
