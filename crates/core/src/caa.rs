@@ -94,10 +94,15 @@ impl CaaSet {
         let tagged = |tag: &'static str| self.records.iter().filter(move |record| record.tag == tag);
         let tag = if asking.wildcard && tagged("issuewild").next().is_some() { "issuewild" } else { "issue" };
         let properties: Vec<Issuer<'_>> = tagged(tag).map(|record| Issuer::read(&record.value)).collect();
-        if properties.is_empty() {
+        let names_somebody = properties.iter().any(|issuer| !issuer.domain.is_empty());
+        // Of an authority that does not say how it is called, no more is known than that nobody may issue.
+        if properties.is_empty() || (asking.identities.is_empty() && names_somebody) {
             return Ok(());
         }
-        let authority = || asking.identities.join(" or ");
+        let authority = || match asking.identities {
+            [] => "any authority".to_owned(),
+            identities => identities.join(" or "),
+        };
         let own: Vec<&Issuer<'_>> =
             properties.iter().filter(|issuer| asking.identities.iter().any(|own| issuer.is(own))).collect();
         if own.is_empty() {
@@ -127,6 +132,9 @@ fn is_known(tag: &str) -> bool {
     matches!(tag, "issue" | "issuewild" | "iodef" | "issuemail" | "contactemail" | "contactphone")
 }
 
+/// What may stand around the parts of a value (WSP of RFC 5234).
+const BLANKS: [char; 2] = [' ', '\t'];
+
 /// The value of an `issue` property (RFC 8659 §4.2).
 struct Issuer<'v> {
     domain: &'v str,
@@ -139,11 +147,30 @@ enum Unfit {
 }
 
 impl<'v> Issuer<'v> {
+    /// Reads a value; one that is malformed names nobody (RFC 8659 §4.2).
     fn read(value: &'v str) -> Issuer<'v> {
-        let mut parts = value.split(';').map(str::trim);
-        let domain = parts.next().unwrap_or_default().trim_end_matches('.');
-        let parameters = parts.filter_map(|part| part.split_once('='));
-        Issuer { domain, parameters: parameters.map(|(key, value)| (key.trim(), value.trim())).collect() }
+        Issuer::parse(value).unwrap_or(Issuer { domain: "", parameters: Vec::new() })
+    }
+
+    fn parse(value: &'v str) -> Option<Issuer<'v>> {
+        let (domain, rest) = value.split_once(';').unwrap_or((value, ""));
+        let domain = domain.trim_matches(BLANKS).trim_end_matches('.');
+        let is_label = |label: &str| {
+            let ends_plain = !label.starts_with('-') && !label.ends_with('-');
+            !label.is_empty() && ends_plain && label.bytes().all(|byte| byte.is_ascii_alphanumeric() || byte == b'-')
+        };
+        if !domain.is_empty() && !domain.split('.').all(is_label) {
+            return None;
+        }
+        if rest.trim_matches(BLANKS).is_empty() {
+            return Some(Issuer { domain, parameters: Vec::new() });
+        }
+        let parameter = |part: &'v str| {
+            let (key, value) = part.trim_matches(BLANKS).split_once('=')?;
+            let (key, value) = (key.trim_end_matches(BLANKS), value.trim_start_matches(BLANKS));
+            (is_label(key) && value.bytes().all(|byte| byte.is_ascii_graphic())).then_some((key, value))
+        };
+        Some(Issuer { domain, parameters: rest.split(';').map(parameter).collect::<Option<_>>()? })
     }
 
     fn is(&self, identity: &str) -> bool {
@@ -212,6 +239,12 @@ mod tests {
             ),
             (&["issue ca.example.other.example"], false, "not ca.example"),
             (&["issue "], false, "allow nobody"),
+            // What is malformed names nobody (RFC 8659 §4.2).
+            (&["issue ca.example accounturi=https://ca.example/account/7"], false, "allow nobody"),
+            (&["issue ca.example; accounturi"], false, "allow nobody"),
+            (&["issue ca.example; validationmethods=dns-01;"], false, "allow nobody"),
+            (&["issue -ca.example"], false, "allow nobody"),
+            (&["issue ca.example ;\t"], false, "ok"),
         ];
         for (records, wildcard, expected) in table {
             let identities = ["ca.example".to_owned()];
@@ -226,6 +259,12 @@ mod tests {
         let asking = Asking { identities: &identities, wildcard: false, account: None, method: "dns-01" };
         assert!(matches!(named.permits(asking), Err(Barred::OtherAccount { .. })));
         assert_eq!(set(&[]).permits(asking), Ok(()));
+        // An authority that does not say how it is called may be the one that is named; where nobody is,
+        // it may not issue either.
+        let unnamed = Asking { identities: &[], ..asking };
+        assert_eq!(named.permits(unnamed), Ok(()));
+        let barred = set(&["issue ;"]).permits(unnamed).unwrap_err().to_string();
+        assert_eq!(barred, "the CAA records of larkfield.example allow nobody, not any authority");
     }
 
     proptest::proptest! {

@@ -28,18 +28,31 @@ pub struct Servers<'s> {
     pub resolvers: &'s [SocketAddr],
 }
 
+/// What was found from a name upwards.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct CaaLookup {
+    /// The set that counts, if there is any.
+    pub set: Option<CaaSet>,
+    /// The nearest name outside the zone at which nobody says whether there are records; an authority
+    /// refuses where it does not learn it either (RFC 8659 §3).
+    pub unseen: Option<(DnsName, Unreachable)>,
+}
+
+/// What stands at one name; outside the zone it may remain unknown.
+type Seen = Result<Vec<CaaRecord>, Unreachable>;
+
 /// What was found at each name: names that lie beside each other have the same ones above
 /// them, and each is asked for once.
 #[derive(Debug, Default)]
-pub struct CaaCache(Mutex<HashMap<DnsName, Arc<OnceCell<Vec<CaaRecord>>>>>);
+pub struct CaaCache(Mutex<HashMap<DnsName, Arc<OnceCell<Seen>>>>);
 
 impl CaaCache {
-    /// Returns the set that counts for a name, if there is any.
+    /// Looks for the set that counts for a name.
     ///
     /// # Errors
     /// [`Unreachable`] when the zone's own servers do not say: an authority would refuse.
-    pub async fn set(&self, name: &DnsName, servers: Servers<'_>) -> Result<Option<CaaSet>, Unreachable> {
-        let mut at = Some(name.clone());
+    pub async fn look_up(&self, name: &DnsName, servers: Servers<'_>) -> Result<CaaLookup, Unreachable> {
+        let (mut at, mut unseen) = (Some(name.clone()), None);
         while let Some(owner) = at {
             let found = self.at(&owner);
             let records = found
@@ -51,21 +64,28 @@ impl CaaCache {
                     }
                 })
                 .await?;
-            if !records.is_empty() {
-                return Ok(Some(CaaSet { owner, records: records.clone() }));
+            match records {
+                Ok(records) if records.is_empty() => {}
+                Ok(records) => {
+                    let set = Some(CaaSet { owner, records: records.clone() });
+                    return Ok(CaaLookup { set, unseen });
+                }
+                Err(why) => {
+                    unseen.get_or_insert_with(|| (owner.clone(), why.clone()));
+                }
             }
             at = owner.parent();
         }
-        Ok(None)
+        Ok(CaaLookup { set: None, unseen })
     }
 
-    fn at(&self, owner: &DnsName) -> Arc<OnceCell<Vec<CaaRecord>>> {
+    fn at(&self, owner: &DnsName) -> Arc<OnceCell<Seen>> {
         let mut found = self.0.lock().unwrap_or_else(PoisonError::into_inner);
         Arc::clone(found.entry(owner.clone()).or_default())
     }
 }
 
-async fn within(owner: &DnsName, servers: Servers<'_>) -> Result<Vec<CaaRecord>, Unreachable> {
+async fn within(owner: &DnsName, servers: Servers<'_>) -> Result<Seen, Unreachable> {
     let answer = first_answer(servers.zone, owner, Ask::default()).await?;
     match answer.metadata.response_code {
         ResponseCode::NoError | ResponseCode::NXDomain => {}
@@ -79,24 +99,26 @@ async fn within(owner: &DnsName, servers: Servers<'_>) -> Result<Vec<CaaRecord>,
     });
     match target {
         Some(target) if found.is_empty() && !target.is_within(servers.apex) => {
-            Ok(through_resolvers(&target, servers).await.unwrap_or_default())
+            Ok(through_resolvers(&target, servers).await)
         }
-        _ => Ok(found),
+        _ => Ok(Ok(found)),
     }
 }
 
-/// Above the zone little is to be expected, and who does not answer there says nothing.
-async fn above(owner: &DnsName, servers: Servers<'_>) -> Vec<CaaRecord> {
+async fn above(owner: &DnsName, servers: Servers<'_>) -> Seen {
     let from_parent = first_answer(servers.parents, owner, Ask::default()).await;
     match from_parent {
-        Ok(answer) if answer.metadata.authoritative => records(&answer),
-        _ => through_resolvers(owner, servers).await.unwrap_or_default(),
+        Ok(answer) if answer.metadata.authoritative => Ok(records(&answer)),
+        _ => through_resolvers(owner, servers).await,
     }
 }
 
-async fn through_resolvers(owner: &DnsName, servers: Servers<'_>) -> Result<Vec<CaaRecord>, Unreachable> {
-    let how = Ask { recursion: true, ..Ask::default() };
-    Ok(records(&first_answer(servers.resolvers, owner, how).await?))
+async fn through_resolvers(owner: &DnsName, servers: Servers<'_>) -> Seen {
+    let answer = first_answer(servers.resolvers, owner, Ask { recursion: true, ..Ask::default() }).await?;
+    match answer.metadata.response_code {
+        ResponseCode::NoError | ResponseCode::NXDomain => Ok(records(&answer)),
+        code => Err(Unreachable::Code { code: mnemonic(code) }),
+    }
 }
 
 async fn first_answer(servers: &[SocketAddr], owner: &DnsName, how: Ask) -> Result<Message, Unreachable> {

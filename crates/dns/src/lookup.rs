@@ -33,15 +33,25 @@ pub async fn records(
     owner: &DnsName,
     record_type: RecordType,
 ) -> Result<Vec<RecordSet>, Unreachable> {
+    Ok(records_of_name(server, owner, record_type).await?.unwrap_or_default())
+}
+
+/// The same; `None` where the name does not exist, so that it has no records of any type (RFC 8020 §2).
+async fn records_of_name(
+    server: SocketAddr,
+    owner: &DnsName,
+    record_type: RecordType,
+) -> Result<Option<Vec<RecordSet>>, Unreachable> {
     let answer = ask(server, owner, wire_type(record_type), Ask::default()).await?;
-    match answer.metadata.response_code {
-        ResponseCode::NoError | ResponseCode::NXDomain => {}
-        code => return Err(Unreachable::Code { code: mnemonic(code) }),
+    if !matches!(answer.metadata.response_code, ResponseCode::NoError | ResponseCode::NXDomain) {
+        return Err(Unreachable::Code { code: mnemonic(answer.metadata.response_code) });
     }
     if !answer.metadata.authoritative {
         return Err(Unreachable::NotAuthoritative);
     }
-    Ok(sets(&answer, owner, record_type))
+    let sets = sets(&answer, owner, record_type);
+    let is_absent = answer.metadata.response_code == ResponseCode::NXDomain && sets.is_empty();
+    Ok((!is_absent).then_some(sets))
 }
 
 fn sets(answer: &Message, owner: &DnsName, record_type: RecordType) -> Vec<RecordSet> {
@@ -66,11 +76,11 @@ async fn alias_at(server: SocketAddr, owner: &DnsName, at_apex: bool) -> Result<
     let types: &[RecordType] = if at_apex {
         &[RecordType::A, RecordType::Aaaa]
     } else {
-        let alias = records(server, owner, RecordType::Cname).await?;
-        if !alias.is_empty() {
-            return Ok(alias);
+        match records_of_name(server, owner, RecordType::Cname).await? {
+            None => return Ok(Vec::new()),
+            Some(alias) if !alias.is_empty() => return Ok(alias),
+            Some(_) => &RecordType::BESIDE_ALIAS,
         }
-        &RecordType::BESIDE_ALIAS
     };
     let found = join_all(types.iter().map(|record_type| records(server, owner, *record_type))).await;
     let mut sets = Vec::new();

@@ -1,4 +1,4 @@
-//! One question, one answer: UDP first, TCP when the answer is cut (RFC 7766).
+//! One question, one answer: UDP first, TCP when the answer is cut or does not come (RFC 7766).
 
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr};
 use std::time::Duration;
@@ -13,8 +13,10 @@ use tokio::net::{TcpStream, UdpSocket};
 use tokio::sync::Semaphore;
 use tokio::time::timeout;
 
-/// How long each try over UDP waits; their sum bounds a lookup.
-const UDP_TRIES: [Duration; 3] = [Duration::from_millis(700), Duration::from_millis(1500), Duration::from_secs(3)];
+/// How long each try over UDP waits.
+const UDP_TRIES: [Duration; 2] = [Duration::from_millis(700), Duration::from_millis(1500)];
+/// How long a server that left them unanswered has to answer over TCP.
+const LAST_TRY: Duration = Duration::from_secs(3);
 const TCP_CONNECT: Duration = Duration::from_secs(4);
 const TCP_ANSWER: Duration = Duration::from_secs(10);
 /// How many questions this process has under way at once: each holds a socket.
@@ -122,11 +124,17 @@ pub(crate) async fn ask(
     let bytes = message.to_vec().map_err(|_| malformed())?;
     // Never closed, so this cannot fail.
     let _turn = QUESTIONS.acquire().await.map_err(|_| malformed())?;
-    let answer = over_udp(server, &message, &bytes).await?;
-    if !answer.metadata.truncation {
-        return Ok(answer);
-    }
-    let raw = over_tcp(server, &bytes).await?;
+    let raw = match over_udp(server, &message, &bytes).await {
+        Ok(answer) if !answer.metadata.truncation => return Ok(answer),
+        Ok(_) => over_tcp(server, &bytes).await?,
+        // A server that limits how often it answers drops what comes over UDP, where the sender may be
+        // forged (RFC 7766 §5 lets a client begin with TCP).
+        Err(Unreachable::TimedOut { after_ms }) => match timeout(LAST_TRY, over_tcp(server, &bytes)).await {
+            Ok(Ok(raw)) => raw,
+            _ => return Err(timed_out(Duration::from_millis(after_ms) + LAST_TRY)),
+        },
+        Err(why) => return Err(why),
+    };
     let answer = Message::from_vec(&raw).map_err(|_| malformed())?;
     if answers(&answer, &message) { Ok(answer) } else { Err(malformed()) }
 }

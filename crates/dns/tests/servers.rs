@@ -19,7 +19,8 @@ use pindrel_core::values::Ttl;
 use pindrel_dns::challenge::{self, PlaceError};
 use pindrel_dns::lookup::{self, Resolved};
 use pindrel_dns::{caa, present};
-use tokio::net::UdpSocket;
+use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
+use tokio::net::{TcpListener, UdpSocket};
 
 /// Makes the raw answers to a question, each sent in turn.
 type Answering = Arc<dyn Fn(&Message) -> Vec<Vec<u8>> + Send + Sync>;
@@ -243,8 +244,8 @@ async fn caa_is_climbed_from_the_name_to_above_the_zone() {
     for (zone, parent, expected) in table {
         let (zone, parent) = ([serving(zone).await], [serving(parent).await]);
         let servers = caa::Servers { apex: &apex, zone: &zone, parents: &parent, resolvers: &[] };
-        let found = caa::CaaCache::default().set(&core("a.b.larkfield.example"), servers).await.unwrap();
-        assert_eq!(found.map(|set| set.owner), expected.map(core));
+        let found = caa::CaaCache::default().look_up(&core("a.b.larkfield.example"), servers).await.unwrap();
+        assert_eq!(found.set.map(|set| set.owner), expected.map(core));
     }
 }
 
@@ -254,8 +255,9 @@ async fn caa_of_an_alias_is_that_of_its_target_and_a_failing_zone_is_no_absence(
     let zone = [serving(vec![("api.larkfield.example", alias("gw.edge.test"))]).await];
     let resolver = [serving(vec![("gw.edge.test", issue("edge.test"))]).await];
     let servers = caa::Servers { apex: &apex, zone: &zone, parents: &[], resolvers: &resolver };
-    let found = caa::CaaCache::default().set(&core("api.larkfield.example"), servers).await.unwrap().unwrap();
-    assert_eq!(found.records[0].value, "edge.test");
+    let found = caa::CaaCache::default().look_up(&core("api.larkfield.example"), servers).await.unwrap();
+    assert_eq!(found.set.unwrap().records[0].value, "edge.test");
+    assert_eq!(found.unseen, None, "above the zone there are none");
 
     let failing = server(Arc::new(|question: &Message| {
         vec![answer(question, ResponseCode::ServFail, Vec::new()).to_vec().unwrap()]
@@ -264,9 +266,15 @@ async fn caa_of_an_alias_is_that_of_its_target_and_a_failing_zone_is_no_absence(
     let zone = [failing];
     let servers = caa::Servers { apex: &apex, zone: &zone, parents: &[], resolvers: &resolver };
     assert!(
-        caa::CaaCache::default().set(&core("api.larkfield.example"), servers).await.is_err(),
+        caa::CaaCache::default().look_up(&core("api.larkfield.example"), servers).await.is_err(),
         "an authority would refuse too"
     );
+    // Nor is a failure above the zone.
+    let (zone, resolver) = ([serving(vec![("larkfield.example", text("no CAA"))]).await], [failing]);
+    let servers = caa::Servers { apex: &apex, zone: &zone, parents: &[], resolvers: &resolver };
+    let found = caa::CaaCache::default().look_up(&core("api.larkfield.example"), servers).await.unwrap();
+    let why = Unreachable::Code { code: "SERVFAIL".into() };
+    assert_eq!((found.set, found.unseen), (None, Some((core("example"), why))));
 }
 
 /// A server that says the same to every question, and counts them.
@@ -334,8 +342,8 @@ async fn what_lies_above_many_names_is_looked_up_once() {
     let servers = caa::Servers { apex: &apex, zone: &zone, parents: &parents, resolvers: &[] };
     let found = caa::CaaCache::default();
     let names: Vec<DnsName> = (0..20).map(|n| core(&format!("n{n}.larkfield.example"))).collect();
-    let sets = futures::future::try_join_all(names.iter().map(|name| found.set(name, servers))).await.unwrap();
-    assert!(sets.iter().all(Option::is_none));
+    let sets = futures::future::try_join_all(names.iter().map(|name| found.look_up(name, servers))).await.unwrap();
+    assert!(sets.iter().all(|found| found.set.is_none()));
     assert_eq!(at_zone.load(Ordering::Relaxed), 20 + 1, "each name, and the zone's own");
     assert_eq!(above.load(Ordering::Relaxed), 1, "example");
 }
@@ -396,4 +404,35 @@ async fn a_challenge_belongs_at_the_end_of_its_aliases() {
             (found, expected) => panic!("{label}: {found:?}, not {expected:?}"),
         }
     }
+}
+
+#[tokio::test]
+async fn a_server_that_answers_over_tcp_alone_is_heard_and_an_absent_name_is_asked_for_once() {
+    let udp = UdpSocket::bind((Ipv4Addr::LOCALHOST, 0)).await.unwrap();
+    let address = udp.local_addr().unwrap();
+    let tcp = TcpListener::bind(address).await.unwrap();
+    tokio::spawn(async move {
+        let _bound = udp;
+        while let Ok((mut stream, _)) = tcp.accept().await {
+            let length = stream.read_u16().await.unwrap();
+            let mut question = vec![0; usize::from(length)];
+            stream.read_exact(&mut question).await.unwrap();
+            let question = Message::from_vec(&question).unwrap();
+            let bytes = answer(&question, ResponseCode::NXDomain, Vec::new()).to_vec().unwrap();
+            stream.write_u16(u16::try_from(bytes.len()).unwrap()).await.unwrap();
+            stream.write_all(&bytes).await.unwrap();
+        }
+    });
+    let view = lookup::alias(&[address], &core("absent.larkfield.example"), false).await;
+    assert_eq!(view.servers[0].gives, Ok(Vec::new()));
+
+    let count = Arc::new(AtomicUsize::new(0));
+    let counted = count.clone();
+    let absent = server(Arc::new(move |question: &Message| {
+        counted.fetch_add(1, Ordering::Relaxed);
+        vec![answer(question, ResponseCode::NXDomain, Vec::new()).to_vec().unwrap()]
+    }))
+    .await;
+    let view = lookup::alias(&[absent], &core("absent.larkfield.example"), false).await;
+    assert_eq!((view.servers[0].gives.clone(), count.load(Ordering::Relaxed)), (Ok(Vec::new()), 1));
 }

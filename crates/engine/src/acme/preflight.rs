@@ -33,16 +33,11 @@ impl Engine {
         self.check_caa(id, authority, account).await
     }
 
-    /// The profile that is ordered: the certificate's own, else the authority's.
-    pub(crate) fn profile(&self, id: CertificateId, authority: AuthorityId) -> Option<&str> {
-        let own = self.desired.certificate(id).terms.profile.as_deref();
-        own.or(self.desired.authority(authority).profile.as_deref())
-    }
-
     fn check_profile(&self, id: CertificateId, authority: AuthorityId, account: &Account) -> Result<(), Finding> {
-        let Some(profile) = self.profile(id, authority) else { return Ok(()) };
+        let terms = self.desired.certificate(id).ordered_terms(self.desired.authority(authority));
+        let Some(profile) = terms.profile else { return Ok(()) };
         let offered = &account.authority.directory().meta.profiles;
-        if offered.contains_key(profile) {
+        if offered.contains_key(&profile) {
             return Ok(());
         }
         let says = format!("{} does not offer the profile \"{profile}\"", self.desired.authority(authority).name);
@@ -87,10 +82,15 @@ impl Engine {
                 format!("the CAA records of {base} cannot be looked up ({error}), so an authority would not issue");
             Finding::of(Code::CaaForbids, says, "Make sure that the zone's servers answer").again(Again::Now)
         })?;
-        let Some(set) = found else { return Ok(()) };
+        if let Some((owner, why)) = found.unseen {
+            self.note(format!(
+                "the CAA records of {owner} cannot be looked up ({why}); an authority that cannot either will not issue"
+            ));
+        }
+        let Some(set) = found.set else { return Ok(()) };
         let asking = Asking { identities, wildcard: name.is_wildcard(), account: Some(&account.url), method: "dns-01" };
         set.permits(asking).map_err(|barred| {
-            let identity = identities.first().map_or("", String::as_str);
+            let identity = identities.first().map_or("IDENTITY", String::as_str);
             let tag = if name.is_wildcard() { "issuewild" } else { "issue" };
             let remedy = format!("Add to {}: CAA 0 {tag} \"{identity}\"; or choose another authority", set.owner);
             Finding::of(Code::CaaForbids, format!("no certificate can be issued for {name}: {barred}"), remedy)

@@ -16,7 +16,6 @@ use pindrel_core::acme::jws::Payload;
 use pindrel_core::acme::objects::Directory;
 use pindrel_core::acme::order::Reply;
 use pindrel_core::acme::problem::Problem;
-use pindrel_core::caa::CaaSet;
 use pindrel_core::desired::{self, CertificateTerms, Endpoint, Zone};
 use pindrel_core::facts::{AliasView, Unreachable, ZoneView};
 use pindrel_core::findings::Finding;
@@ -25,7 +24,7 @@ use pindrel_core::records::ZoneRecord;
 use pindrel_core::renewal::RenewalWindow;
 use pindrel_core::values::{Fingerprint, KeyKind, SecretRef};
 use pindrel_dns::ZoneDriver;
-use pindrel_dns::caa::Servers;
+use pindrel_dns::caa::{CaaLookup, Servers};
 use pindrel_dns::challenge::{PlaceError, ServersOf};
 use pindrel_dns::lookup::Resolved;
 use pindrel_edge::Platform;
@@ -168,8 +167,8 @@ pub trait Lookups: Send + Sync {
         servers_of: &ServersOf<'_>,
         resolvers: &[SocketAddr],
     ) -> Result<DnsName, PlaceError>;
-    /// Returns the CAA records that count for a name.
-    async fn caa(&self, name: &DnsName, servers: Servers<'_>) -> Result<Option<CaaSet>, Unreachable>;
+    /// Looks for the CAA records that count for a name.
+    async fn caa(&self, name: &DnsName, servers: Servers<'_>) -> Result<CaaLookup, Unreachable>;
     /// Asks a resolver for the addresses of a name.
     async fn resolve(&self, resolver: SocketAddr, name: &DnsName) -> Resolved;
 }

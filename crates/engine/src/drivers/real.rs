@@ -15,7 +15,6 @@ use pindrel_core::acme::jws::Payload;
 use pindrel_core::acme::objects::Directory;
 use pindrel_core::acme::order::Reply;
 use pindrel_core::acme::problem::Problem;
-use pindrel_core::caa::CaaSet;
 use pindrel_core::desired::{self, Endpoint, EndpointDriver, HttpPlatform as HttpSettings, Tsig, Zone};
 use pindrel_core::display_text::io_reason;
 use pindrel_core::facts::{
@@ -27,7 +26,7 @@ use pindrel_core::pin::Pin;
 use pindrel_core::records::ZoneRecord;
 use pindrel_core::renewal::RenewalWindow;
 use pindrel_core::values::{Fingerprint, KeyKind, SecretRef};
-use pindrel_dns::caa::{CaaCache, Servers};
+use pindrel_dns::caa::{CaaCache, CaaLookup, Servers};
 use pindrel_dns::challenge::{self, PlaceError, ServersOf};
 use pindrel_dns::lookup::{self, Resolved};
 use pindrel_dns::{Rfc2136, ZoneDriver, ZoneError, discover, present};
@@ -251,8 +250,8 @@ impl Lookups for RealDrivers {
         challenge::place(start, servers_of, resolvers).await
     }
 
-    async fn caa(&self, name: &DnsName, servers: Servers<'_>) -> Result<Option<CaaSet>, Unreachable> {
-        self.caa.set(name, servers).await
+    async fn caa(&self, name: &DnsName, servers: Servers<'_>) -> Result<CaaLookup, Unreachable> {
+        self.caa.look_up(name, servers).await
     }
 
     async fn resolve(&self, resolver: SocketAddr, name: &DnsName) -> Resolved {

@@ -77,7 +77,7 @@ pub(crate) trait Validation {
 
 fn problem(error: &str, detail: &str, status: u16) -> Problem {
     let kind = format!("urn:ietf:params:acme:error:{error}");
-    Problem { kind, detail: detail.into(), status: Some(status), ..Problem::default() }
+    Problem { kind: kind.into(), detail: detail.into(), status: Some(status), ..Problem::default() }
 }
 
 impl MemoryAuthority {

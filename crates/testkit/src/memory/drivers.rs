@@ -10,7 +10,6 @@ use pindrel_core::acme::jws::Payload;
 use pindrel_core::acme::objects::Directory;
 use pindrel_core::acme::order::Reply;
 use pindrel_core::acme::problem::Problem;
-use pindrel_core::caa::CaaSet;
 use pindrel_core::desired::{self, Endpoint, Zone};
 use pindrel_core::endpoint::{Binding, EndpointInfo};
 use pindrel_core::facts::{
@@ -21,7 +20,7 @@ use pindrel_core::name::{DnsName, Hostname};
 use pindrel_core::records::{RecordType, ZoneChange, ZoneRecord};
 use pindrel_core::renewal::RenewalWindow;
 use pindrel_core::values::{Fingerprint, KeyKind, SecretRef, Serial};
-use pindrel_dns::caa::Servers;
+use pindrel_dns::caa::{CaaLookup, Servers};
 use pindrel_dns::challenge::{PlaceError, ServersOf};
 use pindrel_dns::lookup::Resolved;
 use pindrel_dns::{ZoneDriver, ZoneError};
@@ -164,8 +163,8 @@ impl Lookups for World {
         Ok(start.clone())
     }
 
-    async fn caa(&self, _name: &DnsName, _servers: Servers<'_>) -> Result<Option<CaaSet>, Unreachable> {
-        Ok(None)
+    async fn caa(&self, _name: &DnsName, _servers: Servers<'_>) -> Result<CaaLookup, Unreachable> {
+        Ok(CaaLookup::default())
     }
 
     async fn resolve(&self, resolver: SocketAddr, name: &DnsName) -> Resolved {
