@@ -14,7 +14,7 @@ use pindrel_core::acme::account::{self, Account, AccountStatus};
 use pindrel_core::acme::jws::{Jwk, Payload, Signer, Unsigned, base64url};
 use pindrel_core::acme::objects::{Directory, OrderList};
 use pindrel_core::acme::order::Reply;
-use pindrel_core::acme::problem::Problem;
+use pindrel_core::acme::problem::{Problem, shown_url};
 use pindrel_core::acme::renewal_info;
 use pindrel_core::display_text::one_line;
 use pindrel_core::renewal::RenewalWindow;
@@ -110,7 +110,7 @@ impl TransportError {
                 "Wait until the authority answers, or correct its directory URL and api_roots".into()
             }
             TransportError::GivenUp { .. } => "Wait until the authority answers".into(),
-            TransportError::Refused { problem, .. } => problem.remedy().into(),
+            TransportError::Refused { problem, .. } => problem.remedy(),
             TransportError::Malformed { .. } => "Check that the directory URL is that of an ACME authority".into(),
             TransportError::Closed(_) => {
                 "Choose another authority in the manifest, or remove the account from the state".into()
@@ -166,7 +166,7 @@ impl HttpAuthority {
     /// # Errors
     /// [`TransportError`].
     pub async fn connect(url: Url, roots: Option<&[u8]>, at_once: u32) -> Result<HttpAuthority, TransportError> {
-        let client = Client::new(url.clone(), roots)?;
+        let client = Client::new(url.clone(), roots, is_link_local)?;
         let slots = Semaphore::new(usize::try_from(at_once).unwrap_or(1).max(1));
         let response = patiently(&client, &slots, Method::GET, &url).await?;
         if !response.status.is_success() {
@@ -549,7 +549,9 @@ async fn patiently(client: &Client, slots: &Semaphore, method: Method, url: &Url
 /// The problem that a refusal carries, with the time at which to ask again.
 fn problem_of(response: &Response) -> Problem {
     let retry_at = response.retry_at(Timestamp::now());
-    Problem { retry_at, ..Problem::read(response.status.as_u16(), &response.body) }
+    let problem = Problem::read(response.status.as_u16(), &response.body);
+    let see = problem.see.or_else(|| response.links("help").find_map(shown_url));
+    Problem { retry_at, see, ..problem }
 }
 
 fn malformed(url: &str, why: &str) -> TransportError {

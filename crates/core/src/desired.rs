@@ -15,7 +15,7 @@ use crate::budget::Limit;
 use crate::delivery::{Command, Delivery};
 use crate::endpoint::{Binding, EndpointInfo, EndpointKind, Route, TlsVersion};
 use crate::expectation::Expectation;
-use crate::facts::{EndpointKey, Origin};
+use crate::facts::{EndpointKey, OrderedTerms, Origin};
 use crate::name::{DnsName, Hostname};
 use crate::records::{RecordData, RecordSet};
 use crate::renewal::RenewalRule;
@@ -251,6 +251,18 @@ pub struct CertificateTerms {
     pub labels: Vec<String>,
     /// A note for people.
     pub note: Option<String>,
+}
+
+impl WantedCertificate {
+    /// Returns what is asked for beside names and key when it is ordered at an authority: what its own
+    /// table says, else the authority's.
+    pub fn ordered_terms(&self, authority: &Authority) -> OrderedTerms {
+        let own = &self.terms;
+        OrderedTerms {
+            profile: own.profile.clone().or_else(|| authority.profile.clone()),
+            chain_root: own.chain_root.clone().or_else(|| authority.chain_root.clone()),
+        }
+    }
 }
 
 impl CertificateTerms {

@@ -15,6 +15,11 @@ use crate::values::Fingerprint;
 /// an outage of three days does not outlive them.
 const SHORT_LIFE_SECS: i64 = 10 * 86_400;
 
+/// How much of its life, as a divisor, and how long at most a certificate is used whatever its authority
+/// advises: advice to renew every certificate at once must not spend an order in each run. A day leaves
+/// time where certificates are about to be revoked.
+const LEAST_AGE: (i64, i64) = (90, 86_400);
+
 /// When a certificate is due, where the authority gives no advice.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default)]
 pub enum RenewalRule {
@@ -67,7 +72,8 @@ pub fn due_at(
     // Advice may come late or lead beyond the end: half of the time that the rule leaves is kept for
     // a renewal that does not succeed at once.
     let latest = later(by_rule, (not_after.as_second() - by_rule.as_second()).max(0) / 2);
-    moment.min(latest)
+    let (part_of_life, longest) = LEAST_AGE;
+    moment.max(later(not_before, (life / part_of_life).min(longest))).min(latest)
 }
 
 /// The place between zero and one that belongs to a certificate.
@@ -122,6 +128,9 @@ mod tests {
             thirds
         });
         assert!(thirds.iter().all(|third| *third > 40), "{thirds:?}");
+        let past = RenewalWindow { start: at(-2), end: at(-1), ..window.clone() };
+        let at_once = due_at(Fingerprint::of(b"x"), at(0), at(90), Some(&past), RenewalRule::Share);
+        assert_eq!(at_once, at(1), "not in every run");
         let late = RenewalWindow { start: at(100), end: at(101), ..window };
         // Advice beyond the end, or far too late, leaves time for another try all the same.
         let due = due_at(Fingerprint::of(b"x"), at(0), at(90), Some(&late), RenewalRule::Share);

@@ -7,7 +7,7 @@ use jiff::Timestamp;
 use pindrel_core::endpoint::{Binding, Deployment, EndpointInfo};
 use pindrel_core::facts::Unreachable;
 use pindrel_core::name::Hostname;
-use pindrel_core::values::Fingerprint;
+use pindrel_core::values::{Fingerprint, is_link_local};
 use pindrel_http::{Client, HttpError, Method, Response, header};
 use secrecy::{ExposeSecret as _, SecretString};
 use serde::{Deserialize, Serialize};
@@ -62,7 +62,7 @@ impl HttpPlatform {
     /// # Errors
     /// [`EdgeError::Unreachable`] when the roots cannot be used.
     pub fn new(url: Url, token: SecretString, roots: Option<&[u8]>) -> Result<HttpPlatform, EdgeError> {
-        let client = Client::new(url, roots).map_err(|error| unreachable(&error))?;
+        let client = Client::new(url, roots, is_link_local).map_err(|error| unreachable(&error))?;
         Ok(HttpPlatform { client, token })
     }
 

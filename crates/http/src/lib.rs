@@ -3,11 +3,13 @@
 //! Credentials and signed requests go to known origins only: redirects are never
 //! followed, and a URL that a peer hands out is checked by [`Client::permits`].
 
+use std::net::{IpAddr, SocketAddr};
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 
 use jiff::{SignedDuration, Timestamp};
-use reqwest::header::{HeaderMap, LINK, RETRY_AFTER};
+use reqwest::dns::{Addrs, Name, Resolve, Resolving};
+use reqwest::header::{ACCEPT_LANGUAGE, HeaderMap, HeaderValue, LINK, RETRY_AFTER};
 use reqwest::{RequestBuilder, StatusCode as Status};
 use url::{Origin, Url};
 
@@ -113,6 +115,28 @@ impl Response {
     }
 }
 
+/// Looks names up as the system does, and leaves out the addresses that are refused.
+#[derive(Debug)]
+struct Lookup {
+    refused: fn(IpAddr) -> bool,
+}
+
+impl Resolve for Lookup {
+    fn resolve(&self, name: Name) -> Resolving {
+        let refused = self.refused;
+        Box::pin(async move {
+            let found: Vec<SocketAddr> = tokio::net::lookup_host((name.as_str(), 0)).await?.collect();
+            let usable: Vec<SocketAddr> = found.iter().copied().filter(|address| !refused(address.ip())).collect();
+            if let (Some(address), []) = (found.first(), usable.as_slice()) {
+                return Err(
+                    format!("{} leads to {}, which only the manifest may name", name.as_str(), address.ip()).into()
+                );
+            }
+            Ok(Box::new(usable.into_iter()) as Addrs)
+        })
+    }
+}
+
 /// A client for one peer.
 #[derive(Debug)]
 pub struct Client {
@@ -123,14 +147,16 @@ pub struct Client {
 
 impl Client {
     /// Makes a client for the peer at `base`; `roots` in PEM are trusted besides the
-    /// system's.
+    /// system's. No name leads it to an address that is `refused`.
     ///
     /// # Errors
     /// [`HttpError::Roots`].
-    pub fn new(base: Url, roots: Option<&[u8]>) -> Result<Client, HttpError> {
+    pub fn new(base: Url, roots: Option<&[u8]>, refused: fn(IpAddr) -> bool) -> Result<Client, HttpError> {
         let wrong = |error: reqwest::Error| HttpError::Roots { url: base.to_string(), why: innermost(&error) };
         let mut builder = reqwest::Client::builder()
             .user_agent(concat!("pindrel/", env!("CARGO_PKG_VERSION")))
+            .default_headers(HeaderMap::from_iter([(ACCEPT_LANGUAGE, HeaderValue::from_static("en"))]))
+            .dns_resolver(Lookup { refused })
             .redirect(reqwest::redirect::Policy::none())
             .https_only(true)
             .connect_timeout(CONNECT)
@@ -274,7 +300,7 @@ mod tests {
 
     #[test]
     fn another_origin_is_never_permitted() {
-        let client = Client::new("https://a.example/dir".parse().unwrap(), None).unwrap();
+        let client = Client::new("https://a.example/dir".parse().unwrap(), None, |_| false).unwrap();
         let origins = [client.base().origin()];
         assert!(client.permits(&origins, "/order/1").is_ok());
         for url in [

@@ -13,7 +13,7 @@ fn url(port: u16) -> Url {
 }
 
 fn client(server: &ScriptedServer) -> Client {
-    Client::new(url(server.address.port()), Some(server.root_pem.as_bytes())).unwrap()
+    Client::new(url(server.address.port()), Some(server.root_pem.as_bytes()), |_| false).unwrap()
 }
 
 async fn send(client: &Client) -> Result<Response, HttpError> {
@@ -53,7 +53,7 @@ async fn only_a_connection_that_did_not_come_about_is_tried_again() {
     // Nobody listens: tried for some seconds, and no longer.
     let server = ScriptedServer::start(&["localhost"], |_, _| Vec::new()).await;
     let free = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap();
-    let nobody = Client::new(url(free.port()), Some(server.root_pem.as_bytes())).unwrap();
+    let nobody = Client::new(url(free.port()), Some(server.root_pem.as_bytes()), |_| false).unwrap();
     let begun = Instant::now();
     let error = send(&nobody).await.unwrap_err();
     assert!(matches!(&error, HttpError::NotConnected { why, .. } if why.contains("refused")), "{error:?}");
@@ -65,15 +65,24 @@ async fn only_a_connection_that_did_not_come_about_is_tried_again() {
 async fn a_server_without_the_right_root_name_or_scheme_hears_nothing() {
     let server = ScriptedServer::start(&["other.example"], |_, _| answer(200, &[], "")).await;
     let stranger = ScriptedServer::start(&["localhost"], |_, _| answer(200, &[], "")).await;
-    let wrong_root = Client::new(url(stranger.address.port()), Some(server.root_pem.as_bytes())).unwrap();
+    let wrong_root = Client::new(url(stranger.address.port()), Some(server.root_pem.as_bytes()), |_| false).unwrap();
     let plain: Url = format!("http://localhost:{}/x", stranger.address.port()).parse().unwrap();
-    let no_tls = Client::new(plain, Some(stranger.root_pem.as_bytes())).unwrap();
+    let no_tls = Client::new(plain, Some(stranger.root_pem.as_bytes()), |_| false).unwrap();
     for (client, says) in [(client(&server), "not valid for"), (wrong_root, "invalid peer certificate"), (no_tls, "")] {
         let error = send(&client).await.unwrap_err();
         assert!(!error.to_string().is_empty() && error.to_string().contains(says), "{says}: {error}");
     }
     assert_eq!((server.received().len(), stranger.received().len()), (0, 0));
 
-    let error = Client::new(url(1), Some(b"-----BEGIN CERTIFICATE-----\nno\n-----END CERTIFICATE-----\n")).unwrap_err();
+    let error = Client::new(url(1), Some(b"-----BEGIN CERTIFICATE-----\nno\n-----END CERTIFICATE-----\n"), |_| false)
+        .unwrap_err();
     assert!(matches!(error, HttpError::Roots { .. }), "{error:?}");
+}
+
+#[tokio::test]
+async fn a_name_leads_to_no_address_that_is_refused() {
+    let url: Url = "https://localhost:9/".parse().unwrap();
+    let client = Client::new(url.clone(), None, |address| address.is_loopback()).unwrap();
+    let error = client.send(Method::GET, url, |request| request).await.unwrap_err().to_string();
+    assert!(error.contains("only the manifest may name"), "{error}");
 }

@@ -29,6 +29,8 @@ pub struct CertificateRow {
     pub kept: Timestamp,
     /// A revocation that was begun and is not confirmed.
     pub revocation: Option<Revocation>,
+    /// When an authority that failed to advise on renewal is asked again.
+    pub ask_again: Option<Timestamp>,
 }
 
 /// A revocation that was asked for: it is gone on with in the same way after a kill.
@@ -46,12 +48,14 @@ impl CertificateRow {
     /// Returns when there is something to do for it: when it is due, or earlier, when
     /// its authority may be asked for advice again.
     pub fn next_at(&self) -> Timestamp {
-        let look = match (&self.held.window, &self.held.renewal_id) {
-            (Some(window), _) => Some(window.look_again),
-            (None, Some(_)) => Some(self.kept),
-            (None, None) => None,
-        };
-        look.map_or(self.renew_at, |look| look.min(self.renew_at))
+        self.advice_at().map_or(self.renew_at, |at| at.min(self.renew_at))
+    }
+
+    /// Returns when its authority may be asked for advice; never where it gives none.
+    pub fn advice_at(&self) -> Option<Timestamp> {
+        let first = self.held.renewal_id.as_ref().map(|_| self.kept);
+        let advised = self.held.window.as_ref().map(|window| window.look_again).or(first);
+        advised.map(|at| self.ask_again.map_or(at, |again| again.max(at)))
     }
 }
 

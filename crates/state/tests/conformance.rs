@@ -11,7 +11,8 @@ use pindrel_core::acme::account::AccountStatus;
 use pindrel_core::acme::order::ChallengeRecord;
 use pindrel_core::budget::{Limit, Per, Spending};
 use pindrel_core::facts::{
-    EndpointKey, EndpointView, Fact, HeldCertificate, HostnameFacts, Origin, Ownership, ReplaceReason, Unreachable,
+    EndpointKey, EndpointView, Fact, HeldCertificate, HostnameFacts, OrderedTerms, Origin, Ownership, ReplaceReason,
+    Unreachable,
 };
 use pindrel_core::findings::{Again, Code, Finding};
 use pindrel_core::name::Hostname;
@@ -49,9 +50,19 @@ fn certificate(name: &str, seed: &[u8], renew_at: i64) -> CertificateRow {
         window: None,
         replace: None,
         revoked: None,
+        ordered: Some(OrderedTerms { profile: Some("short".into()), chain_root: None }),
     };
     let (name, chain, key) = (name.into(), "pem".into(), key(1));
-    CertificateRow { name, held, chain, key, renew_at: at(renew_at), kept: at(1_000), revocation: None }
+    CertificateRow {
+        name,
+        held,
+        chain,
+        key,
+        renew_at: at(renew_at),
+        kept: at(1_000),
+        revocation: None,
+        ask_again: None,
+    }
 }
 
 fn order(certificate: &str) -> OrderRow {

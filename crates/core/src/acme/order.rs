@@ -194,9 +194,9 @@ impl OrderError {
     /// Returns what to do about it.
     pub fn remedy(&self) -> String {
         match self {
-            OrderError::Refused { problem, .. } | OrderError::Invalid(problem) => problem.remedy().into(),
+            OrderError::Refused { problem, .. } | OrderError::Invalid(problem) => problem.remedy(),
             OrderError::Validation(failed) => {
-                failed.first().map_or("Run settle", |failed| failed.problem.remedy()).into()
+                failed.first().map_or_else(|| "Run settle".into(), |failed| failed.problem.remedy())
             }
             OrderError::NoDns01(_) => "Choose an authority that validates by dns-01".into(),
             OrderError::Malformed { .. } => "Check that the directory URL is that of an ACME authority".into(),

@@ -15,7 +15,7 @@ const MOST_SHOWN: usize = 100;
 pub struct Problem {
     /// The error type, a URN such as `urn:ietf:params:acme:error:dns`.
     #[serde(rename = "type", default)]
-    pub kind: String,
+    pub kind: Box<str>,
     /// A sentence for people.
     #[serde(default)]
     pub detail: String,
@@ -27,7 +27,11 @@ pub struct Problem {
     pub retry_at: Option<Timestamp>,
     /// One problem for each name that it is about.
     #[serde(default)]
-    pub subproblems: Vec<Subproblem>,
+    pub subproblems: Box<[Subproblem]>,
+    /// What a person may visit: where this very case is described (RFC 9457 §3.1.5, RFC 8555 §7.3.3),
+    /// or where the authority explains such problems (`Link` with the relation `help`).
+    #[serde(default, rename = "instance")]
+    pub see: Option<Box<str>>,
 }
 
 /// A problem with one name (RFC 8555 §6.7.1).
@@ -50,6 +54,7 @@ impl Problem {
     pub fn read(status: u16, body: &[u8]) -> Problem {
         let mut problem: Problem = serde_json::from_slice(body).unwrap_or_default();
         problem.status = Some(status);
+        problem.see = problem.see.and_then(|url| shown_url(&url));
         if problem.kind.is_empty() && problem.detail.is_empty() {
             let text: String = String::from_utf8_lossy(body).chars().filter(|c| !c.is_control()).take(200).collect();
             problem.detail = if text.is_empty() { "no reason given".into() } else { text };
@@ -69,7 +74,16 @@ impl Problem {
     }
 
     /// Returns what to do about it, for each error type (RFC 8555 §6.7, RFC 9773 §7.4).
-    pub fn remedy(&self) -> &'static str {
+    pub fn remedy(&self) -> String {
+        match (self.error(), &self.see) {
+            ("userActionRequired", Some(url)) => {
+                format!("Visit {url}, then agree with: pindrel account register --agree")
+            }
+            _ => self.usual_remedy().into(),
+        }
+    }
+
+    fn usual_remedy(&self) -> &'static str {
         match self.error() {
             "rateLimited" => "Wait until the limit is over, or raise it at the authority",
             "caa" => "Allow the authority in the CAA records of the zone",
@@ -119,8 +133,17 @@ impl fmt::Display for Problem {
         if let Some(at) = self.retry_at {
             write!(f, "; it accepts requests again at {at:.0}")?;
         }
+        if let Some(url) = &self.see {
+            write!(f, "; see {url}")?;
+        }
         Ok(())
     }
+}
+
+/// Returns a URL of a peer's if it may be shown to people: nothing that a terminal obeys.
+pub fn shown_url(url: &str) -> Option<Box<str>> {
+    let plain = url.starts_with("https://") && url.len() < 500 && url.chars().all(|c| c.is_ascii_graphic());
+    plain.then(|| url.into())
 }
 
 #[cfg(test)]
@@ -140,5 +163,11 @@ mod tests {
         let later = Problem { retry_at: Some(jiff::Timestamp::UNIX_EPOCH), ..nothing };
         assert!(later.to_string().ends_with("accepts requests again at 1970-01-01T00:00:00Z"));
         assert!(later.remedy().starts_with("Wait until then"));
+        let terms = br#"{"type":"urn:ietf:params:acme:error:userActionRequired","detail":"New terms","instance":"https://a.example/terms"}"#;
+        let terms = Problem::read(403, terms);
+        assert!(terms.remedy().starts_with("Visit https://a.example/terms"), "{}", terms.remedy());
+        assert_eq!(terms.to_string(), "userActionRequired: New terms; see https://a.example/terms");
+        let steering = Problem::read(403, br#"{"instance":"https://a.example/\u001b[2J"}"#);
+        assert_eq!(steering.see, None);
     }
 }

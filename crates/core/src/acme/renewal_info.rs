@@ -4,6 +4,7 @@ use jiff::Timestamp;
 use serde::Deserialize;
 
 use super::jws::base64url;
+use super::problem::shown_url;
 use crate::renewal::RenewalWindow;
 
 /// Returns the identifier by which an authority knows a certificate (RFC 9773 §4.1):
@@ -37,10 +38,7 @@ pub fn read(body: &[u8], look_again: Timestamp) -> Result<RenewalWindow, String>
     if end <= start {
         return Err("its window ends before it begins".into());
     }
-    // It is shown to people, so it must be a URL and nothing that a terminal obeys.
-    let is_url =
-        |url: &String| url.starts_with("https://") && url.len() < 500 && url.chars().all(|c| c.is_ascii_graphic());
-    let explanation = body.explanation_url.filter(is_url);
+    let explanation = body.explanation_url.and_then(|url| shown_url(&url)).map(String::from);
     Ok(RenewalWindow { start, end, explanation, look_again })
 }
 

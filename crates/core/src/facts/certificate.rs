@@ -63,6 +63,15 @@ pub enum ReplaceReason {
     KeyCompromised,
 }
 
+/// What was asked for beside names and key when a certificate was ordered.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct OrderedTerms {
+    /// The profile.
+    pub profile: Option<String>,
+    /// The root that its chain should lead to.
+    pub chain_root: Option<String>,
+}
+
 /// A certificate that Pindrel holds the key of.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct HeldCertificate {
@@ -88,6 +97,8 @@ pub struct HeldCertificate {
     pub replace: Option<ReplaceReason>,
     /// When it was revoked.
     pub revoked: Option<Timestamp>,
+    /// What was asked for, where that is known.
+    pub ordered: Option<OrderedTerms>,
 }
 
 impl HeldCertificate {
@@ -122,6 +133,7 @@ mod tests {
             window: None,
             replace: None,
             revoked: None,
+            ordered: None,
         };
         let due = held.due_at(RenewalRule::Before(std::time::Duration::from_secs(30 * 86_400)));
         assert!((at(59 * 86_400)..=at(60 * 86_400)).contains(&due), "{due}");

@@ -20,7 +20,7 @@ use crate::name::DnsName;
 use crate::records::{RecordSet, same_data};
 use crate::values::{Fingerprint, Serial};
 
-pub use certificate::{HeldCertificate, Origin, ReplaceReason};
+pub use certificate::{HeldCertificate, OrderedTerms, Origin, ReplaceReason};
 pub use failure::{Lameness, Unreachable, Unresolved, Untrusted};
 pub use knowledge::{ChallengeTarget, HostnameKnowledge, Knowledge};
 pub use ownership::{EndpointKey, Ownership, Written};

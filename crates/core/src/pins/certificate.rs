@@ -124,6 +124,24 @@ impl Judging<'_> {
             }
             (None, _) => {}
         }
+        if let (Some(ordered), Some(authority)) = (&held.ordered, wanted.authority) {
+            let terms = wanted.ordered_terms(self.desired.authority(authority));
+            let pairs =
+                [("profile", &ordered.profile, &terms.profile), ("root", &ordered.chain_root, &terms.chain_root)];
+            if let Some((what, was, now)) = pairs.into_iter().find(|(_, was, now)| was != now) {
+                let quoted = |text: &Option<String>| {
+                    text.as_ref().map_or_else(
+                        || format!("the authority's usual {what}"),
+                        |text| format!("the {what} \"{text}\""),
+                    )
+                };
+                let (was, now) = (quoted(was), quoted(now));
+                return Some(format!(
+                    "the certificate {} was ordered with {was}, and the manifest wants {now}",
+                    self.named()
+                ));
+            }
+        }
         let own_key = held.origin != Origin::Elsewhere;
         (own_key && held.key != Some(wanted.terms.key))
             .then(|| format!("the certificate {} does not have a key of the kind {}", self.named(), wanted.terms.key))

@@ -121,6 +121,7 @@ impl Scene {
                 window: None,
                 replace: None,
                 revoked: None,
+                ordered: None,
             }),
             undelivered: Undelivered::default(),
             binding: BindingView::Present {

@@ -174,7 +174,18 @@ impl Engine {
                 Finding::of(Code::AccountMissing, says, remedy)
             });
         }
-        authority.register(&Signing(key), &wanted.contact, binding).await.map_err(transport_failed)
+        let bound = binding.is_some();
+        authority.register(&Signing(key), &wanted.contact, binding).await.map_err(|error| match &error {
+            TransportError::Refused { problem, .. }
+                if bound && matches!(problem.error(), "malformed" | "unauthorized" | "externalAccountRequired") =>
+            {
+                let says = format!("{} does not accept the external account key: {problem}", wanted.name);
+                let remedy =
+                    format!("Check id, secret and algorithm of external_account_key in [authority.{}]", wanted.name);
+                Finding::of(Code::AuthorityRefuses, says, remedy)
+            }
+            _ => transport_failed(error),
+        })
     }
 
     async fn change_contacts(

@@ -10,8 +10,12 @@ use pindrel_core::desired::{AuthorityId, CertificateId};
 use pindrel_core::findings::Finding;
 use pindrel_state::CertificateRow;
 
+use crate::execute::seconds_from;
 use crate::failure::{EngineError, state_failed, transport_failed};
 use crate::run::Engine;
+
+/// How long an authority is not asked again that failed to advise (RFC 9773 §4.3.3).
+const ASK_AGAIN_SECS: i64 = 6 * 3_600;
 
 impl Engine {
     /// Asks for advice on the certificates of the manifest for which it is time; returns
@@ -26,8 +30,8 @@ impl Engine {
             let same = wanted
                 .authority
                 .filter(|authority| self.desired.authority(*authority).directory.as_str() == row.held.authority);
-            let may_ask = row.held.window.as_ref().is_none_or(|window| window.look_again <= now);
-            if let (Some(authority), Some(_), true) = (same, &row.held.renewal_id, may_ask) {
+            let may_ask = row.advice_at().is_some_and(|at| at <= now) && row.held.not_after > now;
+            if let (Some(authority), true) = (same, may_ask) {
                 to_ask.entry(authority).or_default().push((id, row));
             }
         }
@@ -60,14 +64,18 @@ impl Engine {
                 Ok(window) => window,
                 // What is wrong with one certificate says nothing of the others.
                 Err(error @ (TransportError::Refused { .. } | TransportError::Malformed { .. })) => {
-                    refused.get_or_insert(transport_failed(error));
+                    let finding = transport_failed(error);
+                    let again = finding.again.at().unwrap_or_else(|| seconds_from(self.clock.now(), ASK_AGAIN_SECS));
+                    row.ask_again = Some(again);
+                    self.state.update_certificate(&row).await.map_err(state_failed)?;
+                    refused.get_or_insert(finding);
                     continue;
                 }
                 // The first that fails stands for all: an authority that is down is not asked
                 // a thousand times.
                 Err(error) => return Err(transport_failed(error)),
             };
-            row.held.window = Some(window);
+            (row.held.window, row.ask_again) = (Some(window), None);
             row.renew_at = row.held.due_at(self.desired.certificate(certificate).terms.renewal);
             self.state.update_certificate(&row).await.map_err(state_failed)?;
             self.know_certificate(certificate, row).await;

@@ -89,8 +89,9 @@ enum OrderEnd {
     /// The authority no longer knows the order, or it is invalid: it was not made by this
     /// run, so another is worth asking for.
     Stale(Finding),
-    /// Another order replaces the predecessor already (RFC 9773 §5).
-    AlreadyReplaced(Finding),
+    /// The authority refuses the predecessor that the order names: another order replaces it already,
+    /// or it belongs to another account (RFC 9773 §5).
+    PredecessorRefused(Finding),
 }
 
 impl OrderEnd {
@@ -99,7 +100,7 @@ impl OrderEnd {
             OrderEnd::GivenUp(finding)
             | OrderEnd::PutOff(finding)
             | OrderEnd::Stale(finding)
-            | OrderEnd::AlreadyReplaced(finding) => finding,
+            | OrderEnd::PredecessorRefused(finding) => finding,
         }
     }
 }
@@ -131,8 +132,8 @@ impl Engine {
             self.end_order(&account, &mut order, claim).await?;
             order = match end {
                 OrderEnd::Stale(_) => self.new_order(request, &account, claim).await?,
-                OrderEnd::AlreadyReplaced(_) if order.row.replaces.is_some() => {
-                    self.order_again(&account, order.row, claim).await?
+                OrderEnd::PredecessorRefused(finding) if order.row.replaces.is_some() => {
+                    self.order_again(&account, order.row, &finding, claim).await?
                 }
                 end => return Err(end.finding().clone()),
             };
@@ -155,7 +156,7 @@ impl Engine {
     fn in_progress(&self, row: OrderRow, account: &Account, resumed: bool) -> OrderInProgress {
         let profile = self.certificate_of(&row).and_then(|(certificate, rehearsal)| {
             let authority = self.desired.certificate(certificate).authority.filter(|_| !rehearsal)?;
-            self.profile(certificate, authority).map(str::to_owned)
+            self.desired.certificate(certificate).ordered_terms(self.desired.authority(authority)).profile
         });
         let terms = Terms { profile, replaces: row.replaces.clone() };
         let mut flow = OrderFlow::new(row.names.clone(), terms, account.key.jwk().thumbprint());
@@ -165,9 +166,15 @@ impl Engine {
         OrderInProgress { row, flow, resumed, publication: None }
     }
 
-    /// The authority says that another order replaces the predecessor: that order is one
-    /// whose answer was lost, or the new one is made without naming the predecessor.
-    async fn order_again(&self, account: &Account, row: OrderRow, claim: &Claim) -> Result<OrderInProgress, Finding> {
+    /// The authority refuses the predecessor: the order that replaces it is one whose answer was lost, or
+    /// the new one is made without naming the predecessor.
+    async fn order_again(
+        &self,
+        account: &Account,
+        row: OrderRow,
+        refused: &Finding,
+        claim: &Claim,
+    ) -> Result<OrderInProgress, Finding> {
         if let Some(url) = self.find_order(&row, account).await {
             self.note(format!("an order for {} whose response was lost is resumed: {url}", names(&row.names)));
             let row = OrderRow { url: Some(url), phase: OrderPhase::Open, ended: None, ..row };
@@ -176,9 +183,9 @@ impl Engine {
             return Ok(self.in_progress(row, account, true));
         }
         self.note(format!(
-            "{} says that the certificate of {} is already replaced, and lists no such order: the new order names no predecessor",
-            row.authority,
-            names(&row.names)
+            "the order for {} that names its predecessor is refused, so another one is made that names none: {}",
+            names(&row.names),
+            refused.says
         ));
         let mut row =
             OrderRow { id: 0, replaces: None, url: None, phase: OrderPhase::Asked, ended: None, says: None, ..row };
@@ -573,7 +580,8 @@ impl Engine {
             (row.phase, row.ended) = (OrderPhase::Done, Some(now));
             return self.persist_order(claim, row).await.map(drop).map_err(OrderEnd::PutOff);
         }
-        let chain = match self.wanted_root(request) {
+        let terms = self.desired.certificate(request.certificate).ordered_terms(authority);
+        let chain = match &terms.chain_root {
             Some(wanted) if !leads_to(&chain, wanted) => {
                 let other = self.other_chain(account, &issued.alternates, wanted, &chain).await;
                 other.filter(|other| other.verify(&key.public_key(), &row.names, &roots, now).is_ok()).unwrap_or(chain)
@@ -584,15 +592,11 @@ impl Engine {
         let kind = self.desired.certificate(request.certificate).terms.key;
         let held = HeldCertificate {
             renewal_id: chain.certificate_id().filter(|_| advises),
+            ordered: Some(terms),
             ..held_of(&chain, Origin::Authority, row.authority.clone(), Some(kind))
         };
         let stored = self.persist_certificate(claim, request.certificate, held, &chain, row.key.clone(), row.id).await;
         stored.map_err(OrderEnd::PutOff)
-    }
-
-    fn wanted_root(&self, request: &OrderRequest) -> Option<&str> {
-        let own = self.desired.certificate(request.certificate).terms.chain_root.as_deref();
-        own.or(self.desired.authority(request.authority).chain_root.as_deref())
     }
 
     /// Looks among the other chains of a certificate for one that leads to the wanted root. One
@@ -663,8 +667,12 @@ fn not_sent(purpose: Purpose, error: TransportError) -> OrderEnd {
 
 fn ending(error: &OrderError, finding: Finding, purpose: Purpose, replaces: bool, of_an_earlier_run: bool) -> OrderEnd {
     match error {
-        OrderError::Refused { problem, .. } if replaces && problem.error() == "alreadyReplaced" => {
-            OrderEnd::AlreadyReplaced(finding)
+        OrderError::Refused { problem, .. }
+            if replaces
+                && purpose == Purpose::NewOrder
+                && matches!(problem.error(), "alreadyReplaced" | "malformed" | "unauthorized") =>
+        {
+            OrderEnd::PredecessorRefused(finding)
         }
         error if error.is_transient() && purpose != Purpose::NewOrder => OrderEnd::PutOff(finding),
         OrderError::Refused { .. } | OrderError::Invalid(_) | OrderError::Validation(_) if of_an_earlier_run => {

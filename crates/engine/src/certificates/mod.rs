@@ -51,6 +51,7 @@ pub(crate) fn held_of(chain: &Chain, origin: Origin, authority: String, key: Opt
         window: None,
         replace: None,
         revoked: None,
+        ordered: None,
     }
 }
 
@@ -97,6 +98,7 @@ impl Engine {
             key,
             kept: self.clock.now(),
             revocation: None,
+            ask_again: None,
         };
         self.state.persist_certificate(claim, &row, order).await.map_err(state_failed)?;
         self.know_certificate(id, row).await;

@@ -337,12 +337,12 @@ fn temporary_beside(path: &Path) -> std::io::Result<(tempfile::NamedTempFile, Pa
     Ok((tempfile::Builder::new().prefix(TEMPORARY).tempfile_in(&folder)?, folder))
 }
 
-fn owner_id(delivery: &Delivery) -> Result<Option<u32>, Finding> {
+pub(crate) fn owner_id(delivery: &Delivery) -> Result<Option<u32>, Finding> {
     let Some(name) = &delivery.owner else { return Ok(None) };
     files::user_id(name).map(Some).ok_or_else(|| nobody("user", name, delivery))
 }
 
-fn group_id(delivery: &Delivery) -> Result<Option<u32>, Finding> {
+pub(crate) fn group_id(delivery: &Delivery) -> Result<Option<u32>, Finding> {
     let Some(name) = &delivery.group else { return Ok(None) };
     files::group_id(name).map(Some).ok_or_else(|| nobody("group", name, delivery))
 }
@@ -374,7 +374,8 @@ mod tests {
             // Whoever has it open goes on reading the old one.
             let before = std::fs::File::open(&path).ok();
             replace_file(&path, bytes, mode, (None, None)).unwrap();
-            let (read, found) = read_bounded(&path).unwrap();
+            let (read, metadata) = read_bounded(&path).unwrap();
+            let found = metadata.permissions().mode() & 0o777;
             assert_eq!((&read[..], found), (bytes, mode));
             if let Some(mut before) = before {
                 let mut text = Vec::new();

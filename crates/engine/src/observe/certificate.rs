@@ -1,7 +1,8 @@
 //! Certificates: what is held, and whether it is where it should be.
 
+use std::fs::Metadata;
 use std::net::SocketAddr;
-use std::os::unix::fs::PermissionsExt as _;
+use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _};
 use std::path::Path;
 
 use futures::future::join_all;
@@ -14,7 +15,7 @@ use pindrel_keys::{CertificateKey, Chain};
 use pindrel_state::CertificateRow;
 use zeroize::Zeroizing;
 
-use crate::execute::deliver::pem_of;
+use crate::execute::deliver::{group_id, owner_id, pem_of};
 use crate::failure::{EngineError, state_failed};
 use crate::files;
 use crate::observe::binding::unreachable;
@@ -118,8 +119,12 @@ impl Engine {
     /// Says whether a file contains just what is to be delivered to it.
     pub(crate) fn contains(&self, delivery: &Delivery, chain: &Chain, key: &CertificateKey) -> Result<bool, Finding> {
         let path = self.folder.join(&delivery.file);
-        let Some((present, mode)) = read_bounded(&path) else { return Ok(false) };
-        if mode != delivery.mode.bits() {
+        let Some((present, metadata)) = read_bounded(&path) else { return Ok(false) };
+        let (owner, group) = (owner_id(delivery)?, group_id(delivery)?);
+        let differs = metadata.permissions().mode() & 0o777 != delivery.mode.bits()
+            || owner.is_some_and(|owner| owner != metadata.uid())
+            || group.is_some_and(|group| group != metadata.gid());
+        if differs {
             return Ok(false);
         }
         match &delivery.contents {
@@ -138,11 +143,11 @@ impl Engine {
     }
 }
 
-/// Reads a file with its permission bits; `None` where there is none, or a far too long one,
+/// Reads a file with what is known of it; `None` where there is none, or a far too long one,
 /// or something that is not a file: a pipe would be waited for.
-pub(crate) fn read_bounded(path: &Path) -> Option<(Zeroizing<Vec<u8>>, u32)> {
+pub(crate) fn read_bounded(path: &Path) -> Option<(Zeroizing<Vec<u8>>, Metadata)> {
     let (bytes, metadata) = files::read_with_metadata(path, MAX_FILE_BYTES).ok()?;
-    metadata.is_file().then(|| (bytes, metadata.permissions().mode() & 0o777))
+    metadata.is_file().then_some((bytes, metadata))
 }
 
 #[cfg(test)]

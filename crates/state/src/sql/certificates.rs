@@ -33,11 +33,13 @@ fn certificate(mut row: Row) -> Result<CertificateRow, StateError> {
         window: row.optional_text(TABLE)?.map(|window| read_json(TABLE, &window)).transpose()?,
         replace: row.optional_text(TABLE)?.map(|reason| read_json(TABLE, &reason)).transpose()?,
         revoked: row.optional_time(TABLE)?,
+        ordered: row.optional_text(TABLE)?.map(|ordered| read_json(TABLE, &ordered)).transpose()?,
     };
     Ok(CertificateRow {
         name,
         held,
         revocation: row.optional_text(TABLE)?.map(|revocation| read_json(TABLE, &revocation)).transpose()?,
+        ask_again: row.optional_time(TABLE)?,
         kept: row.time(TABLE)?,
         renew_at: row.time(TABLE)?,
         chain: row.text(TABLE)?,
@@ -53,7 +55,7 @@ impl<D: Database> SqlState<D> {
     async fn certificate_rows(&self, rest: &str, params: Vec<Value>) -> Result<Vec<CertificateRow>, StateError> {
         let sql = format!(
             "SELECT name, sha256, names, origin, authority, key_kind, not_before, not_after, renewal_id,
-                    renewal_window, replace_why, revoked, revocation, kept, renew_at, chain, key_id, key
+                    renewal_window, replace_why, revoked, ordered, revocation, ask_again, kept, renew_at, chain, key_id, key
              FROM certificates {rest}"
         );
         self.database.query("read certificates", &sql, params).await?.into_iter().map(certificate).collect()
@@ -77,8 +79,8 @@ impl<D: Database> CertificateBook for SqlState<D> {
     async fn persist_certificate(&self, claim: &Claim, row: &CertificateRow, order: i64) -> Result<(), StateError> {
         let insert = "INSERT INTO certificates
             (name, present, sha256, names, origin, authority, key_kind, not_before, not_after, renewal_id,
-             renewal_window, replace_why, revoked, revocation, kept, renew_at, next_at, chain, key_id, key)
-            VALUES (?1, 1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15, ?16, ?17, ?18, ?19)";
+             renewal_window, replace_why, revoked, revocation, ordered, kept, renew_at, next_at, chain, key_id, key)
+            VALUES (?1, 1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15, ?16, ?17, ?18, ?19, ?20)";
         let held = &row.held;
         let params = values![
             &row.name,
@@ -94,6 +96,7 @@ impl<D: Database> CertificateBook for SqlState<D> {
             optional_json(held.replace.as_ref())?,
             row.held.revoked,
             optional_json(row.revocation.as_ref())?,
+            optional_json(held.ordered.as_ref())?,
             row.kept,
             row.renew_at,
             row.next_at(),
@@ -117,7 +120,7 @@ impl<D: Database> CertificateBook for SqlState<D> {
 
     async fn update_certificate(&self, row: &CertificateRow) -> Result<(), StateError> {
         let sql = "UPDATE certificates SET renewal_window = ?3, replace_why = ?4, revoked = ?5, renew_at = ?6,
-                   next_at = ?7, revocation = ?8 WHERE sha256 = ?1 AND name = ?2";
+                   next_at = ?7, revocation = ?8, ask_again = ?9 WHERE sha256 = ?1 AND name = ?2";
         let params = values![
             row.held.sha256.to_string(),
             &row.name,
@@ -127,6 +130,7 @@ impl<D: Database> CertificateBook for SqlState<D> {
             row.renew_at,
             row.next_at(),
             optional_json(row.revocation.as_ref())?,
+            row.ask_again,
         ];
         self.execute("change a certificate", Durability::Now, sql, params).await
     }

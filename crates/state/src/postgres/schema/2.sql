@@ -8,3 +8,8 @@ UPDATE certificates
 DROP INDEX revoking_certificate;
 ALTER TABLE certificates DROP COLUMN revoking;
 CREATE INDEX certificate_to_revoke ON certificates (id) WHERE revocation IS NOT NULL;
+
+-- When an authority that failed to advise on renewal is asked again.
+ALTER TABLE certificates ADD COLUMN ask_again BIGINT;
+-- The profile and the root that were asked for; not known of those of before.
+ALTER TABLE certificates ADD COLUMN ordered TEXT;
