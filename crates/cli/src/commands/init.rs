@@ -2,11 +2,12 @@
 
 use std::fmt::Write as _;
 use std::io::Write as _;
-use std::net::SocketAddr;
-use std::path::Path;
+use std::net::{IpAddr, SocketAddr};
+use std::path::{Path, PathBuf};
 
 use clap::{Args, ValueEnum};
 use pindrel_core::name::{DnsName, Hostname};
+use pindrel_core::values::TsigAlgorithm;
 use pindrel_engine::secrets::PLACEHOLDER;
 
 use crate::context::Context;
@@ -14,14 +15,22 @@ use crate::error::{CliError, Status};
 
 /// The folder of the secrets' files, beside the manifest.
 const SECRETS: &str = "secrets";
+/// The folder that certificates are delivered to, beside the manifest.
+const DELIVERED: &str = "tls";
 /// What is kept out of version control.
-const IGNORED: [&str; 2] = [".pindrel/", "secrets/"];
+const IGNORED: [&str; 3] = [".pindrel/", "secrets/", "tls/"];
 
 /// Write a manifest to start from
 ///
-/// Also writes files for the two secrets to be put in, and a .gitignore that keeps them
-/// and the state out of version control. Nothing that exists is overwritten.
+/// Also writes files for the secrets to be put in, and a .gitignore that keeps them and the state
+/// out of version control. Nothing that exists is overwritten. What you leave out stands in the
+/// manifest in angle brackets, and `pindrel check` names each until it is filled in.
 #[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  pindrel init --hostname api.larkfield.example --authority https://authority.example/directory
+  pindrel init --hostname mail.larkfield.example --certificate-only
+  pindrel init --hostname www.larkfield.example --static --default-name edge7.vendor.test \\
+      --address 192.0.2.80")]
 pub(crate) struct InitArgs {
     /// The custom name to hold
     #[arg(long, value_name = "NAME")]
@@ -35,6 +44,46 @@ pub(crate) struct InitArgs {
     #[arg(long, value_name = "ADDRESS:PORT")]
     server: Vec<SocketAddr>,
 
+    /// A server of the zone above; may be repeated [default: found through the resolvers]
+    #[arg(long, value_name = "ADDRESS:PORT")]
+    parent: Vec<SocketAddr>,
+
+    /// A resolver to look public answers up; may be repeated [default: the system's]
+    #[arg(long, value_name = "ADDRESS:PORT")]
+    resolver: Vec<SocketAddr>,
+
+    /// The name of the TSIG key that signs updates, as the name server knows it
+    #[arg(long, value_name = "NAME", default_value = "pindrel.")]
+    tsig: DnsName,
+
+    /// The algorithm of the TSIG key
+    #[arg(long, value_name = "ALGORITHM", default_value = "hmac-sha256")]
+    tsig_algorithm: TsigAlgorithm,
+
+    /// The ACME directory of the authority
+    #[arg(long, value_name = "URL")]
+    authority: Option<String>,
+
+    /// The mail address that the authority may write to; may be repeated
+    #[arg(long, value_name = "ADDRESS")]
+    contact: Vec<String>,
+
+    /// Agree to the authority's terms of service, which you have read
+    #[arg(long)]
+    agree_to_terms: bool,
+
+    /// PEM file of roots for the authority's own HTTPS, where they are not public
+    #[arg(long, value_name = "PATH")]
+    api_roots: Option<PathBuf>,
+
+    /// PEM file of roots where the authority's certificates end, where they are not public
+    #[arg(long, value_name = "PATH")]
+    issued_roots: Option<PathBuf>,
+
+    /// Only issue and deliver a certificate for the name: no endpoint, no alias
+    #[arg(long, conflicts_with_all = ["endpoint", "kind", "platform", "platform_roots", "is_static"])]
+    certificate_only: bool,
+
     /// The endpoint's name, which is also the platform's id of it
     #[arg(long, value_name = "NAME", default_value = "main")]
     endpoint: String,
@@ -44,16 +93,24 @@ pub(crate) struct InitArgs {
     kind: Kind,
 
     /// Where the platform speaks the endpoint protocol
-    #[arg(long, value_name = "URL", default_value = "https://platform.example")]
-    platform: String,
+    #[arg(long, value_name = "URL")]
+    platform: Option<String>,
 
-    /// The ACME directory of the authority
-    #[arg(long, value_name = "URL", default_value = "https://authority.example/directory")]
-    authority: String,
+    /// PEM file of roots for the platform's own HTTPS, where they are not public
+    #[arg(long, value_name = "PATH", conflicts_with = "is_static")]
+    platform_roots: Option<PathBuf>,
 
-    /// The mail address that the authority may write to
-    #[arg(long, value_name = "ADDRESS")]
-    contact: Option<String>,
+    /// The endpoint is configured by somebody else, and reads the certificate from a file
+    #[arg(id = "is_static", long = "static", conflicts_with = "platform")]
+    is_static: bool,
+
+    /// What aliases of a static endpoint point at
+    #[arg(long, value_name = "NAME", requires = "is_static")]
+    default_name: Option<DnsName>,
+
+    /// An address of a static endpoint; may be repeated
+    #[arg(long, value_name = "ADDRESS", requires = "is_static")]
+    address: Vec<IpAddr>,
 }
 
 /// What an endpoint is.
@@ -85,16 +142,21 @@ pub(crate) fn run(context: &Context, args: &InitArgs) -> Result<Status, CliError
             remedy: "Use letters, digits, hyphens and underscores".into(),
         });
     }
-    let text = manifest(args, &zone);
+    let text = args.manifest(&zone);
     let folder = context.manifest.parent().unwrap_or(Path::new(""));
     if !folder.as_os_str().is_empty() {
         std::fs::create_dir_all(folder).map_err(|error| CliError::file(folder, "made", &error))?;
     }
     write_new(&context.manifest, text.as_bytes(), false)?;
     let secrets = folder.join(SECRETS);
-    std::fs::create_dir_all(&secrets).map_err(|error| CliError::file(&secrets, "made", &error))?;
-    let files = [secrets.join("tsig.secret"), secrets.join(format!("{}.token", args.endpoint))];
-    for file in &files {
+    make_private_folder(&secrets)?;
+    if !args.speaks_to_platform() {
+        make_private_folder(&folder.join(DELIVERED))?;
+    }
+    let tsig = (secrets.join("tsig.secret"), format!("the TSIG secret of {zone}"));
+    let token = (secrets.join(format!("{}.token", args.endpoint)), "the token of the platform".to_owned());
+    let files = if args.speaks_to_platform() { vec![tsig, token] } else { vec![tsig] };
+    for (file, _) in &files {
         if !file.exists() {
             write_new(file, format!("{PLACEHOLDER}\n").as_bytes(), true)?;
         }
@@ -103,8 +165,9 @@ pub(crate) fn run(context: &Context, args: &InitArgs) -> Result<Status, CliError
 
     let mut out = anstream::stdout();
     writeln!(out, "Wrote {}.", context.manifest.display())?;
-    writeln!(out, "Now put the TSIG secret of {zone} into {}", files[0].display())?;
-    writeln!(out, "and the token of the platform into {}; then run:", files[1].display())?;
+    let put: Vec<String> = files.iter().map(|(file, what)| format!("{what} into {}", file.display())).collect();
+    writeln!(out, "Now put {},", put.join("\nand "))?;
+    writeln!(out, "fill in what stands in angle brackets, and run:")?;
     writeln!(out, "  pindrel check\n  pindrel settle --dry-run\n  pindrel settle")?;
     Ok(Status::Done)
 }
@@ -116,64 +179,142 @@ fn zone_of(hostname: &Hostname) -> Result<DnsName, CliError> {
         .map_err(|error| CliError::Usage { says: format!("{error}"), remedy: "Name the zone with --zone".into() })
 }
 
-fn manifest(args: &InitArgs, zone: &DnsName) -> String {
-    let kind = match args.kind {
-        Kind::Gateway => "gateway",
-        Kind::Distribution => "distribution",
-        Kind::Balancer => "balancer",
-    };
-    let contact = args.contact.clone().unwrap_or_else(|| format!("tls@{zone}"));
-    let contact = toml_text(&format!("mailto:{}", contact.trim_start_matches("mailto:")));
-    let servers = if args.server.is_empty() {
-        "# servers = [\"192.0.2.1:53\"]      # the one for updates first; left out: as delegated\n".to_owned()
-    } else {
-        format!(
-            "servers = {:?}   # the one for updates first\n",
-            args.server.iter().map(SocketAddr::to_string).collect::<Vec<_>>()
-        )
-    };
-    let mut text = String::new();
-    let _ = write!(
-        text,
-        "\
-# What should hold. `pindrel check` reads it, `pindrel settle` makes it so.
-manifest = 1
-
-[defaults]
-authority = \"main\"
-ttl = \"10m\"
-
-# Where certificates are issued, over ACME.
-[authority.main]
-directory = {directory}
-contact = [{contact}]
-agree_to_terms = true              # you have read the authority's terms of service
-
-# The zone of the hostnames, changed by signed dynamic update.
-[zone.\"{zone}\"]
-driver = \"rfc2136\"
-{servers}tsig = {{ name = \"pindrel.\", algorithm = \"hmac-sha256\", secret = \"file:{SECRETS}/tsig.secret\" }}
-
-# Where the traffic ends: a platform, or an adapter, that speaks the endpoint protocol.
-[endpoint.{endpoint}]
-kind = \"{kind}\"
-driver = \"http\"
-url = {platform}
-token = \"file:{SECRETS}/{endpoint}.token\"
-
-[hostname.\"{hostname}\"]
-endpoint = \"{endpoint}\"
-",
-        directory = toml_text(&args.authority),
-        platform = toml_text(&args.platform),
-        endpoint = args.endpoint,
-        hostname = args.hostname,
-    );
-    if args.hostname.is_wildcard() {
-        text.push_str("probe_as = \"probe\"                 # the label that the wildcard is asked under\n");
+impl InitArgs {
+    fn speaks_to_platform(&self) -> bool {
+        !self.certificate_only && !self.is_static
     }
-    text.push_str("# routes = [{ prefix = \"/v1\", service = \"NAME\", release = \"live\" }]\n# expect = { path = \"/\", status = \"200\" }\n");
-    text
+
+    fn manifest(&self, zone: &DnsName) -> String {
+        let mut text = String::from(
+            "# What should hold. `pindrel check` reads it, `pindrel settle` makes it so.\nmanifest = 1\n\n[defaults]\nauthority = \"main\"\nttl = \"10m\"\n\n",
+        );
+        self.write_authority(&mut text);
+        self.write_zone(zone, &mut text);
+        if self.certificate_only {
+            self.write_certificate(&mut text);
+        } else {
+            self.write_endpoint(&mut text);
+            self.write_hostname(&mut text);
+        }
+        text
+    }
+
+    fn write_authority(&self, text: &mut String) {
+        let mailto = |address: &String| format!("mailto:{}", address.trim_start_matches("mailto:"));
+        text.push_str("# Where certificates are issued, over ACME.\n[authority.main]\n");
+        text.push_str(&line("directory", &given(self.authority.as_ref(), "the URL of the ACME directory")));
+        if self.contact.is_empty() {
+            text.push_str("# contact = [\"mailto:tls@larkfield.example\"]\n");
+        } else {
+            let contact: Vec<String> = self.contact.iter().map(mailto).collect();
+            text.push_str(&format!("contact = {}\n", toml_list(&contact)));
+        }
+        let terms = "# true once you have read the authority's terms of service";
+        text.push_str(&format!("agree_to_terms = {:<5}                 {terms}\n", self.agree_to_terms));
+        text.push_str(&path_line("api_roots", self.api_roots.as_ref()));
+        text.push_str(&path_line("issued_roots", self.issued_roots.as_ref()));
+    }
+
+    fn write_zone(&self, zone: &DnsName, text: &mut String) {
+        let _ = write!(
+            text,
+            "\n# The zone of the hostnames, changed by signed dynamic update.\n[zone.\"{zone}\"]\ndriver = \"rfc2136\"\n"
+        );
+        let addresses = |servers: &[SocketAddr]| {
+            let texts: Vec<String> = servers.iter().map(SocketAddr::to_string).collect();
+            toml_list(&texts)
+        };
+        if self.server.is_empty() {
+            text.push_str(
+                "# servers = [\"192.0.2.1:53\"]           # the one for updates first; left out: as delegated\n",
+            );
+        } else {
+            text.push_str(&format!("servers = {}\n", addresses(&self.server)));
+        }
+        for (key, servers) in [("parents", &self.parent), ("resolvers", &self.resolver)] {
+            if !servers.is_empty() {
+                text.push_str(&format!("{key} = {}\n", addresses(servers)));
+            }
+        }
+        let _ = writeln!(
+            text,
+            "tsig = {{ name = \"{}.\", algorithm = \"{}\", secret = \"file:{SECRETS}/tsig.secret\" }}",
+            self.tsig.as_str().trim_end_matches('.'),
+            self.tsig_algorithm.as_str()
+        );
+    }
+
+    fn write_endpoint(&self, text: &mut String) {
+        let kind = match self.kind {
+            Kind::Gateway => "gateway",
+            Kind::Distribution => "distribution",
+            Kind::Balancer => "balancer",
+        };
+        let what = if self.is_static {
+            "an endpoint that somebody else configures"
+        } else {
+            "a platform, or an adapter, that speaks the endpoint protocol"
+        };
+        let _ = write!(text, "\n# Where the traffic ends: {what}.\n[endpoint.{}]\nkind = \"{kind}\"\n", self.endpoint);
+        if self.is_static {
+            let default_name = self.default_name.as_ref().map(|name| format!("{name}."));
+            let addresses = match self.address.as_slice() {
+                [] => vec!["<an address of the endpoint>".to_owned()],
+                addresses => addresses.iter().map(IpAddr::to_string).collect(),
+            };
+            text.push_str("driver = \"static\"\n");
+            text.push_str(&line("default_name", &given(default_name.as_ref(), "the name that aliases point at")));
+            text.push_str(&format!("addresses = {}\n", toml_list(&addresses)));
+        } else {
+            text.push_str("driver = \"http\"\n");
+            text.push_str(&line("url", &given(self.platform.as_ref(), "the URL of the endpoint protocol")));
+            text.push_str(&line("token", &format!("file:{SECRETS}/{}.token", self.endpoint)));
+            text.push_str(&path_line("api_roots", self.platform_roots.as_ref()));
+        }
+    }
+
+    fn write_hostname(&self, text: &mut String) {
+        let _ = write!(text, "\n[hostname.\"{}\"]\nendpoint = \"{}\"\n", self.hostname, self.endpoint);
+        if self.hostname.is_wildcard() {
+            text.push_str("probe_as = \"probe\"                     # the label that the wildcard is asked under\n");
+        }
+        if self.is_static {
+            text.push_str("certificate = \"main\"\n");
+            self.write_certificate(text);
+        } else {
+            text.push_str("# routes = [{ prefix = \"/v1\", service = \"NAME\", release = \"live\" }]\n");
+            text.push_str("# expect = { path = \"/\", status = \"200\" }\n");
+        }
+    }
+
+    fn write_certificate(&self, text: &mut String) {
+        let file = format!("{DELIVERED}/main.pem");
+        let _ = write!(
+            text,
+            "\n# Written to a file that a server reads; held once the server serves it.\n[certificate.main]\n\
+             names = [\"{}\"]\ndeliver = [{{ file = \"{file}\", holds = [\"key\", \"leaf\", \"intermediates\"] }}]\n\
+             # after = [{{ run = [\"systemctl\", \"reload\", \"SERVICE\"] }}]\n\
+             # served_at = [\"192.0.2.25:443\"]\n",
+            self.hostname
+        );
+    }
+}
+
+/// What was given, else a placeholder for it that `check` refuses.
+fn given(text: Option<&String>, wanted: &str) -> String {
+    text.cloned().unwrap_or_else(|| format!("<{wanted}>"))
+}
+
+fn line(key: &str, value: &str) -> String {
+    format!("{key} = {}\n", toml_text(value))
+}
+
+fn path_line(key: &str, path: Option<&PathBuf>) -> String {
+    path.map_or_else(String::new, |path| line(key, &path.display().to_string()))
+}
+
+fn toml_list(texts: &[String]) -> String {
+    format!("[{}]", texts.iter().map(|text| toml_text(text)).collect::<Vec<_>>().join(", "))
 }
 
 /// Writes a text as a TOML basic string.
@@ -184,10 +325,17 @@ fn toml_text(text: &str) -> String {
     )
 }
 
+/// Makes a folder that only this user can look into; one that exists stays as it is.
+fn make_private_folder(path: &Path) -> Result<(), CliError> {
+    let mut builder = std::fs::DirBuilder::new();
+    builder.recursive(true);
+    std::os::unix::fs::DirBuilderExt::mode(&mut builder, 0o700);
+    builder.create(path).map_err(|error| CliError::file(path, "made", &error))
+}
+
 fn write_new(path: &Path, bytes: &[u8], private: bool) -> Result<(), CliError> {
     let mut options = std::fs::OpenOptions::new();
     options.write(true).create_new(true);
-    #[cfg(unix)]
     if private {
         std::os::unix::fs::OpenOptionsExt::mode(&mut options, 0o600);
     }

@@ -22,7 +22,7 @@ use crate::error::{CliError, Status};
 /// The commands.
 #[derive(Debug, Subcommand)]
 pub(crate) enum Command {
-    Init(init::InitArgs),
+    Init(Box<init::InitArgs>),
     Check(check::CheckArgs),
     Settle(settle::SettleArgs),
     Status(status::StatusArgs),
@@ -59,7 +59,7 @@ pub(crate) async fn run(
         Command::Sandbox(command) => sandbox::run(context, command).await,
         Command::Demo(args) => demo::run(context, &args).await,
         Command::Schema(args) => schema::run(context, &args),
-        Command::Completions(args) => completions::run(&args, program()),
+        Command::Completions(args) => completions::run(&args),
         Command::Man(args) => man::run(&args, program()),
     }
 }

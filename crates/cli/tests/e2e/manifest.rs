@@ -1,5 +1,7 @@
 //! `check` and `init`.
 
+use std::os::unix::fs::PermissionsExt as _;
+
 use pindrel_testkit::Workspace;
 use serde_json::Value;
 
@@ -156,6 +158,8 @@ fn init_writes_what_check_accepts_and_overwrites_nothing() {
     for (hostname, more) in [
         ("api.larkfield.example", &["--server", "127.0.0.1:53", "--kind", "balancer", "--endpoint", "queue"][..]),
         ("larkfield.example", &[]),
+        ("live.larkfield.example", &["--static", "--tsig", "observatory", "--resolver", "127.0.0.1:53"]),
+        ("mail.larkfield.example.test", &["--certificate-only", "--zone", "example.test", "--agree-to-terms"]),
         (
             "*.stations.larkfield.example",
             &["--zone", "larkfield.example", "--authority", "https://127.0.0.1:14000/dir"],
@@ -164,12 +168,29 @@ fn init_writes_what_check_accepts_and_overwrites_nothing() {
         let manifest = format!("{}/pindrel.toml", hostname.len());
         let args = [&["init", "--hostname", hostname, "-m", &manifest], more].concat();
         workspace.run(&args).ended(0);
-        let document = workspace.run(&["check", "-m", &manifest, "--format", "json"]).ended(0).json();
-        assert_eq!(document["errors"], Value::Array(Vec::new()));
-        assert_eq!(document["warnings"][0]["code"], "placeholder-secret");
+        let codes = |status: i32, of: &str| {
+            let document = workspace.run(&["check", "-m", &manifest, "--format", "json"]).ended(status).json();
+            let found = document[of].as_array().unwrap().clone();
+            found.into_iter().map(|found| found["code"].as_str().unwrap().to_owned()).collect::<Vec<_>>()
+        };
+        let errors = codes(2, "errors");
+        assert!(errors.iter().filter(|code| *code == "placeholder").count() >= 1, "{errors:?}");
+        assert!(errors.iter().all(|code| code == "placeholder" || code == "bad-value"), "{errors:?}");
+        let text = std::fs::read_to_string(workspace.path().join(&manifest)).unwrap();
+        let filled = text
+            .replace("<the URL of the ACME directory>", "https://authority.example/directory")
+            .replace("<the URL of the endpoint protocol>", "https://platform.example")
+            .replace("<the name that aliases point at>", "edge7.vendor.test.")
+            .replace("<an address of the endpoint>", "192.0.2.80")
+            .replace("agree_to_terms = false", "agree_to_terms = true");
+        workspace.write(&manifest, &filled);
+        assert_eq!(codes(0, "errors"), [""; 0]);
+        assert_eq!(codes(0, "warnings")[0], "placeholder-secret");
         workspace.run(&args).ended(2);
         let ignored = std::fs::read_to_string(workspace.path().join(&manifest).with_file_name(".gitignore")).unwrap();
-        assert_eq!(ignored, ".pindrel/\nsecrets/\n");
+        assert_eq!(ignored, ".pindrel/\nsecrets/\ntls/\n");
+        let secrets = workspace.path().join(&manifest).with_file_name("secrets");
+        assert_eq!(std::fs::metadata(secrets).unwrap().permissions().mode() & 0o777, 0o700);
     }
     workspace.run(&["init", "--hostname", "api.larkfield.example", "--zone", "other.example", "-m", "x.toml"]).ended(2);
 }

@@ -93,7 +93,6 @@ impl<'t> Section<'t> {
         self.table.get(key)
     }
 
-    /// Reports that `key` is needed and absent.
     /// Reports a key that does not belong here, where it is written.
     pub(super) fn refuse(&self, key: &str, message: &str, problems: &mut Diagnostics) {
         if let Some(value) = self.value(key) {
@@ -101,6 +100,7 @@ impl<'t> Section<'t> {
         }
     }
 
+    /// Reports that `key` is needed and absent.
     pub(super) fn missing(&self, key: &str, example: &str, problems: &mut Diagnostics) {
         problems.report(
             "missing-key",
@@ -123,12 +123,23 @@ impl<'t> Section<'t> {
     pub(super) fn text(&self, key: &str, problems: &mut Diagnostics) -> Option<At<&'t str>> {
         let value = self.value(key)?;
         match value.get_ref() {
-            DeValue::String(text) => Some(At { value: text.as_ref(), span: self.at(value.span()) }),
+            DeValue::String(text) => self.filled_in(key, text, self.at(value.span()), problems),
             _ => {
                 self.wrong_type(key, "a string", value, problems);
                 None
             }
         }
+    }
+
+    /// Refuses a placeholder, as `init` writes it: what is to be put in its place stands in angle brackets.
+    fn filled_in(&self, key: &str, text: &'t str, span: Span, problems: &mut Diagnostics) -> Option<At<&'t str>> {
+        let Some(wanted) = text.strip_prefix('<').and_then(|text| text.strip_suffix('>')) else {
+            return Some(At { value: text, span });
+        };
+        let wanted: String = wanted.chars().take(80).collect();
+        let message = format!("\"{key}\" of [{}] is not filled in", self.title());
+        problems.report("placeholder", span, message, format!("write {wanted} in its place"));
+        None
     }
 
     /// Reads a string whose place does not matter.
@@ -200,7 +211,7 @@ impl<'t> Section<'t> {
         let mut texts = Vec::with_capacity(items.len());
         for item in items.iter() {
             match item.get_ref() {
-                DeValue::String(text) => texts.push(At { value: text.as_ref(), span: self.at(item.span()) }),
+                DeValue::String(text) => texts.extend(self.filled_in(key, text, self.at(item.span()), problems)),
                 _ => self.wrong_type(key, "a list of strings", item, problems),
             }
         }

@@ -45,7 +45,9 @@ fn read_static(section: &Section<'_>, problems: &mut Diagnostics) -> Option<Endp
     let default_name = section.needed_text("default_name", "\"edge7.vendor.test.\"", problems);
     let default_name = default_name.and_then(|name| parse_name::<DnsName>(name, problems));
     let addresses = section.parsed_list::<IpAddr>("addresses", "write an address, such as \"192.0.2.80\"", problems);
-    if addresses.is_empty() && section.value("addresses").is_none_or(|value| value.get_ref().is_array()) {
+    if addresses.is_empty()
+        && section.value("addresses").is_none_or(|value| value.get_ref().as_array().is_some_and(|list| list.is_empty()))
+    {
         section.missing("addresses", "[\"192.0.2.80\"]", problems);
     }
     let port = section.number("port", 1..=65_535, problems).map_or(443, |port| port.value);
