@@ -10,7 +10,8 @@ use pindrel_core::manifest::nearest;
 /// What all variables begin with.
 const PREFIX: &str = "PINDREL_";
 /// The variables that are no option's.
-const OTHERS: [&str; 4] = ["PINDREL_SEALING_KEY", "PINDREL_CERTIFICATE", "PINDREL_NAMES", "PINDREL_STOP_AT"];
+const OTHERS: [&str; 5] =
+    [crate::completion::VARIABLE, "PINDREL_SEALING_KEY", "PINDREL_CERTIFICATE", "PINDREL_NAMES", "PINDREL_STOP_AT"];
 
 /// Gives every option its variable. Flags take 1, true, yes or on and their opposites; options that
 /// may be repeated take a list with commas.

@@ -1,6 +1,7 @@
 //! The manifest with all its mistakes: those of the text, and those that show only on this machine,
 //! where its secrets, roots and files are.
 
+use std::os::unix::fs::PermissionsExt as _;
 use std::path::{Path, PathBuf};
 
 use pindrel_core::desired::{Desired, resolve};
@@ -79,6 +80,15 @@ impl Context {
                 Ok(_) => {}
             }
         }
+        let state = folder.join(".pindrel");
+        if let Some(mode) = open_to_others(&state) {
+            warnings.report(
+                "open-state",
+                0..0,
+                format!("every user of this machine can look into {} (mode {mode:04o})", state.display()),
+                format!("Run: chmod 700 {}", state.display()),
+            );
+        }
         for tsig in manifest.zones.iter().map(|zone| &zone.tsig.secret) {
             // A placeholder is told already.
             let Ok(secret) = secrets::read(&tsig.value, &folder) else { continue };
@@ -95,9 +105,7 @@ impl Context {
             SecretRef::File(path) => Some((&secret.span, folder.join(path))),
             SecretRef::Env(_) => None,
         }) {
-            use std::os::unix::fs::PermissionsExt as _;
-            let mode = std::fs::metadata(&path).map_or(0, |metadata| metadata.permissions().mode() & 0o777);
-            if mode & 0o004 != 0 {
+            if let Some(mode) = open_to_others(&path) {
                 warnings.report(
                     "open-secret",
                     span.clone(),
@@ -179,4 +187,10 @@ impl Context {
             }
         }
     }
+}
+
+/// Returns the mode of a file or folder that every user may read.
+fn open_to_others(path: &Path) -> Option<u32> {
+    let mode = std::fs::metadata(path).ok()?.permissions().mode() & 0o777;
+    (mode & 0o004 != 0).then_some(mode)
 }

@@ -6,6 +6,7 @@
 
 mod args;
 mod commands;
+mod completion;
 mod context;
 mod environment;
 mod error;
@@ -48,6 +49,7 @@ fn program() -> clap::Command {
 
 /// Runs the program with the arguments and the environment of this process.
 pub fn main() -> ExitCode {
+    completion::answer_shell(program);
     let (typed, command) = (std::env::args_os().collect::<Vec<_>>(), program());
     let matches = command.clone().try_get_matches_from(&typed);
     let cli = match matches.and_then(|matches| Cli::from_arg_matches(&matches)) {

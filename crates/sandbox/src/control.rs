@@ -1,5 +1,6 @@
 //! Talking to a sandbox that runs: one line each way over a socket in its folder.
 
+use std::os::unix::fs::PermissionsExt as _;
 use std::path::Path;
 use std::time::Duration;
 
@@ -27,7 +28,9 @@ const MAX_ANSWER: u64 = 64 * 1024;
 /// [`SandboxError::File`] when the socket cannot be made.
 pub async fn until_told_to_stop(sandbox: &Sandbox) -> Result<(), SandboxError> {
     let path = sandbox.folder().join(SOCKET);
-    let listener = UnixListener::bind(&path).map_err(|source| SandboxError::File { path, source })?;
+    let failed = |source| SandboxError::File { path: path.clone(), source };
+    let listener = UnixListener::bind(&path).map_err(failed)?;
+    std::fs::set_permissions(&path, std::fs::Permissions::from_mode(0o600)).map_err(failed)?;
     loop {
         let Ok((stream, _)) = listener.accept().await else { continue };
         let mut stream = BufReader::new(stream);
@@ -57,9 +60,14 @@ pub async fn list(folder: &Path) -> Option<Listing> {
     serde_json::from_str(&ask(folder, "list").await?).ok()
 }
 
-/// Asks the sandbox in that folder to stop; says whether there was one.
+/// Asks the sandbox in that folder to stop, and waits a while until it has; says whether there was one.
 pub async fn stop(folder: &Path) -> bool {
-    ask(folder, "stop").await.is_some()
+    let asked = ask(folder, "stop").await.is_some();
+    let begun = std::time::Instant::now();
+    while asked && folder.join(SOCKET).exists() && begun.elapsed() < PATIENCE {
+        tokio::time::sleep(Duration::from_millis(10)).await;
+    }
+    asked
 }
 
 fn switched(known: bool) -> String {

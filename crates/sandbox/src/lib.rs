@@ -38,6 +38,7 @@ use crate::dns::server::DnsServer;
 use crate::dns::zone::Zone;
 use crate::listen::Stop;
 use crate::net::Net;
+pub use crate::net::NetRange;
 use crate::platform::Platform;
 
 /// The port of every DNS server.
@@ -77,8 +78,13 @@ pub const TSIG_NAME: &str = "pindrel";
 #[non_exhaustive]
 pub enum SandboxError {
     /// No loopback network is free.
-    #[error("every network that the sandbox tries (127.47.0.x to 127.47.99.x) is in use")]
-    NoNet,
+    #[error("every network that the sandbox tries ({range}.0.x to {range}.{last}.x) is in use")]
+    NoNet {
+        /// Where it looked.
+        range: NetRange,
+        /// The last network that it tried.
+        last: u8,
+    },
     /// A server could not listen.
     #[error("{what} cannot listen on {address}: {source}")]
     Listen {
@@ -105,6 +111,8 @@ pub enum SandboxError {
 /// How the stand-ins behave.
 #[derive(Debug, Clone)]
 pub struct Options {
+    /// Where the sandbox looks for a free network.
+    pub net: NetRange,
     /// How long the secondary takes to transfer a change.
     pub lag: Duration,
     /// How long resolvers may keep a negative answer (the SOA minimum).
@@ -125,6 +133,7 @@ pub struct Options {
 impl Default for Options {
     fn default() -> Self {
         Options {
+            net: NetRange::default(),
             lag: Duration::from_millis(800),
             negative_ttl: Duration::from_secs(5),
             deploy: Duration::from_millis(600),
@@ -197,7 +206,7 @@ impl Sandbox {
     /// # Errors
     /// [`SandboxError`].
     pub async fn start(folder: &Path, options: Options) -> Result<Sandbox, SandboxError> {
-        let net = Arc::new(Net::claim().await?);
+        let net = Arc::new(Net::claim(options.net).await?);
         let stop = Stop::new(net.clone());
         let [parent_ip, primary_ip, secondary_ip, resolver_ip] = [2, 3, 4, 5].map(|last| net.address(last));
 

@@ -3,10 +3,12 @@
 use std::sync::Arc;
 
 use clap::{Args, Subcommand};
+use clap_complete::engine::ArgValueCandidates;
 use pindrel_engine::{Adoptable, Candidate};
 
 use crate::args::{RunBounds, Span};
 use crate::commands::cert;
+use crate::completion;
 use crate::context::{Context, LOCK_PATIENCE, bounds};
 use crate::error::{CliError, Status};
 use crate::output;
@@ -55,6 +57,7 @@ enum AdoptCommand {
 #[derive(Debug, Args)]
 struct BindingArgs {
     /// The hostname
+    #[arg(add = ArgValueCandidates::new(completion::hostnames))]
     hostname: String,
 }
 
@@ -64,6 +67,7 @@ struct BindingArgs {
 #[derive(Debug, Args)]
 struct AliasArgs {
     /// The hostname
+    #[arg(add = ArgValueCandidates::new(completion::hostnames))]
     hostname: String,
 }
 

@@ -5,7 +5,7 @@ use std::io::Write as _;
 use std::path::Path;
 
 use clap::Args;
-use pindrel_sandbox::{DEFAULT_NET, Listing, Options, Sandbox};
+use pindrel_sandbox::{DEFAULT_NET, Listing, Options, Sandbox, control};
 
 use crate::commands::{cert, check, sandbox, settle, status};
 use crate::context::Context;
@@ -26,25 +26,59 @@ pub(crate) struct DemoArgs {
     /// Leave the sandbox running and say how to go on by hand
     #[arg(long)]
     stay: bool,
+
+    /// With --stay: leave it running in the background, and return to the shell
+    #[arg(long, requires = "stay")]
+    detach: bool,
+}
+
+/// Where the stand-ins run.
+enum Place {
+    Here(Sandbox),
+    Background(Listing),
+}
+
+impl Place {
+    fn listing(&self) -> &Listing {
+        match self {
+            Place::Here(sandbox) => sandbox.listing(),
+            Place::Background(listing) => listing,
+        }
+    }
 }
 
 pub(crate) async fn run(context: &Context, args: &DemoArgs) -> Result<Status, CliError> {
     let folder = tempfile::Builder::new().prefix("pindrel-demo-").tempdir()?;
-    let ended = {
-        let begun = show(context, folder.path());
-        tokio::select! {
-            ended = begun => ended?,
-            signal = stop_signal() => return Err(CliError::Interrupted { signal: signal?, under_way: Vec::new() }),
-        }
-    };
-    let (sandbox, status) = ended;
-    say::print_curl(folder.path(), sandbox.listing())?;
-    if args.stay {
-        say::stay(folder.path())?;
-        sandbox::until_stopped(sandbox).await?;
+    say::opening(folder.path())?;
+    let stand_ins = folder.path().join("sandbox");
+    let place = if args.detach {
+        Place::Background(sandbox::start_detached(&stand_ins, &[]).await?)
     } else {
-        sandbox.stop().await;
-        say::cleaned_up()?;
+        let started = Sandbox::start(&stand_ins, Options::default()).await;
+        Place::Here(started.map_err(|error| sandbox::failed(&error))?)
+    };
+    let ended = tokio::select! {
+        ended = show(context, folder.path(), place.listing()) => ended,
+        signal = stop_signal() => Err(CliError::Interrupted { signal: signal?, under_way: Vec::new() }),
+    };
+    if let (Err(_), Place::Background(_)) = (&ended, &place) {
+        control::stop(&stand_ins).await;
+    }
+    let status = ended?;
+    say::print_curl(folder.path(), place.listing())?;
+    match place {
+        Place::Background(_) => {
+            say::stay_in_background(folder.path())?;
+            let _ = folder.keep();
+        }
+        Place::Here(sandbox) if args.stay => {
+            say::stay(folder.path())?;
+            sandbox::until_stopped(sandbox).await?;
+        }
+        Place::Here(sandbox) => {
+            sandbox.stop().await;
+            say::cleaned_up()?;
+        }
     }
     std::io::stdout().flush()?;
     Ok(status)
@@ -55,13 +89,9 @@ pub(crate) fn manifest(listing: &Listing) -> String {
     MANIFEST.replace(&format!("{DEFAULT_NET}."), &format!("{}.", listing.net))
 }
 
-async fn show(context: &Context, folder: &Path) -> Result<(Sandbox, Status), CliError> {
-    say::opening(folder)?;
-    let sandbox =
-        Sandbox::start(&folder.join("sandbox"), Options::default()).await.map_err(|error| sandbox::failed(&error))?;
+async fn show(context: &Context, folder: &Path, listing: &Listing) -> Result<Status, CliError> {
     let manifest = folder.join("pindrel.toml");
-    fs::write(&manifest, self::manifest(sandbox.listing()))
-        .map_err(|error| CliError::file(&manifest, "written", &error))?;
+    fs::write(&manifest, self::manifest(listing)).map_err(|error| CliError::file(&manifest, "written", &error))?;
     let context = context.for_manifest(manifest);
 
     say::step("check", "The manifest says which hostnames should lead where. First it is read for mistakes.")?;
@@ -77,6 +107,5 @@ async fn show(context: &Context, folder: &Path) -> Result<(Sandbox, Status), Cli
     say::step("cert list", "The certificates:")?;
     cert::list(&context, &cert::ListArgs::default()).await?;
     say::step("status", "The status now:")?;
-    let status = status::run(&context, &status::StatusArgs::default()).await?;
-    Ok((sandbox, status))
+    status::run(&context, &status::StatusArgs::default()).await
 }

@@ -2,12 +2,13 @@
 
 use std::ffi::OsStr;
 use std::path::{Path, PathBuf};
+use std::process::Stdio;
 use std::time::Duration;
 
 use clap::builder::{PossibleValue, StringValueParser, TypedValueParser};
 use clap::{Arg, Args, Subcommand};
 use pindrel_sandbox::control::{self, Switched};
-use pindrel_sandbox::{Options, Sandbox, SandboxError};
+use pindrel_sandbox::{Listing, NetRange, Options, Sandbox, SandboxError};
 
 use super::demo;
 use crate::args::Format;
@@ -16,11 +17,16 @@ use crate::error::{CliError, Status};
 use crate::output;
 use crate::signals::stop_signal;
 
+/// How long a sandbox in the background may take to answer.
+const START_PATIENCE: Duration = Duration::from_secs(20);
+/// How much is read of what it says when it fails.
+const MAX_ERRORS: u64 = 16 * 1024;
+
 /// Run stand-ins for the outside world on loopback
 ///
 /// An ACME authority, DNS servers (a parent, a primary, a secondary that lags, a caching
 /// resolver) and an endpoint platform. No root rights are needed; everything listens on
-/// addresses 127.47.N.x.
+/// addresses 127.47.N.x, with the first N that is free; --net names another range.
 #[derive(Debug, Subcommand)]
 pub(crate) enum SandboxCommand {
     /// Start the stand-ins and keep them running until Ctrl-C or `sandbox down`
@@ -91,6 +97,14 @@ pub(crate) struct UpArgs {
     #[arg(long, value_name = "MS", default_value_t = 800)]
     lag: u64,
 
+    /// The loopback range whose first free network it takes, such as 127.48
+    #[arg(long, value_name = "127.N", default_value_t)]
+    net: NetRange,
+
+    /// Go on in the background, until `sandbox down`
+    #[arg(long)]
+    detach: bool,
+
     /// How long a gateway or balancer takes to deploy, in milliseconds; a distribution takes four times as long
     #[arg(long, value_name = "MS", default_value_t = 600)]
     deploy: u64,
@@ -112,7 +126,7 @@ pub(crate) async fn run(context: &Context, command: SandboxCommand) -> Result<St
 pub(crate) fn failed(error: &SandboxError) -> CliError {
     CliError::Sandbox {
         says: format!("the sandbox did not start: {error}"),
-        remedy: "Free that address or folder, then start it again".into(),
+        remedy: "Free that address or folder, or name another range with --net, then start it again".into(),
     }
 }
 
@@ -123,7 +137,17 @@ async fn up(context: &Context, args: &UpArgs) -> Result<Status, CliError> {
         return Err(CliError::Sandbox { says, remedy: "Use it, or stop it with: pindrel sandbox down".into() });
     }
     let _ = std::fs::remove_file(folder.join(control::SOCKET));
+    if args.detach {
+        let (lag, deploy, net) = (args.lag.to_string(), args.deploy.to_string(), args.net.to_string());
+        let listing = start_detached(folder, &["--lag", &lag, "--deploy", &deploy, "--net", &net]).await?;
+        output::sandbox::print(context, folder, &listing, &[])?;
+        if !context.quiet && context.format == Format::Text {
+            output::sandbox::print_how_to_go_on(folder, &folder.join("pindrel.toml"), true)?;
+        }
+        return Ok(Status::Done);
+    }
     let options = Options {
+        net: args.net,
         lag: Duration::from_millis(args.lag),
         deploy: Duration::from_millis(args.deploy),
         ..Options::default()
@@ -135,7 +159,7 @@ async fn up(context: &Context, args: &UpArgs) -> Result<Status, CliError> {
     let is_made = write_new(&manifest, &text)?;
     output::sandbox::print(context, folder, sandbox.listing(), &[])?;
     if !context.quiet && context.format == Format::Text {
-        output::sandbox::print_how_to_go_on(folder, &manifest)?;
+        output::sandbox::print_how_to_go_on(folder, &manifest, false)?;
     }
     let ended = until_stopped(sandbox).await;
     // One that somebody has changed since stays.
@@ -144,6 +168,41 @@ async fn up(context: &Context, args: &UpArgs) -> Result<Status, CliError> {
         let _ = std::fs::remove_dir(folder);
     }
     ended
+}
+
+/// Starts a sandbox in a process of its own, which goes on when this one ends, and waits until it
+/// answers.
+pub(crate) async fn start_detached(folder: &Path, more: &[&str]) -> Result<Listing, CliError> {
+    use std::os::unix::process::CommandExt as _;
+    let mut child = std::process::Command::new(std::env::current_exe()?)
+        .args(["sandbox", "up", "--quiet", "--folder"])
+        .arg(folder)
+        .args(more)
+        .env_remove("PINDREL_DETACH")
+        .stdin(Stdio::null())
+        .stdout(Stdio::null())
+        .stderr(Stdio::piped())
+        // What ends the terminal's foreground does not end it.
+        .process_group(0)
+        .spawn()?;
+    let begun = std::time::Instant::now();
+    while begun.elapsed() < START_PATIENCE {
+        if let Some(listing) = control::list(folder).await {
+            return Ok(listing);
+        }
+        if child.try_wait()?.is_some() {
+            let mut why = String::new();
+            if let Some(errors) = child.stderr.take() {
+                std::io::Read::read_to_string(&mut std::io::Read::take(errors, MAX_ERRORS), &mut why)?;
+            }
+            let why = why.lines().next().unwrap_or_default().trim_start_matches("error: ").to_owned();
+            return Err(CliError::Sandbox { says: why, remedy: "Free that address or folder".into() });
+        }
+        tokio::time::sleep(Duration::from_millis(20)).await;
+    }
+    let _ = child.kill();
+    let says = format!("the sandbox did not answer within {} s", START_PATIENCE.as_secs());
+    Err(CliError::Sandbox { says, remedy: "Start it in the foreground with: pindrel sandbox up".into() })
 }
 
 /// Writes a file, unless there is one; says whether it was written.

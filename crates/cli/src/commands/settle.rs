@@ -3,9 +3,11 @@
 use std::sync::Arc;
 
 use clap::Args;
+use clap_complete::engine::ArgValueCandidates;
 use pindrel_engine::{Aim, Engine, Scope, Summary};
 
 use crate::args::{MAX_AGE, RunBounds, Span};
+use crate::completion;
 use crate::context::{Context, LOCK_PATIENCE, bounds};
 use crate::error::{CliError, Status};
 use crate::output;
@@ -32,7 +34,7 @@ pub(crate) struct SettleArgs {
     pub(crate) rehearse: bool,
 
     /// Settle only this hostname, or certificate that no hostname uses; may be repeated
-    #[arg(long, value_name = "NAME")]
+    #[arg(long, value_name = "NAME", add = ArgValueCandidates::new(completion::hostnames))]
     pub(crate) only: Vec<String>,
 
     /// Trust what was seen no longer ago than this

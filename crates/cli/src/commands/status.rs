@@ -3,8 +3,10 @@
 use std::sync::Arc;
 
 use clap::Args;
+use clap_complete::engine::ArgValueCandidates;
 
 use crate::args::{MAX_AGE, RunBounds, Span};
+use crate::completion;
 use crate::context::{Context, bounds};
 use crate::error::{CliError, Status};
 use crate::names;
@@ -21,7 +23,7 @@ use crate::output;
 #[derive(Debug, Clone, Args)]
 pub(crate) struct StatusArgs {
     /// Show only this hostname, or certificate that no hostname uses; may be repeated
-    #[arg(long, value_name = "NAME")]
+    #[arg(long, value_name = "NAME", add = ArgValueCandidates::new(completion::hostnames))]
     pub(crate) only: Vec<String>,
 
     /// Show only what has this label; may be repeated, and then all must be there

@@ -56,6 +56,18 @@ pub(crate) fn stay(folder: &Path) -> Result<(), CliError> {
     Ok(())
 }
 
+/// Says how to go on by hand with a sandbox in the background.
+pub(crate) fn stay_in_background(folder: &Path) -> Result<(), CliError> {
+    let mut out = anstream::stdout();
+    writeln!(out, "\n{}", style::paint(style::STRONG, "The sandbox stays up in the background. Go on with:"))?;
+    let cd = format!("cd {}", folder.display());
+    for command in [cd.as_str(), "pindrel status", "pindrel settle", "pindrel sandbox list"] {
+        writeln!(out, "{}", style::paint(style::COMMAND, format_args!("$ {command}")))?;
+    }
+    writeln!(out, "`pindrel sandbox down` there ends it; the folder stays.")?;
+    Ok(())
+}
+
 /// Says that nothing is left.
 pub(crate) fn cleaned_up() -> Result<(), CliError> {
     let mut out = anstream::stdout();

@@ -46,13 +46,17 @@ pub(crate) fn print(context: &Context, folder: &Path, listing: &Listing, faults:
     Ok(())
 }
 
-/// Says how a sandbox in the foreground is used, and how it ends.
-pub(crate) fn print_how_to_go_on(folder: &Path, manifest: &Path) -> Result<(), CliError> {
+/// Says how a sandbox is used, and how it ends.
+pub(crate) fn print_how_to_go_on(folder: &Path, manifest: &Path, detached: bool) -> Result<(), CliError> {
     let mut out = anstream::stdout();
     let command = |text: String| style::paint(style::COMMAND, text);
-    writeln!(out, "In another terminal: {}", command(format!("pindrel -m {} settle", manifest.display())))?;
+    let settle = command(format!("pindrel -m {} settle", manifest.display()));
     let down = command(format!("pindrel sandbox down --folder {}", folder.display()));
-    writeln!(out, "Running until Ctrl-C, or from elsewhere: {down}")?;
+    if detached {
+        writeln!(out, "Try: {settle}\nRunning in the background until: {down}")?;
+    } else {
+        writeln!(out, "In another terminal: {settle}\nRunning until Ctrl-C, or from elsewhere: {down}")?;
+    }
     Ok(())
 }
 

@@ -152,8 +152,9 @@ fn every_finding_is_documented() {
 #[test]
 fn the_shells_interfaces_come_out_whole() {
     let workspace = Workspace::new(PINDREL);
-    for shell in ["bash", "zsh", "fish"] {
-        assert!(workspace.run(&["completions", shell]).ended(0).stdout.contains("dry-run"), "{shell}");
+    for shell in ["bash", "elvish", "fish", "powershell", "zsh"] {
+        let script = workspace.run(&["completions", shell]).ended(0).stdout;
+        assert!(script.contains("PINDREL_COMPLETE") && script.contains("pindrel"), "{shell}: {script}");
     }
     assert!(workspace.run(&["man"]).ended(0).stdout.contains(".TH pindrel 1"));
     workspace.run(&["man", "--folder", "man"]).ended(0);
@@ -161,6 +162,22 @@ fn the_shells_interfaces_come_out_whole() {
     workspace.run(&["status", "--format", "yaml"]).ended(2);
     workspace.run(&["settle"]).ended(2);
     assert!(workspace.run(&["--version"]).ended(0).stdout.starts_with("pindrel "));
+    // A shell that asks what may follow is told the names of the manifest that the line is about.
+    let mut asked = Workspace::new(PINDREL);
+    asked.write("survey.toml", include_str!("../../../../demo/pindrel.toml"));
+    asked.set("PINDREL_COMPLETE", "bash");
+    asked.set("_CLAP_IFS", "\n");
+    for (line, offered, not_offered) in [
+        ("pindrel sta", "status", "settle"),
+        ("pindrel -m survey.toml cert show sta", "stations", "api.larkfield.example"),
+        ("pindrel --manifest=survey.toml settle --only api", "api.larkfield.example", "stations"),
+        ("pindrel cert show a", "", "api.larkfield.example"),
+    ] {
+        let words: Vec<&str> = line.split(' ').collect();
+        asked.set("_CLAP_COMPLETE_INDEX", &(words.len() - 1).to_string());
+        let told = asked.run(&[&["--"], &words[..]].concat()).ended(0).stdout;
+        assert!(told.contains(offered) && !told.contains(not_offered), "{line}: {told}");
+    }
     let mut coloured = Workspace::new(PINDREL);
     coloured.set("NO_COLOR", "1");
     assert!(!coloured.run(&["check"]).stderr.contains('\u{1b}'));

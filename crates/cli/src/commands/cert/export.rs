@@ -4,10 +4,12 @@ use std::io::Write as _;
 use std::path::PathBuf;
 
 use clap::{Args, ValueEnum};
+use clap_complete::engine::ArgValueCandidates;
 use pindrel_core::values::SecretRef;
 use pindrel_engine::{Engine, ExportForm};
 
 use super::{kept, read_password, secret_place};
+use crate::completion;
 use crate::context::Context;
 use crate::error::{CliError, Status};
 
@@ -18,6 +20,7 @@ use crate::error::{CliError, Status};
 #[derive(Debug, Args)]
 pub(crate) struct ExportArgs {
     /// The certificate's name in the manifest, or a hostname that uses it; also one left over
+    #[arg(add = ArgValueCandidates::new(completion::certificates))]
     name: String,
 
     /// What to write

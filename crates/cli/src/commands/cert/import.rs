@@ -3,9 +3,11 @@
 use std::path::PathBuf;
 
 use clap::Args;
+use clap_complete::engine::ArgValueCandidates;
 use pindrel_core::values::SecretRef;
 
 use super::{named, read_files, read_password, secret_place};
+use crate::completion;
 use crate::context::Context;
 use crate::error::{CliError, Status};
 use crate::output;
@@ -24,6 +26,7 @@ pub(crate) struct ImportArgs {
 #[derive(Debug, Args)]
 pub(crate) struct LooseFilesArgs {
     /// The certificate's name in the manifest, or a hostname that uses it
+    #[arg(add = ArgValueCandidates::new(completion::certificates))]
     name: String,
 
     /// The files: certificate, intermediates, key, or all in one

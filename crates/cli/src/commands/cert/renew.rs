@@ -1,12 +1,14 @@
 //! `pindrel cert renew`
 
 use clap::Args;
+use clap_complete::engine::ArgValueCandidates;
 use pindrel_core::desired::{CertificateId, Desired};
 use pindrel_engine::Scope;
 
 use super::named;
 use crate::args::RunBounds;
 use crate::commands::settle;
+use crate::completion;
 use crate::context::Context;
 use crate::error::{CliError, Status};
 use crate::output;
@@ -18,7 +20,7 @@ use crate::output;
 #[derive(Debug, Args)]
 pub(crate) struct RenewArgs {
     /// The certificates' names in the manifest, or hostnames that use them
-    #[arg(value_name = "NAME", required_unless_present = "all")]
+    #[arg(value_name = "NAME", required_unless_present = "all", add = ArgValueCandidates::new(completion::certificates))]
     names: Vec<String>,
 
     /// Renew all that come from an authority

@@ -3,8 +3,10 @@
 use std::path::PathBuf;
 
 use clap::Args;
+use clap_complete::engine::ArgValueCandidates;
 
 use super::named;
+use crate::completion;
 use crate::context::Context;
 use crate::error::{CliError, Status};
 use crate::output;
@@ -16,6 +18,7 @@ use crate::output;
 #[derive(Debug, Args)]
 pub(crate) struct RequestArgs {
     /// The certificate's name in the manifest
+    #[arg(add = ArgValueCandidates::new(completion::certificates))]
     name: String,
 
     /// Write the request to this file, not to standard output

@@ -1,11 +1,13 @@
 //! `pindrel cert revoke`
 
 use clap::{Args, ValueEnum};
+use clap_complete::engine::ArgValueCandidates;
 use pindrel_engine::{RevocationKey, RevocationRequest, RevokeReason, Scope};
 
 use super::kept;
 use crate::args::RunBounds;
 use crate::commands::{account, settle};
+use crate::completion;
 use crate::context::Context;
 use crate::error::{CliError, Status};
 use crate::output;
@@ -18,6 +20,7 @@ use crate::output;
 #[derive(Debug, Args)]
 pub(crate) struct RevokeArgs {
     /// The certificate's name in the manifest, or a hostname that uses it; also one left over
+    #[arg(add = ArgValueCandidates::new(completion::certificates))]
     name: String,
 
     /// Why (RFC 5280 §5.3.1)
@@ -33,7 +36,7 @@ pub(crate) struct RevokeArgs {
     former: Option<String>,
 
     /// The authority to ask, by its name in the manifest [default: the one that issued it]
-    #[arg(long, value_name = "NAME")]
+    #[arg(long, value_name = "NAME", add = ArgValueCandidates::new(completion::authorities))]
     authority: Option<String>,
 
     /// Do not replace it: the next settle will not either, until it is due

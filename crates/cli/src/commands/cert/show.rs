@@ -1,9 +1,11 @@
 //! `pindrel cert show`
 
 use clap::Args;
+use clap_complete::engine::ArgValueCandidates;
 use jiff::Timestamp;
 
 use super::named;
+use crate::completion;
 use crate::context::Context;
 use crate::error::{CliError, Status};
 use crate::output;
@@ -15,6 +17,7 @@ use crate::output;
 #[derive(Debug, Args)]
 pub(crate) struct ShowArgs {
     /// The certificate's name in the manifest, or a hostname that uses it
+    #[arg(add = ArgValueCandidates::new(completion::certificates))]
     name: String,
 }
 
