@@ -186,6 +186,8 @@ pub struct HttpPlatform {
     pub token: SecretRef,
     /// PEM file of roots for its HTTPS.
     pub api_roots: Option<PathBuf>,
+    /// How many requests it is sent a second at most.
+    pub calls_per_second: Option<u32>,
 }
 
 impl Endpoint {
@@ -325,13 +327,18 @@ impl WantedHostname {
 
     /// Returns the records that should point it at its endpoint.
     pub fn alias(&self, desired: &Desired, endpoint: &EndpointInfo) -> Vec<RecordSet> {
+        self.alias_for(desired, endpoint, self.ttl)
+    }
+
+    /// Returns the records that point it at an endpoint, with this TTL.
+    pub fn alias_for(&self, desired: &Desired, endpoint: &EndpointInfo, ttl: Ttl) -> Vec<RecordSet> {
         if self.is_apex(desired) {
             RecordSet::group(endpoint.addresses.iter().map(|address| match address {
-                std::net::IpAddr::V4(address) => (self.ttl, RecordData::A(*address)),
-                std::net::IpAddr::V6(address) => (self.ttl, RecordData::Aaaa(*address)),
+                std::net::IpAddr::V4(address) => (ttl, RecordData::A(*address)),
+                std::net::IpAddr::V6(address) => (ttl, RecordData::Aaaa(*address)),
             }))
         } else {
-            RecordSet::group([(self.ttl, RecordData::Cname(endpoint.default_name.clone()))])
+            RecordSet::group([(ttl, RecordData::Cname(endpoint.default_name.clone()))])
         }
     }
 }
@@ -413,6 +420,11 @@ impl Desired {
         let longest = |(_, zone): &(usize, &Zone)| zone.name.as_str().len();
         let above = self.zones.iter().enumerate().filter(|(_, zone)| is_above(zone));
         above.max_by_key(longest).map(|(index, _)| ZoneId(index as u32))
+    }
+
+    /// Returns the endpoint that is kept under a key, if the manifest has it.
+    pub fn endpoint_at(&self, key: &EndpointKey) -> Option<EndpointId> {
+        self.endpoints.iter().position(|endpoint| endpoint.key() == *key).map(|index| EndpointId(index as u32))
     }
 
     /// Returns the zone of a name in the manifest.

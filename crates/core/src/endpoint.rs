@@ -8,6 +8,7 @@ use std::str::FromStr;
 use serde::{Deserialize, Serialize};
 
 use crate::name::{DnsName, Hostname};
+use crate::records::{RecordData, RecordSet};
 use crate::values::Fingerprint;
 
 /// What an endpoint is.
@@ -110,6 +111,54 @@ pub struct EndpointInfo {
     /// Whether it takes custom hostnames, and if not, why.
     #[serde(default)]
     pub custom_hostnames: CustomHostnames,
+    /// How much of what is bounded is used there.
+    #[serde(default, skip_serializing_if = "Quotas::is_empty")]
+    pub quotas: Quotas,
+}
+
+impl EndpointInfo {
+    /// Says whether some alias records lead to it.
+    pub fn is_led_to(&self, sets: &[RecordSet]) -> bool {
+        sets.iter().flat_map(RecordSet::data).any(|data| match data {
+            RecordData::Cname(target) => *target == self.default_name,
+            RecordData::A(address) => self.addresses.contains(&IpAddr::V4(*address)),
+            RecordData::Aaaa(address) => self.addresses.contains(&IpAddr::V6(*address)),
+            _ => false,
+        })
+    }
+}
+
+/// What a platform bounds at an endpoint, as far as it says.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Quotas {
+    /// Custom hostnames bound there.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub hostnames: Option<Quota>,
+    /// Certificates in the store that it takes certificates from.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub certificates: Option<Quota>,
+}
+
+impl Quotas {
+    fn is_empty(&self) -> bool {
+        *self == Quotas::default()
+    }
+}
+
+/// How many of something there are, and may be.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Quota {
+    /// How many there are.
+    pub used: u64,
+    /// How many there may be.
+    pub most: u64,
+}
+
+impl Quota {
+    /// Says whether one more is refused.
+    pub fn is_reached(self) -> bool {
+        self.used >= self.most
+    }
 }
 
 /// Whether an endpoint takes custom hostnames.

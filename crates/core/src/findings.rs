@@ -167,6 +167,10 @@ codes! {
         BindingFailed = "binding-failed", Now;
         /// The endpoint serves another certificate than it was given.
         ServedCertificateDiffers = "served-certificate-differs", Now;
+        /// The endpoint, or the store that it takes certificates from, is full.
+        QuotaReached = "quota-reached", Person;
+        /// The hostname has moved, and is still bound where it was.
+        FormerBinding = "former-binding", Now;
     }
     Alias: {
         /// The alias record is absent.
@@ -179,6 +183,8 @@ codes! {
         AliasLagging = "alias-lagging", WhenChanged;
         /// The alias has no target: the endpoint lists no addresses to flatten it to.
         AliasTargetMissing = "alias-target-missing", Person;
+        /// The endpoint is ready, and the alias is held back as asked for.
+        AliasHeldBack = "alias-held-back", Person;
         /// The manifest no longer names a hostname whose alias or binding is still there.
         LeftOver = "left-over", Person;
         /// Records were changed by someone else between looking and updating.

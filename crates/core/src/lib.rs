@@ -34,6 +34,7 @@ pub mod expectation;
 pub mod facts;
 pub mod findings;
 pub mod manifest;
+pub mod moves;
 pub mod name;
 pub mod pin;
 pub mod pins;

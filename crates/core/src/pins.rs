@@ -12,12 +12,14 @@ mod zone;
 use crate::delivery::Undelivered;
 use crate::desired::HostnameId;
 use crate::desired::{Desired, WantedCertificate, WantedHostname};
-use crate::endpoint::Binding;
+use crate::endpoint::{Binding, EndpointInfo};
 use crate::facts::{
     AliasView, AnswerView, BindingView, EndpointView, Fact, HeldCertificate, HostnameKnowledge, Knowledge, Ownership,
     ZoneView,
 };
-use crate::findings::Finding;
+use crate::findings::{Code, Finding};
+use crate::moves;
+use crate::records::RecordSet;
 use crate::values::Fingerprint;
 
 pub use crate::pin::{Pin, PinState};
@@ -60,6 +62,12 @@ impl PinReport {
             status: None,
             findings: Vec::new(),
         }
+    }
+
+    /// Says whether a binding is in force where it is wanted, whatever is left of it elsewhere.
+    pub fn is_in_force(&self) -> bool {
+        let elsewhere = |finding: &Finding| finding.code == Code::FormerBinding;
+        self.state == PinState::Held || (!self.findings.is_empty() && self.findings.iter().all(elsewhere))
     }
 
     fn because(mut self, finding: Finding) -> Self {
@@ -130,13 +138,19 @@ impl<'k> Known<'k> {
         !recorded && self.wanted.binding(binding.certificate) == *binding && self.is_aliased_here()
     }
 
+    /// Returns the alias records that should be there now: while the hostname moves, with a low TTL.
+    pub fn wanted_alias(&self, endpoint: &EndpointInfo) -> Vec<RecordSet> {
+        let ttl = moves::alias_ttl(self.desired, self.wanted, self.ownership);
+        self.wanted.alias_for(self.desired, endpoint, ttl)
+    }
+
     /// Says whether every server of the zone gives the alias that the manifest wants.
     pub fn is_aliased_here(&self) -> bool {
         let (Some(alias), Some(EndpointView::Listed(info))) = (self.alias, self.endpoint.map(|fact| &fact.value))
         else {
             return false;
         };
-        let wanted = self.wanted.alias(self.desired, info);
+        let wanted = self.wanted_alias(info);
         !alias.value.servers.is_empty() && alias.value.lagging(&wanted).next().is_none()
     }
 
@@ -183,7 +197,7 @@ impl Pins {
         Pins {
             zone: zone::judge(known),
             certificate: known.judge_certificate(now),
-            binding: binding::judge(known),
+            binding: binding::judge(known, now),
             alias: alias::judge(known),
             answer: answer::judge(known),
         }

@@ -141,6 +141,12 @@ impl RecordSet {
         &self.data
     }
 
+    /// Returns the same data with another TTL.
+    #[must_use]
+    pub fn with_ttl(&self, ttl: Ttl) -> RecordSet {
+        RecordSet { ttl, ..self.clone() }
+    }
+
     /// Says whether both sets hold the same data, whatever their TTLs.
     pub fn same_data(&self, other: &RecordSet) -> bool {
         self.record_type == other.record_type && self.data == other.data

@@ -1,5 +1,6 @@
 //! The endpoint protocol over HTTPS.
 
+use std::sync::{Mutex, PoisonError};
 use std::time::Duration;
 
 use async_trait::async_trait;
@@ -11,12 +12,14 @@ use pindrel_core::values::{Fingerprint, is_link_local};
 use pindrel_http::{Client, HttpError, Method, Response, header};
 use secrecy::{ExposeSecret as _, SecretString};
 use serde::{Deserialize, Serialize};
+use tokio::time::{Instant, timeout};
 use url::Url;
 
-use crate::{BoundHostname, EdgeError, Platform};
+use crate::{BoundHostname, EdgeError, Platform, StoreRemoval, StoredCertificate};
 
-/// The most pages of a list that are read.
+/// The most pages of a list that are read, and how long that may take in all.
 const MOST_PAGES: usize = 200;
+const LIST_PATIENCE: Duration = Duration::from_secs(60);
 /// How often a request is sent again because the platform is busy, and the longest
 /// wait that is honoured.
 const BUSY_TRIES: u32 = 3;
@@ -26,11 +29,47 @@ const LONGEST_BUSY: Duration = Duration::from_secs(30);
 pub struct HttpPlatform {
     client: Client,
     token: SecretString,
+    pace: Option<Pace>,
+}
+
+/// Spreads requests, so that no more are sent a second than the manifest allows.
+struct Pace {
+    between: Duration,
+    next: Mutex<Instant>,
+}
+
+impl Pace {
+    async fn turn(&self) {
+        let at = {
+            let mut next = self.next.lock().unwrap_or_else(PoisonError::into_inner);
+            let at = (*next).max(Instant::now());
+            *next = at + self.between;
+            at
+        };
+        tokio::time::sleep_until(at).await;
+    }
 }
 
 #[derive(Deserialize)]
 struct EndpointPage {
     endpoints: Vec<EndpointInfo>,
+}
+
+#[derive(Deserialize)]
+struct CertificatePage {
+    certificates: Vec<StoredCertificate>,
+}
+
+#[derive(Deserialize)]
+struct BindingPage {
+    bindings: Vec<ListedBinding>,
+}
+
+#[derive(Deserialize)]
+struct ListedBinding {
+    hostname: Hostname,
+    #[serde(flatten)]
+    body: BindingBody,
 }
 
 #[derive(Serialize)]
@@ -57,13 +96,20 @@ struct ProblemBody {
 
 impl HttpPlatform {
     /// Makes a driver for the platform at `url`; `roots` in PEM are trusted besides
-    /// the system's.
+    /// the system's. It sends at most `calls_per_second` requests a second, where that is given.
     ///
     /// # Errors
     /// [`EdgeError::Unreachable`] when the roots cannot be used.
-    pub fn new(url: Url, token: SecretString, roots: Option<&[u8]>) -> Result<HttpPlatform, EdgeError> {
+    pub fn new(
+        url: Url,
+        token: SecretString,
+        roots: Option<&[u8]>,
+        calls_per_second: Option<u32>,
+    ) -> Result<HttpPlatform, EdgeError> {
         let client = Client::new(url, roots, is_link_local).map_err(|error| unreachable(&error))?;
-        Ok(HttpPlatform { client, token })
+        let pace = calls_per_second
+            .map(|calls| Pace { between: Duration::from_secs(1) / calls.max(1), next: Mutex::new(Instant::now()) });
+        Ok(HttpPlatform { client, token, pace })
     }
 
     fn url(&self, segments: &[&str]) -> Url {
@@ -95,6 +141,9 @@ impl HttpPlatform {
                 }
                 request
             };
+            if let Some(pace) = &self.pace {
+                pace.turn().await;
+            }
             let response =
                 self.client.send(method.clone(), url.clone(), build).await.map_err(|error| unreachable(&error))?;
             let wait = match response.status.as_u16() {
@@ -121,6 +170,33 @@ impl HttpPlatform {
             .map_err(|error| EdgeError::Malformed { url: url.to_string(), why: error.to_string() })
     }
 
+    /// Reads all pages of a list, each of the platform's own origin (RFC 8288).
+    async fn list<P: for<'de> Deserialize<'de>>(
+        &self,
+        what: &'static str,
+        first: Url,
+        mut each: impl FnMut(P) + Send,
+    ) -> Result<(), EdgeError> {
+        let pages = async {
+            let origin = [self.client.base().origin()];
+            let mut page = Some(first.clone());
+            for _ in 0..MOST_PAGES {
+                let Some(url) = page else { return Ok(()) };
+                let response = self.call(Method::GET, url.clone(), None, None).await?;
+                each(self.read::<P>(what, &url, &response)?);
+                let next = response.next_page().map(|next| self.client.permits(&origin, next));
+                page = next.transpose().map_err(|error| unreachable(&error))?;
+            }
+            let why = format!("{what} has more than {MOST_PAGES} pages");
+            Err(EdgeError::Malformed { url: first.to_string(), why })
+        };
+        let late = |_| EdgeError::Malformed {
+            url: first.to_string(),
+            why: format!("{what} did not end within {} s", LIST_PATIENCE.as_secs()),
+        };
+        timeout(LIST_PATIENCE, pages).await.map_err(late)?
+    }
+
     fn refusal(&self, what: &'static str, url: &Url, response: &Response) -> EdgeError {
         let problem: ProblemBody = serde_json::from_slice(&response.body).unwrap_or_default();
         let text = if problem.detail.is_empty() { problem.title } else { problem.detail };
@@ -143,15 +219,8 @@ impl HttpPlatform {
 impl Platform for HttpPlatform {
     async fn endpoints(&self) -> Result<Vec<EndpointInfo>, EdgeError> {
         let mut endpoints = Vec::new();
-        let mut page = Some(self.url(&["endpoints"]));
-        for _ in 0..MOST_PAGES {
-            let Some(url) = page else { break };
-            let response = self.call(Method::GET, url.clone(), None, None).await?;
-            endpoints.extend(self.read::<EndpointPage>("the list of endpoints", &url, &response)?.endpoints);
-            let origin = [self.client.base().origin()];
-            let next = response.next_page().map(|next| self.client.permits(&origin, next));
-            page = next.transpose().map_err(|error| unreachable(&error))?;
-        }
+        let url = self.url(&["endpoints"]);
+        self.list("the list of endpoints", url, |page: EndpointPage| endpoints.extend(page.endpoints)).await?;
         Ok(endpoints)
     }
 
@@ -167,6 +236,36 @@ impl Platform for HttpPlatform {
             .map_err(|error| EdgeError::Malformed { url: url.to_string(), why: error.to_string() })?;
         let response = self.call(Method::PUT, url.clone(), Some(body), None).await?;
         if response.status.is_success() { Ok(()) } else { Err(self.refusal("the certificate", &url, &response)) }
+    }
+
+    async fn certificates(&self, site: &str) -> Result<Vec<StoredCertificate>, EdgeError> {
+        let mut certificates = Vec::new();
+        let url = self.url(&["sites", site, "certificates"]);
+        let each = |page: CertificatePage| certificates.extend(page.certificates);
+        self.list("the list of certificates", url, each).await?;
+        Ok(certificates)
+    }
+
+    async fn delete_certificate(&self, site: &str, sha256: Fingerprint) -> Result<StoreRemoval, EdgeError> {
+        let url = self.url(&["sites", site, "certificates", &sha256.to_string()]);
+        let response = self.call(Method::DELETE, url.clone(), None, None).await?;
+        match response.status.as_u16() {
+            200..=299 | 404 => Ok(StoreRemoval::Gone),
+            409 => Ok(StoreRemoval::InUse),
+            _ => Err(self.refusal("to delete the certificate", &url, &response)),
+        }
+    }
+
+    async fn bindings(&self, endpoint: &str) -> Result<Vec<(Hostname, BoundHostname)>, EdgeError> {
+        let mut bindings = Vec::new();
+        let url = self.url(&["endpoints", endpoint, "bindings"]);
+        let bound = |listed: ListedBinding| {
+            let BindingBody { binding, deployment } = listed.body;
+            (listed.hostname, BoundHostname { binding, deployment, etag: None })
+        };
+        let each = |page: BindingPage| bindings.extend(page.bindings.into_iter().map(bound));
+        self.list("the list of bindings", url, each).await?;
+        Ok(bindings)
     }
 
     async fn binding(&self, endpoint: &str, hostname: &Hostname) -> Result<Option<BoundHostname>, EdgeError> {
@@ -197,6 +296,22 @@ impl Platform for HttpPlatform {
             return Err(EdgeError::Changed(hostname.clone()));
         }
         self.read_binding("the binding", &url, &response)
+    }
+
+    async fn delete_binding(
+        &self,
+        endpoint: &str,
+        hostname: &Hostname,
+        known: &BoundHostname,
+    ) -> Result<(), EdgeError> {
+        let url = self.url(&["endpoints", endpoint, "bindings", hostname.as_str()]);
+        let condition = known.etag.clone().map(|etag| (header::IF_MATCH, etag));
+        let response = self.call(Method::DELETE, url.clone(), None, condition).await?;
+        match response.status.as_u16() {
+            200..=299 | 404 => Ok(()),
+            412 => Err(EdgeError::Changed(hostname.clone())),
+            _ => Err(self.refusal("to delete the binding", &url, &response)),
+        }
     }
 }
 

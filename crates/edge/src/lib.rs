@@ -8,12 +8,14 @@ mod http;
 pub use http::HttpPlatform;
 
 use async_trait::async_trait;
+use jiff::Timestamp;
 use pindrel_core::endpoint::{Binding, Deployment, EndpointInfo};
 use pindrel_core::facts::Unreachable;
 use pindrel_core::findings::{Code, Finding};
 use pindrel_core::name::Hostname;
 use pindrel_core::values::Fingerprint;
 use secrecy::SecretString;
+use serde::{Deserialize, Serialize};
 
 /// Why a platform did not do what was asked.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -108,6 +110,31 @@ pub struct BoundHostname {
     pub etag: Option<String>,
 }
 
+/// A certificate in a site's store.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct StoredCertificate {
+    /// Of the leaf.
+    pub sha256: Fingerprint,
+    /// The names it covers, where the platform says.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub names: Vec<Hostname>,
+    /// Until when it is valid, where the platform says.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub not_after: Option<Timestamp>,
+    /// How many bindings use it, where the platform says.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub used_by: Option<u64>,
+}
+
+/// What came of deleting a certificate from a store.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum StoreRemoval {
+    /// It is no longer there.
+    Gone,
+    /// A binding uses it, so it stays.
+    InUse,
+}
+
 /// What the engine asks of an endpoint platform. All writes are idempotent.
 #[async_trait]
 pub trait Platform: Send + Sync {
@@ -124,6 +151,12 @@ pub trait Platform: Send + Sync {
         chain: &str,
         key: SecretString,
     ) -> Result<(), EdgeError>;
+    /// Lists the certificates in a site's store.
+    async fn certificates(&self, site: &str) -> Result<Vec<StoredCertificate>, EdgeError>;
+    /// Deletes a certificate from a site's store, unless a binding uses it.
+    async fn delete_certificate(&self, site: &str, sha256: Fingerprint) -> Result<StoreRemoval, EdgeError>;
+    /// Lists the hostnames that are bound at an endpoint, with their bindings.
+    async fn bindings(&self, endpoint: &str) -> Result<Vec<(Hostname, BoundHostname)>, EdgeError>;
     /// Returns the binding of a hostname at an endpoint.
     async fn binding(&self, endpoint: &str, hostname: &Hostname) -> Result<Option<BoundHostname>, EdgeError>;
     /// Makes or changes a binding; `known` is what was read before, and the platform
@@ -135,4 +168,8 @@ pub trait Platform: Send + Sync {
         binding: &Binding,
         known: Option<&BoundHostname>,
     ) -> Result<BoundHostname, EdgeError>;
+    /// Deletes the binding that was read; the platform refuses when it has something else by now. One
+    /// that is gone is as good.
+    async fn delete_binding(&self, endpoint: &str, hostname: &Hostname, known: &BoundHostname)
+    -> Result<(), EdgeError>;
 }

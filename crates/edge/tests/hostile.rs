@@ -12,7 +12,7 @@ const TOKEN: &str = "a token of the tests";
 fn driver(server: &ScriptedServer) -> HttpPlatform {
     let url = format!("https://localhost:{}/base", server.address.port());
     let token = SecretString::from(TOKEN.to_owned());
-    HttpPlatform::new(url.parse().unwrap(), token, Some(server.root_pem.as_bytes())).unwrap()
+    HttpPlatform::new(url.parse().unwrap(), token, Some(server.root_pem.as_bytes()), None).unwrap()
 }
 
 async fn platform(script: impl Fn(usize, &Received) -> Vec<u8> + Send + Sync + 'static) -> ScriptedServer {
@@ -42,7 +42,9 @@ async fn the_token_goes_to_the_platform_and_nowhere_else() {
 #[tokio::test]
 async fn a_list_without_an_end_is_left() {
     let server = platform(|_, _| answer(200, &["link: </base/v1/endpoints?page=2>; rel=\"next\""], NO_MORE)).await;
-    assert!(driver(&server).endpoints().await.unwrap().is_empty());
+    // A part of it must not be taken for all of it.
+    let error = driver(&server).endpoints().await.unwrap_err().to_string();
+    assert!(error.contains("has more than 200 pages"), "{error}");
     assert_eq!(server.received().len(), 200);
 }
 

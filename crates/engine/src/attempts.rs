@@ -4,13 +4,16 @@
 use std::collections::HashMap;
 
 use jiff::Timestamp;
-use pindrel_core::desired::{CertificateId, Desired, HostnameId};
+use pindrel_core::desired::{CertificateId, Desired, EndpointId, HostnameId};
 use pindrel_core::findings::Finding;
-use pindrel_core::plan::Work;
+use pindrel_core::plan::{HostnameRef, Work};
 use pindrel_state::{Attempt, AttemptEnd};
 
 use crate::failure::EngineError;
 use crate::run::Engine;
+
+/// The most endpoints of which it is asked whether a hostname was to be unbound there.
+const MOST_FORMER: usize = 16;
 
 /// The last attempt at something that a hostname or a certificate needs.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -31,22 +34,6 @@ impl From<Attempt> for LastAttempt {
     fn from(attempt: Attempt) -> LastAttempt {
         let Attempt { action, at, ended, finding, next, .. } = attempt;
         LastAttempt { at, action, ended, finding, next }
-    }
-}
-
-/// The name under which attempts at a piece of work are stored.
-pub(crate) fn work_key(work: Work, desired: &Desired) -> String {
-    let hostname = |id: HostnameId| &desired.hostname(id).hostname;
-    let certificate = |id: CertificateId| &desired.certificate(id).name;
-    let action = work.action();
-    match work {
-        Work::Register(id) => format!("{action} {}", desired.authority(id).directory),
-        Work::Rehearse(id) | Work::Issue(id) | Work::Deliver(id) => format!("{action} {}", certificate(id)),
-        Work::Store(id, endpoint) => format!("{action} {} {}", certificate(id), desired.endpoint(endpoint).key()),
-        Work::Bind(id, endpoint) | Work::Connect(id, endpoint) => {
-            format!("{action} {} {}", hostname(id), desired.endpoint(endpoint).key())
-        }
-        Work::Alias(id) | Work::Answer(id) => format!("{action} {}", hostname(id)),
     }
 }
 
@@ -71,7 +58,10 @@ fn works_of_hostname(id: HostnameId, desired: &Desired) -> Vec<Work> {
             Work::Connect(id, endpoint),
         ]);
     }
-    works.extend([Work::Alias(id), Work::Answer(id)]);
+    works.extend([Work::LowerTtl(id), Work::Alias(id), Work::Answer(id), Work::RaiseTtl(id)]);
+    // Where it may have been bound before.
+    let others = (0u32..).map(EndpointId).take(desired.endpoints.len().min(MOST_FORMER));
+    works.extend(others.map(|endpoint| Work::Unbind(HostnameRef::Wanted(id), endpoint)));
     works
 }
 
@@ -81,6 +71,29 @@ fn most_telling(attempts: impl Iterator<Item = Attempt>) -> Option<Attempt> {
 }
 
 impl Engine {
+    /// The name under which attempts at a piece of work are stored.
+    pub(crate) fn work_key(&self, work: Work) -> String {
+        let desired = &self.desired;
+        let hostname = |id: HostnameId| &desired.hostname(id).hostname;
+        let certificate = |id: CertificateId| &desired.certificate(id).name;
+        let action = work.action();
+        match work {
+            Work::Register(id) => format!("{action} {}", desired.authority(id).directory),
+            Work::Rehearse(id) | Work::Issue(id) | Work::Deliver(id) => format!("{action} {}", certificate(id)),
+            Work::Store(id, endpoint) => format!("{action} {} {}", certificate(id), desired.endpoint(endpoint).key()),
+            Work::Bind(id, endpoint) | Work::Connect(id, endpoint) => {
+                format!("{action} {} {}", hostname(id), desired.endpoint(endpoint).key())
+            }
+            Work::Unbind(whose, endpoint) => {
+                format!("{action} {} {}", self.hostname_of(whose), desired.endpoint(endpoint).key())
+            }
+            Work::RemoveAlias(id) => format!("{action} {}", self.hostname_of(HostnameRef::Retiring(id))),
+            Work::LowerTtl(id) | Work::Alias(id) | Work::Answer(id) | Work::RaiseTtl(id) => {
+                format!("{action} {}", hostname(id))
+            }
+        }
+    }
+
     /// The last attempt of each of some hostnames, where there is any.
     pub(crate) async fn last_attempts(
         &self,
@@ -103,9 +116,8 @@ impl Engine {
         &self,
         works: impl Iterator<Item = (T, Vec<Work>)>,
     ) -> Result<HashMap<T, LastAttempt>, EngineError> {
-        let keys: Vec<(T, Vec<String>)> = works
-            .map(|(id, works)| (id, works.into_iter().map(|work| work_key(work, &self.desired)).collect()))
-            .collect();
+        let keys: Vec<(T, Vec<String>)> =
+            works.map(|(id, works)| (id, works.into_iter().map(|work| self.work_key(work)).collect())).collect();
         let mut asked: Vec<String> = keys.iter().flat_map(|(_, keys)| keys.iter().cloned()).collect();
         asked.sort_unstable();
         asked.dedup();

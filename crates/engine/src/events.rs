@@ -145,6 +145,8 @@ pub struct Summary {
     pub waiting: usize,
     /// How many hostnames that the manifest no longer names have something left.
     pub leftovers: usize,
+    /// Of how many hostnames that the manifest no longer names all was taken away.
+    pub retired: usize,
     /// How many steps succeeded.
     pub steps: usize,
     /// How many there were.

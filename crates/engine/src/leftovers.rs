@@ -5,16 +5,18 @@ use std::collections::{BTreeSet, HashSet};
 use futures::StreamExt as _;
 use futures::stream;
 use pindrel_core::desired::ZoneId;
-use pindrel_core::facts::{BindingView, Fact};
-use pindrel_core::findings::{Code, Finding};
+use pindrel_core::facts::{BindingView, Fact, HostnameKnowledge, Retiring};
+use pindrel_core::findings::{Again, Code, Finding};
+use pindrel_core::moves::former_endpoints;
 use pindrel_core::name::Hostname;
 use pindrel_core::records::in_words;
 use pindrel_state::HostnameRow;
 use serde::Serialize;
 
-use crate::failure::EngineError;
+use crate::failure::{EngineError, state_failed};
 use crate::observe::binding;
 use crate::run::Engine;
+use crate::settle::{Aim, LeftoverScope, Scope};
 
 /// A hostname that the manifest no longer names, for which something is still there.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -83,6 +85,98 @@ impl Engine {
         Ok(unlisted)
     }
 
+    /// Loads what is known of the hostnames that are being taken away, looked at anew: those that the run
+    /// is about, and those of which an earlier run began to.
+    pub(crate) async fn load_retiring(&self, scope: &Scope, aim: Aim, unlisted: &[String]) -> Result<(), EngineError> {
+        if aim == Aim::Rehearse {
+            return Ok(());
+        }
+        let are_asked_for = matches!(scope.leftovers, LeftoverScope::Retire(_));
+        let (mut rows, mut endpoints, mut zones) = (Vec::new(), BTreeSet::new(), BTreeSet::new());
+        for hostname in unlisted.iter().filter_map(|name| name.parse::<Hostname>().ok()) {
+            let row = self.state.hostname(&hostname).await?;
+            rows.extend(row.filter(|row| are_asked_for || row.ownership.retiring.is_some()));
+        }
+        for row in &rows {
+            endpoints.extend(row.ownership.bindings.keys().filter_map(|key| self.desired.endpoint_at(key)));
+            zones.extend(self.desired.zone_of(&row.hostname));
+        }
+        if rows.is_empty() {
+            return Ok(());
+        }
+        for zone in zones {
+            self.know_zone(zone).await?;
+        }
+        self.look_at_endpoints(endpoints).await?;
+        let looks = stream::iter(rows).map(async |mut row| {
+            self.look_at_leftover(&mut row).await?;
+            let zone = self.desired.zone_of(&row.hostname);
+            let HostnameRow { hostname, facts, ownership, .. } = row;
+            Ok::<_, EngineError>(Retiring { hostname, zone, known: HostnameKnowledge { facts, ownership } })
+        });
+        let retiring: Vec<_> = looks.buffered(self.bounds.at_once).collect().await;
+        let retiring = retiring.into_iter().collect::<Result<Vec<_>, _>>()?;
+        self.known().retiring = retiring;
+        Ok(())
+    }
+
+    /// Returns which of the hostnames that the state knows and the manifest does not name have anything
+    /// left; of those that are named, or of all.
+    ///
+    /// # Errors
+    /// [`EngineError`] when the state cannot be read or written.
+    pub async fn retirable(&self, names: Option<&[Hostname]>) -> Result<Vec<Leftover>, EngineError> {
+        let mut unlisted = self.unlisted().await?;
+        if let Some(names) = names {
+            unlisted.retain(|known| names.iter().any(|name| name.as_str() == known));
+        }
+        self.leftovers(&unlisted, true).await
+    }
+
+    /// Notes that hostnames are being taken away, so that each later run goes on with it.
+    ///
+    /// # Errors
+    /// A [`Finding`] when the state cannot be written.
+    pub async fn begin_retirement(&self, hostnames: &[Hostname]) -> Result<(), Finding> {
+        for hostname in hostnames {
+            let Some(row) = self.state.hostname(hostname).await.map_err(state_failed)? else { continue };
+            let mut ownership = row.ownership;
+            ownership.retiring.get_or_insert(self.clock.now());
+            let key = format!("retire {hostname}");
+            let record = self.claimed(&key, async |claim| {
+                self.state.record_ownership(claim, hostname, &ownership).await.map_err(state_failed)
+            });
+            self.journalled("retire", hostname.as_str(), "begun", record).await?;
+        }
+        Ok(())
+    }
+
+    /// Forgets what Pindrel wrote for hostnames, wherever it may still be: a person has seen to it.
+    ///
+    /// # Errors
+    /// A [`Finding`] when the state cannot be written.
+    pub async fn forget(&self, hostnames: &[Hostname]) -> Result<(), Finding> {
+        for hostname in hostnames {
+            let forget = async {
+                let listed = self.desired.hostnames.iter().find(|wanted| wanted.hostname == *hostname);
+                let Some(wanted) = listed else {
+                    return self.state.forget_hostname(hostname).await.map_err(state_failed);
+                };
+                // Of one that the manifest names, only what is at former endpoints is forgotten.
+                let Some(row) = self.state.hostname(hostname).await.map_err(state_failed)? else { return Ok(()) };
+                let mut ownership = row.ownership;
+                let former: Vec<_> = former_endpoints(&self.desired, wanted, &ownership).cloned().collect();
+                former.iter().for_each(|key| ownership.binding_gone(key));
+                self.claimed(&format!("retire {hostname}"), async |claim| {
+                    self.state.record_ownership(claim, hostname, &ownership).await.map_err(state_failed)
+                })
+                .await
+            };
+            self.journalled("retire", hostname.as_str(), "forgotten", forget).await?;
+        }
+        Ok(())
+    }
+
     async fn leftover(&self, mut row: HostnameRow, forget: bool) -> Result<Option<Leftover>, EngineError> {
         let hostname = row.hostname.clone();
         if !row.ownership.is_empty() {
@@ -135,9 +229,25 @@ impl Engine {
             there.push("its certificate".to_owned());
         }
         let are = if there.len() == 1 { "is" } else { "are" };
-        let says = format!("{hostname} is no longer in the manifest, but {} {are} still there", listed(&there));
-        let remedy = "Delete the alias first and, once its TTL has passed, the binding; or put the hostname back";
-        Ok(Some(Leftover { hostname, what, finding: Finding::of(Code::LeftOver, says, remedy).seen(evidence) }))
+        let forgotten = row.ownership.former_alias.and_then(|former| former.forgotten_at());
+        let finding = match (row.ownership.retiring, forgotten.filter(|at| self.clock.now() < *at)) {
+            (Some(_), Some(at)) => {
+                let says = format!("{hostname} is being retired: {} {are} still there until {at:.0}", listed(&there));
+                let remedy =
+                    format!("Wait until {at:.0}, when caches have forgotten its alias: a later settle goes on");
+                Finding::of(Code::LeftOver, says, remedy).again(Again::At(at))
+            }
+            (Some(_), None) => {
+                let says = format!("{hostname} is being retired, and {} {are} still there", listed(&there));
+                Finding::of(Code::LeftOver, says, "Run settle: it goes on")
+            }
+            (None, _) => {
+                let says = format!("{hostname} is no longer in the manifest, but {} {are} still there", listed(&there));
+                let remedy = format!("Take it away with: pindrel retire {hostname}; or put the hostname back");
+                Finding::of(Code::LeftOver, says, remedy)
+            }
+        };
+        Ok(Some(Leftover { hostname, what, finding: finding.seen(evidence) }))
     }
 
     /// The zone where the alias of such a hostname is to be looked at again.

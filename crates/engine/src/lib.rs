@@ -28,6 +28,7 @@ mod adopt;
 mod attempts;
 mod certificates;
 pub mod drivers;
+mod endpoints;
 mod events;
 mod execute;
 mod failure;
@@ -39,6 +40,7 @@ mod run;
 pub mod secrets;
 mod settle;
 mod status;
+mod stores;
 mod waits;
 
 pub use acme::accounts::{AccountReport, Registration};
@@ -48,6 +50,7 @@ pub use certificates::{
     CertificateDetails, CertificateReport, CertificateUse, ExportForm, ImportSummary, PastCertificate, RevocationKey,
     RevocationRequest, RevokeReason,
 };
+pub use endpoints::{BindingReport, CopyReport, EndpointReport};
 pub use events::{Event, Listener, Summary};
 pub use failure::EngineError;
 pub use home::{Home, StateLocation};
@@ -56,5 +59,5 @@ pub use pindrel_keys::AccountKey;
 pub use pindrel_keys::bundle::LooseFile;
 pub use pindrel_state::{Attempt, AttemptEnd, Entry, JournalFilter, Lock, LockError, Moment, OrderEnd, OrderPhase};
 pub use run::{Bounds, Engine, Setup};
-pub use settle::{Aim, Plan, Scope, Stuck};
+pub use settle::{Aim, LeftoverScope, Plan, Scope, Stuck};
 pub use status::{HostnameReport, Report};

@@ -12,6 +12,7 @@ use pindrel_core::facts::{Fact, HeldCertificate, Knowledge, Ownership, ZoneView}
 use pindrel_core::findings::{Code, Finding};
 use pindrel_core::name::Hostname;
 use pindrel_core::pins::{Known, PinReport, Pins, judge_certificate};
+use pindrel_core::plan::HostnameRef;
 use pindrel_state::{Attempt, Claim, Claimed, Entry, HostnameRow, Moment, State};
 use tokio::sync::{OnceCell, Semaphore};
 
@@ -209,6 +210,43 @@ impl Engine {
             own.ownership.clone()
         };
         Ok(self.state.record_ownership(claim, &self.desired.hostname(id).hostname, &ownership).await?)
+    }
+
+    /// The hostname that is meant.
+    pub(crate) fn hostname_of(&self, whose: HostnameRef) -> Hostname {
+        match whose {
+            HostnameRef::Wanted(id) => self.desired.hostname(id).hostname.clone(),
+            HostnameRef::Retiring(id) => self.known().retiring(id).hostname.clone(),
+        }
+    }
+
+    /// What Pindrel counts as its own of a hostname.
+    pub(crate) fn ownership_of(&self, whose: HostnameRef) -> Ownership {
+        let known = self.known();
+        match whose {
+            HostnameRef::Wanted(id) => known.hostnames.get(&id).map(|own| own.ownership.clone()).unwrap_or_default(),
+            HostnameRef::Retiring(id) => known.retiring(id).known.ownership.clone(),
+        }
+    }
+
+    /// The same as [`Engine::record_ownership`] for any hostname.
+    pub(crate) async fn record_ownership_of(
+        &self,
+        claim: &Claim,
+        whose: HostnameRef,
+        change: impl FnOnce(&mut Ownership),
+    ) -> Result<(), EngineError> {
+        let id = match whose {
+            HostnameRef::Wanted(id) => return self.record_ownership(claim, id, change).await,
+            HostnameRef::Retiring(id) => id,
+        };
+        let (hostname, ownership) = {
+            let mut known = self.known();
+            let retiring = &mut known.retiring[id.0 as usize];
+            change(&mut retiring.known.ownership);
+            (retiring.hostname.clone(), retiring.known.ownership.clone())
+        };
+        Ok(self.state.record_ownership(claim, &hostname, &ownership).await?)
     }
 
     /// The connection to an authority; several that need it at once wait for one.

@@ -7,6 +7,7 @@ use std::sync::atomic::Ordering;
 use jiff::{SignedDuration, Timestamp};
 use pindrel_core::acme::account::AccountStatus;
 use pindrel_core::desired::{AuthorityId, CertificateId, Desired, HostnameId};
+use pindrel_core::facts::RetiringId;
 use pindrel_core::findings::{Code, Finding};
 use pindrel_core::name::Hostname;
 use pindrel_core::pins::{Pin, PinState, Pins};
@@ -65,14 +66,26 @@ pub struct Scope {
     /// These certificates also: those that no hostname uses.
     pub certificates: Vec<CertificateId>,
     /// What the manifest no longer names also.
-    pub leftovers: bool,
+    pub leftovers: LeftoverScope,
+}
+
+/// Which of the hostnames that the manifest no longer names a run is about.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub enum LeftoverScope {
+    /// None of them.
+    #[default]
+    None,
+    /// All: they are told, and those that are being retired are taken further.
+    All,
+    /// These are retired.
+    Retire(Vec<Hostname>),
 }
 
 impl Scope {
     /// All of a manifest.
     pub fn all(desired: &Desired) -> Scope {
         let (hostnames, certificates) = (desired.hostname_ids().collect(), desired.unused_certificates());
-        Scope { hostnames, certificates, leftovers: true }
+        Scope { hostnames, certificates, leftovers: LeftoverScope::All }
     }
 
     /// Some certificates with all hostnames that use them.
@@ -82,7 +95,7 @@ impl Scope {
         Scope {
             hostnames: desired.hostname_ids().filter(uses).collect(),
             certificates: ids.iter().copied().filter(|id| unused.contains(id)).collect(),
-            leftovers: false,
+            leftovers: LeftoverScope::None,
         }
     }
 }
@@ -91,7 +104,7 @@ impl Scope {
 /// themselves.
 fn sizes(scope: &Scope, aim: Aim, looked_at: usize) -> (usize, usize) {
     match aim {
-        Aim::Hold => (scope.hostnames.len() + scope.certificates.len(), scope.certificates.len()),
+        Aim::Hold | Aim::HoldAliases => (scope.hostnames.len() + scope.certificates.len(), scope.certificates.len()),
         Aim::Rehearse => (looked_at, looked_at),
     }
 }
@@ -102,6 +115,8 @@ pub enum Aim {
     /// Everything is held.
     #[default]
     Hold,
+    /// Everything is held but the aliases: the endpoints are ready, and a person looks first.
+    HoldAliases,
     /// Every set-up is proven at its practice authority; nothing else is done.
     Rehearse,
 }
@@ -120,10 +135,12 @@ impl Engine {
     pub async fn plan(&self, scope: &Scope, aim: Aim) -> Result<Plan, EngineError> {
         let due = self.due_certificates(self.clock.now()).await?;
         let Surveyed { open, unlisted } = self.survey_open(scope, &due).await?;
+        self.load_retiring(scope, aim, &unlisted).await?;
         let Decided { steps, outlooks } = self.decide(&open, &scope.certificates, aim).await?;
         let leftovers = self.leftovers_for(aim, &unlisted, false).await?;
-        let held = outlooks.iter().filter(|(_, outlook)| *outlook == Outlook::Held).count();
-        let looked_at = outlooks.len();
+        let is_listed = |(goal, _): &&(Goal, Outlook)| !matches!(goal, Goal::Retired(_));
+        let looked_at = outlooks.iter().filter(is_listed).count();
+        let held = outlooks.iter().filter(is_listed).filter(|(_, outlook)| *outlook == Outlook::Held).count();
         let stuck = outlooks.into_iter().filter_map(|(goal, outlook)| {
             let hostname = self.name_of(goal);
             match outlook {
@@ -151,6 +168,7 @@ impl Engine {
         self.finish_revocations().await?;
         let due = self.take_advice().await?;
         let Surveyed { open, unlisted } = self.survey_open(scope, &due).await?;
+        self.load_retiring(scope, aim, &unlisted).await?;
         let Decided { steps, outlooks } = self.decide(&open, &scope.certificates, aim).await?;
         self.listener.on(Event::Planned { steps: steps.len() });
 
@@ -158,6 +176,9 @@ impl Engine {
         self.orders.give_back();
         self.drop_unwanted_orders().await?;
         self.clear_challenge_records().await?;
+        if aim != Aim::Rehearse {
+            self.tidy_stores(&steps).await?;
+        }
         let leftovers = self.leftovers_for(aim, &unlisted, true).await?;
 
         let mut unsuccessful: BTreeMap<Goal, Arc<Outcome>> = BTreeMap::new();
@@ -169,16 +190,21 @@ impl Engine {
                 }
             }
         }
-        let (total, certificates) = sizes(scope, aim, outlooks.len());
+        let looked_at = outlooks.iter().filter(|(goal, _)| !matches!(goal, Goal::Retired(_))).count();
+        let (total, certificates) = sizes(scope, aim, looked_at);
         let mut summary = Summary {
-            held: total - outlooks.len(),
+            held: total - looked_at,
             total,
             certificates,
             steps: outcomes.iter().filter(|outcome| ***outcome == Outcome::Done).count(),
             planned: steps.len(),
             leftovers: leftovers.len(),
+            retired: outlooks.len() - looked_at,
             ..Summary::default()
         };
+        let is_retiring =
+            |leftover: &Leftover| self.known().retiring.iter().any(|own| own.hostname == leftover.hostname);
+        summary.retired -= leftovers.iter().filter(|leftover| is_retiring(leftover)).count();
         for Leftover { hostname, what, finding } in leftovers {
             let Finding { says, remedy, .. } = finding;
             self.listener.on(Event::LeftOver { hostname, what, says, remedy });
@@ -220,6 +246,8 @@ impl Engine {
             self.listener.on(Event::Stuck { hostname: hostname.clone(), failed, says, remedy, next });
         };
         match (outcome, outlook) {
+            // What is still there of it is told as left over.
+            (None, Outlook::Held | Outlook::Steps) if matches!(goal, Goal::Retired(_)) => {}
             (Some(Outcome::Failed(finding)), _) => {
                 summary.failed += 1;
                 stuck(true, finding, finding.again.at());
@@ -237,12 +265,12 @@ impl Engine {
                     (Aim::Rehearse, Outlook::Held | Outlook::Steps, _) => Vec::new(),
                     // What would be done if nothing stood in the way is not told.
                     (_, Outlook::Blocked(findings) | Outlook::Waiting(findings), _) => findings.clone(),
-                    (Aim::Hold, _, Goal::Hostname(id)) => findings_to_report(&self.judge(id, now)),
+                    (Aim::Hold | Aim::HoldAliases, _, Goal::Hostname(id)) => findings_to_report(&self.judge(id, now)),
                     (_, _, Goal::Certificate(id)) => {
                         let report = self.judge_certificate(id, now);
                         if report.state == PinState::Held { Vec::new() } else { report.findings }
                     }
-                    (Aim::Rehearse, Outlook::Outage(_), Goal::Hostname(_)) => Vec::new(),
+                    (Aim::Rehearse, Outlook::Outage(_), Goal::Hostname(_)) | (_, _, Goal::Retired(_)) => Vec::new(),
                 };
                 summary.held += usize::from(loose.is_empty());
                 loose.iter().for_each(|finding| stuck(false, finding, finding.again.at()));
@@ -279,6 +307,9 @@ impl Engine {
         certificates.sort_by_key(|id| self.urgency(*id, now));
         let known = self.known();
         let mut planner = Planner::new(&self.desired, &known, now);
+        if aim == Aim::HoldAliases {
+            planner.hold_aliases();
+        }
         let mut outlooks = Vec::with_capacity(open.len() + certificates.len());
         if aim == Aim::Rehearse {
             // One certificate stands for all of its set-up.
@@ -292,6 +323,9 @@ impl Engine {
             }
             for id in certificates {
                 outlooks.push((Goal::Certificate(id), planner.add_certificate(id)));
+            }
+            for id in (0u32..).take(known.retiring.len()).map(RetiringId) {
+                outlooks.push((Goal::Retired(id), planner.add_retirement(id)));
             }
         }
         Ok(Decided { steps: planner.into_steps(), outlooks })
@@ -328,6 +362,7 @@ impl Engine {
         match goal {
             Goal::Hostname(id) => self.desired.hostname(id).hostname.clone(),
             Goal::Certificate(id) => self.desired.certificate(id).names[0].clone(),
+            Goal::Retired(id) => self.known().retiring(id).hostname.clone(),
         }
     }
 

@@ -12,7 +12,7 @@ use crate::certificates::CertificateReport;
 use crate::failure::EngineError;
 use crate::leftovers::Leftover;
 use crate::run::Engine;
-use crate::settle::Scope;
+use crate::settle::{LeftoverScope, Scope};
 
 /// How one hostname is.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -65,8 +65,11 @@ impl Engine {
     /// [`EngineError`] when the state cannot be read or written.
     pub async fn status(&self, scope: &Scope) -> Result<Report, EngineError> {
         self.survey_stale(&scope.hostnames).await?;
-        let leftovers =
-            if scope.leftovers { self.leftovers(&self.unlisted().await?, false).await? } else { Vec::new() };
+        let leftovers = if scope.leftovers == LeftoverScope::All {
+            self.leftovers(&self.unlisted().await?, false).await?
+        } else {
+            Vec::new()
+        };
         let at = self.clock.now();
         let certificates = self.unused_certificate_reports(&scope.certificates, at).await?;
         let mut attempts: HashMap<HostnameId, LastAttempt> = self.last_attempts(&scope.hostnames).await?;

@@ -347,8 +347,9 @@ impl Sandbox {
             "secondary-frozen" => self.secondary.freeze(on),
             "parent-silent" => self.parent.silence(on),
             "platform-down" => self.platform.silence(on),
-            authority => match authority::Fault::from_word(authority) {
+            other => match authority::Fault::from_word(other) {
                 Some(fault) => self.authority.switch(fault, on),
+                None if self.platform.switch(other, on) => {}
                 None => return false,
             },
         }
@@ -367,12 +368,14 @@ impl Sandbox {
 
     /// Returns the words of all faults that there are, with what each does.
     pub fn fault_words() -> impl Iterator<Item = (&'static str, &'static str)> {
-        authority::Fault::words().chain([
-            ("secondary-silent", "the second name server answers nothing"),
-            ("secondary-frozen", "the second name server takes no changes over"),
-            ("parent-silent", "the name server of the zones above answers nothing"),
-            ("platform-down", "the platform answers everything with 503"),
-        ])
+        authority::Fault::words()
+            .chain([
+                ("secondary-silent", "the second name server answers nothing"),
+                ("secondary-frozen", "the second name server takes no changes over"),
+                ("parent-silent", "the name server of the zones above answers nothing"),
+                ("platform-down", "the platform answers everything with 503"),
+            ])
+            .chain(Platform::fault_words())
     }
 
     /// Stops all stand-ins, waits until they have, and removes what they wrote.

@@ -32,6 +32,7 @@ mod postgres;
 mod sql;
 mod sqlite;
 mod stop;
+mod stores;
 
 pub use accounts::{AccountRow, Accounts, SealedBytes, Values};
 pub use certificates::{CertificateBook, CertificateRow, CommandRun, OrderEnd, Revocation, SigningRequestRow};
@@ -43,6 +44,7 @@ pub use lock::{Lock, LockError};
 pub use orders::{ChallengeRow, OrderPhase, OrderRow, Orders};
 pub use postgres::{PostgresConfig, PostgresState, PostgresTls};
 pub use sqlite::SqliteState;
+pub use stores::{StoredCopy, Stores};
 
 use std::time::Duration;
 
@@ -108,7 +110,7 @@ pub enum StateError {
 /// What the engine asks of a state.
 #[async_trait]
 pub trait State:
-    Values + Accounts + Orders + CertificateBook + Ledger + Hostnames + Journal + Claims + Send + Sync
+    Values + Accounts + Orders + CertificateBook + Ledger + Hostnames + Journal + Claims + Stores + Send + Sync
 {
     /// Takes the right to change the state, waiting at most `patience`; `who` is shown to
     /// others that wait. It is given back when dropped, also by a process that is killed.

@@ -6,8 +6,10 @@ pub(crate) mod cert;
 pub(crate) mod check;
 pub(crate) mod completions;
 pub(crate) mod demo;
+pub(crate) mod endpoint;
 pub(crate) mod init;
 pub(crate) mod man;
+pub(crate) mod retire;
 pub(crate) mod sandbox;
 pub(crate) mod schema;
 pub(crate) mod settle;
@@ -30,7 +32,10 @@ pub(crate) enum Command {
     Cert(cert::CertCommand),
     #[command(subcommand)]
     Account(account::AccountCommand),
+    #[command(subcommand)]
+    Endpoint(endpoint::EndpointCommand),
     Adopt(adopt::AdoptArgs),
+    Retire(retire::RetireArgs),
     #[command(subcommand)]
     State(state::StateCommand),
     #[command(subcommand)]
@@ -53,7 +58,9 @@ pub(crate) async fn run(
         Command::Settle(args) => settle::run(context, &args).await,
         Command::Cert(command) => cert::run(context, &command).await,
         Command::Account(command) => account::run(context, &command).await,
+        Command::Endpoint(command) => endpoint::run(context, &command).await,
         Command::Adopt(args) => adopt::run(context, &args).await,
+        Command::Retire(args) => retire::run(context, &args).await,
         Command::Status(args) => status::run(context, &args).await,
         Command::State(command) => state::run(context, &command).await,
         Command::Sandbox(command) => sandbox::run(context, command).await,

@@ -29,6 +29,11 @@ pub(crate) struct SettleArgs {
     #[arg(long)]
     pub(crate) dry_run: bool,
 
+    /// Make the endpoints ready and verify them, and leave the aliases as they are: prints a curl line for
+    /// each hostname, so that you can look before the next settle moves them
+    #[arg(long, conflicts_with = "rehearse")]
+    pub(crate) hold_alias: bool,
+
     /// Only prove new set-ups at the practice authorities, and issue nothing for real
     #[arg(long)]
     pub(crate) rehearse: bool,
@@ -47,7 +52,14 @@ pub(crate) struct SettleArgs {
 
 impl Default for SettleArgs {
     fn default() -> Self {
-        SettleArgs { dry_run: false, rehearse: false, only: Vec::new(), max_age: MAX_AGE, bounds: RunBounds::default() }
+        SettleArgs {
+            dry_run: false,
+            hold_alias: false,
+            rehearse: false,
+            only: Vec::new(),
+            max_age: MAX_AGE,
+            bounds: RunBounds::default(),
+        }
     }
 }
 
@@ -58,7 +70,11 @@ pub(crate) async fn run(context: &Context, args: &SettleArgs) -> Result<Status, 
     let scope = loaded.scope(&args.only)?;
     let home = context.home().await?;
     let bounds = bounds(args.max_age, args.bounds);
-    let aim = if args.rehearse { Aim::Rehearse } else { Aim::Hold };
+    let aim = match (args.rehearse, args.hold_alias) {
+        (true, _) => Aim::Rehearse,
+        (_, true) => Aim::HoldAliases,
+        _ => Aim::Hold,
+    };
     if args.dry_run {
         let engine = loaded.engine(home, bounds, Arc::new(())).await?;
         let plan = engine.plan(&scope, aim).await?;
@@ -98,7 +114,12 @@ pub(crate) async fn run_prepared(
     carry_out(&engine, &scope, Aim::Hold, &progress).await
 }
 
-async fn carry_out(engine: &Engine, scope: &Scope, aim: Aim, progress: &Progress) -> Result<Status, CliError> {
+pub(crate) async fn carry_out(
+    engine: &Engine,
+    scope: &Scope,
+    aim: Aim,
+    progress: &Progress,
+) -> Result<Status, CliError> {
     let summary = tokio::select! {
         summary = engine.settle(scope, aim) => summary?,
         signal = stop_signal() => return Err(CliError::Interrupted { signal: signal?, under_way: progress.abandon() }),

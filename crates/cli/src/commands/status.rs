@@ -5,6 +5,8 @@ use std::sync::Arc;
 use clap::Args;
 use clap_complete::engine::ArgValueCandidates;
 
+use pindrel_engine::LeftoverScope;
+
 use crate::args::{MAX_AGE, RunBounds, Span};
 use crate::completion;
 use crate::context::{Context, bounds};
@@ -49,7 +51,9 @@ pub(crate) async fn run(context: &Context, args: &StatusArgs) -> Result<Status, 
     let (desired, has_all) =
         (&loaded.desired, |labels: &[String]| args.label.iter().all(|label| labels.contains(label)));
     // Leftovers have no labels.
-    scope.leftovers &= args.label.is_empty();
+    if !args.label.is_empty() {
+        scope.leftovers = LeftoverScope::None;
+    }
     scope.hostnames.retain(|id| has_all(&desired.hostname(*id).labels));
     scope.certificates.retain(|id| has_all(&desired.certificate(*id).terms.labels));
     let engine = loaded.engine(context.home().await?, bounds(args.max_age, RunBounds::default()), Arc::new(())).await?;

@@ -258,20 +258,25 @@ fn sentence(summary: &Summary, aim: Aim) -> String {
     let sum = style::paint(
         colour,
         match aim {
-            Aim::Hold => held_of(*held, *total, summary.certificates),
+            Aim::Hold | Aim::HoldAliases => held_of(*held, *total, summary.certificates),
             Aim::Rehearse => format!("{held} of {} proven", count(*total, "set-up")),
         },
     );
     let taken =
         if steps == planned { count(*steps, "step") } else { format!("{steps} of {}", count(*planned, "step")) };
+    let spent = || format!("in {:.1} s, of which {:.1} s waiting", summary.seconds, summary.waited_seconds);
     let mut text = match planned {
+        _ if *total == 0 && summary.retired + summary.leftovers > 0 => {
+            let (retired, all) = (summary.retired, summary.retired + summary.leftovers);
+            format!("{retired} of {} retired after {taken} {}.", count(all, "hostname"), spent())
+        }
         0 if held == total => format!("Nothing to do: {sum}."),
         0 => format!("{sum}."),
-        _ => format!(
-            "{sum} after {taken} in {:.1} s, of which {:.1} s waiting.",
-            summary.seconds, summary.waited_seconds
-        ),
+        _ => format!("{sum} after {taken} {}.", spent()),
     };
+    if summary.retired > 0 && *total > 0 {
+        text.push_str(&format!(" {} retired.", summary.retired));
+    }
     if *failed > 0 {
         text.push_str(&format!(" {}.", style::paint(style::BAD, format_args!("{failed} failed"))));
     }

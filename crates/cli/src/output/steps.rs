@@ -28,13 +28,14 @@ pub(crate) fn print(context: &Context, plan: &Plan) -> Result<(), CliError> {
     }
     let mut out = anstream::stdout();
     let width = plan.steps.iter().map(|step| step.hostname.as_str().len()).max().unwrap_or(0);
+    let actions = plan.steps.iter().map(|step| step.action.len()).max().unwrap_or(0);
     let digits = plan.steps.len().to_string().len();
     for step in &plan.steps {
         let after = match step.after.as_slice() {
             [] => String::new(),
             after => format!(" after {}", after.iter().map(u32::to_string).collect::<Vec<_>>().join(", ")),
         };
-        let action = style::paint(style::STRONG, format_args!("{:8}", step.action));
+        let action = style::paint(style::STRONG, format_args!("{:actions$}", step.action));
         writeln!(
             out,
             "{:>digits$}  {action}  {:width$}  {}{}",
@@ -43,7 +44,7 @@ pub(crate) fn print(context: &Context, plan: &Plan) -> Result<(), CliError> {
             step.target,
             style::paint(style::FAINT, after)
         )?;
-        writeln!(out, "{:digits$}  {:8}  {:width$}  {}", "", "", "", style::paint(style::FAINT, &step.why))?;
+        writeln!(out, "{:digits$}  {:actions$}  {:width$}  {}", "", "", "", style::paint(style::FAINT, &step.why))?;
     }
     let now = Timestamp::now();
     for stuck in &plan.stuck {
@@ -59,6 +60,7 @@ pub(crate) fn print(context: &Context, plan: &Plan) -> Result<(), CliError> {
     }
     let held = held_of(plan.held, plan.total, plan.certificates);
     match plan.steps.len() {
+        n if plan.total == 0 => writeln!(out, "{} to take. Nothing was changed.", count(n, "step"))?,
         0 if plan.held == plan.total => writeln!(out, "Nothing to do: {held}.")?,
         0 => writeln!(out, "No step can be taken: {held}.")?,
         n => writeln!(out, "{} to take; {held}. Nothing was changed.", count(n, "step"))?,

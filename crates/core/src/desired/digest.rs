@@ -187,7 +187,7 @@ fn endpoint_digest(endpoint: &Endpoint) -> u64 {
     digest.text(id);
     digest.text(&kind.to_string());
     match driver {
-        EndpointDriver::Http(HttpPlatform { url, token, api_roots }) => {
+        EndpointDriver::Http(HttpPlatform { url, token, api_roots, calls_per_second: _ }) => {
             digest.text("http");
             digest.text(url.as_str());
             digest.text(&token.to_string());

@@ -104,11 +104,14 @@ impl<'p> Resolver<'p> {
             id: entry.id.clone(),
             kind: entry.kind,
             driver: match &entry.driver {
-                EndpointDriverEntry::Http { url, token, api_roots } => EndpointDriver::Http(HttpPlatform {
-                    url: url.clone(),
-                    token: token.value.clone(),
-                    api_roots: path(api_roots),
-                }),
+                EndpointDriverEntry::Http { url, token, api_roots, calls_per_second } => {
+                    EndpointDriver::Http(HttpPlatform {
+                        url: url.clone(),
+                        token: token.value.clone(),
+                        api_roots: path(api_roots),
+                        calls_per_second: *calls_per_second,
+                    })
+                }
                 EndpointDriverEntry::Static(endpoint) => EndpointDriver::Static(endpoint.clone()),
             },
         });

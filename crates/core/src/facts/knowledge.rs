@@ -6,7 +6,7 @@ use super::{EndpointView, Fact, HeldCertificate, HostnameFacts, Ownership, ZoneV
 use crate::delivery::Undelivered;
 use crate::desired::{AuthorityId, CertificateId, EndpointId, HostnameId, ZoneId};
 use crate::findings::Finding;
-use crate::name::DnsName;
+use crate::name::{DnsName, Hostname};
 
 /// What is known of one hostname itself.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
@@ -15,6 +15,21 @@ pub struct HostnameKnowledge {
     pub facts: HostnameFacts,
     /// What Pindrel wrote.
     pub ownership: Ownership,
+}
+
+/// A place in [`Knowledge::retiring`].
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct RetiringId(pub u32);
+
+/// A hostname that the manifest no longer names and that is being taken away.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Retiring {
+    /// The hostname.
+    pub hostname: Hostname,
+    /// The zone of the manifest that it lies in, if any.
+    pub zone: Option<ZoneId>,
+    /// What is known of it.
+    pub known: HostnameKnowledge,
 }
 
 /// Where the challenge record of a name belongs (RFC 8555 §8.4; a CNAME at
@@ -49,9 +64,16 @@ pub struct Knowledge {
     pub holds: HashMap<CertificateId, (jiff::Timestamp, Finding)>,
     /// Where challenge records belong, by the challenge name.
     pub challenge_targets: HashMap<DnsName, ChallengeTarget>,
+    /// The hostnames that are being taken away.
+    pub retiring: Vec<Retiring>,
 }
 
 impl Knowledge {
+    /// Returns a hostname that is being taken away.
+    pub fn retiring(&self, id: RetiringId) -> &Retiring {
+        &self.retiring[id.0 as usize]
+    }
+
     /// Returns the certificate that is held, if any is known.
     pub fn certificate(&self, id: CertificateId) -> Option<&HeldCertificate> {
         self.certificates.get(&id)?.as_ref()

@@ -22,8 +22,8 @@ use crate::values::{Fingerprint, Serial};
 
 pub use certificate::{HeldCertificate, OrderedTerms, Origin, ReplaceReason};
 pub use failure::{Lameness, Unreachable, Unresolved, Untrusted};
-pub use knowledge::{ChallengeTarget, HostnameKnowledge, Knowledge};
-pub use ownership::{EndpointKey, Ownership, Written};
+pub use knowledge::{ChallengeTarget, HostnameKnowledge, Knowledge, Retiring, RetiringId};
+pub use ownership::{EndpointKey, FormerAlias, Ownership, Written};
 
 /// One observation with the time at which it was made.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]

@@ -4,11 +4,13 @@
 use std::collections::BTreeMap;
 use std::fmt;
 
+use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
 use url::Url;
 
 use crate::endpoint::Binding;
 use crate::records::{RecordSet, same_data};
+use crate::values::Ttl;
 
 /// Which endpoint something is at: the platform and the platform's id of it, so that
 /// another name in the manifest changes nothing.
@@ -30,6 +32,13 @@ impl EndpointKey {
     /// The key of what was written before endpoints were recorded (schema 2).
     pub fn unrecorded() -> EndpointKey {
         EndpointKey(String::new())
+    }
+}
+
+impl EndpointKey {
+    /// Says whether it was written before endpoints were recorded.
+    pub fn is_unrecorded(&self) -> bool {
+        self.0.is_empty()
     }
 }
 
@@ -86,6 +95,27 @@ impl<T> Written<T> {
     }
 }
 
+/// What the alias was before it was changed or removed: caches may still return it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub struct FormerAlias {
+    /// For how long caches may keep it: its TTL.
+    pub ttl: Ttl,
+    /// When every server had stopped returning it; unknown until that was seen.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub gone: Option<Timestamp>,
+    /// Whether it led where the present one leads: only its TTL was lowered.
+    #[serde(default)]
+    pub lowered: bool,
+}
+
+impl FormerAlias {
+    /// Returns from when on no cache returns it, where that is known. Caches count whole seconds.
+    pub fn forgotten_at(&self) -> Option<Timestamp> {
+        let kept = SignedDuration::from_secs(i64::from(self.ttl.as_secs()) + 1);
+        Some(self.gone?.checked_add(kept).unwrap_or(Timestamp::MAX))
+    }
+}
+
 /// What Pindrel wrote for one hostname.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Ownership {
@@ -95,6 +125,12 @@ pub struct Ownership {
     /// The binding at each endpoint.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub bindings: BTreeMap<EndpointKey, Written<Binding>>,
+    /// The alias before the present one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub former_alias: Option<FormerAlias>,
+    /// Since when the hostname is being taken away.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub retiring: Option<Timestamp>,
 }
 
 impl Ownership {
@@ -116,6 +152,28 @@ impl Ownership {
     /// Says whether nothing is recorded at all.
     pub fn is_empty(&self) -> bool {
         self.alias.is_empty() && self.bindings.is_empty()
+    }
+
+    /// Notes that alias records are about to be replaced or removed, of which the longest TTL is `ttl`;
+    /// or that only their TTL is `lowered`.
+    pub fn replace_alias(&mut self, ttl: Ttl, lowered: bool, now: Timestamp) {
+        // What was before them may be cached for longer still.
+        let left =
+            self.former_alias.and_then(|former| former.forgotten_at()).map_or(0, |at| at.as_second() - now.as_second());
+        let left = u32::try_from(left).ok().and_then(|secs| Ttl::try_from(secs).ok());
+        self.former_alias = Some(FormerAlias { ttl: left.map_or(ttl, |left| ttl.max(left)), gone: None, lowered });
+    }
+
+    /// Notes that every server has stopped returning the former alias.
+    pub fn alias_gone(&mut self, now: Timestamp) {
+        if let Some(former) = &mut self.former_alias {
+            former.gone.get_or_insert(now);
+        }
+    }
+
+    /// Notes that a binding was removed from an endpoint.
+    pub fn binding_gone(&mut self, endpoint: &EndpointKey) {
+        self.bindings.remove(endpoint);
     }
 
     /// Takes over alias records that are there.

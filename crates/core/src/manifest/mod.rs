@@ -196,6 +196,8 @@ pub enum EndpointDriverEntry {
         token: At<SecretRef>,
         /// PEM file of roots for the platform's own HTTPS, besides the public ones.
         api_roots: Option<At<PathBuf>>,
+        /// How many requests it is sent a second at most.
+        calls_per_second: Option<u32>,
     },
     /// `driver = "static"`.
     Static(StaticEndpoint),

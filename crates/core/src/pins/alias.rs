@@ -10,7 +10,7 @@ pub(super) fn judge(known: Known<'_>) -> PinReport {
     let Some(EndpointView::Listed(endpoint)) = known.endpoint.map(|fact| &fact.value) else {
         return PinReport::new(PinState::Unknown, Some(fact.seen), "no target known");
     };
-    let wanted = known.wanted.alias(known.desired, endpoint);
+    let wanted = known.wanted_alias(endpoint);
     let mut report = judge_view(known, &fact.value, &wanted);
     report.seen = Some(fact.seen);
     report

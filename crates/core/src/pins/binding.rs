@@ -1,14 +1,52 @@
 //! `binding`: the endpoint knows the hostname, with that certificate and those routes,
 //! is done deploying, and serves that certificate on a direct connection.
 
+use jiff::Timestamp;
+
 use super::{Known, Pin, PinReport, PinState};
 use crate::desired::EndpointDriver;
 use crate::endpoint::{Binding, Deployment};
 use crate::facts::{BindingView, EndpointView, ServedView};
-use crate::findings::{Code, Finding};
+use crate::findings::{Again, Code, Finding};
+use crate::moves;
 use crate::name::Hostname;
 
-pub(super) fn judge(known: Known<'_>) -> PinReport {
+pub(super) fn judge(known: Known<'_>, now: Timestamp) -> PinReport {
+    let report = judge_wanted(known);
+    if report.state == PinState::Held && known.is_aliased_here() { judge_former(known, report, now) } else { report }
+}
+
+/// A hostname that has moved is held once it is no longer bound where it was.
+fn judge_former(known: Known<'_>, held: PinReport, now: Timestamp) -> PinReport {
+    let (Some(ownership), hostname) = (known.ownership, &known.wanted.hostname) else { return held };
+    let Some(key) = moves::former_endpoints(known.desired, known.wanted, ownership).next() else { return held };
+    let Some(id) = known.desired.endpoint_at(key) else {
+        let says = format!("{hostname} is still bound at {key}, which is no longer in the manifest");
+        let remedy = format!(
+            "Put that endpoint back into the manifest until the binding is removed; or delete it there, then run: pindrel retire --forget {hostname}"
+        );
+        let finding = finding(Code::FormerBinding, says, remedy).again(Again::Person);
+        return PinReport { state: PinState::Blocked, ..held }.because(finding);
+    };
+    let name = &known.desired.endpoint(id).name;
+    match ownership.former_alias.and_then(|former| former.forgotten_at()) {
+        Some(until) if now < until => {
+            let says =
+                format!("{hostname} has moved, and is bound at {name} until caches have forgotten its old alias");
+            let remedy = format!("Wait until {until:.0}: the next settle after that removes the binding");
+            let finding = finding(Code::FormerBinding, says, remedy).again(Again::At(until));
+            let detail = Some("moved, still bound elsewhere".into());
+            PinReport { state: PinState::Working, detail, ..held }.because(finding)
+        }
+        _ => {
+            let says = format!("{hostname} has moved, and is still bound at {name}");
+            let finding = finding(Code::FormerBinding, says, "Run settle: it removes the binding");
+            PinReport { state: PinState::Loose, detail: Some("still bound elsewhere".into()), ..held }.because(finding)
+        }
+    }
+}
+
+fn judge_wanted(known: Known<'_>) -> PinReport {
     let Some(endpoint) = known.endpoint else { return PinReport::not_looked_at() };
     if let Some(mut report) = endpoint_trouble(known, &endpoint.value) {
         report.seen = Some(endpoint.seen);
@@ -78,6 +116,9 @@ fn judge_view(known: Known<'_>, view: &BindingView) -> PinReport {
     let endpoint = &known.desired.endpoint(known.wanted.endpoint).name;
     match view {
         BindingView::Absent => {
+            if let Some(report) = full(known) {
+                return report;
+            }
             let says = format!("the endpoint {endpoint} has no binding of {hostname}");
             PinReport::new(PinState::Loose, None, "none yet").because(finding(
                 Code::BindingMissing,
@@ -97,6 +138,22 @@ fn judge_view(known: Known<'_>, view: &BindingView) -> PinReport {
         BindingView::Unmanaged { served } => judge_unmanaged(known, served),
         BindingView::Present { binding, deployment, served } => judge_present(known, binding, deployment, served),
     }
+}
+
+/// What is full is known before a certificate is ordered for it.
+fn full(known: Known<'_>) -> Option<PinReport> {
+    let EndpointView::Listed(info) = &known.endpoint?.value else { return None };
+    let (hostname, name) = (&known.wanted.hostname, &known.desired.endpoint(known.wanted.endpoint).name);
+    let (what, quota) = match (info.quotas.hostnames, info.quotas.certificates) {
+        (Some(quota), _) if quota.is_reached() => (format!("the endpoint {name} takes"), quota),
+        (_, Some(quota)) if quota.is_reached() => {
+            (format!("the certificate store of {}, which {name} uses, takes", info.certificate_site), quota)
+        }
+        _ => return None,
+    };
+    let says = format!("{what} no more than {}, and has {}: {hostname} cannot be bound", quota.most, quota.used);
+    let remedy = "Raise the quota at the platform, or remove what is no longer used there";
+    Some(PinReport::new(PinState::Blocked, None, "quota reached").because(finding(Code::QuotaReached, says, remedy)))
 }
 
 /// An endpoint that somebody else configures is judged by what it serves.

@@ -108,6 +108,7 @@ impl Scene {
                 port: 8443,
                 certificate_site: "north".into(),
                 custom_hostnames: CustomHostnames::default(),
+                quotas: crate::endpoint::Quotas::default(),
             }),
             certificate: Some(HeldCertificate {
                 sha256,
@@ -151,6 +152,7 @@ impl Scene {
             ownership: Ownership {
                 alias: written(cname(TARGET)),
                 bindings: [(desired.endpoints[0].key(), written(wanted.binding(sha256)))].into(),
+                ..Ownership::default()
             },
         }
     }
@@ -278,6 +280,18 @@ const CHANGES: &[(Code, PinState, &[&str], Change)] = &[
         if let EndpointView::Listed(info) = &mut scene.endpoint {
             info.custom_hostnames = CustomHostnames { allowed: false, reason: Some("trial plan".into()) };
         }
+    }),
+    (Code::QuotaReached, PinState::Blocked, &[], |scene| {
+        scene.binding = BindingView::Absent;
+        if let EndpointView::Listed(info) = &mut scene.endpoint {
+            info.quotas.hostnames = Some(crate::endpoint::Quota { used: 7, most: 7 });
+        }
+    }),
+    // Where it was bound before is not in the manifest.
+    (Code::FormerBinding, PinState::Blocked, &[], |scene| {
+        let elsewhere = EndpointKey::new(&"https://platform.example".parse().unwrap(), "before");
+        let own = scene.ownership.bindings.values().next().unwrap().clone();
+        scene.ownership.bindings.insert(elsewhere, own);
     }),
     (Code::BindingMissing, PinState::Loose, &["store", "bind", "connect", "answer"], |scene| {
         scene.binding = BindingView::Absent
@@ -660,7 +674,9 @@ fn a_binding_is_known_only_at_the_endpoint_that_it_was_written_to() {
     let written = scene.ownership.bindings.remove(&desired.endpoints[0].key()).unwrap();
     let elsewhere = EndpointKey::new(&"https://platform.example".parse().unwrap(), "before");
     scene.ownership.bindings.insert(elsewhere, written);
-    assert!(scene.look(&desired).0.held(), "an equal one is right, whoever made it");
+    let pins = scene.look(&desired).0;
+    assert!(pins.binding.is_in_force(), "an equal one is right, whoever made it");
+    assert_eq!(pins.binding.findings[0].code, Code::FormerBinding, "the other one is not forgotten");
     if let BindingView::Present { binding, .. } = &mut scene.binding {
         binding.certificate = Fingerprint::of(b"stranger");
     }

@@ -6,8 +6,8 @@ use std::collections::BTreeSet;
 use jiff::Timestamp;
 
 use super::Work;
-use crate::desired::{CertificateId, Desired, ZoneId};
-use crate::facts::{Knowledge, Origin};
+use crate::desired::{CertificateId, Desired, EndpointId, ZoneId};
+use crate::facts::{EndpointView, Knowledge, Origin, RetiringId};
 use crate::findings::{Code, Finding};
 use crate::pin::PinState;
 use crate::pins::{PinReport, Pins, judge_zone};
@@ -49,11 +49,14 @@ pub fn gate(
         }
         // What the platform of this hostname's endpoint does not allow stops the whole way to it.
         Work::Store(..) | Work::Bind(..) | Work::Connect(..) => match pins.map(|pins| &pins.binding) {
+            Some(report) if report.is_in_force() => Gate::Go,
             Some(report) if report.state == PinState::Blocked => Gate::Person(report.findings.clone()),
             Some(report) => outage(&report.findings),
             None => Gate::Go,
         },
-        Work::Alias(_) => {
+        Work::Unbind(_, endpoint) => gate_of_platform(endpoint, desired, knowledge),
+        Work::RemoveAlias(id) => gate_of_removal(id, desired, knowledge),
+        Work::Alias(_) | Work::LowerTtl(_) | Work::RaiseTtl(_) => {
             let Some(pins) = pins else { return Gate::Go };
             let reports = [&pins.alias, &pins.zone];
             let persons: Vec<Finding> = reports
@@ -68,6 +71,30 @@ pub fn gate(
             }
         }
     }
+}
+
+fn gate_of_platform(id: EndpointId, desired: &Desired, knowledge: &Knowledge) -> Gate {
+    let Some(EndpointView::Unreachable { why }) = knowledge.endpoints.get(&id).map(|fact| &fact.value) else {
+        return Gate::Go;
+    };
+    let says = format!("the platform at {} does not answer: {why}", desired.endpoint(id).platform());
+    let remedy = "Wait until it is reachable again, or correct its url";
+    Gate::Until(vec![Finding::of(Code::PlatformUnreachable, says, remedy)])
+}
+
+fn gate_of_removal(id: RetiringId, desired: &Desired, knowledge: &Knowledge) -> Gate {
+    let retiring = knowledge.retiring(id);
+    let Some(zone) = retiring.zone else {
+        let says = format!("{} lies in no zone of the manifest, so its alias cannot be removed", retiring.hostname);
+        let remedy = format!(
+            "Put its zone back into the manifest; or delete its alias by hand, then run: pindrel retire --forget {}",
+            retiring.hostname
+        );
+        return Gate::Person(vec![Finding::of(Code::LeftOver, says, remedy)]);
+    };
+    let Some(fact) = knowledge.zones.get(&zone) else { return Gate::Go };
+    let report = judge_zone(desired.zone(zone), &fact.value);
+    if report.state == PinState::Blocked { Gate::Person(report.findings) } else { outage(&report.findings) }
 }
 
 fn outage(findings: &[Finding]) -> Gate {

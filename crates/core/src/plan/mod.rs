@@ -11,6 +11,7 @@ mod planner;
 use serde::Serialize;
 
 use crate::desired::{AuthorityId, CertificateId, EndpointId, HostnameId};
+use crate::facts::RetiringId;
 use crate::findings::Finding;
 use crate::name::Hostname;
 use crate::pin::Pin;
@@ -37,10 +38,27 @@ pub enum Work {
     Bind(HostnameId, EndpointId),
     /// Connect to the endpoint directly and compare the served certificate.
     Connect(HostnameId, EndpointId),
+    /// Give the alias of a hostname that is about to move a low TTL, and wait the old one out.
+    LowerTtl(HostnameId),
     /// Point the alias record at the endpoint, on every server.
     Alias(HostnameId),
     /// Verify what a client gets.
     Answer(HostnameId),
+    /// Take the alias record of a hostname away, on every server.
+    RemoveAlias(RetiringId),
+    /// Wait until caches have forgotten the old alias, and take the binding away.
+    Unbind(HostnameRef, EndpointId),
+    /// Give the alias of a hostname that has moved its usual TTL again.
+    RaiseTtl(HostnameId),
+}
+
+/// A hostname of the manifest, or one that is taken away.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub enum HostnameRef {
+    /// One of the manifest.
+    Wanted(HostnameId),
+    /// One that is taken away.
+    Retiring(RetiringId),
 }
 
 impl Work {
@@ -54,8 +72,12 @@ impl Work {
             Work::Store(..) => "store",
             Work::Bind(..) => "bind",
             Work::Connect(..) => "connect",
+            Work::LowerTtl(_) => "lower-ttl",
             Work::Alias(_) => "alias",
             Work::Answer(_) => "answer",
+            Work::RemoveAlias(_) => "remove-alias",
+            Work::Unbind(..) => "unbind",
+            Work::RaiseTtl(_) => "raise-ttl",
         }
     }
 
@@ -63,8 +85,8 @@ impl Work {
     pub fn pin(self) -> Pin {
         match self {
             Work::Register(_) | Work::Rehearse(_) | Work::Issue(_) | Work::Deliver(_) => Pin::Certificate,
-            Work::Store(..) | Work::Bind(..) | Work::Connect(..) => Pin::Binding,
-            Work::Alias(_) => Pin::Alias,
+            Work::Store(..) | Work::Bind(..) | Work::Connect(..) | Work::Unbind(..) => Pin::Binding,
+            Work::Alias(_) | Work::LowerTtl(_) | Work::RaiseTtl(_) | Work::RemoveAlias(_) => Pin::Alias,
             Work::Answer(_) => Pin::Answer,
         }
     }
@@ -77,6 +99,8 @@ pub enum Goal {
     Hostname(HostnameId),
     /// A certificate that no hostname uses; in a rehearsal, one whose set-up is proven.
     Certificate(CertificateId),
+    /// A hostname that is taken away: nothing of it is left.
+    Retired(RetiringId),
 }
 
 /// One step of a plan.

@@ -1,8 +1,10 @@
 //! What must hold before a piece of work.
 
-use super::Work;
-use crate::desired::Desired;
+use super::{HostnameRef, Work};
+use crate::desired::{Desired, HostnameId};
 use crate::facts::Knowledge;
+use crate::moves::former_endpoint_ids;
+use crate::pins::Known;
 
 /// Returns the work that must be done, or be unnecessary, before `work` can begin.
 ///
@@ -14,8 +16,10 @@ use crate::facts::Knowledge;
 /// | `Deliver`, `Store` | `Issue` |
 /// | `Bind` | `Store` |
 /// | `Connect` | `Bind`; at a static endpoint `Deliver` |
-/// | `Alias` | `Connect` at every endpoint that it may give |
+/// | `Alias` | `Connect` at every endpoint that it may give; in a move `LowerTtl` |
 /// | `Answer` | `Alias` |
+/// | `Unbind` | in a move `Answer`, at a retirement `RemoveAlias` |
+/// | `RaiseTtl` | `Unbind` at every former endpoint |
 ///
 /// Elsewhere `Deliver` is nobody's need: a command that fails stops no endpoint.
 pub fn needs(work: Work, desired: &Desired, knowledge: &Knowledge) -> Vec<Work> {
@@ -38,8 +42,30 @@ pub fn needs(work: Work, desired: &Desired, knowledge: &Knowledge) -> Vec<Work> 
         }
         Work::Connect(hostname, endpoint) => vec![Work::Bind(hostname, endpoint)],
         Work::Alias(hostname) => {
-            desired.hostname(hostname).endpoints().map(|endpoint| Work::Connect(hostname, endpoint)).collect()
+            let wanted = desired.hostname(hostname);
+            let connected = wanted.endpoints().map(|endpoint| Work::Connect(hostname, endpoint));
+            connected
+                .chain(is_about_to_move(hostname, desired, knowledge).then_some(Work::LowerTtl(hostname)))
+                .collect()
+        }
+        Work::LowerTtl(_) | Work::RemoveAlias(_) => Vec::new(),
+        Work::Unbind(HostnameRef::Wanted(hostname), _) => vec![Work::Answer(hostname)],
+        Work::Unbind(HostnameRef::Retiring(id), _) => vec![Work::RemoveAlias(id)],
+        Work::RaiseTtl(hostname) => {
+            let unbind = |endpoint| Work::Unbind(HostnameRef::Wanted(hostname), endpoint);
+            let own = knowledge.hostnames.get(&hostname).map(|own| &own.ownership);
+            let former = own.map(|own| former_endpoint_ids(desired, desired.hostname(hostname), own));
+            former.into_iter().flatten().map(unbind).collect()
         }
         Work::Answer(hostname) => vec![Work::Alias(hostname)],
     }
+}
+
+/// Says whether the alias of a hostname is Pindrel's own and leads to an endpoint that it is to leave.
+fn is_about_to_move(id: HostnameId, desired: &Desired, knowledge: &Knowledge) -> bool {
+    let known = Known::about(desired, knowledge, id);
+    let Some((ownership, alias)) = known.ownership.zip(known.alias) else { return false };
+    let moves = crate::moves::former_endpoints(desired, known.wanted, ownership).next().is_some();
+    let first = alias.value.servers.first().and_then(|server| server.gives.as_ref().ok());
+    moves && !known.is_aliased_here() && first.is_some_and(|sets| ownership.wrote_alias(sets))
 }

@@ -1,14 +1,16 @@
 //! Collects the steps of many goals into one graph, working backwards from each goal.
 
 use std::collections::HashMap;
+use std::net::IpAddr;
 
 use jiff::Timestamp;
 
-use super::{Gate, Goal, Outlook, Step, Work, gate, needs};
+use super::{Gate, Goal, HostnameRef, Outlook, Step, Work, gate, needs};
 use crate::desired::{CertificateId, Desired, HostnameId};
 use crate::display_text::one_line;
-use crate::facts::{EndpointView, Knowledge, ReplaceReason};
+use crate::facts::{AliasView, EndpointView, Knowledge, Ownership, ReplaceReason, RetiringId};
 use crate::findings::{Code, Finding};
+use crate::moves;
 use crate::name::Hostname;
 use crate::pin::PinState;
 use crate::pins::{Known, PinReport, Pins, judge_certificate};
@@ -23,6 +25,8 @@ pub struct Planner<'p> {
     certificates: HashMap<CertificateId, PinReport>,
     numbers: HashMap<Work, u32>,
     steps: Vec<Step>,
+    /// Whether aliases are left as they are.
+    holds_aliases: bool,
 }
 
 /// One goal while its steps are collected.
@@ -47,7 +51,12 @@ impl<'p> Planner<'p> {
     /// Starts a plan for what is known at `now`.
     pub fn new(desired: &'p Desired, knowledge: &'p Knowledge, now: Timestamp) -> Self {
         let (certificates, numbers, steps) = (HashMap::new(), HashMap::new(), Vec::new());
-        Planner { desired, knowledge, now, certificates, numbers, steps }
+        Planner { desired, knowledge, now, certificates, numbers, steps, holds_aliases: false }
+    }
+
+    /// Makes everything ready for the aliases, and leaves them as they are.
+    pub fn hold_aliases(&mut self) {
+        self.holds_aliases = true;
     }
 
     /// Adds the steps that hold a hostname.
@@ -59,11 +68,12 @@ impl<'p> Planner<'p> {
         let wanted = self.desired.hostname(id);
         let goal = Goal::Hostname(id);
         let mut aim = Aim { goal, hostname: &wanted.hostname, pins: Some(&pins), hindrances: Vec::new() };
-        let planned = [
+        let mut planned = vec![
             // Whatever becomes of the endpoint, the certificate is renewed and delivered.
             self.require(Work::Deliver(wanted.certificate), &mut aim),
             self.require(Work::Answer(id), &mut aim),
         ];
+        planned.extend(self.end_move(id, &mut aim));
         let planned = planned.iter().any(|required| matches!(required, Required::After(steps) if !steps.is_empty()));
         // What no step can mend, and what the steps could not be planned for.
         let Aim { mut hindrances, .. } = aim;
@@ -71,6 +81,44 @@ impl<'p> Planner<'p> {
             hindrances.extend(pins.iter().filter_map(|(_, report)| hindrance(report)));
         }
         outlook(hindrances)
+    }
+
+    /// Plans what ends the move of a hostname: the bindings at the endpoints that it leaves are taken away.
+    fn end_move(&mut self, id: HostnameId, aim: &mut Aim<'_>) -> Vec<Required> {
+        let (desired, wanted) = (self.desired, self.desired.hostname(id));
+        let Some(own) = self.knowledge.hostnames.get(&id).map(|own| &own.ownership) else { return Vec::new() };
+        let former = moves::former_endpoint_ids(desired, wanted, own);
+        let unbind = former.iter().map(|endpoint| Work::Unbind(HostnameRef::Wanted(id), *endpoint));
+        let is_last = moves::former_endpoints(desired, wanted, own).count() == former.len();
+        let raise = wanted.ttl > moves::MOVING_TTL && is_last && !former.is_empty();
+        let works: Vec<Work> = unbind.chain(raise.then_some(Work::RaiseTtl(id))).collect();
+        works.into_iter().map(|work| self.require(work, aim)).collect()
+    }
+
+    /// Adds the steps that take a hostname away.
+    pub fn add_retirement(&mut self, id: RetiringId) -> Outlook {
+        let (desired, retiring) = (self.desired, self.knowledge.retiring(id));
+        let goal = Goal::Retired(id);
+        let mut aim = Aim { goal, hostname: &retiring.hostname, pins: None, hindrances: Vec::new() };
+        let mut planned = vec![self.require(Work::RemoveAlias(id), &mut aim)];
+        for key in retiring.known.ownership.bindings.keys() {
+            let endpoint = desired.endpoint_at(key);
+            match endpoint {
+                Some(endpoint) => {
+                    planned.push(self.require(Work::Unbind(HostnameRef::Retiring(id), endpoint), &mut aim));
+                }
+                None => {
+                    let says = format!("{} is bound at {key}, which is not in the manifest", retiring.hostname);
+                    let remedy = format!(
+                        "Put that endpoint back into the manifest; or delete the binding there, then run: pindrel retire --forget {}",
+                        retiring.hostname
+                    );
+                    aim.hindrances.push(Gate::Person(vec![Finding::of(Code::LeftOver, says, remedy)]));
+                }
+            }
+        }
+        let nothing = planned.iter().all(|required| matches!(required, Required::After(steps) if steps.is_empty()));
+        if nothing && aim.hindrances.is_empty() { Outlook::Held } else { outlook(aim.hindrances) }
     }
 
     /// Adds the steps of a certificate that no hostname uses.
@@ -121,7 +169,10 @@ impl<'p> Planner<'p> {
                 Work::Issue(id) => Some(self.judge(id).clone()),
                 _ => None,
             };
-            let gate = gate(work, self.desired, self.knowledge, aim.pins, certificate.as_ref(), self.now);
+            let mut gate = gate(work, self.desired, self.knowledge, aim.pins, certificate.as_ref(), self.now);
+            if let (Work::Alias(id), Gate::Go, true) = (work, &gate, self.holds_aliases) {
+                gate = Gate::Person(vec![self.held_back(id)]);
+            }
             if gate != Gate::Go {
                 aim.hindrances.push(gate);
                 if matches!(work, Work::Alias(_)) {
@@ -177,7 +228,26 @@ impl<'p> Planner<'p> {
             Work::Rehearse(_) => false,
             Work::Issue(id) => !lacks_issue(self.judge(id)),
             Work::Deliver(id) => !self.judge(id).findings.iter().any(is_undelivered),
-            Work::Store(..) | Work::Bind(..) | Work::Connect(..) => pin(|pins| &pins.binding),
+            Work::Store(..) | Work::Bind(..) | Work::Connect(..) => {
+                aim.pins.is_some_and(|pins| pins.binding.is_in_force())
+            }
+            Work::LowerTtl(id) => {
+                let own = self.knowledge.hostnames.get(&id);
+                own.is_none_or(|own| match &own.facts.alias {
+                    Some(alias) => moves::has_low_ttl(&alias.value, &own.ownership, self.now),
+                    None => false,
+                })
+            }
+            Work::RemoveAlias(id) => {
+                let own = &self.knowledge.retiring(id).known;
+                let is_gone = |view: &AliasView| {
+                    view.servers
+                        .iter()
+                        .all(|server| server.gives.as_ref().is_ok_and(|sets| !own.ownership.wrote_alias(sets)))
+                };
+                own.ownership.alias.is_empty() || own.facts.alias.as_ref().is_some_and(|fact| is_gone(&fact.value))
+            }
+            Work::Unbind(..) | Work::RaiseTtl(_) => false,
             Work::Alias(_) => pin(|pins| &pins.alias),
             Work::Answer(_) => pin(|pins| &pins.answer),
         }
@@ -244,7 +314,52 @@ impl<'p> Planner<'p> {
             Work::Alias(_) => of(aim.pins.map(|pins| &pins.alias)),
             Work::Answer(_) if renewed => "to verify what clients get afterwards".into(),
             Work::Answer(_) => of(aim.pins.map(|pins| &pins.answer)),
+            Work::LowerTtl(_) => {
+                "the hostname moves: what is wrong with the new endpoint must be taken back soon".into()
+            }
+            Work::RaiseTtl(_) => "the hostname has moved".into(),
+            Work::RemoveAlias(_) => "the manifest no longer names the hostname".into(),
+            Work::Unbind(whose, _) => {
+                let forgotten = self.ownership(whose).and_then(|own| own.former_alias?.forgotten_at());
+                match forgotten.filter(|at| self.now < *at) {
+                    Some(at) => format!("nothing leads there any more; not before {at:.0}, while caches may still do"),
+                    None => "nothing leads there any more, once caches have forgotten the old alias".into(),
+                }
+            }
         }
+    }
+
+    fn ownership(&self, whose: HostnameRef) -> Option<&'p Ownership> {
+        match whose {
+            HostnameRef::Wanted(id) => self.knowledge.hostnames.get(&id).map(|own| &own.ownership),
+            HostnameRef::Retiring(id) => Some(&self.knowledge.retiring(id).known.ownership),
+        }
+    }
+
+    /// What a person does before the alias of a hostname moves.
+    fn held_back(&self, id: HostnameId) -> Finding {
+        let (desired, wanted) = (self.desired, self.desired.hostname(id));
+        let name = &desired.endpoint(wanted.endpoint).name;
+        let says = format!("the alias of {} is held back until you have looked at {name}", wanted.hostname);
+        let Some(EndpointView::Listed(info)) = self.knowledge.endpoints.get(&wanted.endpoint).map(|fact| &fact.value)
+        else {
+            return Finding::of(Code::AliasHeldBack, says, "Run settle");
+        };
+        let authority = desired.certificate(wanted.certificate).authority.map(|id| desired.authority(id));
+        let roots = authority.and_then(|authority| authority.issued_roots.as_ref());
+        let roots = roots.map_or_else(String::new, |path| format!(" --cacert {}", path.display()));
+        let (host, port) = (&wanted.probed_as, info.port);
+        let shown_port = if port == 443 { String::new() } else { format!(":{port}") };
+        let address = info.addresses.first().map_or_else(
+            || "ADDRESS".to_owned(),
+            |address| match address {
+                IpAddr::V4(address) => address.to_string(),
+                IpAddr::V6(address) => format!("[{address}]"),
+            },
+        );
+        let path = &wanted.expect.path;
+        let curl = format!("curl{roots} --resolve {host}:{port}:{address} https://{host}{shown_port}{path}");
+        Finding::of(Code::AliasHeldBack, says, format!("Look with: {curl}; then run settle"))
     }
 
     fn target(&self, work: Work) -> String {
@@ -284,7 +399,7 @@ impl<'p> Planner<'p> {
                 Some(info) => format!("certificate store of {}", info.certificate_site),
                 None => format!("certificate store of {}", desired.endpoint(endpoint).name),
             },
-            Work::Bind(_, endpoint) | Work::Connect(_, endpoint) => {
+            Work::Bind(_, endpoint) | Work::Connect(_, endpoint) | Work::Unbind(_, endpoint) => {
                 let endpoint = desired.endpoint(endpoint);
                 format!("{} {}", endpoint.kind, endpoint.name)
             }
@@ -294,6 +409,12 @@ impl<'p> Planner<'p> {
                     Some(info) => in_words(&wanted.alias(desired, info)),
                     None => format!("alias of {}", wanted.hostname),
                 }
+            }
+            Work::LowerTtl(_) => format!("TTL {} s", moves::MOVING_TTL.as_secs()),
+            Work::RaiseTtl(id) => format!("TTL {} s", desired.hostname(id).ttl.as_secs()),
+            Work::RemoveAlias(id) => {
+                let own = &self.knowledge.retiring(id).known.ownership.alias;
+                in_words(own.made.as_ref().or(own.intended.as_ref()).map_or(&[][..], Vec::as_slice))
             }
             Work::Answer(id) => {
                 let wanted = desired.hostname(id);

@@ -142,10 +142,11 @@ impl Drivers for RealDrivers {
         if let Some(platform) = self.platforms.lock().unwrap_or_else(PoisonError::into_inner).get(settings) {
             return Ok(platform.clone());
         }
-        let HttpSettings { url, token, api_roots } = settings;
+        let HttpSettings { url, token, api_roots, calls_per_second } = settings;
         let secret = self.secret(token).map_err(|why| secret_unreadable(token, &why).on(Pin::Binding))?;
         let roots = self.pem(api_roots.as_ref())?;
-        let made = HttpPlatform::new(url.clone(), secret, roots.as_deref()).map_err(|error| error.finding())?;
+        let made = HttpPlatform::new(url.clone(), secret, roots.as_deref(), *calls_per_second);
+        let made = made.map_err(|error| error.finding())?;
         let mut platforms = self.platforms.lock().unwrap_or_else(PoisonError::into_inner);
         Ok(platforms.entry(settings.clone()).or_insert_with(|| Arc::new(made)).clone())
     }

@@ -3,8 +3,10 @@
 use pindrel_core::desired::HostnameId;
 use pindrel_core::facts::AliasView;
 use pindrel_core::findings::{Code, Finding};
+use pindrel_core::moves::longest_ttl;
 use pindrel_core::pin::Pin;
-use pindrel_core::pins::PinState;
+use pindrel_core::pins::{Known, PinState};
+use pindrel_core::plan::HostnameRef;
 use pindrel_core::records::{NameChange, RecordSet, ZoneChange, in_words, same_data};
 use pindrel_dns::ZoneError;
 use pindrel_state::Claim;
@@ -17,7 +19,7 @@ impl Engine {
         let wanted = self.desired.hostname(id);
         let hostname = &wanted.hostname;
         let info = self.listed(wanted.endpoint)?;
-        let sets = wanted.alias(&self.desired, &info);
+        let sets = Known::about(&self.desired, &self.known(), id).wanted_alias(&info);
         let mut fact = self.observe_alias(id).await;
         let mut pins = self.record_facts(id, |facts| facts.alias = Some(fact.clone())).await?;
         if pins.alias.state == PinState::Loose {
@@ -30,7 +32,16 @@ impl Engine {
                 wanted: sets.clone(),
                 at_apex: wanted.is_apex(&self.desired),
             };
-            self.record_ownership(claim, id, |own| own.alias.intend(sets.clone())).await?;
+            let (replaced, now) = (longest_ttl(&fact.value), self.clock.now());
+            self.record_ownership(claim, id, |own| {
+                own.alias.intend(sets.clone());
+                // It is wanted, whatever was begun before.
+                own.retiring = None;
+                if let Some(ttl) = replaced {
+                    own.replace_alias(ttl, false, now);
+                }
+            })
+            .await?;
             let changed = driver.change(&ZoneChange::Replace(change)).await;
             match changed {
                 // It has the same records as the wildcard, of its own.
@@ -79,20 +90,25 @@ impl Engine {
 
     /// What was intended is there: from now on it is what was made.
     async fn confirm_alias(&self, claim: &Claim, id: HostnameId) -> Result<(), Finding> {
-        let intended = self.known().hostnames.get(&id).is_some_and(|own| own.ownership.alias.intended.is_some());
-        if intended {
-            self.record_ownership(claim, id, |own| own.alias.confirm()).await?;
+        let own = self.ownership_of(HostnameRef::Wanted(id));
+        if own.alias.intended.is_some() || own.former_alias.is_some_and(|former| former.gone.is_none()) {
+            let now = self.clock.now();
+            self.record_ownership(claim, id, |own| {
+                own.alias.confirm();
+                own.alias_gone(now);
+            })
+            .await?;
         }
         Ok(())
     }
 }
 
-fn first_gives(view: &AliasView) -> Vec<RecordSet> {
+pub(super) fn first_gives(view: &AliasView) -> Vec<RecordSet> {
     view.servers.first().and_then(|server| server.gives.clone().ok()).unwrap_or_default()
 }
 
 /// The servers that do not give these sets, with what they give.
-fn lagging(view: &AliasView, sets: &[RecordSet]) -> Vec<String> {
+pub(super) fn lagging(view: &AliasView, sets: &[RecordSet]) -> Vec<String> {
     let lags = view.lagging(sets).map(|server| match &server.gives {
         Ok(gives) => format!("{} (it returns {})", server.server, in_words(gives)),
         Err(why) => format!("{} ({why})", server.server),

@@ -6,7 +6,7 @@ use std::time::Duration;
 use futures::FutureExt as _;
 use futures::future::{BoxFuture, Shared, join_all};
 use jiff::{SignedDuration, Timestamp};
-use pindrel_core::desired::Desired;
+use pindrel_core::desired::CertificateId;
 use pindrel_core::findings::Finding;
 use pindrel_core::plan::{Step, Work};
 use pindrel_state::{Attempt, AttemptEnd, Moment};
@@ -14,7 +14,6 @@ use tokio::sync::Semaphore;
 
 use super::{Progress, Wait};
 use crate::acme::orders::order_name;
-use crate::attempts::work_key;
 use crate::events::Event;
 use crate::run::Engine;
 
@@ -132,7 +131,7 @@ impl Engine {
         let begun = self.clock.elapsed();
         let Step { id, hostname, action, .. } = step;
         let subject = hostname.to_string();
-        let claimed = claim_key(step.work, &self.desired);
+        let claimed = self.claim_key(step.work);
         let mut pauses = Pauses::begin(begun);
         let mut started = false;
         let ended = loop {
@@ -169,6 +168,19 @@ impl Engine {
         self.tell_ended(step, &ended, begun).await
     }
 
+    /// What a step claims: steps that write the same claim the same.
+    fn claim_key(&self, work: Work) -> String {
+        let order = |id: CertificateId, rehearsal| {
+            certificate_claim(&order_name(&self.desired.certificate(id).name, rehearsal))
+        };
+        match work {
+            Work::Issue(id) => order(id, false),
+            Work::Rehearse(id) => order(id, true),
+            Work::LowerTtl(id) | Work::RaiseTtl(id) => self.work_key(Work::Alias(id)),
+            _ => self.work_key(work),
+        }
+    }
+
     /// Writes down how a step ended, and tells it.
     async fn tell_ended(&self, step: &Step, outcome: &Outcome, begun: Duration) -> Outcome {
         let Step { id, hostname, action, .. } = step;
@@ -183,7 +195,7 @@ impl Engine {
                 (Moment::Failed, AttemptEnd::Failed, Some(finding.clone()), next, finding.says.clone())
             }
         };
-        let work = work_key(step.work, &self.desired);
+        let work = self.work_key(step.work);
         let attempt = Attempt { work, action: (*action).to_owned(), at, ended, finding, next };
         let written = self.journal_with(moment, action, hostname.as_str(), detail, Some(&attempt)).await;
         let outcome = match written {
@@ -204,15 +216,6 @@ impl Engine {
             }
         });
         outcome
-    }
-}
-
-/// What a step claims: steps that write the same claim the same.
-fn claim_key(work: Work, desired: &Desired) -> String {
-    match work {
-        Work::Issue(id) => certificate_claim(&order_name(&desired.certificate(id).name, false)),
-        Work::Rehearse(id) => certificate_claim(&order_name(&desired.certificate(id).name, true)),
-        _ => work_key(work, desired),
     }
 }
 

@@ -8,7 +8,9 @@ mod connect;
 pub(crate) mod deliver;
 mod executor;
 mod issue;
+mod moving;
 mod store;
+mod unbind;
 
 use std::time::Duration;
 
@@ -59,6 +61,10 @@ impl Engine {
             Work::Connect(hostname, endpoint) => self.connect(hostname, endpoint).await,
             Work::Alias(hostname) => self.alias(hostname, claim).await,
             Work::Answer(hostname) => self.answer(hostname).await,
+            Work::LowerTtl(hostname) => self.lower_ttl(hostname, claim).await,
+            Work::RaiseTtl(hostname) => self.alias(hostname, claim).await,
+            Work::RemoveAlias(id) => self.remove_alias(id, claim).await,
+            Work::Unbind(whose, endpoint) => self.unbind(whose, endpoint, claim).await,
         }
     }
 }

@@ -4,6 +4,8 @@ use pindrel_core::desired::{CertificateId, EndpointId};
 use pindrel_core::endpoint::EndpointInfo;
 use pindrel_core::findings::{Code, Finding};
 
+use pindrel_state::StoredCopy;
+
 use crate::failure::{internal, state_failed};
 use crate::run::Engine;
 
@@ -15,6 +17,14 @@ impl Engine {
         let (_, key) = self.chain_and_key(&row)?;
         let info = self.listed(endpoint)?;
         let platform = self.drivers.platform(self.desired.endpoint(endpoint))?;
+        let copy = StoredCopy {
+            platform: self.desired.endpoint(endpoint).platform().to_owned(),
+            site: info.certificate_site.clone(),
+            sha256: row.held.sha256,
+            certificate: row.name.clone(),
+        };
+        // Known before it is there: a copy that nobody remembers is never taken away.
+        self.state.record_copy(&copy).await.map_err(state_failed)?;
         let put = platform.put_certificate(&info.certificate_site, row.held.sha256, &row.chain, key.pem()).await;
         put.map_err(|error| error.finding())
     }

@@ -66,6 +66,7 @@ fn info_of_static(endpoint: &Endpoint, place: &StaticEndpoint) -> EndpointInfo {
         addresses: place.addresses.clone(),
         port: place.port,
         certificate_site: String::new(),
+        quotas: pindrel_core::endpoint::Quotas::default(),
         custom_hostnames: Default::default(),
     }
 }

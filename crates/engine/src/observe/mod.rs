@@ -14,13 +14,15 @@ use futures::stream;
 use jiff::Timestamp;
 use pindrel_core::desired::{CertificateId, EndpointId, HostnameId, ZoneId};
 use pindrel_core::facts::{HostnameFacts, HostnameKnowledge, is_fresh};
+use pindrel_core::moves::former_endpoint_ids;
 use pindrel_core::pins::Pins;
+use pindrel_core::plan::HostnameRef;
 use pindrel_state::HostnameSummary;
 
 use crate::events::Event;
 use crate::failure::EngineError;
 use crate::run::Engine;
-use crate::settle::Scope;
+use crate::settle::{LeftoverScope, Scope};
 
 #[cfg(test)]
 pub(crate) use certificate::read_bounded;
@@ -64,6 +66,10 @@ impl Engine {
     }
 
     async fn open_hostnames(&self, scope: &Scope, due: &HashSet<CertificateId>) -> Result<Surveyed, EngineError> {
+        if let LeftoverScope::Retire(hostnames) = &scope.leftovers {
+            let unlisted = hostnames.iter().map(ToString::to_string).collect();
+            return Ok(Surveyed { open: scope.hostnames.clone(), unlisted });
+        }
         let now = self.clock.now();
         let mut unlisted = Vec::new();
         let ids: HashMap<&str, HostnameId> =
@@ -71,7 +77,7 @@ impl Engine {
         let mut settled = vec![false; self.desired.hostnames.len()];
         self.each_summary(|summary| {
             let Some(id) = ids.get(summary.hostname.as_str()) else {
-                unlisted.extend(scope.leftovers.then_some(summary.hostname));
+                unlisted.extend((scope.leftovers == LeftoverScope::All).then_some(summary.hostname));
                 return;
             };
             settled[id.0 as usize] = summary.held
@@ -127,7 +133,8 @@ impl Engine {
 
             self.load_certificate(wanted.certificate).await?;
             self.load_zone(wanted.zone).await?;
-            for endpoint in wanted.endpoints() {
+            let former = former_endpoint_ids(&self.desired, wanted, &self.ownership_of(HostnameRef::Wanted(*id)));
+            for endpoint in wanted.endpoints().chain(former) {
                 let known = self.known().endpoints.contains_key(&endpoint);
                 if !known && let Some(fact) = self.state.endpoint(&self.desired.endpoint(endpoint).key()).await? {
                     self.known().endpoints.insert(endpoint, fact);
@@ -140,8 +147,12 @@ impl Engine {
     /// Looks at some hostnames and at all that they share.
     async fn look(&self, ids: &[HostnameId]) -> Result<(), EngineError> {
         let zones: BTreeSet<ZoneId> = ids.iter().map(|id| self.desired.hostname(*id).zone).collect();
-        let endpoints: BTreeSet<EndpointId> =
-            ids.iter().flat_map(|id| self.desired.hostname(*id).endpoints()).collect();
+        let of = |id: &HostnameId| {
+            let wanted = self.desired.hostname(*id);
+            let own = self.ownership_of(HostnameRef::Wanted(*id));
+            wanted.endpoints().chain(former_endpoint_ids(&self.desired, wanted, &own))
+        };
+        let endpoints: BTreeSet<EndpointId> = ids.iter().flat_map(of).collect();
         let (zones, endpoints) = futures::join!(
             stream::iter(zones)
                 .map(|id| self.look_at_zone(id))

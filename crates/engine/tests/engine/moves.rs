@@ -3,6 +3,7 @@
 use std::time::Duration;
 
 use pindrel_core::pin::{Pin, PinState};
+use pindrel_core::records::RecordData;
 use pindrel_engine::{Aim, Scope};
 use pindrel_testkit::memory::{Faults, Pace, Setting};
 
@@ -23,6 +24,7 @@ async fn a_move_that_is_cut_off_anywhere_is_finished_and_never_refuses_a_client(
         let summary = setting.settle().await;
         assert_eq!((summary.held, summary.failed), (1, 0), "seed {seed}: {:?}", setting.recorder.take());
         assert!(setting.client_gets(API).await.is_some(), "seed {seed}");
+        assert_eq!(setting.binding("plates", API), None, "seed {seed}: nothing stays where it was");
         assert_eq!((setting.authority_counts().2, setting.challenge_records()), (1, 0), "seed {seed}");
     }
 }
@@ -45,8 +47,105 @@ async fn a_hostname_does_not_leave_an_endpoint_before_the_next_one_answers() {
         assert_eq!((setting.aliases(API), setting.client_gets(API).await), (before.clone(), first));
         setting.break_or_mend(|faults| *faults = Faults::default());
     }
+    setting.bounds.patience = Duration::from_secs(600);
     assert_eq!(setting.settle().await.held, 1, "{:?}", setting.recorder.take());
     assert_ne!(setting.aliases(API), before);
+}
+
+/// The TTL is lowered and waited out before the alias moves, and the binding that it leaves stays until
+/// no cache can lead there; nobody has to wait at a terminal for it.
+#[tokio::test(start_paused = true)]
+async fn a_move_takes_the_time_that_caches_need_over_several_runs() {
+    let long = format!("{ONE}ttl = \"30m\"\n");
+    let mut setting = Setting::new(Pace::default(), &long);
+    setting.settle().await;
+    let (left, ttl) = (setting.now(), |setting: &Setting| setting.alias_ttl(API).unwrap().as_secs());
+    setting.names = long.replace("catalogue", "plates");
+    let planned: Vec<&str> = setting.plan().await.steps.iter().map(|step| step.action).collect();
+    assert_eq!(planned, ["store", "bind", "connect", "lower-ttl", "alias", "answer", "unbind", "raise-ttl"]);
+    let leads_to = |setting: &Setting| setting.aliases(API)[0].to_string();
+    let first = leads_to(&setting);
+    let summary = setting.settle().await;
+    assert_eq!((summary.waiting, summary.failed, ttl(&setting)), (1, 0, 60), "{:?}", setting.recorder.take());
+    assert_eq!(leads_to(&setting), first, "caches may keep it for half an hour");
+    setting.pass(Duration::from_secs(29 * 60)).await;
+    setting.bounds.patience = Duration::from_secs(20);
+    setting.settle().await;
+    setting.bounds.patience = Duration::from_secs(600);
+    assert_eq!(leads_to(&setting), first);
+    assert!(setting.binding("plates", API).is_some(), "it is ready");
+    setting.pass(Duration::from_secs(60)).await;
+    let summary = setting.settle().await;
+    assert_ne!(leads_to(&setting), first);
+    assert_eq!((summary.held, summary.failed, ttl(&setting)), (1, 0, 1_800), "{:?}", setting.recorder.take());
+    assert_eq!(setting.binding("catalogue", API), None);
+    assert_eq!(setting.stored("north"), 0, "the copy that nothing uses is gone");
+    assert_eq!(setting.stored("south"), 1);
+    assert!(setting.now().duration_since(left).as_secs() < 35 * 60);
+    assert_eq!(setting.settle().await.planned, 0);
+}
+
+/// Taken away at any pace and through any fault, what answers goes in the right order, and all of it.
+#[tokio::test(start_paused = true)]
+async fn a_hostname_is_retired_from_the_outside_in_whatever_interrupts_it() {
+    for seed in 0..24 {
+        let mut setting = Setting::new(Pace { deploy: Duration::from_secs(8), ..Pace::default() }, &several(2));
+        setting.settle().await;
+        let gone = "survey-1.larkfield.example";
+        setting.names = several(1);
+        setting.retire(&[gone], Duration::from_millis(dice(seed, 0) % 80_000)).await;
+        for round in 1..4 {
+            setting.break_or_mend(|faults| faults.platform_down = dice(seed, round) % 3 == 0);
+            setting.break_or_mend(|faults| faults.refuses_updates = dice(seed, round) % 4 == 0);
+            setting.settle_for(Duration::from_millis(dice(seed, round + 10) % 40_000)).await;
+            let (aliases, bound) = (setting.aliases(gone).len(), setting.binding("plates", gone).is_some());
+            assert!(bound || aliases == 0, "seed {seed}, round {round}: an alias without its binding");
+            assert_eq!(setting.client_gets(gone).await.is_some(), setting.resolves(gone).await, "seed {seed}");
+        }
+        setting.break_or_mend(|faults| *faults = Faults::default());
+        let summary = setting.settle().await;
+        assert_eq!((summary.held, summary.failed, summary.leftovers), (1, 0, 0), "{:?}", setting.recorder.take());
+        assert!(setting.aliases(gone).is_empty() && setting.binding("plates", gone).is_none(), "seed {seed}");
+        assert_eq!((setting.stored("north"), setting.stored("south")), (1, 0), "seed {seed}");
+        assert_eq!(setting.settle().await.planned, 0, "seed {seed}");
+    }
+}
+
+#[tokio::test(start_paused = true)]
+async fn only_what_pindrel_made_is_retired_and_what_it_cannot_reach_is_a_persons_task() {
+    let mut setting = Setting::new(Pace::default(), &several(2));
+    setting.settle().await;
+    let gone = "survey-1.larkfield.example";
+    // Somebody else has made the name their own meanwhile.
+    setting.remove_aliases(gone);
+    setting.foreign_record(gone, RecordData::A(std::net::Ipv4Addr::new(198, 51, 100, 7)));
+    setting.names = several(1);
+    let long = Duration::from_secs(3_600);
+    setting.retire(&[gone], long).await;
+    assert_eq!(setting.aliases(gone).len(), 1, "it stays");
+    setting.pass(long).await;
+    setting.settle().await;
+    assert_eq!((setting.binding("plates", gone), setting.settle().await.leftovers), (None, 0));
+}
+
+#[tokio::test(start_paused = true)]
+async fn aliases_are_held_back_until_a_person_has_looked() {
+    let setting = Setting::new(Pace::default(), &several(2));
+    let engine = setting.engine().await;
+    let summary = engine.settle(&Scope::all(engine.desired()), Aim::HoldAliases).await.unwrap();
+    assert_eq!((summary.held, summary.failed), (0, 0), "{:?}", setting.recorder.take());
+    for (number, endpoint) in ["catalogue", "plates"].into_iter().enumerate() {
+        let hostname = format!("survey-{number}.larkfield.example");
+        assert!(setting.aliases(&hostname).is_empty() && setting.binding(endpoint, &hostname).is_some());
+    }
+    let plan = engine.plan(&Scope::all(engine.desired()), Aim::HoldAliases).await.unwrap();
+    let finding = &plan.stuck[0].findings[0];
+    let curl = "curl --resolve survey-0.larkfield.example:443:192.0.2.21 https://survey-0.larkfield.example/";
+    assert!(plan.steps.is_empty() && finding.remedy.contains(curl), "{finding:?}");
+    assert_eq!(setting.settle().await.held, 2);
+    // What leads there already is not held back.
+    let engine = setting.engine().await;
+    assert_eq!(engine.settle(&Scope::all(engine.desired()), Aim::HoldAliases).await.unwrap().held, 2);
 }
 
 #[tokio::test(start_paused = true)]

@@ -16,10 +16,12 @@ use serde::Deserialize;
 use serde_json::{Value, json};
 
 use super::data_plane::certified;
-use super::{BindingBody, Bound, Platform, SERVICES};
+use super::{BindingBody, Bound, Endpoint, MOST_HOSTNAMES, Platform, SERVICES};
 
 /// How many endpoints stand on one page.
 const PER_PAGE: usize = 4;
+/// How many certificates or bindings stand on one page.
+const PER_LONG_PAGE: usize = 50;
 
 type Shared = State<Arc<Platform>>;
 type Answer = Result<Response, Refusal>;
@@ -30,8 +32,10 @@ struct Refusal(StatusCode, String);
 pub(super) fn router(platform: Arc<Platform>) -> Router {
     Router::new()
         .route("/v1/endpoints", get(endpoints))
-        .route("/v1/sites/{site}/certificates/{sha256}", put(put_certificate))
-        .route("/v1/endpoints/{id}/bindings/{hostname}", get(get_binding).put(put_binding))
+        .route("/v1/sites/{site}/certificates", get(certificates))
+        .route("/v1/sites/{site}/certificates/{sha256}", put(put_certificate).delete(delete_certificate))
+        .route("/v1/endpoints/{id}/bindings", get(bindings))
+        .route("/v1/endpoints/{id}/bindings/{hostname}", get(get_binding).put(put_binding).delete(delete_binding))
         .layer(axum::middleware::from_fn_with_state(platform.clone(), every_request))
         .with_state(platform)
 }
@@ -61,13 +65,14 @@ async fn endpoints(State(platform): Shared, Query(page): Query<Page>) -> Respons
     let listed: Vec<Value> = platform
         .endpoints
         .iter()
-        .skip(page.after)
-        .take(PER_PAGE)
         .map(|endpoint| {
-            let mut custom = json!({ "allowed": endpoint.refusal.is_none() });
-            if let Some(reason) = endpoint.refusal {
+            let refusal = platform.refusal(endpoint);
+            let mut custom = json!({ "allowed": refusal.is_none() });
+            if let Some(reason) = refusal {
                 custom["reason"] = reason.into();
             }
+            let (stored, most) =
+                (platform.stored(endpoint.certificate_site), platform.store_size(endpoint.certificate_site));
             json!({
                 "id": endpoint.id,
                 "kind": endpoint.kind,
@@ -77,15 +82,106 @@ async fn endpoints(State(platform): Shared, Query(page): Query<Page>) -> Respons
                 "port": endpoint.address.port(),
                 "certificate_site": endpoint.certificate_site,
                 "custom_hostnames": custom,
+                "quotas": {
+                    "hostnames": { "used": platform.bound(endpoint.id), "most": MOST_HOSTNAMES },
+                    "certificates": { "used": stored, "most": most },
+                },
             })
         })
         .collect();
-    let next = page.after + PER_PAGE;
-    let body = axum::Json(json!({ "endpoints": listed }));
-    if next < platform.endpoints.len() {
-        return ([(header::LINK, format!("</v1/endpoints?after={next}>; rel=\"next\""))], body).into_response();
+    page.of("endpoints", "/v1/endpoints", listed, PER_PAGE)
+}
+
+impl Page {
+    /// One page of a list, with a link to the next.
+    fn of(&self, member: &str, path: &str, all: Vec<Value>, size: usize) -> Response {
+        let next = self.after + size;
+        let more = next < all.len();
+        let listed: Vec<Value> = all.into_iter().skip(self.after).take(size).collect();
+        let body = axum::Json(json!({ member: listed }));
+        if more {
+            return ([(header::LINK, format!("<{path}?after={next}>; rel=\"next\""))], body).into_response();
+        }
+        body.into_response()
     }
-    body.into_response()
+}
+
+async fn certificates(State(platform): Shared, Path(site): Path<String>, Query(page): Query<Page>) -> Answer {
+    platform.know_site(&site)?;
+    let inner = platform.inner();
+    let mut listed: Vec<Value> = Vec::new();
+    for ((at, sha256), certified) in inner.certificates.iter().filter(|((at, _), _)| *at == site) {
+        let leaf = certified.cert.first().and_then(|leaf| x509_parser::parse_x509_certificate(leaf).ok());
+        let not_after = leaf.map(|(_, leaf)| leaf.validity().not_after.timestamp());
+        let not_after = not_after.and_then(|secs| jiff::Timestamp::from_second(secs).ok()).map(|at| at.to_string());
+        let used_by = inner.users(&platform, at, sha256).count();
+        listed.push(json!({ "sha256": sha256, "not_after": not_after, "used_by": used_by }));
+    }
+    listed.sort_by_key(|certificate| certificate["sha256"].to_string());
+    Ok(page.of("certificates", &format!("/v1/sites/{site}/certificates"), listed, PER_LONG_PAGE))
+}
+
+async fn delete_certificate(State(platform): Shared, Path((site, sha256)): Path<(String, String)>) -> Answer {
+    platform.know_site(&site)?;
+    let mut inner = platform.inner();
+    if let Some(user) = inner.users(&platform, &site, &sha256).next() {
+        return Err(Refusal(StatusCode::CONFLICT, format!("{user} uses this certificate")));
+    }
+    match inner.certificates.remove(&(site, sha256)) {
+        Some(_) => {
+            inner.writes += 1;
+            Ok(StatusCode::NO_CONTENT.into_response())
+        }
+        None => Err(Refusal(StatusCode::NOT_FOUND, "there is no such certificate in this store".into())),
+    }
+}
+
+async fn bindings(State(platform): Shared, Path(id): Path<String>, Query(page): Query<Page>) -> Answer {
+    platform.know_endpoint(&id)?;
+    let inner = platform.inner();
+    let mut listed: Vec<Value> = inner
+        .bindings
+        .iter()
+        .filter(|((at, _), _)| *at == id)
+        .map(|((_, hostname), bound)| {
+            let mut body = binding_body(bound);
+            body["hostname"] = hostname.as_str().into();
+            body
+        })
+        .collect();
+    listed.sort_by_key(|binding| binding["hostname"].to_string());
+    Ok(page.of("bindings", &format!("/v1/endpoints/{id}/bindings"), listed, PER_LONG_PAGE))
+}
+
+async fn delete_binding(
+    State(platform): Shared,
+    Path((id, hostname)): Path<(String, String)>,
+    headers: HeaderMap,
+) -> Answer {
+    platform.know_endpoint(&id)?;
+    let mut inner = platform.inner();
+    let key = (id, hostname);
+    let Some(present) = inner.bindings.get(&key) else {
+        return Err(Refusal(StatusCode::NOT_FOUND, format!("{} does not know {}", key.0, key.1)));
+    };
+    if !condition_holds(&headers, Some(present)) {
+        return Err(Refusal(StatusCode::PRECONDITION_FAILED, "the binding is not the one that was read".into()));
+    }
+    inner.bindings.remove(&key);
+    inner.writes += 1;
+    Ok(StatusCode::NO_CONTENT.into_response())
+}
+
+impl Platform {
+    fn know_site(&self, site: &str) -> Result<(), Refusal> {
+        let known = self.endpoints.iter().any(|endpoint| endpoint.certificate_site == site);
+        known.then_some(()).ok_or_else(|| Refusal(StatusCode::NOT_FOUND, format!("there is no site {site}")))
+    }
+
+    fn know_endpoint(&self, id: &str) -> Result<&Endpoint, Refusal> {
+        let known = self.endpoints.iter().find(|endpoint| endpoint.id == id);
+        known.ok_or_else(|| Refusal(StatusCode::NOT_FOUND, format!("there is no endpoint {id}")))
+    }
 }
 
 #[derive(Deserialize)]
@@ -95,9 +191,7 @@ struct CertificateBody {
 }
 
 async fn put_certificate(State(platform): Shared, Path((site, sha256)): Path<(String, String)>, body: Bytes) -> Answer {
-    if !platform.endpoints.iter().any(|endpoint| endpoint.certificate_site == site) {
-        return Err(Refusal(StatusCode::NOT_FOUND, format!("there is no site {site}")));
-    }
+    platform.know_site(&site)?;
     let body: CertificateBody = read(&body)?;
     let bad = |why: &str| Refusal(StatusCode::UNPROCESSABLE_ENTITY, why.to_owned());
     let chain: Vec<CertificateDer<'static>> = CertificateDer::pem_slice_iter(body.chain.as_bytes())
@@ -112,6 +206,10 @@ async fn put_certificate(State(platform): Shared, Path((site, sha256)): Path<(St
     let key = PrivateKeyDer::from_pem_slice(body.key.as_bytes()).map_err(|_| bad("the key cannot be read"))?;
     let certified = certified(chain, key).ok_or_else(|| bad("the key is not that of the first certificate"))?;
     let mut inner = platform.inner();
+    let is_full = inner.certificates.keys().filter(|(at, _)| *at == site).count() >= platform.store_size(&site);
+    if is_full && !inner.certificates.contains_key(&(site.clone(), sha256.clone())) {
+        return Err(Refusal(StatusCode::INSUFFICIENT_STORAGE, format!("the store of {site} is full")));
+    }
     inner.writes += 1;
     let new = inner.certificates.insert((site, sha256.clone()), certified).is_none();
     let status = if new { StatusCode::CREATED } else { StatusCode::OK };
@@ -132,10 +230,12 @@ async fn put_binding(
     headers: HeaderMap,
     body: Bytes,
 ) -> Answer {
-    let endpoint =
-        platform.endpoint(&id).ok_or_else(|| Refusal(StatusCode::NOT_FOUND, format!("there is no endpoint {id}")))?;
-    if let Some(reason) = endpoint.refusal {
+    let endpoint = platform.know_endpoint(&id)?;
+    if let Some(reason) = platform.refusal(endpoint) {
         return Err(Refusal(StatusCode::CONFLICT, reason.into()));
+    }
+    if platform.has_fault("refuses", &hostname) {
+        return Err(Refusal(StatusCode::CONFLICT, format!("{hostname} belongs to another customer")));
     }
     let wanted: BindingBody = read(&body)?;
     let unknown = wanted.routes.iter().find(|route| !SERVICES.iter().any(|(service, _)| *service == route.service));
@@ -157,7 +257,8 @@ async fn put_binding(
     }
     let version = present.map_or(0, |bound| bound.version) + 1;
     let in_force = present.and_then(|bound| bound.in_force().cloned());
-    let deployed_at = Instant::now() + platform.deploys_in(endpoint);
+    let deploys_in = platform.deploys_in(endpoint);
+    let deployed_at = Instant::now() + deploys_in;
     inner.writes += 1;
     let bound = Bound { wanted, in_force, deployed_at, version };
     let response = binding_response(StatusCode::ACCEPTED, &bound);
@@ -179,9 +280,13 @@ fn etag(bound: &Bound) -> String {
 }
 
 fn binding_response(status: StatusCode, bound: &Bound) -> Response {
+    (status, [(header::ETAG, etag(bound))], axum::Json(binding_body(bound))).into_response()
+}
+
+fn binding_body(bound: &Bound) -> Value {
     let mut body = serde_json::to_value(&bound.wanted).unwrap_or_default();
     body["state"] = if Instant::now() >= bound.deployed_at { "deployed" } else { "deploying" }.into();
-    (status, [(header::ETAG, etag(bound))], axum::Json(body)).into_response()
+    body
 }
 
 fn read<T: for<'de> Deserialize<'de>>(body: &[u8]) -> Result<T, Refusal> {

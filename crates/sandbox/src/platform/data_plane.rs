@@ -53,7 +53,13 @@ impl ResolvesServerCert for ByName {
     fn resolve(&self, hello: ClientHello<'_>) -> Option<Arc<CertifiedKey>> {
         let endpoint = &self.platform.endpoints[self.endpoint];
         let own = Some(endpoint.default_certificate.clone());
+        if self.platform.has_fault("endpoint-down", endpoint.id) {
+            return None;
+        }
         let Some(name) = hello.server_name() else { return own };
+        if self.platform.has_fault("other-certificate", name) {
+            return own;
+        }
         let Some(binding) = self.platform.binding_of(self.endpoint, name) else { return own };
         if binding.minimum_tls == "1.3" && !hello.signature_schemes().is_empty() && !offers_tls13(&hello) {
             return None;
@@ -88,6 +94,9 @@ async fn serve(
     headers: axum::http::HeaderMap,
 ) -> Response {
     let endpoint = &platform.endpoints[index];
+    if platform.has_fault("route-fails", endpoint.id) {
+        return (StatusCode::BAD_GATEWAY, "the service behind this endpoint does not answer\n").into_response();
+    }
     let authority = uri.host().map(str::to_owned);
     let host = authority.or_else(|| headers.get(header::HOST)?.to_str().ok().map(str::to_owned)).unwrap_or_default();
     let host = host.split(':').next().unwrap_or_default().to_ascii_lowercase();

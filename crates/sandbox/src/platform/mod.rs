@@ -4,7 +4,7 @@
 mod api;
 mod data_plane;
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::net::SocketAddr;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
@@ -21,6 +21,28 @@ use crate::{EDGE_ZONE, ENDPOINT_PORT, ListedEndpoint, PLATFORM_PORT, SandboxErro
 /// How many times as long as the others a distribution takes to deploy.
 const DISTRIBUTION_TAKES: u32 = 4;
 
+/// How many hostnames an endpoint takes.
+const MOST_HOSTNAMES: usize = 5_000;
+/// How many certificates a site's store takes.
+const MOST_CERTIFICATES: usize = 10_000;
+/// How much longer everything takes to deploy where that is broken.
+const SLOW_DEPLOY: u32 = 20;
+/// What takes for ever, within the life of a sandbox.
+const STUCK: Duration = Duration::from_secs(30 * 86_400);
+
+/// The faults of the platform: the word, and what it does. Those that are about something are written
+/// as `word=THAT`.
+const FAULTS: [(&str, &str); 8] = [
+    ("slow-deploy", "deployments take twenty times as long"),
+    ("stuck-deploy", "deployments never end"),
+    ("refuses=HOST", "the platform refuses to bind this hostname"),
+    ("other-certificate=HOST", "connections for this hostname are served the endpoint's own certificate"),
+    ("no-custom-names=ENDPOINT", "this endpoint takes no custom hostnames"),
+    ("full-store=SITE", "the certificate store of this site takes no further certificate"),
+    ("endpoint-down=ENDPOINT", "this endpoint closes every connection"),
+    ("route-fails=ENDPOINT", "this endpoint answers every request with 502"),
+];
+
 /// The platform.
 pub struct Platform {
     address: SocketAddr,
@@ -28,6 +50,8 @@ pub struct Platform {
     deploy: Duration,
     endpoints: Vec<Endpoint>,
     silent: AtomicBool,
+    /// The faults that are on, as they were written.
+    faults: Mutex<HashSet<String>>,
     inner: Mutex<Inner>,
 }
 
@@ -52,6 +76,20 @@ struct Inner {
     /// Bindings by endpoint and hostname.
     bindings: HashMap<(String, String), Bound>,
     writes: u64,
+}
+
+impl Inner {
+    /// The hostnames whose bindings use a certificate of a site's store.
+    fn users<'i>(&'i self, platform: &'i Platform, site: &'i str, sha256: &'i str) -> impl Iterator<Item = &'i str> {
+        let takes_from = move |id: &str| {
+            platform.endpoints.iter().any(|endpoint| endpoint.id == id && endpoint.certificate_site == site)
+        };
+        let uses = move |bound: &Bound| {
+            bound.wanted.certificate == sha256 || bound.in_force().is_some_and(|own| own.certificate == sha256)
+        };
+        let bound = self.bindings.iter().filter(move |((id, _), bound)| takes_from(id) && uses(bound));
+        bound.map(|((_, hostname), _)| hostname.as_str())
+    }
 }
 
 /// What is wanted for a hostname, as the protocol writes it.
@@ -147,6 +185,7 @@ impl Platform {
             deploy,
             endpoints,
             silent: AtomicBool::new(false),
+            faults: Mutex::default(),
             inner: Mutex::default(),
         }))
     }
@@ -194,12 +233,63 @@ impl Platform {
         self.inner.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    fn endpoint(&self, id: &str) -> Option<&Endpoint> {
-        self.endpoints.iter().find(|endpoint| endpoint.id == id)
+    /// Switches a fault on or off; says whether there is such a fault.
+    pub(crate) fn switch(&self, fault: &str, on: bool) -> bool {
+        let word = fault.split('=').next().unwrap_or_default();
+        let is_known = |(known, _): &(&str, &str)| match known.split_once('=') {
+            Some((known, _)) => known == word && fault.len() > word.len() + 1,
+            None => *known == fault,
+        };
+        if !FAULTS.iter().any(is_known) {
+            return false;
+        }
+        let mut faults = self.faults.lock().unwrap_or_else(PoisonError::into_inner);
+        if on {
+            faults.insert(fault.to_owned())
+        } else {
+            faults.remove(fault)
+        };
+        true
+    }
+
+    /// Returns the words of all faults that there are, with what each does.
+    pub(crate) fn fault_words() -> impl Iterator<Item = (&'static str, &'static str)> {
+        FAULTS.into_iter()
+    }
+
+    fn has_fault(&self, word: &str, about: &str) -> bool {
+        let fault = if about.is_empty() { word.to_owned() } else { format!("{word}={about}") };
+        self.faults.lock().unwrap_or_else(PoisonError::into_inner).contains(&fault)
+    }
+
+    /// Why an endpoint takes no custom hostnames.
+    fn refusal(&self, endpoint: &Endpoint) -> Option<&'static str> {
+        let broken = self.has_fault("no-custom-names", endpoint.id);
+        endpoint.refusal.or(broken.then_some("custom hostnames are switched off here"))
+    }
+
+    /// How many certificates a site's store holds.
+    fn stored(&self, site: &str) -> usize {
+        self.inner().certificates.keys().filter(|(at, _)| at == site).count()
+    }
+
+    /// How many certificates a site's store takes.
+    fn store_size(&self, site: &str) -> usize {
+        if self.has_fault("full-store", site) { 0 } else { MOST_CERTIFICATES }
+    }
+
+    /// How many hostnames are bound at an endpoint.
+    fn bound(&self, endpoint: &str) -> usize {
+        self.inner().bindings.keys().filter(|(at, _)| at == endpoint).count()
     }
 
     fn deploys_in(&self, endpoint: &Endpoint) -> Duration {
-        if endpoint.kind == "distribution" { self.deploy * DISTRIBUTION_TAKES } else { self.deploy }
+        let usual = if endpoint.kind == "distribution" { self.deploy * DISTRIBUTION_TAKES } else { self.deploy };
+        match () {
+            () if self.has_fault("stuck-deploy", "") => STUCK,
+            () if self.has_fault("slow-deploy", "") => usual * SLOW_DEPLOY,
+            () => usual,
+        }
     }
 }
 

@@ -24,7 +24,7 @@ use pindrel_dns::caa::{CaaLookup, Servers};
 use pindrel_dns::challenge::{PlaceError, ServersOf};
 use pindrel_dns::lookup::Resolved;
 use pindrel_dns::{ZoneDriver, ZoneError};
-use pindrel_edge::{BoundHostname, EdgeError, Platform};
+use pindrel_edge::{BoundHostname, EdgeError, Platform, StoreRemoval, StoredCertificate};
 use pindrel_engine::drivers::{Authority, Clock as _, Drivers, Keys, Lookups, Probe, Trusted};
 use pindrel_keys::{AccountKey, CertificateKey, KeyError, roots};
 use pindrel_probe::{Answered, ProbeError};
@@ -243,6 +243,59 @@ impl Platform for World {
     ) -> Result<(), EdgeError> {
         self.platform_error()?;
         self.inner().edge.stores.entry(site.to_owned()).or_default().insert(sha256, chain.to_owned());
+        Ok(())
+    }
+
+    async fn certificates(&self, site: &str) -> Result<Vec<StoredCertificate>, EdgeError> {
+        self.platform_error()?;
+        let inner = self.inner();
+        let stored = inner.edge.stores.get(site).into_iter().flatten();
+        let listed = stored.map(|(sha256, _)| StoredCertificate {
+            sha256: *sha256,
+            names: Vec::new(),
+            not_after: None,
+            used_by: None,
+        });
+        Ok(listed.collect())
+    }
+
+    async fn delete_certificate(&self, site: &str, sha256: Fingerprint) -> Result<StoreRemoval, EdgeError> {
+        self.platform_error()?;
+        let mut inner = self.inner();
+        if inner.edge.is_used(site, sha256) {
+            return Ok(StoreRemoval::InUse);
+        }
+        inner.edge.stores.entry(site.to_owned()).or_default().remove(&sha256);
+        Ok(StoreRemoval::Gone)
+    }
+
+    async fn bindings(&self, endpoint: &str) -> Result<Vec<(Hostname, BoundHostname)>, EdgeError> {
+        self.platform_error()?;
+        let hostnames: Vec<Hostname> = {
+            let inner = self.inner();
+            inner.edge.bindings.keys().filter(|(at, _)| at == endpoint).map(|(_, name)| name.clone()).collect()
+        };
+        let mut bound = Vec::new();
+        for hostname in hostnames {
+            bound.extend(self.binding(endpoint, &hostname).await?.map(|own| (hostname, own)));
+        }
+        Ok(bound)
+    }
+
+    async fn delete_binding(
+        &self,
+        endpoint: &str,
+        hostname: &Hostname,
+        known: &BoundHostname,
+    ) -> Result<(), EdgeError> {
+        self.platform_error()?;
+        let mut inner = self.inner();
+        let key = (endpoint.to_owned(), hostname.clone());
+        let version = inner.edge.bindings.get(&key).map(|bound| bound.version.to_string());
+        if version.is_some() && version != known.etag {
+            return Err(EdgeError::Changed(hostname.clone()));
+        }
+        inner.edge.bindings.remove(&key);
         Ok(())
     }
 

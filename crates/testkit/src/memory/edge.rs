@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, HashMap};
 use std::net::{IpAddr, Ipv4Addr};
 use std::time::Duration;
 
-use pindrel_core::endpoint::{Binding, CustomHostnames, Deployment, EndpointInfo, EndpointKind};
+use pindrel_core::endpoint::{Binding, CustomHostnames, Deployment, EndpointInfo, EndpointKind, Quotas};
 use pindrel_core::name::{DnsName, Hostname};
 use pindrel_core::values::Fingerprint;
 
@@ -37,6 +37,7 @@ impl Default for MemoryEdge {
             port: 443,
             certificate_site: site.into(),
             custom_hostnames: CustomHostnames::default(),
+            quotas: Quotas::default(),
         };
         let endpoints = vec![
             endpoint(1, "catalogue", EndpointKind::Gateway, "north"),
@@ -50,6 +51,12 @@ impl MemoryEdge {
     /// The addresses that default names resolve to.
     pub(crate) fn targets(&self) -> HashMap<DnsName, Vec<IpAddr>> {
         self.endpoints.iter().map(|info| (info.default_name.clone(), info.addresses.clone())).collect()
+    }
+
+    /// Says whether a binding at an endpoint that takes certificates from a site uses one.
+    pub(crate) fn is_used(&self, site: &str, sha256: Fingerprint) -> bool {
+        let takes = |id: &str| self.endpoints.iter().any(|info| info.id == id && info.certificate_site == site);
+        self.bindings.iter().any(|((id, _), bound)| takes(id) && bound.uses(sha256))
     }
 
     pub(crate) fn put(
@@ -91,6 +98,11 @@ impl Bound {
     /// The binding that is in force.
     fn in_force(&self, deploy: Duration, now: Duration) -> Option<&Binding> {
         if self.since + deploy <= now { Some(&self.binding) } else { self.before.as_ref() }
+    }
+
+    /// Says whether it uses a certificate, or has used it until now.
+    fn uses(&self, sha256: Fingerprint) -> bool {
+        self.binding.certificate == sha256 || self.before.as_ref().is_some_and(|own| own.certificate == sha256)
     }
 
     pub(crate) fn deployment(&self, deploy: Duration, stuck: bool, refused: bool, now: Duration) -> Deployment {

@@ -13,7 +13,7 @@ use pindrel_core::records::{RecordData, ZoneChange, ZoneRecord};
 use pindrel_core::values::{Fingerprint, Ttl};
 use pindrel_dns::lookup::Resolved;
 use pindrel_engine::drivers::{Clock as _, Lookups as _, Probe as _, Trusted};
-use pindrel_engine::{Aim, Bounds, Engine, Event, Home, Listener, Plan, Report, Scope, Setup, Summary};
+use pindrel_engine::{Aim, Bounds, Engine, Event, Home, LeftoverScope, Listener, Plan, Report, Scope, Setup, Summary};
 use pindrel_keys::SealingKey;
 use pindrel_state::{SqliteState, State};
 use rcgen::{CertificateParams, KeyPair};
@@ -131,6 +131,32 @@ token = \"env:TOKEN\"
         let engine = self.engine().await;
         let scope = Scope::all(engine.desired());
         engine.settle(&scope, Aim::Hold).await.unwrap_or_else(|error| panic!("no run: {error}"))
+    }
+
+    /// Retires hostnames that the manifest no longer names, cut off after a time.
+    pub async fn retire(&self, hostnames: &[&str], time: Duration) {
+        let hostnames = |found: &str| hostnames.contains(&found);
+        let retire = async {
+            let engine = self.engine().await;
+            let found = engine.retirable(None).await.unwrap_or_else(|error| panic!("{error}"));
+            let mut names: Vec<Hostname> = found.into_iter().map(|leftover| leftover.hostname).collect();
+            names.retain(|name| hostnames(name.as_str()));
+            engine.begin_retirement(&names).await.unwrap_or_else(|finding| panic!("{finding:?}"));
+            let scope = Scope { leftovers: LeftoverScope::Retire(names), ..Scope::default() };
+            engine.settle(&scope, Aim::Hold).await.unwrap_or_else(|error| panic!("{error}"));
+        };
+        let _ = tokio::time::timeout(time, retire).await;
+    }
+
+    /// How many certificates a site's store holds.
+    pub fn stored(&self, site: &str) -> usize {
+        self.world.inner().edge.stores.get(site).map_or(0, std::collections::BTreeMap::len)
+    }
+
+    /// The TTL of the aliases of a name on the primary.
+    pub fn alias_ttl(&self, owner: &str) -> Option<Ttl> {
+        let owner: DnsName = owner.parse().unwrap_or_else(|error| panic!("no name: {error}"));
+        self.world.inner().zones.ttl(&owner)
     }
 
     /// Settles for so long, and is killed then; says whether it had ended before.

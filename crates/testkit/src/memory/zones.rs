@@ -40,6 +40,12 @@ impl MemoryZones {
         self.versions.last().map(|(_, records)| records.clone()).unwrap_or_default()
     }
 
+    /// The TTL of a name's records on the primary.
+    pub(crate) fn ttl(&self, owner: &DnsName) -> Option<Ttl> {
+        let (_, records) = self.versions.last()?;
+        records.iter().find(|((name, _), _)| name == owner).map(|(_, ttl)| *ttl)
+    }
+
     /// What a server gives: the newest, or what it has taken over by now.
     pub(crate) fn served(&self, primary: bool, lag: Duration, now: Duration) -> Records {
         if primary {
@@ -145,7 +151,7 @@ fn lookup(
     let owner = source(records, name)?;
     let own = records.iter().filter(|((at, _), _)| *at == owner);
     let mut addresses = Vec::new();
-    let mut shortest = Ttl::TEN_MINUTES;
+    let mut shortest: Option<Ttl> = None;
     for ((_, data), ttl) in own {
         match data {
             RecordData::A(address) => addresses.push(IpAddr::V4(*address)),
@@ -153,9 +159,10 @@ fn lookup(
             RecordData::Cname(target) => addresses.extend(targets.get(target).into_iter().flatten()),
             _ => continue,
         }
-        shortest = shortest.min(*ttl);
+        shortest = Some(shortest.map_or(*ttl, |shortest| shortest.min(*ttl)));
     }
-    (!addresses.is_empty()).then(|| (addresses, Duration::from_secs(u64::from(shortest.as_secs()))))
+    let kept = Duration::from_secs(shortest.map_or(0, |ttl| u64::from(ttl.as_secs())));
+    (!addresses.is_empty()).then_some((addresses, kept))
 }
 
 /// Says whether an address is that of a server of the zone, and whether it is the primary's.

@@ -9,9 +9,9 @@ use crate::manifest::{At, Diagnostics, EndpointDriverEntry, EndpointEntry};
 use crate::name::DnsName;
 
 pub(super) const ENDPOINT_KEYS: &[&str] =
-    &["kind", "driver", "id", "url", "token", "api_roots", "default_name", "addresses", "port"];
+    &["kind", "driver", "id", "url", "token", "api_roots", "calls_per_second", "default_name", "addresses", "port"];
 /// The keys of one driver alone.
-const HTTP_KEYS: &[&str] = &["id", "url", "token", "api_roots"];
+const HTTP_KEYS: &[&str] = &["id", "url", "token", "api_roots", "calls_per_second"];
 const STATIC_KEYS: &[&str] = &["default_name", "addresses", "port"];
 
 pub(super) fn read_endpoint(
@@ -38,7 +38,8 @@ fn read_http(section: &Section<'_>, problems: &mut Diagnostics) -> Option<Endpoi
     let url = read_url(section, "url", "\"https://127.0.0.1:9443\"", problems);
     let token = read_secret(section, "token", "EDGE_TOKEN", problems);
     let api_roots = read_path(section, "api_roots", problems);
-    Some(EndpointDriverEntry::Http { url: url?, token: token?, api_roots })
+    let calls_per_second = section.number("calls_per_second", 1..=10_000, problems).map(|calls| calls.value);
+    Some(EndpointDriverEntry::Http { url: url?, token: token?, api_roots, calls_per_second })
 }
 
 fn read_static(section: &Section<'_>, problems: &mut Diagnostics) -> Option<EndpointDriverEntry> {

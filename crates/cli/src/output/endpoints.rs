@@ -1,0 +1,106 @@
+//! Endpoints, and what is at them.
+
+use std::io::Write as _;
+
+use comfy_table::{Cell, Color};
+use jiff::Timestamp;
+use pindrel_core::endpoint::Deployment;
+use pindrel_engine::EndpointReport;
+use serde_json::json;
+
+use super::{VERSION, count, style};
+use crate::args::Format;
+use crate::context::Context;
+use crate::error::CliError;
+
+/// The most hostnames that are written for one endpoint.
+const MOST_LISTED: usize = 10;
+
+/// Writes all endpoints.
+pub(crate) fn print(context: &Context, reports: &[EndpointReport]) -> Result<(), CliError> {
+    match context.format {
+        Format::Json => super::json(&json!({ "version": VERSION, "endpoints": reports })),
+        Format::Csv => {
+            let heads =
+                ["name", "kind", "site", "default_name", "custom_hostnames", "bindings", "certificates", "trouble"];
+            super::csv(
+                &heads,
+                reports.iter().map(|report| {
+                    [
+                        report.name.clone(),
+                        report.kind.to_string(),
+                        report.site.clone().unwrap_or_default(),
+                        report.default_name.clone().unwrap_or_default(),
+                        report.custom_hostnames.as_ref().map_or(String::new(), |custom| custom.allowed.to_string()),
+                        report.bindings.len().to_string(),
+                        report.certificates.len().to_string(),
+                        report.trouble.clone().unwrap_or_default(),
+                    ]
+                }),
+            )
+        }
+        Format::Text => print_text(reports),
+    }
+}
+
+fn print_text(reports: &[EndpointReport]) -> Result<(), CliError> {
+    let mut table = super::table(&["ENDPOINT", "KIND", "SITE", "HOSTNAMES", "STORE", "ALIASES POINT AT"]);
+    for report in reports {
+        let quota = |quota: Option<pindrel_core::endpoint::Quota>, used: usize| match quota {
+            Some(quota) => format!("{} of {}", quota.used, quota.most),
+            None => used.to_string(),
+        };
+        let name = Cell::new(&report.name);
+        let refuses = report.custom_hostnames.as_ref().is_some_and(|custom| !custom.allowed);
+        let name = if report.trouble.is_some() || refuses { name.fg(Color::DarkRed) } else { name };
+        table.add_row([
+            name,
+            Cell::new(report.kind),
+            Cell::new(report.site.as_deref().unwrap_or("–")),
+            Cell::new(quota(report.quotas.hostnames, report.bindings.len())),
+            Cell::new(quota(report.quotas.certificates, report.certificates.len())),
+            Cell::new(report.default_name.as_deref().unwrap_or("–")),
+        ]);
+    }
+    super::write_table(table, &[3, 4], &[5, 2])?;
+    let mut out = anstream::stdout();
+    for report in reports {
+        print_details(&mut out, report)?;
+    }
+    let bound: usize = reports.iter().map(|report| report.bindings.len()).sum();
+    writeln!(out, "{} bound at {}.", count(bound, "hostname"), count(reports.len(), "endpoint"))?;
+    Ok(())
+}
+
+fn print_details(out: &mut impl std::io::Write, report: &EndpointReport) -> Result<(), CliError> {
+    let name = style::paint(style::STRONG, &report.name);
+    if let Some(trouble) = &report.trouble {
+        writeln!(out, "{} {name}: {trouble}", style::paint(style::BAD, "✕"))?;
+    }
+    if let Some(custom) = report.custom_hostnames.as_ref().filter(|custom| !custom.allowed) {
+        let why = custom.reason.as_deref().unwrap_or("its platform states no reason");
+        writeln!(out, "{} {name} takes no custom hostnames: {why}", style::paint(style::BAD, "✕"))?;
+    }
+    if report.bindings.is_empty() {
+        return Ok(());
+    }
+    writeln!(out, "{name}")?;
+    for binding in report.bindings.iter().take(MOST_LISTED) {
+        let copy = report.certificates.iter().find(|copy| copy.stored.sha256 == binding.certificate);
+        let days = copy.and_then(|copy| copy.stored.not_after).map_or_else(String::new, |end| {
+            format!(", {} days left", (end.as_second() - Timestamp::now().as_second()) / 86_400)
+        });
+        let state = match &binding.deployment {
+            Deployment::Deployed => String::new(),
+            Deployment::Deploying => ", deploying".into(),
+            Deployment::Failed { reason } => format!(", failed: {reason}"),
+        };
+        let foreign = if binding.wanted { "" } else { ", not in the manifest" };
+        let more = format!("certificate {}…{days}{state}{foreign}", binding.certificate.short());
+        writeln!(out, "  {}  {}", binding.hostname, style::paint(style::FAINT, more))?;
+    }
+    if let Some(more @ 1..) = report.bindings.len().checked_sub(MOST_LISTED) {
+        writeln!(out, "  {}", style::paint(style::FAINT, format_args!("and {more} more")))?;
+    }
+    Ok(())
+}

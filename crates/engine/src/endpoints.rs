@@ -1,0 +1,165 @@
+//! What the endpoints of the manifest offer, and what is at them.
+
+use std::collections::{BTreeMap, HashMap};
+
+use futures::future::join_all;
+use pindrel_core::desired::{Endpoint, EndpointId};
+use pindrel_core::endpoint::{CustomHostnames, Deployment, EndpointInfo, EndpointKind, Quotas};
+use pindrel_core::facts::EndpointView;
+use pindrel_core::name::Hostname;
+use pindrel_core::values::Fingerprint;
+use pindrel_edge::{EdgeError, StoredCertificate};
+use serde::Serialize;
+
+use crate::failure::EngineError;
+use crate::run::Engine;
+
+/// One endpoint of the manifest.
+#[derive(Debug, Clone, Serialize)]
+pub struct EndpointReport {
+    /// Its name in the manifest.
+    pub name: String,
+    /// The platform's id of it.
+    pub id: String,
+    /// What it is.
+    pub kind: EndpointKind,
+    /// Where it runs.
+    pub site: Option<String>,
+    /// What aliases point at.
+    pub default_name: Option<String>,
+    /// Whether it takes custom hostnames, and if not, why.
+    pub custom_hostnames: Option<CustomHostnames>,
+    /// What is bound there.
+    pub bindings: Vec<BindingReport>,
+    /// What is in the store that it takes certificates from.
+    pub certificates: Vec<CopyReport>,
+    /// What the platform bounds.
+    pub quotas: Quotas,
+    /// Why some of it is missing.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub trouble: Option<String>,
+}
+
+/// A binding at an endpoint.
+#[derive(Debug, Clone, Serialize)]
+pub struct BindingReport {
+    /// The hostname.
+    pub hostname: Hostname,
+    /// The certificate that it is served with.
+    pub certificate: Fingerprint,
+    /// How far it has got.
+    #[serde(flatten)]
+    pub deployment: Deployment,
+    /// Whether the manifest wants it there.
+    pub wanted: bool,
+}
+
+/// A certificate in a store.
+#[derive(Debug, Clone, Serialize)]
+pub struct CopyReport {
+    /// What the platform says of it.
+    #[serde(flatten)]
+    pub stored: StoredCertificate,
+    /// Its name in the manifest or the state, where it is one of Pindrel's.
+    pub name: Option<String>,
+}
+
+impl Engine {
+    /// Asks the platforms of all endpoints what is there.
+    ///
+    /// # Errors
+    /// [`EngineError`] when the state cannot be read.
+    pub async fn endpoint_reports(&self) -> Result<Vec<EndpointReport>, EngineError> {
+        let ids = || (0u32..).map(EndpointId).take(self.desired.endpoints.len());
+        self.look_at_endpoints(ids().collect()).await?;
+        let own: HashMap<Fingerprint, String> =
+            self.state.certificates().await?.into_iter().map(|row| (row.held.sha256, row.name)).collect();
+        let views: BTreeMap<EndpointId, EndpointView> = {
+            let known = self.known();
+            ids().filter_map(|id| Some((id, known.endpoints.get(&id)?.value.clone()))).collect()
+        };
+        Ok(join_all(ids().map(|id| self.endpoint_report(id, views.get(&id), &own))).await)
+    }
+
+    async fn endpoint_report(
+        &self,
+        id: EndpointId,
+        view: Option<&EndpointView>,
+        own: &HashMap<Fingerprint, String>,
+    ) -> EndpointReport {
+        let endpoint = self.desired.endpoint(id);
+        let empty = EndpointReport {
+            name: endpoint.name.clone(),
+            id: endpoint.id.clone(),
+            kind: endpoint.kind,
+            site: None,
+            default_name: None,
+            custom_hostnames: None,
+            bindings: Vec::new(),
+            certificates: Vec::new(),
+            quotas: Quotas::default(),
+            trouble: None,
+        };
+        let trouble = |says: String| EndpointReport { trouble: Some(says), ..empty.clone() };
+        let info = match view {
+            Some(EndpointView::Listed(info)) => info,
+            Some(EndpointView::NotListed { known }) => {
+                return trouble(format!("the platform does not list it; it lists {}", known.join(", ")));
+            }
+            Some(EndpointView::Refused { status, detail }) => {
+                return trouble(format!("the platform refused the token (status {status}): {detail}"));
+            }
+            Some(EndpointView::Unreachable { why }) => return trouble(format!("the platform does not answer: {why}")),
+            None => return trouble("it was not asked for".into()),
+        };
+        let report = EndpointReport {
+            kind: info.kind,
+            site: Some(info.site.clone()).filter(|site| !site.is_empty()),
+            default_name: Some(info.default_name.to_string()),
+            custom_hostnames: Some(info.custom_hostnames.clone()),
+            quotas: info.quotas.clone(),
+            ..empty
+        };
+        if endpoint.is_static() {
+            return report;
+        }
+        match self.what_is_at(id, endpoint, info, own).await {
+            Ok((bindings, certificates)) => EndpointReport { bindings, certificates, ..report },
+            Err(says) => EndpointReport { trouble: Some(says), ..report },
+        }
+    }
+
+    async fn what_is_at(
+        &self,
+        id: EndpointId,
+        endpoint: &Endpoint,
+        info: &EndpointInfo,
+        own: &HashMap<Fingerprint, String>,
+    ) -> Result<(Vec<BindingReport>, Vec<CopyReport>), String> {
+        let platform = self.drivers.platform(endpoint).map_err(|finding| finding.says)?;
+        let told = |error: EdgeError| error.to_string();
+        let bindings = platform.bindings(&info.id).await.map_err(told)?;
+        let certificates = platform.certificates(&info.certificate_site).await.map_err(told)?;
+        let is_wanted = |hostname: &Hostname| {
+            self.desired
+                .hostnames
+                .iter()
+                .any(|wanted| wanted.hostname == *hostname && wanted.endpoints().any(|endpoint| endpoint == id))
+        };
+        let mut bindings: Vec<BindingReport> = bindings
+            .into_iter()
+            .map(|(hostname, bound)| BindingReport {
+                wanted: is_wanted(&hostname),
+                hostname,
+                certificate: bound.binding.certificate,
+                deployment: bound.deployment,
+            })
+            .collect();
+        bindings.sort_by(|left, right| left.hostname.as_str().cmp(right.hostname.as_str()));
+        let certificates = certificates
+            .into_iter()
+            .map(|stored| CopyReport { name: own.get(&stored.sha256).cloned(), stored })
+            .collect();
+        Ok((bindings, certificates))
+    }
+}

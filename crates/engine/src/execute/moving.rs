@@ -1,0 +1,71 @@
+//! What a move does before the alias leaves: its TTL is lowered, and the old one waited out.
+
+use pindrel_core::desired::HostnameId;
+use pindrel_core::findings::{Code, Finding};
+use pindrel_core::moves::{MOVING_TTL, has_low_ttl, longest_ttl};
+use pindrel_core::pin::Pin;
+use pindrel_core::plan::HostnameRef;
+use pindrel_core::records::{NameChange, RecordSet, ZoneChange};
+use pindrel_state::Claim;
+
+use super::alias::first_gives;
+use super::{Progress, Wait};
+use crate::run::Engine;
+
+impl Engine {
+    pub(super) async fn lower_ttl(&self, id: HostnameId, claim: &Claim) -> Result<Progress, Finding> {
+        let wanted = self.desired.hostname(id);
+        let hostname = &wanted.hostname;
+        let mut fact = self.observe_alias(id).await;
+        let present = first_gives(&fact.value);
+        if present.iter().any(|set| set.ttl() > MOVING_TTL) {
+            let lowered: Vec<RecordSet> = present.iter().map(|set| set.with_ttl(MOVING_TTL)).collect();
+            let servers = self.zone_servers(wanted.zone);
+            let driver = self.drivers.zone(self.desired.zone(wanted.zone), &servers)?;
+            let (replaced, now) = (longest_ttl(&fact.value), self.clock.now());
+            self.record_ownership(claim, id, |own| {
+                own.alias.intend(lowered.clone());
+                if let Some(ttl) = replaced {
+                    own.replace_alias(ttl, true, now);
+                }
+            })
+            .await?;
+            let change = NameChange {
+                owner: hostname.owner(),
+                expected: present,
+                wanted: lowered,
+                at_apex: wanted.is_apex(&self.desired),
+            };
+            let changed = driver.change(&ZoneChange::Replace(change)).await;
+            changed.map_err(|error| error.finding(Pin::Alias))?;
+            fact = self.observe_alias(id).await;
+        }
+        let is_low = longest_ttl(&fact.value).is_none_or(|ttl| ttl <= MOVING_TTL);
+        self.record_facts(id, |facts| facts.alias = Some(fact.clone())).await?;
+        if !is_low {
+            let says = format!("the low TTL of the alias of {hostname} has not propagated to every server yet");
+            return Ok(Progress::NotYet(Wait {
+                until: None,
+                topic: "transfer",
+                what: "the low TTL to propagate to every server".into(),
+                within: Some(self.bounds.patience),
+                finding: Finding::of(Code::AliasLagging, says, "Check why that server does not transfer the zone"),
+            }));
+        }
+        let now = self.clock.now();
+        let own = self.ownership_of(HostnameRef::Wanted(id));
+        if own.alias.intended.is_some() || own.former_alias.is_some_and(|former| former.gone.is_none()) {
+            self.record_ownership(claim, id, |own| {
+                own.alias.confirm();
+                own.alias_gone(now);
+            })
+            .await?;
+        }
+        let own = self.ownership_of(HostnameRef::Wanted(id));
+        if has_low_ttl(&fact.value, &own, now) {
+            return Ok(Progress::Done);
+        }
+        let says = format!("the alias of {hostname} had a longer TTL, which caches may still count down");
+        Ok(Progress::NotYet(self.wait_for_caches(&own, Code::AliasLagging, says)))
+    }
+}

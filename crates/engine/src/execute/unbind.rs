@@ -1,0 +1,205 @@
+//! Taking away what nothing leads to any more: an alias, then, once caches have forgotten it, a binding.
+
+use pindrel_core::desired::EndpointId;
+use pindrel_core::facts::{
+    AliasView, BindingView, Fact, FormerAlias, HostnameFacts, Ownership, RetiringId, ServerRecords, Written,
+};
+use pindrel_core::findings::{Again, Code, Finding};
+use pindrel_core::moves::longest_ttl;
+use pindrel_core::name::Hostname;
+use pindrel_core::pin::Pin;
+use pindrel_core::pins::Known;
+use pindrel_core::plan::HostnameRef;
+use pindrel_core::records::{NameChange, ZoneChange, in_words};
+use pindrel_core::values::Ttl;
+use pindrel_state::{Claim, HostnameRow};
+
+use super::alias::{first_gives, lagging};
+use super::{Progress, Wait};
+use crate::failure::state_failed;
+use crate::run::Engine;
+
+/// How long an old alias of which nothing is recorded is taken to be cached.
+const UNRECORDED_TTL: Ttl = Ttl::TEN_MINUTES;
+
+impl Engine {
+    /// Deletes the alias records of a hostname that is taken away, on every server; those that somebody
+    /// else made stay.
+    pub(super) async fn remove_alias(&self, id: RetiringId, claim: &Claim) -> Result<Progress, Finding> {
+        let whose = HostnameRef::Retiring(id);
+        let (hostname, zone) = {
+            let known = self.known();
+            let retiring = known.retiring(id);
+            (retiring.hostname.clone(), retiring.zone)
+        };
+        let gone =
+            || Finding::of(Code::LeftOver, format!("{hostname} lies in no zone of the manifest"), "Add its zone");
+        let zone = zone.ok_or_else(gone)?;
+        let servers = self.zone_servers(zone);
+        let (owner, at_apex) = (hostname.owner(), self.desired.zone(zone).name == hostname.owner());
+        let look = async || self.drivers.lookups().alias(&servers, &owner, at_apex).await;
+        let mut view = look().await;
+        let present = first_gives(&view);
+        if self.ownership_of(whose).wrote_alias(&present) {
+            let (replaced, now) = (longest_ttl(&view).unwrap_or(UNRECORDED_TTL), self.clock.now());
+            self.record_ownership_of(claim, whose, |own| own.replace_alias(replaced, false, now)).await?;
+            let driver = self.drivers.zone(self.desired.zone(zone), &servers)?;
+            let change = NameChange { owner: owner.clone(), expected: present, wanted: Vec::new(), at_apex };
+            let changed = driver.change(&ZoneChange::Replace(change)).await;
+            changed.map_err(|error| error.finding(Pin::Alias))?;
+            view = look().await;
+        }
+        self.persist_retiring(id, |facts| facts.alias = Some(Fact { seen: self.clock.now(), value: view.clone() }))
+            .await?;
+        if let Some(server) = view.servers.iter().find(|server| server.gives.is_err()) {
+            let why = server.gives.as_ref().err().map(ToString::to_string).unwrap_or_default();
+            let says = format!("{} did not return the records of {hostname}: {why}", server.server);
+            return Err(Finding::of(Code::ServerUnreachable, says, "Start that server").on(Pin::Alias));
+        }
+        let own = self.ownership_of(whose);
+        let still = |server: &&ServerRecords| server.gives.as_ref().is_ok_and(|sets| own.wrote_alias(sets));
+        if let Some(server) = view.servers.iter().find(still) {
+            let lagging = lagging(&view, &[]).join(" and ");
+            let says = format!("the alias of {hostname} is still returned by {}", server.server);
+            return Ok(Progress::NotYet(Wait {
+                until: None,
+                topic: "transfer",
+                what: format!("the removal of the alias to propagate to {lagging}"),
+                within: Some(self.bounds.patience),
+                finding: Finding::of(Code::AliasLagging, says, "Check why that server does not transfer the zone"),
+            }));
+        }
+        let now = self.clock.now();
+        self.record_ownership_of(claim, whose, |own| {
+            if own.former_alias.is_none() {
+                own.replace_alias(UNRECORDED_TTL, false, now);
+            }
+            own.alias_gone(now);
+            own.alias = Written::default();
+        })
+        .await?;
+        Ok(Progress::Done)
+    }
+
+    /// Takes away the binding of a hostname where no client is led to any more.
+    pub(super) async fn unbind(&self, whose: HostnameRef, at: EndpointId, claim: &Claim) -> Result<Progress, Finding> {
+        let hostname = self.hostname_of(whose);
+        let endpoint = self.desired.endpoint(at);
+        let (key, name) = (endpoint.key(), &endpoint.name);
+        self.check_unled(whose, at).await?;
+        let now = self.clock.now();
+        if self.ownership_of(whose).former_alias.is_none_or(|former| former.gone.is_none()) {
+            // What was before is not known, or was not seen to go: it counts from now.
+            let ttl = match whose {
+                HostnameRef::Wanted(id) => self.desired.hostname(id).ttl,
+                HostnameRef::Retiring(_) => UNRECORDED_TTL,
+            };
+            self.record_ownership_of(claim, whose, |own| {
+                own.former_alias.get_or_insert(FormerAlias { ttl, gone: None, lowered: false });
+                own.alias_gone(now);
+            })
+            .await?;
+        }
+        let own = self.ownership_of(whose);
+        if own.former_alias.and_then(|former| former.forgotten_at()).is_some_and(|until| now < until) {
+            let says = format!("{hostname} stays bound at {name} until caches have forgotten its old alias");
+            return Ok(Progress::NotYet(self.wait_for_caches(&own, Code::FormerBinding, says)));
+        }
+        let platform = self.drivers.platform(endpoint)?;
+        let present = platform.binding(&endpoint.id, &hostname).await.map_err(|error| error.finding())?;
+        match present {
+            None => {}
+            Some(bound) if own.wrote_binding(&key, &bound.binding) => {
+                // What used the copy in the store is gone: known before it is.
+                if let Some(info) = self.endpoint_info(at) {
+                    let (platform, site) = (endpoint.platform(), &info.certificate_site);
+                    let released = self.state.release_copy(platform, site, bound.binding.certificate).await;
+                    released.map_err(state_failed)?;
+                }
+                let deleted = platform.delete_binding(&endpoint.id, &hostname, &bound).await;
+                deleted.map_err(|error| error.finding())?;
+                if platform.binding(&endpoint.id, &hostname).await.map_err(|error| error.finding())?.is_some() {
+                    let says = format!("{name} took the removal of {hostname}, and has its binding still");
+                    return Err(Finding::of(Code::FormerBinding, says, "Check on the platform why it stays"));
+                }
+            }
+            Some(_) => {
+                self.note(format!("the binding of {hostname} at {name} was changed by someone else, and stays"));
+            }
+        }
+        let absent = Fact { seen: self.clock.now(), value: BindingView::Absent };
+        match whose {
+            HostnameRef::Wanted(id) => {
+                self.record_ownership_of(claim, whose, |own| own.binding_gone(&key)).await?;
+                self.record_facts(id, |facts| drop(facts.bindings.remove(&key))).await?;
+            }
+            HostnameRef::Retiring(id) => {
+                self.persist_retiring(id, |facts| drop(facts.bindings.insert(key.clone(), absent))).await?;
+                self.record_ownership_of(claim, whose, |own| own.binding_gone(&key)).await?;
+            }
+        }
+        Ok(Progress::Done)
+    }
+
+    /// Makes sure that no server leads to what is about to be taken away: the world may have changed
+    /// since that was planned.
+    async fn check_unled(&self, whose: HostnameRef, at: EndpointId) -> Result<(), Finding> {
+        let endpoint = &self.desired.endpoint(at).name;
+        let led = |hostname: &Hostname, view: &AliasView| {
+            let says = format!("{hostname} leads to {endpoint} again: {}", in_words(&first_gives(view)));
+            Err(Finding::of(Code::AliasDiffers, says, "Run settle: it looks again before it removes anything"))
+        };
+        match whose {
+            HostnameRef::Wanted(id) => {
+                let fact = self.observe_alias(id).await;
+                self.record_facts(id, |facts| facts.alias = Some(fact.clone())).await?;
+                let here = Known::about(&self.desired, &self.known(), id).is_aliased_here();
+                if here { Ok(()) } else { led(&self.desired.hostname(id).hostname, &fact.value) }
+            }
+            HostnameRef::Retiring(id) => {
+                let known = self.known().retiring(id).clone();
+                let Some(zone) = known.zone else { return Ok(()) };
+                let owner = known.hostname.owner();
+                let at_apex = self.desired.zone(zone).name == owner;
+                let view = self.drivers.lookups().alias(&self.zone_servers(zone), &owner, at_apex).await;
+                let Some(info) = self.endpoint_info(at) else { return Ok(()) };
+                let leads = |server: &ServerRecords| server.gives.as_ref().is_ok_and(|sets| info.is_led_to(sets));
+                if view.servers.iter().any(leads) { led(&known.hostname, &view) } else { Ok(()) }
+            }
+        }
+    }
+
+    /// The wait until no cache returns what the alias was before.
+    pub(super) fn wait_for_caches(&self, own: &Ownership, code: Code, says: String) -> Wait {
+        let until = own.former_alias.and_then(|former| former.forgotten_at());
+        let shown = until.map_or_else(String::new, |until| format!(" (until {until:.0})"));
+        let remedy = format!("Wait{}: a later settle goes on", shown.replace(['(', ')'], ""));
+        let again = until.map_or(Again::Now, Again::At);
+        Wait {
+            until,
+            topic: "caches",
+            what: format!("caches to forget the old alias{shown}"),
+            within: None,
+            finding: Finding::of(code, says, remedy).again(again),
+        }
+    }
+
+    /// Stores what was seen of a hostname that is taken away.
+    async fn persist_retiring(&self, id: RetiringId, change: impl FnOnce(&mut HostnameFacts)) -> Result<(), Finding> {
+        let row = {
+            let mut known = self.known();
+            let retiring = &mut known.retiring[id.0 as usize];
+            change(&mut retiring.known.facts);
+            HostnameRow {
+                hostname: retiring.hostname.clone(),
+                wanted: 0,
+                held: false,
+                seen_secs: 0,
+                due_secs: 0,
+                facts: retiring.known.facts.clone(),
+                ownership: retiring.known.ownership.clone(),
+            }
+        };
+        self.state.persist_hostnames(vec![row]).await.map_err(state_failed)
+    }
+}
