@@ -15,9 +15,9 @@ use crate::values::Fingerprint;
 /// an outage of three days does not outlive them.
 const SHORT_LIFE_SECS: i64 = 10 * 86_400;
 
-/// How much of its life, as a divisor, and how long at most a certificate is used whatever its authority
-/// advises: advice to renew every certificate at once must not spend an order in each run. A day leaves
-/// time where certificates are about to be revoked.
+/// How much of its life, as a divisor, and how long at most a certificate is used that took the place of
+/// one which was replaced on advice as young as that. A day leaves time where certificates are about to
+/// be revoked.
 const LEAST_AGE: (i64, i64) = (90, 86_400);
 
 /// When a certificate is due, where the authority gives no advice.
@@ -72,8 +72,23 @@ pub fn due_at(
     // Advice may come late or lead beyond the end: half of the time that the rule leaves is kept for
     // a renewal that does not succeed at once.
     let latest = later(by_rule, (not_after.as_second() - by_rule.as_second()).max(0) / 2);
+    moment.min(latest)
+}
+
+/// Puts advice off that asks for one renewal after another: an authority which advises to renew every
+/// certificate at once must not get an order in each run. `replaced` is how old the certificate before
+/// was when it was replaced on advice.
+pub fn brake(
+    window: RenewalWindow,
+    life_secs: i64,
+    stored: Timestamp,
+    replaced: Option<SignedDuration>,
+) -> RenewalWindow {
     let (part_of_life, longest) = LEAST_AGE;
-    moment.max(later(not_before, (life / part_of_life).min(longest))).min(latest)
+    let least = (life_secs / part_of_life).min(longest);
+    let earliest = later(stored, least);
+    let in_a_row = replaced.is_some_and(|age| age.as_secs() < least) && window.start < earliest;
+    if in_a_row { RenewalWindow { start: earliest, end: window.end.max(later(earliest, 1)), ..window } } else { window }
 }
 
 /// The place between zero and one that belongs to a certificate.
@@ -129,8 +144,11 @@ mod tests {
         });
         assert!(thirds.iter().all(|third| *third > 40), "{thirds:?}");
         let past = RenewalWindow { start: at(-2), end: at(-1), ..window.clone() };
-        let at_once = due_at(Fingerprint::of(b"x"), at(0), at(90), Some(&past), RenewalRule::Share);
-        assert_eq!(at_once, at(1), "not in every run");
+        let (young, old) = (SignedDuration::from_hours(1), SignedDuration::from_hours(30 * 24));
+        for (replaced, start) in [(None, at(-2)), (Some(old), at(-2)), (Some(young), at(1))] {
+            assert_eq!(brake(past.clone(), 90 * 86_400, at(0), replaced).start, start, "{replaced:?}");
+        }
+        assert_eq!(brake(window.clone(), 90 * 86_400, at(0), Some(young)), window, "what is not at once is taken");
         let late = RenewalWindow { start: at(100), end: at(101), ..window };
         // Advice beyond the end, or far too late, leaves time for another try all the same.
         let due = due_at(Fingerprint::of(b"x"), at(0), at(90), Some(&late), RenewalRule::Share);

@@ -5,11 +5,13 @@
 //! [`RealWorld::start`] says which on standard error and returns `None`; with
 //! `PINDREL_REQUIRE_SERVERS=1`, as in CI, that is a failure instead.
 
+mod clients;
 mod manifest;
 pub mod memory;
 mod real;
 mod workspace;
 
+pub use clients::{Asked, Clients};
 pub use manifest::ManifestText;
 pub use real::postgres::RealPostgres;
 pub use real::programs::{Program, missing, require};

@@ -35,6 +35,8 @@ pub(crate) enum Described {
     Journal,
     /// What `adopt --all --format json` writes
     Adopt,
+    /// What `endpoint list --format json` writes
+    EndpointList,
 }
 
 pub(crate) fn run(context: &Context, args: &SchemaArgs) -> Result<Status, CliError> {
@@ -50,6 +52,7 @@ pub(crate) fn run(context: &Context, args: &SchemaArgs) -> Result<Status, CliErr
         Described::Account => include_str!("../schemas/account.json"),
         Described::Journal => include_str!("../schemas/journal.json"),
         Described::Adopt => include_str!("../schemas/adopt.json"),
+        Described::EndpointList => include_str!("../schemas/endpoint-list.json"),
     };
     std::io::Write::write_all(&mut std::io::stdout(), text.as_bytes())?;
     Ok(Status::Done)

@@ -80,7 +80,7 @@ async fn an_order_that_was_lost_holds_the_predecessor_and_is_found_or_done_witho
         let ran = workspace.run(&["settle"]).ended(0);
         // Found in the list, the lost order is gone on with; else the authority says that
         // another order holds the predecessor, and it is done without.
-        assert_eq!(ran.stderr.contains("the new order names no predecessor"), !order_list, "{}", ran.stderr);
+        assert_eq!(ran.stderr.contains("another one is made that names none"), !order_list, "{}", ran.stderr);
         assert_eq!(sandbox.authority().issued().0, 2);
     }
 }

@@ -12,6 +12,7 @@ mod issuing;
 mod kill;
 mod leftovers;
 mod manifest;
+mod moving;
 mod real;
 mod sandbox_tools;
 mod secrets;

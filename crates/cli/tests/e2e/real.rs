@@ -78,7 +78,7 @@ async fn a_strict_authority_with_all_that_it_offers() {
     let plain = workspace.read("pindrel.toml");
     workspace.set("EAB_SECRET", "d3Jvbmcgc2VjcmV0IHdyb25nIHNlY3JldCB3cm9uZyBzZWNyZXQ");
     let ran = workspace.run(&["settle"]).ended(1);
-    assert!(ran.stdout.contains("the authority refused an account"), "{}", ran.stdout);
+    assert!(ran.stdout.contains("main does not accept the external account key"), "{}", ran.stdout);
     workspace.set("EAB_SECRET", EXTERNAL_KEY);
     workspace.run(&["settle"]).ended(0);
     let shown = |name: &str| workspace.run(&["cert", "show", name, "--format", "json"]).ended(0).json();

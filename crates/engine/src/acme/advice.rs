@@ -5,9 +5,11 @@ use std::collections::{BTreeMap, HashSet};
 
 use futures::StreamExt as _;
 use futures::stream;
+use jiff::SignedDuration;
 use pindrel_acme::TransportError;
 use pindrel_core::desired::{AuthorityId, CertificateId};
 use pindrel_core::findings::Finding;
+use pindrel_core::renewal::brake;
 use pindrel_state::CertificateRow;
 
 use crate::execute::seconds_from;
@@ -75,11 +77,22 @@ impl Engine {
                 // a thousand times.
                 Err(error) => return Err(transport_failed(error)),
             };
-            (row.held.window, row.ask_again) = (Some(window), None);
+            let life = row.held.not_after.as_second() - row.held.not_before.as_second();
+            let replaced = self.replaced_on_advice(&row).await?;
+            (row.held.window, row.ask_again) = (Some(brake(window, life, row.kept, replaced)), None);
             row.renew_at = row.held.due_at(self.desired.certificate(certificate).terms.renewal);
             self.state.update_certificate(&row).await.map_err(state_failed)?;
             self.know_certificate(certificate, row).await;
         }
         refused.map_or(Ok(()), Err)
+    }
+
+    /// How old the certificate before a present one was when it was replaced, if that was on its
+    /// authority's advice alone.
+    async fn replaced_on_advice(&self, row: &CertificateRow) -> Result<Option<SignedDuration>, Finding> {
+        let history = self.state.certificate_history(&row.name).await.map_err(state_failed)?;
+        let before = history.into_iter().nth(1).filter(|before| before.held.replace.is_none());
+        let advised = before.filter(|before| before.held.window.as_ref().is_some_and(|own| own.start <= row.kept));
+        Ok(advised.map(|before| row.kept.duration_since(before.kept)))
     }
 }

@@ -1,0 +1,108 @@
+//! Hostnames that move and that are taken away, with clients asking all the time.
+
+use pindrel_testkit::{Asked, Clients};
+use serde_json::json;
+
+use crate::commands::{assert_fits, schema};
+use crate::{edit, one_name, quick, sandboxed};
+
+const API: &str = "api.larkfield.example";
+const OLD: &str = "[hostname.\"old.larkfield.example\"]\nendpoint = \"catalogue\"\nttl = \"1s\"\n";
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_hostname_moves_and_goes_without_one_failed_request() {
+    let (workspace, sandbox) = sandboxed(quick(), |manifest, listing| {
+        manifest
+            .endpoint(listing, "catalogue", "gateway")
+            .endpoint(listing, "home", "distribution")
+            .hostname(API, "catalogue", "ttl = \"1s\"")
+            .hostname("old.larkfield.example", "catalogue", "ttl = \"1s\"")
+    })
+    .await;
+    workspace.run(&["settle"]).ended(0);
+    let asked = |hostname: &str| Asked {
+        hostname: hostname.into(),
+        path: "/".into(),
+        port: sandbox.listing().endpoints[0].address.port(),
+        resolver: sandbox.listing().resolver,
+        roots: workspace.read("sandbox/issuing-root.pem"),
+    };
+    let clients = Clients::start(4, &asked(API));
+    for (from, to) in [("catalogue", "home"), ("home", "catalogue")] {
+        edit(&workspace, &format!("\"{API}\"]\nendpoint = \"{from}\""), &format!("\"{API}\"]\nendpoint = \"{to}\""));
+        let steps = workspace.run(&["settle", "--dry-run", "--format", "json"]).ended(3).json();
+        assert_fits(&schema("steps"), &steps);
+        assert_eq!(steps["steps"].as_array().unwrap().last().unwrap()["action"], "unbind");
+        let ran = workspace.run(&["settle", "--max-age", "0"]).ended(0);
+        assert!(ran.stderr.contains("unbind: "), "{}", ran.stderr);
+        assert!(sandbox.platform().binding(from, API).is_none() && sandbox.platform().binding(to, API).is_some());
+    }
+    let (requests, failures) = clients.stop().await;
+    assert!(requests > 200 && failures.is_empty(), "{requests} requests: {failures:?}");
+
+    // Taken away: nothing answers it wrongly for as long as it resolves.
+    workspace.run(&["retire", "old.larkfield.example"]).ended(2);
+    edit(&workspace, OLD, "");
+    workspace.run(&["retire", "never.larkfield.example"]).ended(0);
+    assert!(workspace.run(&["retire", "--leftovers", "--dry-run"]).ended(3).stdout.contains("remove-alias"));
+    let ran = workspace.run(&["retire", "--leftovers"]).ended(2);
+    assert!(ran.stderr.contains("add --yes"), "{}", ran.stderr);
+    let ran = workspace.run(&["retire", "old.larkfield.example", "--yes", "--revoke"]).ended(0);
+    assert!(ran.stdout.contains("1 of 1 hostname retired"), "{}", ran.stdout);
+    assert!(sandbox.platform().binding("catalogue", "old.larkfield.example").is_none());
+    assert_eq!(sandbox.authority().issued().1, 1, "revoked");
+    workspace.run(&["settle", "--max-age", "0"]).ended(0);
+    let listed = workspace.run(&["endpoint", "list", "--format", "json"]).ended(0).json();
+    assert_fits(&schema("endpoint-list"), &listed);
+    let catalogue = &listed["endpoints"][0];
+    assert_eq!(catalogue["bindings"].as_array().unwrap().len(), 1, "{listed:#}");
+    assert_eq!(catalogue["certificates"][0]["name"], json!(API), "the copies of the other are gone: {listed:#}");
+    assert_eq!(catalogue["certificates"].as_array().unwrap().len(), 1);
+    workspace.run(&["endpoint", "list"]).ended(0);
+}
+
+/// What a platform does wrong is told as such, before an alias leads there.
+#[tokio::test(flavor = "multi_thread")]
+async fn each_fault_of_a_platform_is_told_and_no_alias_leads_there() {
+    let (workspace, sandbox) = sandboxed(quick(), one_name).await;
+    for (fault, ended, says) in [
+        ("no-custom-names=catalogue", 3, "does not accept custom hostnames"),
+        ("full-store=north", 3, "the certificate store of north, which catalogue uses, takes no more than"),
+        ("refuses=api.larkfield.example", 1, "belongs to another customer"),
+        ("other-certificate=api.larkfield.example", 1, "but serves certificate"),
+        ("endpoint-down=catalogue", 1, "but serves none at"),
+    ] {
+        assert!(sandbox.switch(fault, true), "{fault}");
+        let ran = workspace.run(&["settle", "--patience", "2s", "--max-age", "0"]).ended(ended);
+        assert!(ran.stdout.contains(says), "{fault}: {}", ran.stdout);
+        sandbox.switch(fault, false);
+    }
+    assert!(!sandbox.switch("endpoint-down", true) && !sandbox.switch("no-such-fault=x", true));
+    sandbox.switch("route-fails=catalogue", true);
+    let ran = workspace.run(&["settle", "--patience", "2s", "--max-age", "0"]).ended(1);
+    assert!(ran.stdout.contains("502"), "{}", ran.stdout);
+    sandbox.switch("route-fails=catalogue", false);
+    workspace.run(&["settle", "--max-age", "0"]).ended(0);
+    assert_eq!(sandbox.authority().issued().0, 1, "one certificate for all of it");
+}
+
+/// A person looks before the alias leads there.
+#[tokio::test(flavor = "multi_thread")]
+async fn the_curl_line_that_is_printed_shows_the_endpoint_before_the_alias_does() {
+    let (workspace, _sandbox) = sandboxed(quick(), one_name).await;
+    let ran = workspace.run(&["settle", "--hold-alias"]).ended(3);
+    let line = ran.stdout.lines().find_map(|line| line.split_once("Look with: curl ")).unwrap().1;
+    let arguments = line.split("; then").next().unwrap();
+    if pindrel_testkit::require("the curl line", &[("curl", "curl")]) {
+        let arguments: Vec<&str> = arguments.split(' ').collect();
+        let output = std::process::Command::new("curl")
+            .args(["--silent", "--show-error", "--max-time", "10"])
+            .args(&arguments)
+            .current_dir(workspace.path())
+            .output()
+            .unwrap();
+        let said = String::from_utf8_lossy(&output.stdout).into_owned() + &String::from_utf8_lossy(&output.stderr);
+        assert!(said.contains("Larkfield catalogue"), "{arguments:?}: {said}");
+    }
+    workspace.run(&["settle"]).ended(0);
+}

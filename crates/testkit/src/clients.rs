@@ -1,0 +1,94 @@
+//! Clients that ask for a hostname all the time: through a caching resolver, with a new, fully
+//! verified connection for each request.
+
+use std::net::{IpAddr, SocketAddr};
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Duration;
+
+use pindrel_core::name::{DnsName, Hostname};
+use pindrel_dns::lookup::{Resolved, resolve};
+use pindrel_keys::roots;
+use pindrel_probe::{Trust, request};
+use tokio::task::JoinHandle;
+
+/// The most failures that are told.
+const MOST_TOLD: usize = 20;
+
+/// What clients ask for, and where.
+#[derive(Debug, Clone)]
+pub struct Asked {
+    /// The hostname.
+    pub hostname: String,
+    /// The path.
+    pub path: String,
+    /// The port.
+    pub port: u16,
+    /// The caching resolver.
+    pub resolver: SocketAddr,
+    /// The roots in PEM that certificates must end at.
+    pub roots: String,
+}
+
+/// Clients at work.
+pub struct Clients {
+    stop: Arc<AtomicBool>,
+    requests: Arc<AtomicUsize>,
+    failures: Arc<Mutex<Vec<String>>>,
+    working: Vec<JoinHandle<()>>,
+}
+
+impl Clients {
+    /// Starts some clients, each of which asks again as soon as it was answered.
+    pub fn start(number: usize, asked: &Asked) -> Clients {
+        let trust = roots::from_pem(asked.roots.as_bytes()).ok().and_then(|roots| Trust::new(roots).ok());
+        let trust = Arc::new(trust.unwrap_or_else(|| panic!("no roots")));
+        let (stop, requests, failures) = (Arc::default(), Arc::default(), Arc::default());
+        let mut clients = Clients { stop, requests, failures, working: Vec::new() };
+        for _ in 0..number {
+            let (stop, requests, failures) = (clients.stop.clone(), clients.requests.clone(), clients.failures.clone());
+            let (asked, trust) = (asked.clone(), trust.clone());
+            clients.working.push(tokio::spawn(async move {
+                while !stop.load(Ordering::Relaxed) {
+                    let answered = ask(&asked, &trust).await;
+                    requests.fetch_add(1, Ordering::Relaxed);
+                    if let Err(why) = answered {
+                        let mut failures = failures.lock().unwrap_or_else(PoisonError::into_inner);
+                        failures.push(why);
+                        failures.truncate(MOST_TOLD);
+                    }
+                    tokio::time::sleep(Duration::from_millis(2)).await;
+                }
+            }));
+        }
+        clients
+    }
+
+    /// Ends them; returns how many requests they made, and what failed.
+    pub async fn stop(self) -> (usize, Vec<String>) {
+        self.stop.store(true, Ordering::Relaxed);
+        for client in self.working {
+            let _ = client.await;
+        }
+        let failures = self.failures.lock().unwrap_or_else(PoisonError::into_inner).clone();
+        (self.requests.load(Ordering::Relaxed), failures)
+    }
+}
+
+async fn ask(asked: &Asked, trust: &Trust) -> Result<(), String> {
+    let name: DnsName = asked.hostname.parse().map_err(|error| format!("{error}"))?;
+    let hostname: Hostname = asked.hostname.parse().map_err(|error| format!("{error}"))?;
+    let addresses: Vec<IpAddr> = match resolve(asked.resolver, &name).await {
+        Resolved::Addresses { addresses, .. } => addresses,
+        Resolved::Nothing { why, .. } => return Err(format!("not resolved: {why:?}")),
+    };
+    for address in addresses {
+        let place = SocketAddr::new(address, asked.port);
+        let answered = request(trust, place, &hostname, &asked.path).await;
+        let answered = answered.map_err(|error| format!("{place}: {error}"))?;
+        if answered.status != 200 {
+            return Err(format!("{place}: status {}", answered.status));
+        }
+    }
+    Ok(())
+}
