@@ -20,6 +20,7 @@ use crate::name::{DnsName, Hostname};
 use crate::records::{RecordData, RecordSet};
 use crate::renewal::RenewalRule;
 use crate::values::{Fingerprint, KeyKind, SecretRef, TsigAlgorithm, Ttl};
+use crate::web_server::WebServer;
 
 pub use digest::Digests;
 pub use resolve::resolve;
@@ -157,17 +158,19 @@ pub struct Endpoint {
 }
 
 /// How the platform of an endpoint is spoken to, with what that way needs.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
 pub enum EndpointDriver {
     /// The endpoint protocol over HTTPS.
     Http(HttpPlatform),
     /// Nobody is spoken to: somebody else configures it, and it takes certificates out of delivered
     /// files.
     Static(StaticEndpoint),
+    /// A web server on this machine, through included files, its configuration test and its reload.
+    Nginx(WebServer),
 }
 
 /// An endpoint that somebody else configures.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
 pub struct StaticEndpoint {
     /// The name that aliases point at.
     pub default_name: DnsName,
@@ -196,6 +199,7 @@ impl Endpoint {
         match &self.driver {
             EndpointDriver::Http(HttpPlatform { url, .. }) => EndpointKey::new(url, &self.id),
             EndpointDriver::Static(_) => EndpointKey::of_static(&self.name),
+            EndpointDriver::Nginx(server) => EndpointKey::of_folder(&server.folder),
         }
     }
 
@@ -208,7 +212,7 @@ impl Endpoint {
     pub fn platform(&self) -> &str {
         match &self.driver {
             EndpointDriver::Http(HttpPlatform { url, .. }) => url.as_str(),
-            EndpointDriver::Static(_) => &self.name,
+            EndpointDriver::Static(_) | EndpointDriver::Nginx(_) => &self.name,
         }
     }
 }
@@ -332,13 +336,12 @@ impl WantedHostname {
 
     /// Returns the records that point it at an endpoint, with this TTL.
     pub fn alias_for(&self, desired: &Desired, endpoint: &EndpointInfo, ttl: Ttl) -> Vec<RecordSet> {
-        if self.is_apex(desired) {
-            RecordSet::group(endpoint.addresses.iter().map(|address| match address {
-                std::net::IpAddr::V4(address) => (ttl, RecordData::A(*address)),
-                std::net::IpAddr::V6(address) => (ttl, RecordData::Aaaa(*address)),
-            }))
-        } else {
-            RecordSet::group([(ttl, RecordData::Cname(endpoint.default_name.clone()))])
+        match &endpoint.default_name {
+            Some(target) if !self.is_apex(desired) => RecordSet::group([(ttl, RecordData::Cname(target.clone()))]),
+            _ => RecordSet::group(endpoint.addresses.iter().map(|address| match address {
+                IpAddr::V4(address) => (ttl, RecordData::A(*address)),
+                IpAddr::V6(address) => (ttl, RecordData::Aaaa(*address)),
+            })),
         }
     }
 }

@@ -99,8 +99,9 @@ pub struct EndpointInfo {
     pub kind: EndpointKind,
     /// Where it runs.
     pub site: String,
-    /// The generated name that aliases point at.
-    pub default_name: DnsName,
+    /// The generated name that aliases point at; without one they are its addresses.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub default_name: Option<DnsName>,
     /// Its addresses, for a flattened apex and for direct connections.
     pub addresses: Vec<IpAddr>,
     /// The port that it serves TLS on.
@@ -120,7 +121,7 @@ impl EndpointInfo {
     /// Says whether some alias records lead to it.
     pub fn is_led_to(&self, sets: &[RecordSet]) -> bool {
         sets.iter().flat_map(RecordSet::data).any(|data| match data {
-            RecordData::Cname(target) => *target == self.default_name,
+            RecordData::Cname(target) => Some(target) == self.default_name.as_ref(),
             RecordData::A(address) => self.addresses.contains(&IpAddr::V4(*address)),
             RecordData::Aaaa(address) => self.addresses.contains(&IpAddr::V6(*address)),
             _ => false,

@@ -42,3 +42,4 @@ pub mod plan;
 pub mod records;
 pub mod renewal;
 pub mod values;
+pub mod web_server;

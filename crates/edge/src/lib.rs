@@ -3,9 +3,12 @@
 //! [`Platform`] is what the engine asks; [`HttpPlatform`] is the driver for platforms,
 //! or adapters in front of them, that speak the protocol over HTTPS.
 
+mod command;
 mod http;
+mod nginx;
 
 pub use http::HttpPlatform;
+pub use nginx::Nginx;
 
 use async_trait::async_trait;
 use jiff::Timestamp;
@@ -54,6 +57,24 @@ pub enum EdgeError {
     /// Somebody else changed the binding since it was read.
     #[error("the binding of {0} was changed by someone else in the meantime")]
     Changed(Hostname),
+    /// A file of a server on this machine cannot be used.
+    #[error("{path} cannot be {doing}: {why}")]
+    File {
+        /// The file.
+        path: String,
+        /// What was to be done with it.
+        doing: &'static str,
+        /// Why not.
+        why: String,
+    },
+    /// A command of a server on this machine failed.
+    #[error("the command `{command}` failed, and everything was put back: {says}")]
+    Command {
+        /// The command.
+        command: String,
+        /// What it said.
+        says: String,
+    },
     /// A response that does not read as the protocol says.
     #[error("the response of {url} does not follow the endpoint protocol: {why}")]
     Malformed {
@@ -72,6 +93,10 @@ impl EdgeError {
             EdgeError::Token { .. } => "Put a valid token where the manifest says",
             EdgeError::Refused { .. } => "Correct what the platform reports",
             EdgeError::Changed(_) => "Run settle: it looks again before it changes anything",
+            EdgeError::File { .. } => {
+                "Make sure that this user may read and write there, and that the disk is not full"
+            }
+            EdgeError::Command { .. } => "Correct the configuration; what was served before is served on",
             EdgeError::Malformed { .. } => "Check that the url is that of an endpoint platform or its adapter",
         }
     }
@@ -80,7 +105,10 @@ impl EdgeError {
     pub fn finding(&self) -> Finding {
         let code = match self {
             EdgeError::Unreachable { .. } | EdgeError::Malformed { .. } => Code::PlatformUnreachable,
-            EdgeError::Token { .. } | EdgeError::Refused { .. } => Code::PlatformRefuses,
+            EdgeError::Token { .. }
+            | EdgeError::Refused { .. }
+            | EdgeError::File { .. }
+            | EdgeError::Command { .. } => Code::PlatformRefuses,
             EdgeError::Changed(_) => Code::BindingChanged,
         };
         Finding::of(code, self.to_string(), self.remedy())
@@ -93,7 +121,9 @@ impl EdgeError {
             EdgeError::Token { status, detail, .. } | EdgeError::Refused { status, detail, .. } => {
                 Unreachable::Code { code: format!("status {status}: {detail}") }
             }
-            EdgeError::Changed(_) => Unreachable::Other { detail: self.to_string() },
+            EdgeError::Changed(_) | EdgeError::File { .. } | EdgeError::Command { .. } => {
+                Unreachable::Other { detail: self.to_string() }
+            }
             EdgeError::Malformed { why, .. } => Unreachable::Malformed { detail: why },
         }
     }

@@ -56,7 +56,7 @@ async fn all_pages_of_the_list_are_read() {
     assert_eq!(listed.len(), known.len());
     for (listed, known) in listed.iter().zip(known) {
         assert_eq!(listed.id, known.id);
-        assert_eq!(listed.default_name.as_str(), known.default_name);
+        assert_eq!(listed.default_name.as_ref().unwrap().as_str(), known.default_name);
         assert_eq!((listed.addresses[0], listed.port), (known.address.ip(), known.address.port()));
     }
     assert!(

@@ -115,7 +115,7 @@ impl Engine {
         let report = EndpointReport {
             kind: info.kind,
             site: Some(info.site.clone()).filter(|site| !site.is_empty()),
-            default_name: Some(info.default_name.to_string()),
+            default_name: info.default_name.as_ref().map(ToString::to_string),
             custom_hostnames: Some(info.custom_hostnames.clone()),
             quotas: info.quotas.clone(),
             ..empty

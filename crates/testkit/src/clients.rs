@@ -24,6 +24,8 @@ pub struct Asked {
     pub path: String,
     /// The port.
     pub port: u16,
+    /// The addresses that have another port.
+    pub ports: Vec<(IpAddr, u16)>,
     /// The caching resolver.
     pub resolver: SocketAddr,
     /// The roots in PEM that certificates must end at.
@@ -83,7 +85,8 @@ async fn ask(asked: &Asked, trust: &Trust) -> Result<(), String> {
         Resolved::Nothing { why, .. } => return Err(format!("not resolved: {why:?}")),
     };
     for address in addresses {
-        let place = SocketAddr::new(address, asked.port);
+        let own = asked.ports.iter().find(|(known, _)| *known == address);
+        let place = SocketAddr::new(address, own.map_or(asked.port, |(_, port)| *port));
         let answered = request(trust, place, &hostname, &asked.path).await;
         let answered = answered.map_err(|error| format!("{place}: {error}"))?;
         if answered.status != 200 {

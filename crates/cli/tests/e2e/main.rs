@@ -18,6 +18,7 @@ mod sandbox_tools;
 mod secrets;
 mod state;
 mod text;
+mod web_server;
 
 use std::time::Duration;
 

@@ -24,6 +24,7 @@ async fn a_hostname_moves_and_goes_without_one_failed_request() {
         hostname: hostname.into(),
         path: "/".into(),
         port: sandbox.listing().endpoints[0].address.port(),
+        ports: Vec::new(),
         resolver: sandbox.listing().resolver,
         roots: workspace.read("sandbox/issuing-root.pem"),
     };

@@ -17,6 +17,7 @@ use crate::delivery::{Command, Contents, Delivery, Piece};
 use crate::endpoint::Route;
 use crate::expectation::Expectation;
 use crate::renewal::RenewalRule;
+use crate::web_server::{OriginTls, WebServer};
 
 impl Desired {
     /// Computes once what the digests of many hostnames share.
@@ -160,6 +161,42 @@ impl Digests {
     }
 }
 
+impl Digest {
+    fn web_server(&mut self, server: &WebServer) {
+        let WebServer {
+            folder,
+            services,
+            service,
+            listen,
+            listen_http,
+            default_name,
+            // How it is told does not change what it is told.
+            test: _,
+            reload: _,
+            origin: OriginTls { verify, server_name, roots },
+            default_document,
+        } = server;
+        self.text("nginx");
+        self.path(folder);
+        self.list(services, |digest, service| {
+            digest.text(&service.name);
+            digest.list(&service.places, |digest, place| {
+                digest.text(place.url.as_str());
+                digest.number(u64::from(place.weight));
+            });
+        });
+        self.optional(service.as_ref(), |digest, service| digest.text(service));
+        for addresses in [listen, listen_http] {
+            self.list(addresses, |digest, address| digest.text(&address.to_string()));
+        }
+        self.optional(default_name.as_ref(), |digest, name| digest.text(name.as_str()));
+        self.number(u64::from(*verify));
+        self.optional(server_name.as_ref(), |digest, name| digest.text(name.as_str()));
+        self.optional(roots.as_ref(), |digest, path| digest.path(path));
+        self.optional(default_document.as_ref(), |digest, document| digest.text(document));
+    }
+}
+
 fn zone_digest(zone: &Zone) -> u64 {
     let Zone { name, servers, parents, resolvers, driver, least_wait, challenge_ttl } = zone;
     let mut digest = Digest::default();
@@ -193,6 +230,7 @@ fn endpoint_digest(endpoint: &Endpoint) -> u64 {
             digest.text(&token.to_string());
             digest.optional(api_roots.as_ref(), |digest, path| digest.path(path));
         }
+        EndpointDriver::Nginx(server) => digest.web_server(server),
         EndpointDriver::Static(StaticEndpoint { default_name, addresses, port }) => {
             digest.text("static");
             digest.text(default_name.as_str());

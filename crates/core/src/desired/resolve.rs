@@ -113,6 +113,7 @@ impl<'p> Resolver<'p> {
                     })
                 }
                 EndpointDriverEntry::Static(endpoint) => EndpointDriver::Static(endpoint.clone()),
+                EndpointDriverEntry::Nginx(server) => EndpointDriver::Nginx(server.clone()),
             },
         });
         let desired = Desired {
@@ -265,6 +266,17 @@ impl<'p> Resolver<'p> {
             );
         }
 
+        if let EndpointDriver::Nginx(server) = &self.desired.endpoint(endpoint).driver {
+            let unknown =
+                entry.routes.iter().find(|route| server.service(&route.service, route.release.as_deref()).is_none());
+            if let Some(route) = unknown {
+                let known: Vec<&str> = server.services.iter().map(|service| service.name.as_str()).collect();
+                let message =
+                    format!("[endpoint.{}] has no service \"{}\"", self.desired.endpoint(endpoint).name, route.service);
+                let help = format!("add it to services there, or name one of: {}", known.join(", "));
+                self.problems.report("unknown-reference", entry.hostname.span.clone(), message, help);
+            }
+        }
         let expect = entry.expect.unwrap_or_else(|| Expectation::for_routes(&entry.routes));
         let probed_as = match &entry.probe_as {
             Some(label) => {

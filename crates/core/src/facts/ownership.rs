@@ -3,6 +3,7 @@
 
 use std::collections::BTreeMap;
 use std::fmt;
+use std::path::Path;
 
 use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
@@ -27,6 +28,11 @@ impl EndpointKey {
     /// Returns the key of the endpoint of that name, which somebody else configures.
     pub fn of_static(name: &str) -> EndpointKey {
         EndpointKey(format!("static {name}"))
+    }
+
+    /// Returns the key of a server that takes its configuration out of a folder.
+    pub fn of_folder(folder: &Path) -> EndpointKey {
+        EndpointKey(format!("folder {}", folder.display()))
     }
 
     /// The key of what was written before endpoints were recorded (schema 2).

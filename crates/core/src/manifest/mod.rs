@@ -36,6 +36,7 @@ use crate::expectation::Expectation;
 use crate::facts::Origin;
 use crate::name::{DnsName, Hostname};
 use crate::values::{KeyKind, SecretRef, TsigAlgorithm, Ttl};
+use crate::web_server::WebServer;
 
 /// A range of bytes in the manifest's text.
 pub type Span = Range<usize>;
@@ -201,6 +202,8 @@ pub enum EndpointDriverEntry {
     },
     /// `driver = "static"`.
     Static(StaticEndpoint),
+    /// `driver = "nginx"`.
+    Nginx(WebServer),
 }
 
 impl EndpointEntry {
@@ -208,7 +211,7 @@ impl EndpointEntry {
     pub fn token(&self) -> Option<&At<SecretRef>> {
         match &self.driver {
             EndpointDriverEntry::Http { token, .. } => Some(token),
-            EndpointDriverEntry::Static(_) => None,
+            EndpointDriverEntry::Static(_) | EndpointDriverEntry::Nginx(_) => None,
         }
     }
 
@@ -216,7 +219,7 @@ impl EndpointEntry {
     pub fn api_roots(&self) -> Option<&At<PathBuf>> {
         match &self.driver {
             EndpointDriverEntry::Http { api_roots, .. } => api_roots.as_ref(),
-            EndpointDriverEntry::Static(_) => None,
+            EndpointDriverEntry::Static(_) | EndpointDriverEntry::Nginx(_) => None,
         }
     }
 }

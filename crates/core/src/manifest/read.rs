@@ -5,6 +5,7 @@ mod certificate;
 mod common;
 mod endpoint;
 mod hostname;
+mod web_server;
 mod zone;
 
 use toml::de::{DeTable, DeValue};

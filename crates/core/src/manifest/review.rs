@@ -3,10 +3,24 @@
 use std::collections::HashMap;
 use std::path::{Component, Path, PathBuf};
 
-use super::{At, Diagnostics, Manifest};
+use crate::web_server::ServicePlace;
+
+use super::{At, Diagnostics, EndpointDriverEntry, Manifest};
 
 /// Reports what can never work although each part of it is right.
 pub(super) fn report_conflicts(manifest: &Manifest, problems: &mut Diagnostics) {
+    let mut folders: HashMap<PathBuf, &str> = HashMap::new();
+    for endpoint in &manifest.endpoints {
+        let EndpointDriverEntry::Nginx(server) = &endpoint.driver else { continue };
+        if let Some(other) = folders.insert(plain(&server.folder), &endpoint.name.value) {
+            problems.report(
+                "duplicate",
+                endpoint.name.span.clone(),
+                format!("{} is the folder of [endpoint.{other}] too", server.folder.display()),
+                "give each endpoint a folder of its own",
+            );
+        }
+    }
     let mut written: HashMap<PathBuf, &str> = HashMap::new();
     for certificate in &manifest.certificates {
         for At { value, span } in certificate.deliver.iter().map(|delivery| &delivery.file) {
@@ -24,6 +38,34 @@ pub(super) fn report_conflicts(manifest: &Manifest, problems: &mut Diagnostics) 
 
 /// Reports what works and may not be meant.
 pub fn review(manifest: &Manifest, warnings: &mut Diagnostics) {
+    for endpoint in &manifest.endpoints {
+        let EndpointDriverEntry::Nginx(server) = &endpoint.driver else { continue };
+        let name = &endpoint.name;
+        let elsewhere = |place: &ServicePlace| match place.url.host() {
+            Some(url::Host::Ipv4(address)) => !address.is_loopback(),
+            Some(url::Host::Ipv6(address)) => !address.is_loopback(),
+            Some(url::Host::Domain(host)) => host != "localhost",
+            None => false,
+        };
+        for service in server.services.iter().filter(|service| service.places.iter().any(elsewhere)) {
+            let (message, help) = match (service.is_https(), server.origin.verify) {
+                (true, true) => continue,
+                (true, false) => (
+                    "over HTTPS that is not verified",
+                    "write origin = { verify = true, roots = \"origin-roots.pem\" }",
+                ),
+                (false, _) => (
+                    "over plain HTTP",
+                    "write its URL with https://; sign-ins may be refused and redirects go round in circles otherwise",
+                ),
+            };
+            let message = format!(
+                "[endpoint.{}] speaks to the service \"{}\" on another machine {message}",
+                name.value, service.name
+            );
+            warnings.report("open-origin", name.span.clone(), message, help);
+        }
+    }
     for certificate in &manifest.certificates {
         let name = &certificate.name;
         if !certificate.deliver.is_empty() && certificate.after.is_empty() && certificate.served_at.is_empty() {

@@ -76,7 +76,7 @@ impl<'t> Section<'t> {
     }
 
     /// Where a range of the parsed text stands in the manifest.
-    fn at(&self, span: Span) -> Span {
+    pub(super) fn at(&self, span: Span) -> Span {
         moved(span, self.base)
     }
 
@@ -229,6 +229,17 @@ impl<'t> Section<'t> {
     /// Opens a table inside this one.
     pub(super) fn inner(&self, key: &'static str, known: &[&str], problems: &mut Diagnostics) -> Option<Section<'t>> {
         Section::open(key, "", self.value(key)?, self.base, known, problems)
+    }
+
+    /// Opens a table that stands somewhere inside this one.
+    pub(super) fn open_inner(
+        &self,
+        kind: &'static str,
+        value: &'t Spanned<DeValue<'t>>,
+        known: &[&str],
+        problems: &mut Diagnostics,
+    ) -> Option<Section<'t>> {
+        Section::open(kind, "", value, self.base, known, problems)
     }
 
     /// Opens each table of a list inside this one.

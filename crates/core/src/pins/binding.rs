@@ -94,7 +94,9 @@ fn endpoint_trouble(known: Known<'_>, view: &EndpointView) -> Option<PinReport> 
             );
             let remedy = match &endpoint.driver {
                 EndpointDriver::Http(http) => format!("Put a valid token at {}", http.token),
-                EndpointDriver::Static(_) => "Configure the endpoint where it is configured".into(),
+                EndpointDriver::Static(_) | EndpointDriver::Nginx(_) => {
+                    "Configure the endpoint where it is configured".into()
+                }
             };
             PinReport::new(PinState::Unknown, None, "token refused")
                 .because(finding(Code::PlatformRefuses, says, remedy).seen([format!("the platform said: {detail}")]))

@@ -103,7 +103,7 @@ impl Scene {
                 id: "catalogue".into(),
                 kind: EndpointKind::Gateway,
                 site: "north".into(),
-                default_name: TARGET.parse().unwrap(),
+                default_name: Some(TARGET.parse().unwrap()),
                 addresses: vec![address("127.0.0.21")],
                 port: 8443,
                 certificate_site: "north".into(),

@@ -26,11 +26,12 @@ use pindrel_core::pin::Pin;
 use pindrel_core::records::ZoneRecord;
 use pindrel_core::renewal::RenewalWindow;
 use pindrel_core::values::{Fingerprint, KeyKind, SecretRef};
+use pindrel_core::web_server::WebServer;
 use pindrel_dns::caa::{CaaCache, CaaLookup, Servers};
 use pindrel_dns::challenge::{self, PlaceError, ServersOf};
 use pindrel_dns::lookup::{self, Resolved};
 use pindrel_dns::{Rfc2136, ZoneDriver, ZoneError, discover, present};
-use pindrel_edge::{HttpPlatform, Platform};
+use pindrel_edge::{HttpPlatform, Nginx, Platform};
 use pindrel_keys::{AccountKey, CertificateKey, KeyError, roots};
 use pindrel_probe::{Answered, ProbeError, Trust};
 use rustls_pki_types::TrustAnchor;
@@ -70,13 +71,40 @@ impl Clock for SystemClock {
 /// The real drivers of one run.
 pub struct RealDrivers {
     folder: PathBuf,
-    platforms: Mutex<HashMap<HttpSettings, Arc<dyn Platform>>>,
+    platforms: Mutex<HashMap<EndpointDriver, Arc<dyn Platform>>>,
     trusts: Mutex<HashMap<Trusted, Trust>>,
     caa: CaaCache,
     outages: Outages,
 }
 
 impl RealDrivers {
+    /// Makes the driver of an endpoint's platform.
+    fn make_platform(&self, endpoint: &Endpoint) -> Result<Arc<dyn Platform>, Finding> {
+        let settings = match &endpoint.driver {
+            EndpointDriver::Http(settings) => settings,
+            EndpointDriver::Nginx(server) => {
+                let (server, folder) = (self.in_folder(server), absolute_path(&self.folder.join(&server.folder)));
+                return Ok(Arc::new(Nginx::new(&endpoint.name, endpoint.kind, server, folder)));
+            }
+            EndpointDriver::Static(_) => {
+                return Err(internal(format!("the endpoint {} has no platform", endpoint.name)));
+            }
+        };
+        let HttpSettings { url, token, api_roots, calls_per_second } = settings;
+        let secret = self.secret(token).map_err(|why| secret_unreadable(token, &why).on(Pin::Binding))?;
+        let roots = self.pem(api_roots.as_ref())?;
+        let made = HttpPlatform::new(url.clone(), secret, roots.as_deref(), *calls_per_second);
+        Ok(Arc::new(made.map_err(|error| error.finding())?))
+    }
+
+    /// The same web server with its paths as it sees them.
+    fn in_folder(&self, server: &WebServer) -> WebServer {
+        let absolute = |path: &PathBuf| absolute_path(&self.folder.join(path));
+        let mut server = server.clone();
+        server.origin.roots = server.origin.roots.as_ref().map(absolute);
+        server
+    }
+
     /// Makes drivers for a manifest in `folder`, which its paths are relative to.
     pub fn new(folder: &Path) -> RealDrivers {
         let folder = folder.to_owned();
@@ -136,19 +164,12 @@ impl Drivers for RealDrivers {
     }
 
     fn platform(&self, endpoint: &Endpoint) -> Result<Arc<dyn Platform>, Finding> {
-        let EndpointDriver::Http(settings) = &endpoint.driver else {
-            return Err(internal(format!("the endpoint {} has no platform", endpoint.name)));
-        };
-        if let Some(platform) = self.platforms.lock().unwrap_or_else(PoisonError::into_inner).get(settings) {
+        if let Some(platform) = self.platforms.lock().unwrap_or_else(PoisonError::into_inner).get(&endpoint.driver) {
             return Ok(platform.clone());
         }
-        let HttpSettings { url, token, api_roots, calls_per_second } = settings;
-        let secret = self.secret(token).map_err(|why| secret_unreadable(token, &why).on(Pin::Binding))?;
-        let roots = self.pem(api_roots.as_ref())?;
-        let made = HttpPlatform::new(url.clone(), secret, roots.as_deref(), *calls_per_second);
-        let made = made.map_err(|error| error.finding())?;
+        let made = self.make_platform(endpoint)?;
         let mut platforms = self.platforms.lock().unwrap_or_else(PoisonError::into_inner);
-        Ok(platforms.entry(settings.clone()).or_insert_with(|| Arc::new(made)).clone())
+        Ok(platforms.entry(endpoint.driver.clone()).or_insert(made).clone())
     }
 
     fn lookups(&self) -> &dyn Lookups {
@@ -362,4 +383,8 @@ impl Authority for HttpAuthority {
     ) -> Result<Vec<String>, TransportError> {
         self.order_urls(signer, account, list).await
     }
+}
+
+fn absolute_path(path: &Path) -> PathBuf {
+    std::path::absolute(path).unwrap_or_else(|_| path.to_owned())
 }

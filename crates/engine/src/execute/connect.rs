@@ -33,6 +33,12 @@ impl Engine {
             Finding::of(Code::ServedCertificateDiffers, says, "Run settle")
         });
         let what = format!("{} to serve the certificate", endpoint.name);
-        Ok(Progress::NotYet(Wait { until: None, topic: "serve", what, within: Some(SERVE.min(self.bounds.patience)), finding }))
+        Ok(Progress::NotYet(Wait {
+            until: None,
+            topic: "serve",
+            what,
+            within: Some(SERVE.min(self.bounds.patience)),
+            finding,
+        }))
     }
 }

@@ -66,7 +66,8 @@ impl Engine {
     /// default name resolves to.
     async fn elsewhere(&self, addresses: &[IpAddr], endpoint: &EndpointInfo, resolver: SocketAddr) -> Option<IpAddr> {
         let other = addresses.iter().find(|address| !endpoint.addresses.contains(address)).copied()?;
-        match self.drivers.lookups().resolve(resolver, &endpoint.default_name).await {
+        let Some(default_name) = &endpoint.default_name else { return Some(other) };
+        match self.drivers.lookups().resolve(resolver, default_name).await {
             Resolved::Addresses { addresses: own, .. } => addresses
                 .iter()
                 .find(|address| !endpoint.addresses.contains(address) && !own.contains(address))

@@ -3,7 +3,7 @@
 use std::net::SocketAddr;
 
 use futures::future::join_all;
-use pindrel_core::desired::{EndpointId, HostnameId};
+use pindrel_core::desired::{EndpointDriver, EndpointId, HostnameId};
 use pindrel_core::endpoint::{Deployment, EndpointInfo};
 use pindrel_core::facts::{BindingView, Fact, ServedView, Unreachable};
 use pindrel_core::name::Hostname;
@@ -41,7 +41,11 @@ impl Engine {
         let wanted = self.desired.hostname(id);
         let present = self.held_certificate(wanted.certificate).map(|held| held.sha256);
         // A platform's word leads to no address that only this machine's own network has.
-        let is_named = self.desired.endpoints.iter().any(|own| own.is_static() && own.id == endpoint.id);
+        let is_named = self
+            .desired
+            .endpoints
+            .iter()
+            .any(|own| !matches!(own.driver, EndpointDriver::Http(_)) && own.id == endpoint.id);
         let looks = endpoint.addresses.iter().take(MOST_ADDRESSES).map(async |address| {
             let place = SocketAddr::new(*address, endpoint.port);
             if is_link_local(*address) && !is_named {

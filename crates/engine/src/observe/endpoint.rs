@@ -18,9 +18,11 @@ impl Engine {
     /// Asks each platform once for its list.
     pub(crate) async fn look_at_endpoints(&self, ids: BTreeSet<EndpointId>) -> Result<(), EngineError> {
         let mut platforms: BTreeMap<&HttpPlatform, Vec<EndpointId>> = BTreeMap::new();
+        let mut alone: Vec<Vec<EndpointId>> = Vec::new();
         for id in ids {
             match &self.desired.endpoint(id).driver {
                 EndpointDriver::Http(platform) => platforms.entry(platform).or_default().push(id),
+                EndpointDriver::Nginx(_) => alone.push(vec![id]),
                 EndpointDriver::Static(endpoint) => {
                     let value = EndpointView::Listed(info_of_static(self.desired.endpoint(id), endpoint));
                     let fact = Fact { seen: self.clock.now(), value };
@@ -29,7 +31,7 @@ impl Engine {
                 }
             }
         }
-        let looks = join_all(platforms.into_values().map(|ids| async move {
+        let looks = join_all(platforms.into_values().chain(alone).map(|ids| async move {
             let listed = match self.drivers.platform(self.desired.endpoint(ids[0])) {
                 Ok(platform) => platform.endpoints().await.map_err(view_of),
                 Err(finding) => Err(EndpointView::Unreachable { why: Unreachable::NotAsked { detail: finding.says } }),
@@ -62,7 +64,7 @@ fn info_of_static(endpoint: &Endpoint, place: &StaticEndpoint) -> EndpointInfo {
         id: endpoint.id.clone(),
         kind: endpoint.kind,
         site: String::new(),
-        default_name: place.default_name.clone(),
+        default_name: Some(place.default_name.clone()),
         addresses: place.addresses.clone(),
         port: place.port,
         certificate_site: String::new(),

@@ -95,8 +95,8 @@ async fn a_hostname_is_retired_from_the_outside_in_whatever_interrupts_it() {
         setting.names = several(1);
         setting.retire(&[gone], Duration::from_millis(dice(seed, 0) % 80_000)).await;
         for round in 1..4 {
-            setting.break_or_mend(|faults| faults.platform_down = dice(seed, round) % 3 == 0);
-            setting.break_or_mend(|faults| faults.refuses_updates = dice(seed, round) % 4 == 0);
+            setting.break_or_mend(|faults| faults.platform_down = dice(seed, round).is_multiple_of(3));
+            setting.break_or_mend(|faults| faults.refuses_updates = dice(seed, round).is_multiple_of(4));
             setting.settle_for(Duration::from_millis(dice(seed, round + 10) % 40_000)).await;
             let (aliases, bound) = (setting.aliases(gone).len(), setting.binding("plates", gone).is_some());
             assert!(bound || aliases == 0, "seed {seed}, round {round}: an alias without its binding");

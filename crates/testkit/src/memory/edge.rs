@@ -32,7 +32,7 @@ impl Default for MemoryEdge {
             id: id.into(),
             kind,
             site: site.into(),
-            default_name: format!("{id}.{site}.edge.test").parse().unwrap_or_else(|error| panic!("{error}")),
+            default_name: Some(format!("{id}.{site}.edge.test").parse().unwrap_or_else(|error| panic!("{error}"))),
             addresses: vec![IpAddr::V4(Ipv4Addr::new(192, 0, 2, 20 + number))],
             port: 443,
             certificate_site: site.into(),
@@ -50,7 +50,8 @@ impl Default for MemoryEdge {
 impl MemoryEdge {
     /// The addresses that default names resolve to.
     pub(crate) fn targets(&self) -> HashMap<DnsName, Vec<IpAddr>> {
-        self.endpoints.iter().map(|info| (info.default_name.clone(), info.addresses.clone())).collect()
+        let named = self.endpoints.iter().filter_map(|info| Some((info.default_name.clone()?, info.addresses.clone())));
+        named.collect()
     }
 
     /// Says whether a binding at an endpoint that takes certificates from a site uses one.

@@ -3,16 +3,53 @@
 use std::net::IpAddr;
 
 use super::common::{owned, parse_name, read_driver, read_path, read_secret, read_url};
+use super::web_server::read_nginx;
 use crate::desired::StaticEndpoint;
 use crate::manifest::section::{Section, parse};
 use crate::manifest::{At, Diagnostics, EndpointDriverEntry, EndpointEntry};
 use crate::name::DnsName;
 
-pub(super) const ENDPOINT_KEYS: &[&str] =
-    &["kind", "driver", "id", "url", "token", "api_roots", "calls_per_second", "default_name", "addresses", "port"];
-/// The keys of one driver alone.
-const HTTP_KEYS: &[&str] = &["id", "url", "token", "api_roots", "calls_per_second"];
-const STATIC_KEYS: &[&str] = &["default_name", "addresses", "port"];
+pub(super) const ENDPOINT_KEYS: &[&str] = &[
+    "kind",
+    "driver",
+    "id",
+    "url",
+    "token",
+    "api_roots",
+    "calls_per_second",
+    "default_name",
+    "addresses",
+    "port",
+    "folder",
+    "services",
+    "service",
+    "listen",
+    "listen_http",
+    "test",
+    "reload",
+    "origin",
+    "default_document",
+];
+/// The drivers with the keys that each has; `kind` and `driver` belong to all.
+const DRIVERS: [(&str, &[&str]); 3] = [
+    ("http", &["id", "url", "token", "api_roots", "calls_per_second"]),
+    ("static", &["default_name", "addresses", "port"]),
+    (
+        "nginx",
+        &[
+            "folder",
+            "services",
+            "service",
+            "listen",
+            "listen_http",
+            "default_name",
+            "test",
+            "reload",
+            "origin",
+            "default_document",
+        ],
+    ),
+];
 
 pub(super) fn read_endpoint(
     name: At<&str>,
@@ -21,15 +58,24 @@ pub(super) fn read_endpoint(
 ) -> Option<EndpointEntry> {
     let kind = section.needed_text("kind", "\"gateway\"", problems);
     let kind = kind.and_then(|kind| parse(kind, "write \"gateway\", \"distribution\" or \"balancer\"", problems));
-    let is_static = section.text("driver", problems).is_some_and(|driver| driver.value == "static");
-    if !is_static {
-        read_driver(section, &["http", "static"], problems);
+    let driver = section.text("driver", problems).map(|driver| driver.value);
+    let known = DRIVERS.iter().find(|(name, _)| Some(*name) == driver);
+    if known.is_none() {
+        read_driver(section, &DRIVERS.map(|(name, _)| name), problems);
     }
-    let (other, foreign) = if is_static { ("http", HTTP_KEYS) } else { ("static", STATIC_KEYS) };
-    for key in foreign {
-        section.refuse(key, &format!("\"{key}\" belongs to the driver \"{other}\""), problems);
+    let (own_driver, own) = known.unwrap_or(&DRIVERS[0]);
+    for key in ENDPOINT_KEYS.iter().filter(|key| !own.contains(key)) {
+        let owners = DRIVERS.iter().filter(|(_, keys)| keys.contains(key)).map(|(name, _)| format!("\"{name}\""));
+        let owners = owners.collect::<Vec<_>>().join(" and ");
+        if !owners.is_empty() {
+            section.refuse(key, &format!("\"{key}\" belongs to the driver {owners}"), problems);
+        }
     }
-    let driver = if is_static { read_static(section, problems) } else { read_http(section, problems) };
+    let driver = match *own_driver {
+        "static" => read_static(section, problems),
+        "nginx" => read_nginx(section, problems),
+        _ => read_http(section, problems),
+    };
     let id = section.text("id", problems).map_or(name.value, |id| id.value).to_owned();
     Some(EndpointEntry { name: owned(name), id, kind: kind?.value, driver: driver? })
 }

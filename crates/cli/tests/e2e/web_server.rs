@@ -1,0 +1,190 @@
+//! A real web server as an endpoint.
+
+use std::net::SocketAddr;
+use std::process::Command;
+
+use pindrel_testkit::{Asked, Clients, RealNginx, Workspace, require};
+
+use crate::{PINDREL, edit, quick, sandboxed};
+
+const API: &str = "api.larkfield.example";
+
+/// What curl gets for a URL, with the hostname led to an address.
+fn curl(workspace: &Workspace, host: &str, address: SocketAddr, url: &str, more: &[&str]) -> String {
+    let resolve = format!("{host}:{}:{}", address.port(), address.ip());
+    let output = Command::new("curl")
+        .args(["-sS", "-i", "--max-time", "10", "--cacert", "sandbox/issuing-root.pem", "--resolve", &resolve])
+        .args(more)
+        .arg(url)
+        .current_dir(workspace.path())
+        .output()
+        .unwrap();
+    String::from_utf8_lossy(&output.stdout).into_owned() + &String::from_utf8_lossy(&output.stderr)
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn it_serves_what_the_manifest_says_and_is_told_once_for_all() {
+    let test = "it_serves_what_the_manifest_says_and_is_told_once_for_all";
+    let Some(server) = RealNginx::start(test).await else { return };
+    if !require(test, &[("curl", "curl")]) {
+        return;
+    }
+    let (workspace, _sandbox) = sandboxed(quick(), |manifest, _| {
+        let routes = "routes = [{ prefix = \"/v1\", service = \"one\" }, { prefix = \"/v1/two\", service = \"two\" }]\n\
+                      expect = { path = \"/v1\", body = \"one /v1\" }";
+        manifest
+            .with(&server.endpoint("web", "gateway", "default_document = \"index.html\""))
+            .hostname(API, "web", routes)
+            .hostname("larkfield.example", "web", "also = [\"www.larkfield.example\"]\nminimum_tls = \"1.3\"")
+            .hostname("*.stations.larkfield.example", "web", "probe_as = \"crest\"")
+    })
+    .await;
+    workspace.run(&["check"]).ended(0);
+    workspace.run(&["settle"]).ended(0);
+    let reloads = server.reloads();
+    assert!((1..=2).contains(&reloads), "four hostnames, {reloads} reloads");
+    workspace.run(&["settle", "--max-age", "0"]).ended(0);
+    assert_eq!(server.reloads(), reloads, "nothing changed");
+
+    let (port, plain) = (server.listen.port(), server.listen_http);
+    for (host, path, more, expected) in [
+        (API, "/v1/x", &[][..], "one /v1/x"),
+        (API, "/v1/two/x", &[], "two /v1/two/x"),
+        (API, "/v1/twofold", &[], "one /v1/twofold"),
+        (API, "/elsewhere", &[], "404"),
+        ("larkfield.example", "/", &[], "one /index.html"),
+        ("larkfield.example", "/a?b=c", &[], "one /a"),
+        ("larkfield.example", "/", &["--tls-max", "1.2"], "426"),
+        ("crest.stations.larkfield.example", "/", &[], "one /index.html"),
+    ] {
+        let got = curl(&workspace, host, server.listen, &format!("https://{host}:{port}{path}"), more);
+        assert!(got.contains(expected), "{host}{path} {more:?}: {got}");
+    }
+    let redirected = curl(
+        &workspace,
+        "www.larkfield.example",
+        server.listen,
+        &format!("https://www.larkfield.example:{port}/a?b=c"),
+        &[],
+    );
+    assert!(
+        redirected.contains("308") && redirected.contains(&format!("https://larkfield.example:{port}/a?b=c")),
+        "{redirected}"
+    );
+    let upgraded = curl(&workspace, API, plain, &format!("http://{API}:{}/v1?x=y", plain.port()), &[]);
+    assert!(upgraded.contains("308") && upgraded.contains(&format!("https://{API}:{port}/v1?x=y")), "{upgraded}");
+
+    // A renewal replaces the certificate and removes the old one.
+    let keys = || std::fs::read_dir(server.included.join("certificates")).unwrap().count();
+    assert_eq!(keys(), 6);
+    workspace.run(&["cert", "renew", API]).ended(0);
+    assert_eq!((keys(), server.reloads()), (6, reloads + 1));
+}
+
+/// Whatever goes wrong, what was served before is served on, and the server's own words are shown.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_failing_test_or_reload_puts_back_what_was_served() {
+    let test = "a_failing_test_or_reload_puts_back_what_was_served";
+    let Some(server) = RealNginx::start(test).await else { return };
+    let (workspace, _sandbox) = sandboxed(quick(), |manifest, _| {
+        manifest.with(&server.endpoint("web", "balancer", "")).hostname(API, "web", "minimum_tls = \"1.2\"")
+    })
+    .await;
+    let file = server.included.join(format!("{API}.conf"));
+    let read = || std::fs::read_to_string(&file).unwrap_or_default();
+    workspace.run(&["settle"]).ended(0);
+    let before = read();
+    edit(&workspace, "minimum_tls = \"1.2\"", "routes = [{ prefix = \"/\", service = \"two\" }]");
+    server.break_configuration(true);
+    let ran = workspace.run(&["settle", "--max-age", "0"]).ended(1);
+    assert!(ran.stdout.contains("unknown directive \"lisen\"") && ran.stdout.contains("-t -q"), "{}", ran.stdout);
+    assert_eq!(read(), before);
+    server.break_configuration(false);
+    server.fail_reloads(true);
+    let ran = workspace.run(&["settle", "--max-age", "0"]).ended(1);
+    assert!(ran.stdout.contains("exit status 7: no reload today"), "{}", ran.stdout);
+    assert_eq!(read(), before);
+    server.fail_reloads(false);
+    workspace.run(&["settle", "--max-age", "0"]).ended(0);
+    assert_ne!(read(), before);
+
+    // Stopped between writing and reloading, or edited by hand: the next run sees to it.
+    let reloads = server.reloads();
+    std::fs::remove_file(server.included.join(".applied")).unwrap();
+    workspace.run(&["settle", "--max-age", "0"]).ended(0);
+    assert_eq!(server.reloads(), reloads + 1);
+    std::fs::write(&file, read().replace("ssl_protocols TLSv1.2 TLSv1.3", "ssl_protocols TLSv1.2")).unwrap();
+    workspace.run(&["settle", "--max-age", "0"]).ended(0);
+    assert!(read().contains("TLSv1.2 TLSv1.3"));
+    // What somebody else wrote is left alone.
+    std::fs::write(&file, "# by hand\n").unwrap();
+    let ran = workspace.run(&["settle", "--max-age", "0"]).ended(1);
+    assert!(ran.stdout.contains("it was not written by Pindrel"), "{}", ran.stdout);
+    assert_eq!(read(), "# by hand\n");
+}
+
+/// From a platform to a web server and back, with clients asking all the time; then taken away.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_hostname_moves_to_a_web_server_and_back_without_one_failed_request() {
+    let Some(server) = RealNginx::start("a_hostname_moves_to_a_web_server_and_back").await else { return };
+    let (workspace, sandbox) = sandboxed(quick(), |manifest, listing| {
+        manifest.endpoint(listing, "home", "distribution").with(&server.endpoint("web", "gateway", "")).hostname(
+            API,
+            "web",
+            "ttl = \"1s\"\n",
+        )
+    })
+    .await;
+    workspace.run(&["settle"]).ended(0);
+    let clients = Clients::start(
+        4,
+        &Asked {
+            hostname: API.into(),
+            path: "/".into(),
+            // The web server and the sandbox's endpoints have ports of their own.
+            port: sandbox.listing().endpoints[0].address.port(),
+            ports: vec![(server.listen.ip(), server.listen.port())],
+            resolver: sandbox.listing().resolver,
+            roots: workspace.read("sandbox/issuing-root.pem"),
+        },
+    );
+    for (from, to) in [("web", "home"), ("home", "web")] {
+        edit(&workspace, &format!("\"{API}\"]\nendpoint = \"{from}\""), &format!("\"{API}\"]\nendpoint = \"{to}\""));
+        workspace.run(&["settle", "--max-age", "0"]).ended(0);
+        assert_eq!(server.included.join(format!("{API}.conf")).exists(), to == "web");
+    }
+    let (requests, failures) = clients.stop().await;
+    assert!(requests > 200 && failures.is_empty(), "{requests} requests: {failures:?}");
+    edit(&workspace, &format!("[hostname.\"{API}\"]\nendpoint = \"web\"\nttl = \"1s\"\n"), "");
+    workspace.run(&["retire", "--leftovers", "--yes"]).ended(0);
+    assert!(!server.included.join(format!("{API}.conf")).exists());
+    assert_eq!(std::fs::read_dir(server.included.join("certificates")).unwrap().count(), 0);
+}
+
+#[test]
+fn what_cannot_be_a_web_server_is_a_mistake_with_its_place() {
+    let workspace = Workspace::new(PINDREL);
+    let head = "manifest = 1\n[authority.main]\ndirectory = \"https://authority.example/directory\"\nagree_to_terms = true\n
+        [zone.\"larkfield.example\"]\ndriver = \"rfc2136\"\ntsig = { name = \"pindrel.\", secret = \"env:PATH\" }\n
+        [hostname.\"api.larkfield.example\"]\nendpoint = \"web\"\nroutes = [{ prefix = \"/\", service = \"catalogue\" }]\n
+        [endpoint.web]\nkind = \"gateway\"\ndriver = \"nginx\"\n";
+    let good = "folder = \"d\"\nlisten = [\"192.0.2.10\"]\nservices = { catalogue = \"http://127.0.0.1:9001\" }\n";
+    for (from, to, says) in [
+        ("folder = \"d\"\n", "", "needs the key \"folder\""),
+        ("\"192.0.2.10\"", "\"0.0.0.0\"", "is every address"),
+        ("\"192.0.2.10\"", "\"192.0.2.10\", \"192.0.2.11:8443\"", "has another port"),
+        ("http://127.0.0.1:9001", "http://127.0.0.1:9001/path", "not the URL of a service"),
+        ("catalogue = ", "plates = ", "has no service \"catalogue\""),
+        ("folder", "url = \"https://a.example\"\nfolder", "belongs to the driver \"http\""),
+        ("folder", "default_document = \"/etc/passwd\"\nfolder", "not the name of a document"),
+        ("folder", "service = \"none\"\nfolder", "there is no service \"none\""),
+    ] {
+        workspace.write("pindrel.toml", &format!("{head}{}", good.replacen(from, to, 1)));
+        let document = workspace.run(&["check", "--format", "json"]).ended(2).json();
+        let told = document["errors"].to_string();
+        assert!(told.contains(&serde_json::json!(says).to_string().trim_matches('"').to_owned()), "{from}: {told}");
+    }
+    workspace.write("pindrel.toml", &format!("{head}{}", good.replace("127.0.0.1", "192.0.2.7")));
+    let warned = workspace.run(&["check", "--format", "json"]).json()["warnings"].to_string();
+    assert!(warned.contains("open-origin"), "{warned}");
+}

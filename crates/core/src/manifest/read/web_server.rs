@@ -1,0 +1,179 @@
+//! The keys of an endpoint that is a web server on this machine.
+
+use std::net::{IpAddr, SocketAddr};
+use std::path::PathBuf;
+use std::str::FromStr;
+
+use toml::Spanned;
+use toml::de::DeValue;
+use url::Url;
+
+use super::common::{parse_name, read_path};
+use crate::manifest::section::Section;
+use crate::manifest::{At, Diagnostics, EndpointDriverEntry};
+use crate::name::{DnsName, Hostname};
+use crate::web_server::{OriginTls, Service, ServicePlace, WebServer};
+
+const ORIGIN_KEYS: &[&str] = &["verify", "server_name", "roots"];
+pub(super) const PLACE_KEYS: &[&str] = &["url", "weight"];
+const SERVICES_HELP: &str = "write services = { catalogue = \"http://127.0.0.1:9001\" }";
+const PLACE_HELP: &str = "write a URL such as \"http://127.0.0.1:9001\", without a path";
+/// The heaviest share of one place.
+const MOST_WEIGHT: u32 = 1_000;
+
+pub(super) fn read_nginx(section: &Section<'_>, problems: &mut Diagnostics) -> Option<EndpointDriverEntry> {
+    if section.value("folder").is_none() {
+        section.missing("folder", "\"/etc/nginx/pindrel.d\"", problems);
+    }
+    let folder = read_path(section, "folder", problems).map(|folder| folder.value);
+    let listen = read_addresses(section, "listen", 443, problems);
+    if section.value("listen").is_none() {
+        section.missing("listen", "[\"192.0.2.10:443\"]", problems);
+    }
+    if let [first, rest @ ..] = listen.as_slice()
+        && let Some(other) = rest.iter().find(|other| other.value.port() != first.value.port())
+    {
+        let message = format!("{} has another port than {}", other.value, first.value);
+        problems.report("bad-value", other.span.clone(), message, "serve TLS on one port, or declare two endpoints");
+    }
+    let listen_http = read_addresses(section, "listen_http", 80, problems);
+    let services = read_services(section, problems);
+    let service = section.text("service", problems);
+    if let Some(named) = &service
+        && !services.iter().any(|service| service.name == named.value)
+    {
+        let message = format!("there is no service \"{}\"", named.value);
+        problems.report("unknown-reference", named.span.clone(), message, SERVICES_HELP);
+    }
+    let default_name = section.text("default_name", problems);
+    let default_name = default_name.and_then(|name| parse_name::<DnsName>(name, problems)).map(|name| name.value);
+    let default_document = section.text("default_document", problems);
+    let default_document = default_document.and_then(|document| plain_file(&document, problems));
+    let origin = read_origin(section, problems);
+    let folder = folder.filter(|_| !listen.is_empty())?;
+    let command = |key: &str, usual: &[&str], problems: &mut Diagnostics| {
+        let words: Vec<String> = section.texts(key, problems).into_iter().map(|word| word.value.to_owned()).collect();
+        if words.is_empty() { usual.iter().map(|word| (*word).to_owned()).collect() } else { words }
+    };
+    let one = |services: &[Service]| match services {
+        [one] => Some(one.name.clone()),
+        _ => None,
+    };
+    Some(EndpointDriverEntry::Nginx(WebServer {
+        folder,
+        service: service.map(|service| service.value.to_owned()).or_else(|| one(&services)),
+        services,
+        listen: listen.into_iter().map(|address| address.value).collect(),
+        listen_http: listen_http.into_iter().map(|address| address.value).collect(),
+        default_name,
+        test: command("test", &["nginx", "-t", "-q"], problems),
+        reload: command("reload", &["nginx", "-s", "reload"], problems),
+        origin,
+        default_document,
+    }))
+}
+
+fn read_addresses(section: &Section<'_>, key: &str, port: u16, problems: &mut Diagnostics) -> Vec<At<SocketAddr>> {
+    let help = "write an address, with a port unless it is the usual one, such as \"192.0.2.10:443\"";
+    let mut found = Vec::new();
+    for text in section.texts(key, problems) {
+        let whole = SocketAddr::from_str(text.value);
+        match whole.or_else(|_| text.value.parse::<IpAddr>().map(|address| SocketAddr::new(address, port))) {
+            Ok(address) if !address.ip().is_unspecified() => found.push(At { value: address, span: text.span }),
+            Ok(_) => {
+                let message =
+                    format!("\"{}\" is every address, and Pindrel connects to the ones that are listed", text.value);
+                problems.report("bad-value", text.span, message, help);
+            }
+            Err(_) => problems.report("bad-value", text.span, format!("\"{}\" is not an address", text.value), help),
+        }
+    }
+    found
+}
+
+fn read_services(section: &Section<'_>, problems: &mut Diagnostics) -> Vec<Service> {
+    let Some(value) = section.value("services") else {
+        section.missing("services", "{ catalogue = \"http://127.0.0.1:9001\" }", problems);
+        return Vec::new();
+    };
+    let DeValue::Table(table) = value.get_ref() else {
+        problems.report("wrong-type", section.at(value.span()), "\"services\" must be a table", SERVICES_HELP);
+        return Vec::new();
+    };
+    let mut services = Vec::new();
+    for (name, value) in table.iter() {
+        let simple = |c: char| c.is_ascii_alphanumeric() || matches!(c, '-' | '_' | '@' | '.');
+        if name.get_ref().is_empty() || !name.get_ref().chars().all(simple) {
+            let message =
+                format!("\"{}\" is not a name for a service", name.get_ref().chars().take(60).collect::<String>());
+            problems.report(
+                "bad-name",
+                section.at(name.span()),
+                message,
+                "use letters, digits, hyphens and underscores",
+            );
+            continue;
+        }
+        let places: Vec<ServicePlace> = match value.get_ref() {
+            DeValue::Array(items) => items.iter().filter_map(|item| read_place(section, item, problems)).collect(),
+            _ => read_place(section, value, problems).into_iter().collect(),
+        };
+        let Some(first) = places.first() else { continue };
+        if places.iter().any(|place| place.url.scheme() != first.url.scheme()) {
+            let message = format!("the service \"{}\" is reached over HTTP and over HTTPS", name.get_ref());
+            problems.report("bad-value", section.at(value.span()), message, "use one of both for all its places");
+        }
+        services.push(Service { name: name.get_ref().to_string(), places });
+    }
+    services
+}
+
+fn read_place(section: &Section<'_>, value: &Spanned<DeValue<'_>>, problems: &mut Diagnostics) -> Option<ServicePlace> {
+    let span = section.at(value.span());
+    let (text, weight) = match value.get_ref() {
+        DeValue::String(text) => (text.to_string(), 1),
+        DeValue::Table(_) => {
+            let place = section.open_inner("place", value, PLACE_KEYS, problems)?;
+            let url = place.needed_text("url", "\"http://127.0.0.1:9001\"", problems)?;
+            let weight = place.number("weight", 1..=MOST_WEIGHT, problems).map_or(1, |weight| weight.value);
+            (url.value.to_owned(), weight)
+        }
+        _ => {
+            problems.report("wrong-type", span, "a service is a URL, or a list of them", PLACE_HELP);
+            return None;
+        }
+    };
+    let url = Url::parse(&text).ok().filter(|url| {
+        let bare = url.username().is_empty() && url.password().is_none() && url.query().is_none();
+        matches!(url.scheme(), "http" | "https")
+            && url.has_host()
+            && bare
+            && url.path() == "/"
+            && url.fragment().is_none()
+    });
+    if url.is_none() {
+        problems.report("bad-value", span, "this is not the URL of a service", PLACE_HELP);
+    }
+    Some(ServicePlace { url: url?, weight })
+}
+
+fn read_origin(section: &Section<'_>, problems: &mut Diagnostics) -> OriginTls {
+    let Some(origin) = section.inner("origin", ORIGIN_KEYS, problems) else { return OriginTls::default() };
+    let server_name = origin.text("server_name", problems);
+    OriginTls {
+        verify: origin.truth("verify", problems).is_none_or(|verify| verify.value),
+        server_name: server_name.and_then(|name| parse_name::<Hostname>(name, problems)).map(|name| name.value),
+        roots: read_path(&origin, "roots", problems).map(|roots| PathBuf::from(&roots.value)),
+    }
+}
+
+/// A file of the service, as the end of a path.
+fn plain_file(text: &At<&str>, problems: &mut Diagnostics) -> Option<String> {
+    let plain = |c: char| c.is_ascii_alphanumeric() || matches!(c, '-' | '_' | '.' | '/');
+    if !text.value.is_empty() && !text.value.starts_with('/') && text.value.chars().all(plain) {
+        return Some(text.value.to_owned());
+    }
+    let message = format!("\"{}\" is not the name of a document", text.value.chars().take(60).collect::<String>());
+    problems.report("bad-value", text.span.clone(), message, "write a file's name, such as \"index.html\"");
+    None
+}

@@ -1,0 +1,390 @@
+//! A web server on this machine: files that its configuration includes, its configuration test, and its
+//! reload.
+//!
+//! Each hostname has a file of its own, and the certificates stand in a folder beside. Many changes
+//! are written in one go, with one test and one reload; where either fails, everything is put back,
+//! and what was served before is served on. Files that Pindrel did not write are not touched.
+
+mod configuration;
+
+use std::collections::{BTreeMap, HashMap};
+use std::fs;
+use std::io::{ErrorKind, Write as _};
+use std::os::unix::fs::{DirBuilderExt as _, OpenOptionsExt as _};
+use std::path::{Path, PathBuf};
+use std::sync::{Mutex, PoisonError};
+use std::time::Duration;
+
+use async_trait::async_trait;
+use pindrel_core::display_text::io_reason;
+use pindrel_core::endpoint::{Binding, CustomHostnames, Deployment, EndpointInfo, EndpointKind, Quotas};
+use pindrel_core::name::Hostname;
+use pindrel_core::values::Fingerprint;
+use pindrel_core::web_server::WebServer;
+use secrecy::{ExposeSecret as _, SecretString};
+
+use crate::command;
+use crate::{BoundHostname, EdgeError, Platform, StoreRemoval, StoredCertificate};
+use configuration::Writer;
+
+/// How long a change waits for others to go with it.
+const GATHER: Duration = Duration::from_millis(40);
+/// How long the configuration test and the reload may take.
+const COMMAND: Duration = Duration::from_secs(60);
+/// The longest file that is read.
+const MAX_BYTES: u64 = 1 << 20;
+/// How many batches' ends are remembered for those that were in them.
+const MOST_ENDS: usize = 16;
+/// What is in force, by file.
+const APPLIED: &str = ".applied";
+/// The folder of certificates.
+const CERTIFICATES: &str = "certificates";
+/// Where everything is said to be: there is no other site.
+const SITE: &str = "local";
+
+/// A web server that takes included files.
+pub struct Nginx {
+    /// The endpoint's name.
+    name: String,
+    kind: EndpointKind,
+    server: WebServer,
+    /// The folder, with the manifest's folder before it.
+    folder: PathBuf,
+    pending: Mutex<Batch>,
+    /// Held while a batch is written, tested and loaded.
+    applying: tokio::sync::Mutex<BTreeMap<u64, Result<(), EdgeError>>>,
+}
+
+/// Changes that go together.
+#[derive(Default)]
+struct Batch {
+    number: u64,
+    changes: BTreeMap<String, Option<String>>,
+}
+
+impl Nginx {
+    /// Makes a driver for the web server of an endpoint; `folder` is where its included files are.
+    pub fn new(name: &str, kind: EndpointKind, server: WebServer, folder: PathBuf) -> Nginx {
+        let applying = tokio::sync::Mutex::default();
+        Nginx { name: name.to_owned(), kind, server, folder, pending: Mutex::default(), applying }
+    }
+
+    fn writer(&self) -> Writer<'_> {
+        Writer { endpoint: &self.name, kind: self.kind, server: &self.server, folder: &self.folder }
+    }
+
+    fn failed(path: &Path, doing: &'static str) -> impl Fn(std::io::Error) -> EdgeError {
+        let path = path.display().to_string();
+        move |error| EdgeError::File { path: path.clone(), doing, why: io_reason(&error) }
+    }
+
+    fn make_folders(&self) -> Result<(), EdgeError> {
+        let made = |path: &Path, mode| fs::DirBuilder::new().recursive(true).mode(mode).create(path);
+        made(&self.folder, 0o755).map_err(Nginx::failed(&self.folder, "made"))?;
+        let certificates = self.folder.join(CERTIFICATES);
+        made(&certificates, 0o700).map_err(Nginx::failed(&certificates, "made"))
+    }
+
+    fn read(&self, name: &str) -> Result<Option<String>, EdgeError> {
+        let path = self.folder.join(name);
+        match fs::metadata(&path) {
+            Err(error) if error.kind() == ErrorKind::NotFound => return Ok(None),
+            Err(error) => return Err(Nginx::failed(&path, "read")(error)),
+            Ok(metadata) if !metadata.is_file() || metadata.len() > MAX_BYTES => {
+                return Err(Nginx::failed(&path, "read")(std::io::Error::other("it is not a file of Pindrel's")));
+            }
+            Ok(_) => {}
+        }
+        fs::read_to_string(&path).map(Some).map_err(Nginx::failed(&path, "read"))
+    }
+
+    fn write(&self, name: &str, text: &str, mode: u32) -> Result<(), EdgeError> {
+        let (path, beside) = (self.folder.join(name), self.folder.join(format!("{name}.new")));
+        let write = || {
+            let _ = fs::remove_file(&beside);
+            let mut file = fs::OpenOptions::new().write(true).create_new(true).mode(mode).open(&beside)?;
+            file.write_all(text.as_bytes())?;
+            file.sync_all()?;
+            fs::rename(&beside, &path)
+        };
+        write().map_err(|error| {
+            let _ = fs::remove_file(&beside);
+            Nginx::failed(&path, "written")(error)
+        })
+    }
+
+    fn remove(&self, name: &str) -> Result<(), EdgeError> {
+        let path = self.folder.join(name);
+        match fs::remove_file(&path) {
+            Err(error) if error.kind() != ErrorKind::NotFound => Err(Nginx::failed(&path, "removed")(error)),
+            _ => Ok(()),
+        }
+    }
+
+    /// The files that are in force, with the digest of each.
+    fn applied(&self) -> HashMap<String, String> {
+        let text = self.read(APPLIED).ok().flatten().unwrap_or_default();
+        serde_json::from_str(&text).unwrap_or_default()
+    }
+
+    /// Changes files together with whatever else is to be changed now, and loads them.
+    async fn apply(&self, changes: impl IntoIterator<Item = (String, Option<String>)>) -> Result<(), EdgeError> {
+        let number = {
+            let mut pending = self.pending.lock().unwrap_or_else(PoisonError::into_inner);
+            pending.changes.extend(changes);
+            pending.number
+        };
+        tokio::time::sleep(GATHER).await;
+        let mut ends = self.applying.lock().await;
+        if let Some(end) = ends.get(&number) {
+            return end.clone();
+        }
+        let changes = {
+            let mut pending = self.pending.lock().unwrap_or_else(PoisonError::into_inner);
+            pending.number += 1;
+            std::mem::take(&mut pending.changes)
+        };
+        let end = self.apply_batch(changes).await;
+        ends.insert(number, end.clone());
+        while ends.len() > MOST_ENDS {
+            ends.pop_first();
+        }
+        end
+    }
+
+    async fn apply_batch(&self, mut changes: BTreeMap<String, Option<String>>) -> Result<(), EdgeError> {
+        self.make_folders()?;
+        let writer = self.writer();
+        changes.insert(writer.common_name(), Some(writer.common()));
+        let mut before = BTreeMap::new();
+        for name in changes.keys() {
+            before.insert(name.clone(), self.read(name)?);
+        }
+        let applied = self.applied();
+        let is_in_force = |(name, new): (&String, &Option<String>)| {
+            let loaded = applied.get(name).cloned();
+            before.get(name) == Some(new) && loaded == new.as_ref().map(|text| configuration::digest(text))
+        };
+        if changes.iter().all(is_in_force) {
+            return Ok(());
+        }
+        let loaded = self.load(&changes, applied).await;
+        if loaded.is_err() {
+            self.put_back(&before).await;
+        }
+        loaded
+    }
+
+    /// Writes files, tests the configuration, and has it taken over.
+    async fn load(
+        &self,
+        changes: &BTreeMap<String, Option<String>>,
+        mut applied: HashMap<String, String>,
+    ) -> Result<(), EdgeError> {
+        // Until it is loaded, nobody may take it for in force.
+        for name in changes.keys() {
+            applied.remove(name);
+        }
+        self.note_applied(&applied)?;
+        for (name, text) in changes {
+            match text {
+                Some(text) => self.write(name, text, 0o644)?,
+                None => self.remove(name)?,
+            }
+        }
+        for words in [&self.server.test, &self.server.reload] {
+            let told = command::run(words, COMMAND).await;
+            told.map_err(|says| EdgeError::Command { command: words.join(" "), says })?;
+        }
+        let new = changes.iter().filter_map(|(name, text)| Some((name.clone(), configuration::digest(text.as_ref()?))));
+        applied.extend(new);
+        self.note_applied(&applied)
+    }
+
+    fn note_applied(&self, applied: &HashMap<String, String>) -> Result<(), EdgeError> {
+        let sorted: BTreeMap<_, _> = applied.iter().collect();
+        self.write(APPLIED, &serde_json::to_string(&sorted).unwrap_or_default(), 0o644)
+    }
+
+    /// Puts back what was there before, and has it taken over again where that can be done.
+    async fn put_back(&self, before: &BTreeMap<String, Option<String>>) {
+        let mut applied = self.applied();
+        for (name, text) in before {
+            let put = match text {
+                Some(text) => self.write(name, text, 0o644),
+                None => self.remove(name),
+            };
+            if let Err(error) = put {
+                tracing::error!(%error, "a file could not be put back");
+            }
+        }
+        if command::run(&self.server.test, COMMAND).await.is_ok()
+            && command::run(&self.server.reload, COMMAND).await.is_ok()
+        {
+            let old =
+                before.iter().filter_map(|(name, text)| Some((name.clone(), configuration::digest(text.as_ref()?))));
+            applied.extend(old);
+            if let Err(error) = self.note_applied(&applied) {
+                tracing::error!(%error, "what is in force could not be noted");
+            }
+        }
+    }
+
+    /// The file of a hostname, if it is Pindrel's.
+    fn file_of(&self, hostname: &Hostname) -> Result<Option<String>, EdgeError> {
+        let name = configuration::file_name(hostname);
+        let Some(text) = self.read(&name)? else { return Ok(None) };
+        if configuration::binding_in(&text).is_some() {
+            return Ok(Some(text));
+        }
+        Err(EdgeError::File {
+            path: self.folder.join(name).display().to_string(),
+            doing: "changed",
+            why: "it was not written by Pindrel".into(),
+        })
+    }
+
+    fn bound(&self, name: &str, text: &str) -> Option<BoundHostname> {
+        let binding = configuration::binding_in(text)?;
+        let loaded = self.applied().get(name).is_some_and(|digest| *digest == configuration::digest(text));
+        let deployment = if loaded {
+            Deployment::Deployed
+        } else {
+            Deployment::Failed { reason: "its file was changed, or not loaded yet".into() }
+        };
+        Some(BoundHostname { binding, deployment, etag: Some(configuration::digest(text)) })
+    }
+
+    /// The names of the files in the folder that Pindrel wrote for hostnames, with their text.
+    fn files(&self) -> Result<Vec<(String, String)>, EdgeError> {
+        let entries = match fs::read_dir(&self.folder) {
+            Ok(entries) => entries,
+            Err(error) if error.kind() == ErrorKind::NotFound => return Ok(Vec::new()),
+            Err(error) => return Err(Nginx::failed(&self.folder, "read")(error)),
+        };
+        let mut files = Vec::new();
+        for entry in entries.flatten() {
+            let name = entry.file_name().to_string_lossy().into_owned();
+            if name.ends_with(".conf")
+                && let Ok(Some(text)) = self.read(&name)
+            {
+                files.push((name, text));
+            }
+        }
+        files.sort();
+        Ok(files)
+    }
+
+    fn unchanged(known: Option<&BoundHostname>, present: Option<&str>, hostname: &Hostname) -> Result<(), EdgeError> {
+        let etag = present.map(configuration::digest);
+        if known.and_then(|known| known.etag.clone()) == etag {
+            Ok(())
+        } else {
+            Err(EdgeError::Changed(hostname.clone()))
+        }
+    }
+}
+
+#[async_trait]
+impl Platform for Nginx {
+    async fn endpoints(&self) -> Result<Vec<EndpointInfo>, EdgeError> {
+        Ok(vec![EndpointInfo {
+            id: self.name.clone(),
+            kind: self.kind,
+            site: SITE.into(),
+            default_name: self.server.default_name.clone(),
+            addresses: self.server.listen.iter().map(std::net::SocketAddr::ip).collect(),
+            port: self.server.port(),
+            certificate_site: SITE.into(),
+            custom_hostnames: CustomHostnames::default(),
+            quotas: Quotas::default(),
+        }])
+    }
+
+    async fn put_certificate(
+        &self,
+        _site: &str,
+        sha256: Fingerprint,
+        chain: &str,
+        key: SecretString,
+    ) -> Result<(), EdgeError> {
+        self.make_folders()?;
+        self.write(&format!("{CERTIFICATES}/{sha256}.key"), key.expose_secret(), 0o600)?;
+        self.write(&format!("{CERTIFICATES}/{sha256}.pem"), chain, 0o644)
+    }
+
+    async fn certificates(&self, _site: &str) -> Result<Vec<StoredCertificate>, EdgeError> {
+        let files = self.files()?;
+        let entries = fs::read_dir(self.folder.join(CERTIFICATES)).into_iter().flatten().flatten();
+        let names = entries.filter_map(|entry| entry.file_name().into_string().ok());
+        let stored = names.filter_map(|name| name.strip_suffix(".pem")?.parse::<Fingerprint>().ok());
+        let mut stored: Vec<StoredCertificate> = stored
+            .map(|sha256| {
+                let uses = |text: &str| configuration::binding_in(text).is_some_and(|own| own.certificate == sha256);
+                let used_by = files.iter().filter(|(_, text)| uses(text)).count();
+                StoredCertificate { sha256, names: Vec::new(), not_after: None, used_by: Some(used_by as u64) }
+            })
+            .collect();
+        stored.sort_by_key(|certificate| certificate.sha256.to_string());
+        Ok(stored)
+    }
+
+    async fn delete_certificate(&self, _site: &str, sha256: Fingerprint) -> Result<StoreRemoval, EdgeError> {
+        let uses = |text: &str| configuration::binding_in(text).is_some_and(|own| own.certificate == sha256);
+        if self.files()?.iter().any(|(_, text)| uses(text)) {
+            return Ok(StoreRemoval::InUse);
+        }
+        for ending in ["pem", "key"] {
+            self.remove(&format!("{CERTIFICATES}/{sha256}.{ending}"))?;
+        }
+        Ok(StoreRemoval::Gone)
+    }
+
+    async fn bindings(&self, _endpoint: &str) -> Result<Vec<(Hostname, BoundHostname)>, EdgeError> {
+        let files = self.files()?;
+        let bound = files.iter().filter_map(|(name, text)| {
+            let hostname = configuration::hostname_in(name)?;
+            Some((hostname, self.bound(name, text)?))
+        });
+        Ok(bound.collect())
+    }
+
+    async fn binding(&self, _endpoint: &str, hostname: &Hostname) -> Result<Option<BoundHostname>, EdgeError> {
+        let Some(text) = self.file_of(hostname)? else { return Ok(None) };
+        let name = configuration::file_name(hostname);
+        let mut bound = self.bound(&name, &text);
+        // What the manifest says of the server has changed since, or somebody has edited the file.
+        if let Some(own) = &mut bound
+            && self.writer().hostname(hostname, &own.binding) != text
+        {
+            own.deployment = Deployment::Failed { reason: "its file is not what the manifest says now".into() };
+        }
+        Ok(bound)
+    }
+
+    async fn put_binding(
+        &self,
+        endpoint: &str,
+        hostname: &Hostname,
+        binding: &Binding,
+        known: Option<&BoundHostname>,
+    ) -> Result<BoundHostname, EdgeError> {
+        let present = self.file_of(hostname)?;
+        Nginx::unchanged(known, present.as_deref(), hostname)?;
+        let text = self.writer().hostname(hostname, binding);
+        self.apply([(configuration::file_name(hostname), Some(text))]).await?;
+        let bound = self.binding(endpoint, hostname).await?;
+        bound.ok_or_else(|| EdgeError::Changed(hostname.clone()))
+    }
+
+    async fn delete_binding(
+        &self,
+        _endpoint: &str,
+        hostname: &Hostname,
+        known: &BoundHostname,
+    ) -> Result<(), EdgeError> {
+        let Some(present) = self.file_of(hostname)? else { return Ok(()) };
+        Nginx::unchanged(Some(known), Some(&present), hostname)?;
+        self.apply([(configuration::file_name(hostname), None)]).await
+    }
+}

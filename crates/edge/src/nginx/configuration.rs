@@ -1,0 +1,223 @@
+//! What is written for a web server, and what is read back of it.
+
+use std::fmt::Write as _;
+use std::path::Path;
+
+use pindrel_core::endpoint::{Binding, EndpointKind, TlsVersion};
+use pindrel_core::name::Hostname;
+use pindrel_core::values::Fingerprint;
+use pindrel_core::web_server::{Service, WebServer};
+
+use super::CERTIFICATES;
+
+/// How each file begins.
+const HEAD: &str = "# Written by Pindrel; what is changed here by hand is overwritten.\n";
+/// How the line begins that holds the binding.
+const BINDING: &str = "# binding ";
+
+/// Returns the name of a hostname's file. No hostname begins with an underscore.
+pub(super) fn file_name(hostname: &Hostname) -> String {
+    match hostname.as_str().strip_prefix("*.") {
+        Some(base) => format!("_.{base}.conf"),
+        None => format!("{hostname}.conf"),
+    }
+}
+
+/// Returns the hostname that a file is for.
+pub(super) fn hostname_in(file: &str) -> Option<Hostname> {
+    let name = file.strip_suffix(".conf")?;
+    let wildcard = name.strip_prefix("_.").map(|base| format!("*.{base}"));
+    wildcard.as_deref().unwrap_or(name).parse().ok()
+}
+
+/// Returns the binding that a file was written for; `None` where Pindrel did not write it.
+pub(super) fn binding_in(text: &str) -> Option<Binding> {
+    let line = text.strip_prefix(HEAD)?.lines().next()?;
+    serde_json::from_str(line.strip_prefix(BINDING)?).ok()
+}
+
+/// Returns what tells one text from another.
+pub(super) fn digest(text: &str) -> String {
+    Fingerprint::of(text.as_bytes()).to_string()
+}
+
+/// Writes the files of one endpoint.
+pub(super) struct Writer<'w> {
+    pub(super) endpoint: &'w str,
+    pub(super) kind: EndpointKind,
+    pub(super) server: &'w WebServer,
+    pub(super) folder: &'w Path,
+}
+
+impl Writer<'_> {
+    /// The name of the file for what the hostnames share. It is read before theirs.
+    pub(super) fn common_name(&self) -> String {
+        "00-services.conf".to_owned()
+    }
+
+    /// What the hostnames share: the services, and for a distribution its cache.
+    pub(super) fn common(&self) -> String {
+        let mut text = String::from(HEAD);
+        for service in &self.server.services {
+            let _ = writeln!(text, "upstream {} {{", self.upstream(service));
+            for place in &service.places {
+                let host = place.url.host_str().unwrap_or_default();
+                let port = place.url.port_or_known_default().unwrap_or(80);
+                let weight = if place.weight == 1 { String::new() } else { format!(" weight={}", place.weight) };
+                let _ = writeln!(text, "    server {host}:{port}{weight};");
+            }
+            text.push_str("    keepalive 16;\n}\n");
+        }
+        if self.kind == EndpointKind::Distribution {
+            let _ = writeln!(
+                text,
+                "proxy_cache_path {} levels=1:2 keys_zone={}:10m max_size=1g inactive=60m;",
+                quoted(&self.folder.join("cache").display().to_string()),
+                self.zone()
+            );
+        }
+        text
+    }
+
+    fn zone(&self) -> String {
+        format!("pindrel_{}", simple(self.endpoint))
+    }
+
+    fn upstream(&self, service: &Service) -> String {
+        format!("{}_{}", self.zone(), simple(&service.name))
+    }
+
+    /// What serves one hostname.
+    pub(super) fn hostname(&self, hostname: &Hostname, binding: &Binding) -> String {
+        let mut text = String::from(HEAD);
+        let _ = writeln!(text, "{BINDING}{}", serde_json::to_string(binding).unwrap_or_default());
+        text.push_str("server {\n");
+        for address in &self.server.listen {
+            let _ = writeln!(text, "    listen {address} ssl;");
+        }
+        let certificate = self.folder.join(CERTIFICATES).join(binding.certificate.to_string());
+        let certificate = certificate.display();
+        let _ = writeln!(text, "    server_name {hostname};");
+        let _ = writeln!(text, "    ssl_certificate {};", quoted(&format!("{certificate}.pem")));
+        let _ = writeln!(text, "    ssl_certificate_key {};", quoted(&format!("{certificate}.key")));
+        let (protocols, refuse) = match binding.minimum_tls {
+            TlsVersion::V1_2 => ("TLSv1.2 TLSv1.3", None),
+            // The versions of the first server at an address hold for all that share it.
+            TlsVersion::V1_3 => ("TLSv1.3", Some("    if ($ssl_protocol != TLSv1.3) {\n        return 426;\n    }\n")),
+        };
+        let _ = writeln!(text, "    ssl_protocols {protocols};");
+        text.push_str(refuse.unwrap_or_default());
+        match &binding.redirect_to {
+            Some(primary) => {
+                let port = match self.server.port() {
+                    443 => String::new(),
+                    port => format!(":{port}"),
+                };
+                let _ = writeln!(text, "    return 308 https://{primary}{port}$request_uri;");
+            }
+            None => self.locations(binding, &mut text),
+        }
+        text.push_str("}\n");
+        if !self.server.listen_http.is_empty() {
+            self.plain(hostname, &mut text);
+        }
+        text
+    }
+
+    fn locations(&self, binding: &Binding, text: &mut String) {
+        if let Some(document) = &self.server.default_document {
+            let _ = writeln!(text, "    location = / {{\n        rewrite ^ /{document} last;\n    }}");
+        }
+        if binding.routes.is_empty() {
+            let service = self.server.service.as_deref().and_then(|name| self.server.service(name, None));
+            match service {
+                Some(service) => self.location("/", service, text),
+                None => text.push_str("    location / {\n        return 404;\n    }\n"),
+            }
+            return;
+        }
+        for route in &binding.routes {
+            let Some(service) = self.server.service(&route.service, route.release.as_deref()) else { continue };
+            let prefix = route.prefix.trim_end_matches('/');
+            if prefix.is_empty() {
+                self.location("/", service, text);
+                continue;
+            }
+            // A prefix ends where a segment of the path does.
+            self.location(&format!("{prefix}/"), service, text);
+            self.location_exactly(prefix, service, text);
+        }
+        if !binding.routes.iter().any(|route| route.prefix.trim_end_matches('/').is_empty()) {
+            text.push_str("    location / {\n        return 404;\n    }\n");
+        }
+    }
+
+    fn location(&self, prefix: &str, service: &Service, text: &mut String) {
+        let _ = writeln!(text, "    location {} {{", quoted(prefix));
+        self.proxy(service, text);
+    }
+
+    fn location_exactly(&self, path: &str, service: &Service, text: &mut String) {
+        let _ = writeln!(text, "    location = {} {{", quoted(path));
+        self.proxy(service, text);
+    }
+
+    fn proxy(&self, service: &Service, text: &mut String) {
+        let scheme = if service.is_https() { "https" } else { "http" };
+        let _ = writeln!(text, "        proxy_pass {scheme}://{};", self.upstream(service));
+        text.push_str(
+            "        proxy_http_version 1.1;\n        proxy_set_header Connection \"\";\n        proxy_set_header Host $host;\n        proxy_set_header X-Forwarded-For $proxy_add_x_forwarded_for;\n        proxy_set_header X-Forwarded-Proto https;\n",
+        );
+        if service.is_https() {
+            self.origin(service, text);
+        }
+        if self.kind == EndpointKind::Distribution {
+            let _ = writeln!(text, "        proxy_cache {};", self.zone());
+            text.push_str("        proxy_cache_use_stale error timeout updating;\n");
+        }
+        text.push_str("    }\n");
+    }
+
+    /// How the service is spoken to over HTTPS.
+    fn origin(&self, service: &Service, text: &mut String) {
+        let origin = &self.server.origin;
+        let host = service.places.first().and_then(|place| place.url.host_str()).unwrap_or_default();
+        let name = origin.server_name.as_ref().map_or(host, Hostname::as_str);
+        let _ = writeln!(text, "        proxy_ssl_server_name on;\n        proxy_ssl_name {name};");
+        if origin.verify {
+            let roots = origin
+                .roots
+                .as_ref()
+                .map_or_else(|| "/etc/ssl/certs/ca-certificates.crt".to_owned(), |roots| roots.display().to_string());
+            let _ = writeln!(
+                text,
+                "        proxy_ssl_verify on;\n        proxy_ssl_verify_depth 3;\n        proxy_ssl_trusted_certificate {};",
+                quoted(&roots)
+            );
+        }
+    }
+
+    /// What answers over plain HTTP: where to go instead.
+    fn plain(&self, hostname: &Hostname, text: &mut String) {
+        text.push_str("server {\n");
+        for address in &self.server.listen_http {
+            let _ = writeln!(text, "    listen {address};");
+        }
+        let port = match self.server.port() {
+            443 => String::new(),
+            port => format!(":{port}"),
+        };
+        let _ = writeln!(text, "    server_name {hostname};\n    return 308 https://$host{port}$request_uri;\n}}");
+    }
+}
+
+/// A name as the server takes it without quotes.
+fn simple(name: &str) -> String {
+    name.chars().map(|c| if c.is_ascii_alphanumeric() { c } else { '_' }).collect()
+}
+
+/// A text as the server reads it in quotes, with nothing that it would replace.
+fn quoted(text: &str) -> String {
+    let plain: String = text.chars().filter(|c| !c.is_control()).collect();
+    format!("\"{}\"", plain.replace('\\', "\\\\").replace('"', "\\\"").replace('$', "\\$"))
+}
