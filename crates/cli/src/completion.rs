@@ -31,6 +31,11 @@ pub(crate) fn certificates() -> Vec<CompletionCandidate> {
     offered(declared.chain(hostnames.into_iter().map(|entry| entry.hostname.value.to_string())))
 }
 
+/// Offers the endpoints of the manifest.
+pub(crate) fn endpoints() -> Vec<CompletionCandidate> {
+    offered(manifest().endpoints.into_iter().map(|entry| entry.name.value))
+}
+
 /// Offers the authorities of the manifest.
 pub(crate) fn authorities() -> Vec<CompletionCandidate> {
     offered(manifest().authorities.into_iter().map(|entry| entry.name.value))

@@ -156,6 +156,15 @@ pub struct StoredCertificate {
     pub used_by: Option<u64>,
 }
 
+/// A file that was written for a server on this machine.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct WrittenFile {
+    /// Its path.
+    pub path: String,
+    /// What it holds; no private key.
+    pub text: String,
+}
+
 /// What came of deleting a certificate from a store.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum StoreRemoval {
@@ -198,6 +207,10 @@ pub trait Platform: Send + Sync {
         binding: &Binding,
         known: Option<&BoundHostname>,
     ) -> Result<BoundHostname, EdgeError>;
+    /// Returns what was written for a server on this machine; nothing for a platform elsewhere.
+    async fn written(&self) -> Result<Vec<WrittenFile>, EdgeError> {
+        Ok(Vec::new())
+    }
     /// Deletes the binding that was read; the platform refuses when it has something else by now. One
     /// that is gone is as good.
     async fn delete_binding(&self, endpoint: &str, hostname: &Hostname, known: &BoundHostname)

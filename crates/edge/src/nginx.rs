@@ -24,7 +24,7 @@ use pindrel_core::web_server::WebServer;
 use secrecy::{ExposeSecret as _, SecretString};
 
 use crate::command;
-use crate::{BoundHostname, EdgeError, Platform, StoreRemoval, StoredCertificate};
+use crate::{BoundHostname, EdgeError, Platform, StoreRemoval, StoredCertificate, WrittenFile};
 use configuration::Writer;
 
 /// How long a change waits for others to go with it.
@@ -299,6 +299,11 @@ impl Platform for Nginx {
             custom_hostnames: CustomHostnames::default(),
             quotas: Quotas::default(),
         }])
+    }
+
+    async fn written(&self) -> Result<Vec<WrittenFile>, EdgeError> {
+        let own = self.files()?.into_iter().filter(|(_, text)| configuration::is_own(text));
+        Ok(own.map(|(name, text)| WrittenFile { path: self.folder.join(name).display().to_string(), text }).collect())
     }
 
     async fn put_certificate(

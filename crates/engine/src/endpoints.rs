@@ -6,9 +6,10 @@ use futures::future::join_all;
 use pindrel_core::desired::{Endpoint, EndpointId};
 use pindrel_core::endpoint::{CustomHostnames, Deployment, EndpointInfo, EndpointKind, Quotas};
 use pindrel_core::facts::EndpointView;
+use pindrel_core::findings::Finding;
 use pindrel_core::name::Hostname;
 use pindrel_core::values::Fingerprint;
-use pindrel_edge::{EdgeError, StoredCertificate};
+use pindrel_edge::{EdgeError, StoredCertificate, WrittenFile};
 use serde::Serialize;
 
 use crate::failure::EngineError;
@@ -79,6 +80,15 @@ impl Engine {
             ids().filter_map(|id| Some((id, known.endpoints.get(&id)?.value.clone()))).collect()
         };
         Ok(join_all(ids().map(|id| self.endpoint_report(id, views.get(&id), &own))).await)
+    }
+
+    /// Returns what was written for the server of an endpoint on this machine.
+    ///
+    /// # Errors
+    /// A [`Finding`] when it has none, or it cannot be read.
+    pub async fn endpoint_files(&self, id: EndpointId) -> Result<Vec<WrittenFile>, Finding> {
+        let platform = self.drivers.platform(self.desired.endpoint(id))?;
+        platform.written().await.map_err(|error| error.finding())
     }
 
     async fn endpoint_report(

@@ -1,15 +1,19 @@
 //! `pindrel endpoint`
 
 use clap::{Args, Subcommand};
+use clap_complete::engine::ArgValueCandidates;
+use pindrel_core::desired::EndpointId;
 
+use crate::completion;
 use crate::context::Context;
 use crate::error::{CliError, Status};
-use crate::output;
+use crate::{names, output};
 
-/// Look at endpoints: list
+/// Look at endpoints: list, show
 #[derive(Debug, Subcommand)]
 pub(crate) enum EndpointCommand {
     List(ListArgs),
+    Show(ShowArgs),
 }
 
 /// List what each endpoint of the manifest offers, what is bound there, and what its store holds
@@ -21,8 +25,40 @@ pub(crate) enum EndpointCommand {
   pindrel endpoint list --format json")]
 pub(crate) struct ListArgs {}
 
+/// Print what was written for a server on this machine
+///
+/// No private key is among it.
+#[derive(Debug, Args)]
+#[command(after_help = "Example:
+  pindrel endpoint show web")]
+pub(crate) struct ShowArgs {
+    /// The endpoint's name in the manifest
+    #[arg(add = ArgValueCandidates::new(completion::endpoints))]
+    name: String,
+}
+
 pub(crate) async fn run(context: &Context, command: &EndpointCommand) -> Result<Status, CliError> {
-    let EndpointCommand::List(ListArgs {}) = command;
+    match command {
+        EndpointCommand::List(ListArgs {}) => list(context).await,
+        EndpointCommand::Show(args) => show(context, args).await,
+    }
+}
+
+async fn show(context: &Context, args: &ShowArgs) -> Result<Status, CliError> {
+    context.refuse_csv()?;
+    let (engine, _) = context.engine().await?;
+    let endpoints = &engine.desired().endpoints;
+    let Some(index) = endpoints.iter().position(|endpoint| endpoint.name == args.name) else {
+        let says = format!("the manifest has no [endpoint.{}]", args.name);
+        let known = endpoints.iter().map(|endpoint| endpoint.name.as_str());
+        return Err(names::unknown(says, &args.name, known, "pindrel endpoint list"));
+    };
+    let files = engine.endpoint_files(EndpointId(u32::try_from(index).unwrap_or(u32::MAX))).await?;
+    output::endpoints::print_files(context, &args.name, &files)?;
+    Ok(Status::Done)
+}
+
+async fn list(context: &Context) -> Result<Status, CliError> {
     let (engine, _) = context.engine().await?;
     let reports = engine.endpoint_reports().await?;
     output::endpoints::print(context, &reports)?;

@@ -5,7 +5,7 @@ use std::io::Write as _;
 use comfy_table::{Cell, Color};
 use jiff::Timestamp;
 use pindrel_core::endpoint::Deployment;
-use pindrel_engine::EndpointReport;
+use pindrel_engine::{EndpointReport, WrittenFile};
 use serde_json::json;
 
 use super::{VERSION, count, style};
@@ -41,6 +41,22 @@ pub(crate) fn print(context: &Context, reports: &[EndpointReport]) -> Result<(),
         }
         Format::Text => print_text(reports),
     }
+}
+
+/// Writes what was written for a server on this machine.
+pub(crate) fn print_files(context: &Context, name: &str, files: &[WrittenFile]) -> Result<(), CliError> {
+    if context.format == Format::Json {
+        return super::json(&json!({ "version": VERSION, "endpoint": name, "files": files }));
+    }
+    let mut out = anstream::stdout();
+    if files.is_empty() {
+        writeln!(out, "Nothing is written on this machine for {name}.")?;
+    }
+    for file in files {
+        writeln!(out, "{}", style::paint(style::STRONG, format_args!("# {}", file.path)))?;
+        writeln!(out, "{}", file.text)?;
+    }
+    Ok(())
 }
 
 fn print_text(reports: &[EndpointReport]) -> Result<(), CliError> {

@@ -36,6 +36,11 @@ pub(super) fn binding_in(text: &str) -> Option<Binding> {
     serde_json::from_str(line.strip_prefix(BINDING)?).ok()
 }
 
+/// Says whether Pindrel wrote a file.
+pub(super) fn is_own(text: &str) -> bool {
+    text.starts_with(HEAD)
+}
+
 /// Returns what tells one text from another.
 pub(super) fn digest(text: &str) -> String {
     Fingerprint::of(text.as_bytes()).to_string()
