@@ -16,6 +16,7 @@ use crate::delivery::{Command, Delivery};
 use crate::endpoint::{Binding, EndpointInfo, EndpointKind, Route, TlsVersion};
 use crate::expectation::Expectation;
 use crate::facts::{EndpointKey, OrderedTerms, Origin};
+use crate::load_balancer::LoadBalancer;
 use crate::name::{DnsName, Hostname};
 use crate::records::{RecordData, RecordSet};
 use crate::renewal::RenewalRule;
@@ -167,6 +168,8 @@ pub enum EndpointDriver {
     Static(StaticEndpoint),
     /// A web server on this machine, through included files, its configuration test and its reload.
     Nginx(WebServer),
+    /// A load balancer on this machine, through its runtime socket.
+    Haproxy(LoadBalancer),
 }
 
 /// An endpoint that somebody else configures.
@@ -200,6 +203,7 @@ impl Endpoint {
             EndpointDriver::Http(HttpPlatform { url, .. }) => EndpointKey::new(url, &self.id),
             EndpointDriver::Static(_) => EndpointKey::of_static(&self.name),
             EndpointDriver::Nginx(server) => EndpointKey::of_folder(&server.folder),
+            EndpointDriver::Haproxy(balancer) => EndpointKey::of_folder(&balancer.folder),
         }
     }
 
@@ -212,7 +216,9 @@ impl Endpoint {
     pub fn platform(&self) -> &str {
         match &self.driver {
             EndpointDriver::Http(HttpPlatform { url, .. }) => url.as_str(),
-            EndpointDriver::Static(_) | EndpointDriver::Nginx(_) => &self.name,
+            EndpointDriver::Nginx(server) => server.folder.to_str().unwrap_or(&self.name),
+            EndpointDriver::Haproxy(balancer) => balancer.socket.to_str().unwrap_or(&self.name),
+            EndpointDriver::Static(_) => &self.name,
         }
     }
 }

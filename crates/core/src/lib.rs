@@ -33,6 +33,7 @@ pub mod endpoint;
 pub mod expectation;
 pub mod facts;
 pub mod findings;
+pub mod load_balancer;
 pub mod manifest;
 pub mod moves;
 pub mod name;

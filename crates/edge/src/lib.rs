@@ -4,9 +4,12 @@
 //! or adapters in front of them, that speak the protocol over HTTPS.
 
 mod command;
+mod haproxy;
 mod http;
 mod nginx;
+mod owned_files;
 
+pub use haproxy::Haproxy;
 pub use http::HttpPlatform;
 pub use nginx::Nginx;
 
@@ -68,7 +71,7 @@ pub enum EdgeError {
         why: String,
     },
     /// A command of a server on this machine failed.
-    #[error("the command `{command}` failed, and everything was put back: {says}")]
+    #[error("the command `{command}` failed: {says}")]
     Command {
         /// The command.
         command: String,
@@ -96,7 +99,7 @@ impl EdgeError {
             EdgeError::File { .. } => {
                 "Make sure that this user may read and write there, and that the disk is not full"
             }
-            EdgeError::Command { .. } => "Correct the configuration; what was served before is served on",
+            EdgeError::Command { .. } => "Correct what it names; what was served before is served on",
             EdgeError::Malformed { .. } => "Check that the url is that of an endpoint platform or its adapter",
         }
     }
@@ -165,6 +168,19 @@ pub struct WrittenFile {
     pub text: String,
 }
 
+/// How a balancer sees one of the servers behind it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct ServerState {
+    /// The group that it belongs to.
+    pub group: String,
+    /// Its name.
+    pub server: String,
+    /// What the balancer says of it, in its own word.
+    pub status: String,
+    /// What its last check came to, in the balancer's words.
+    pub last_check: Option<String>,
+}
+
 /// What came of deleting a certificate from a store.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum StoreRemoval {
@@ -207,6 +223,15 @@ pub trait Platform: Send + Sync {
         binding: &Binding,
         known: Option<&BoundHostname>,
     ) -> Result<BoundHostname, EdgeError>;
+    /// Returns what a server on this machine must have in its own configuration, where it is told the rest
+    /// at run time.
+    fn configuration(&self) -> Option<String> {
+        None
+    }
+    /// Returns how a balancer sees the servers behind it.
+    async fn servers(&self) -> Result<Vec<ServerState>, EdgeError> {
+        Ok(Vec::new())
+    }
     /// Returns what was written for a server on this machine; nothing for a platform elsewhere.
     async fn written(&self) -> Result<Vec<WrittenFile>, EdgeError> {
         Ok(Vec::new())

@@ -8,31 +8,25 @@
 mod configuration;
 
 use std::collections::{BTreeMap, HashMap};
-use std::fs;
-use std::io::{ErrorKind, Write as _};
-use std::os::unix::fs::{DirBuilderExt as _, OpenOptionsExt as _};
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use std::sync::{Mutex, PoisonError};
 use std::time::Duration;
 
 use async_trait::async_trait;
-use pindrel_core::display_text::io_reason;
 use pindrel_core::endpoint::{Binding, CustomHostnames, Deployment, EndpointInfo, EndpointKind, Quotas};
 use pindrel_core::name::Hostname;
 use pindrel_core::values::Fingerprint;
 use pindrel_core::web_server::WebServer;
 use secrecy::{ExposeSecret as _, SecretString};
 
-use crate::command;
 use crate::{BoundHostname, EdgeError, Platform, StoreRemoval, StoredCertificate, WrittenFile};
+use crate::{command, owned_files};
 use configuration::Writer;
 
 /// How long a change waits for others to go with it.
 const GATHER: Duration = Duration::from_millis(40);
 /// How long the configuration test and the reload may take.
 const COMMAND: Duration = Duration::from_secs(60);
-/// The longest file that is read.
-const MAX_BYTES: u64 = 1 << 20;
 /// How many batches' ends are remembered for those that were in them.
 const MOST_ENDS: usize = 16;
 /// What is in force, by file.
@@ -73,52 +67,21 @@ impl Nginx {
         Writer { endpoint: &self.name, kind: self.kind, server: &self.server, folder: &self.folder }
     }
 
-    fn failed(path: &Path, doing: &'static str) -> impl Fn(std::io::Error) -> EdgeError {
-        let path = path.display().to_string();
-        move |error| EdgeError::File { path: path.clone(), doing, why: io_reason(&error) }
-    }
-
     fn make_folders(&self) -> Result<(), EdgeError> {
-        let made = |path: &Path, mode| fs::DirBuilder::new().recursive(true).mode(mode).create(path);
-        made(&self.folder, 0o755).map_err(Nginx::failed(&self.folder, "made"))?;
-        let certificates = self.folder.join(CERTIFICATES);
-        made(&certificates, 0o700).map_err(Nginx::failed(&certificates, "made"))
+        owned_files::make_folder(&self.folder, 0o755)?;
+        owned_files::make_folder(&self.folder.join(CERTIFICATES), 0o700)
     }
 
     fn read(&self, name: &str) -> Result<Option<String>, EdgeError> {
-        let path = self.folder.join(name);
-        match fs::metadata(&path) {
-            Err(error) if error.kind() == ErrorKind::NotFound => return Ok(None),
-            Err(error) => return Err(Nginx::failed(&path, "read")(error)),
-            Ok(metadata) if !metadata.is_file() || metadata.len() > MAX_BYTES => {
-                return Err(Nginx::failed(&path, "read")(std::io::Error::other("it is not a file of Pindrel's")));
-            }
-            Ok(_) => {}
-        }
-        fs::read_to_string(&path).map(Some).map_err(Nginx::failed(&path, "read"))
+        owned_files::read(&self.folder.join(name))
     }
 
     fn write(&self, name: &str, text: &str, mode: u32) -> Result<(), EdgeError> {
-        let (path, beside) = (self.folder.join(name), self.folder.join(format!("{name}.new")));
-        let write = || {
-            let _ = fs::remove_file(&beside);
-            let mut file = fs::OpenOptions::new().write(true).create_new(true).mode(mode).open(&beside)?;
-            file.write_all(text.as_bytes())?;
-            file.sync_all()?;
-            fs::rename(&beside, &path)
-        };
-        write().map_err(|error| {
-            let _ = fs::remove_file(&beside);
-            Nginx::failed(&path, "written")(error)
-        })
+        owned_files::write(&self.folder.join(name), text, mode)
     }
 
     fn remove(&self, name: &str) -> Result<(), EdgeError> {
-        let path = self.folder.join(name);
-        match fs::remove_file(&path) {
-            Err(error) if error.kind() != ErrorKind::NotFound => Err(Nginx::failed(&path, "removed")(error)),
-            _ => Ok(()),
-        }
+        owned_files::remove(&self.folder.join(name))
     }
 
     /// The files that are in force, with the digest of each.
@@ -257,21 +220,10 @@ impl Nginx {
 
     /// The names of the files in the folder that Pindrel wrote for hostnames, with their text.
     fn files(&self) -> Result<Vec<(String, String)>, EdgeError> {
-        let entries = match fs::read_dir(&self.folder) {
-            Ok(entries) => entries,
-            Err(error) if error.kind() == ErrorKind::NotFound => return Ok(Vec::new()),
-            Err(error) => return Err(Nginx::failed(&self.folder, "read")(error)),
-        };
         let mut files = Vec::new();
-        for entry in entries.flatten() {
-            let name = entry.file_name().to_string_lossy().into_owned();
-            if name.ends_with(".conf")
-                && let Ok(Some(text)) = self.read(&name)
-            {
-                files.push((name, text));
-            }
+        for name in owned_files::names(&self.folder).into_iter().filter(|name| name.ends_with(".conf")) {
+            files.extend(self.read(&name)?.map(|text| (name, text)));
         }
-        files.sort();
         Ok(files)
     }
 
@@ -320,18 +272,14 @@ impl Platform for Nginx {
 
     async fn certificates(&self, _site: &str) -> Result<Vec<StoredCertificate>, EdgeError> {
         let files = self.files()?;
-        let entries = fs::read_dir(self.folder.join(CERTIFICATES)).into_iter().flatten().flatten();
-        let names = entries.filter_map(|entry| entry.file_name().into_string().ok());
-        let stored = names.filter_map(|name| name.strip_suffix(".pem")?.parse::<Fingerprint>().ok());
-        let mut stored: Vec<StoredCertificate> = stored
-            .map(|sha256| {
-                let uses = |text: &str| configuration::binding_in(text).is_some_and(|own| own.certificate == sha256);
-                let used_by = files.iter().filter(|(_, text)| uses(text)).count();
-                StoredCertificate { sha256, names: Vec::new(), not_after: None, used_by: Some(used_by as u64) }
-            })
-            .collect();
-        stored.sort_by_key(|certificate| certificate.sha256.to_string());
-        Ok(stored)
+        let names = owned_files::names(&self.folder.join(CERTIFICATES));
+        let stored = names.iter().filter_map(|name| name.strip_suffix(".pem")?.parse::<Fingerprint>().ok());
+        let stored = stored.map(|sha256| {
+            let uses = |text: &str| configuration::binding_in(text).is_some_and(|own| own.certificate == sha256);
+            let used_by = files.iter().filter(|(_, text)| uses(text)).count();
+            StoredCertificate { sha256, names: Vec::new(), not_after: None, used_by: Some(used_by as u64) }
+        });
+        Ok(stored.collect())
     }
 
     async fn delete_certificate(&self, _site: &str, sha256: Fingerprint) -> Result<StoreRemoval, EdgeError> {

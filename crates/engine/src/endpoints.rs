@@ -9,7 +9,7 @@ use pindrel_core::facts::EndpointView;
 use pindrel_core::findings::Finding;
 use pindrel_core::name::Hostname;
 use pindrel_core::values::Fingerprint;
-use pindrel_edge::{EdgeError, StoredCertificate, WrittenFile};
+use pindrel_edge::{EdgeError, ServerState, StoredCertificate, WrittenFile};
 use serde::Serialize;
 
 use crate::failure::EngineError;
@@ -82,13 +82,24 @@ impl Engine {
         Ok(join_all(ids().map(|id| self.endpoint_report(id, views.get(&id), &own))).await)
     }
 
-    /// Returns what was written for the server of an endpoint on this machine.
+    /// Returns what the server of an endpoint on this machine must have in its own configuration, if it is
+    /// told the rest at run time.
+    ///
+    /// # Errors
+    /// A [`Finding`] when it has none.
+    pub fn endpoint_configuration(&self, id: EndpointId) -> Result<Option<String>, Finding> {
+        Ok(self.drivers.platform(self.desired.endpoint(id))?.configuration())
+    }
+
+    /// Returns what was written for the server of an endpoint on this machine, and how it sees the servers
+    /// behind it.
     ///
     /// # Errors
     /// A [`Finding`] when it has none, or it cannot be read.
-    pub async fn endpoint_files(&self, id: EndpointId) -> Result<Vec<WrittenFile>, Finding> {
+    pub async fn endpoint_files(&self, id: EndpointId) -> Result<(Vec<WrittenFile>, Vec<ServerState>), Finding> {
         let platform = self.drivers.platform(self.desired.endpoint(id))?;
-        platform.written().await.map_err(|error| error.finding())
+        let written = platform.written().await.map_err(|error| error.finding())?;
+        Ok((written, platform.servers().await.map_err(|error| error.finding())?))
     }
 
     async fn endpoint_report(

@@ -13,6 +13,7 @@ mod workspace;
 
 pub use clients::{Asked, Clients};
 pub use manifest::ManifestText;
+pub use real::haproxy::RealHaproxy;
 pub use real::nginx::RealNginx;
 pub use real::postgres::RealPostgres;
 pub use real::programs::{Program, missing, require};

@@ -25,16 +25,21 @@ pub(crate) enum EndpointCommand {
   pindrel endpoint list --format json")]
 pub(crate) struct ListArgs {}
 
-/// Print what was written for a server on this machine
+/// Print what was written for a server on this machine, and how a balancer sees its own servers
 ///
 /// No private key is among it.
 #[derive(Debug, Args)]
-#[command(after_help = "Example:
-  pindrel endpoint show web")]
+#[command(after_help = "Examples:
+  pindrel endpoint show web
+  pindrel endpoint show balance --configuration")]
 pub(crate) struct ShowArgs {
     /// The endpoint's name in the manifest
     #[arg(add = ArgValueCandidates::new(completion::endpoints))]
     name: String,
+
+    /// Print what its own configuration must have once, where it is told the rest at run time
+    #[arg(long)]
+    configuration: bool,
 }
 
 pub(crate) async fn run(context: &Context, command: &EndpointCommand) -> Result<Status, CliError> {
@@ -53,8 +58,13 @@ async fn show(context: &Context, args: &ShowArgs) -> Result<Status, CliError> {
         let known = endpoints.iter().map(|endpoint| endpoint.name.as_str());
         return Err(names::unknown(says, &args.name, known, "pindrel endpoint list"));
     };
-    let files = engine.endpoint_files(EndpointId(u32::try_from(index).unwrap_or(u32::MAX))).await?;
-    output::endpoints::print_files(context, &args.name, &files)?;
+    let id = EndpointId(u32::try_from(index).unwrap_or(u32::MAX));
+    if args.configuration {
+        output::endpoints::print_configuration(context, &args.name, engine.endpoint_configuration(id)?)?;
+        return Ok(Status::Done);
+    }
+    let (files, servers) = engine.endpoint_files(id).await?;
+    output::endpoints::print_files(context, &args.name, &files, &servers)?;
     Ok(Status::Done)
 }
 

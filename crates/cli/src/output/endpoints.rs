@@ -5,7 +5,7 @@ use std::io::Write as _;
 use comfy_table::{Cell, Color};
 use jiff::Timestamp;
 use pindrel_core::endpoint::Deployment;
-use pindrel_engine::{EndpointReport, WrittenFile};
+use pindrel_engine::{EndpointReport, ServerState, WrittenFile};
 use serde_json::json;
 
 use super::{VERSION, count, style};
@@ -44,9 +44,14 @@ pub(crate) fn print(context: &Context, reports: &[EndpointReport]) -> Result<(),
 }
 
 /// Writes what was written for a server on this machine.
-pub(crate) fn print_files(context: &Context, name: &str, files: &[WrittenFile]) -> Result<(), CliError> {
+pub(crate) fn print_files(
+    context: &Context,
+    name: &str,
+    files: &[WrittenFile],
+    servers: &[ServerState],
+) -> Result<(), CliError> {
     if context.format == Format::Json {
-        return super::json(&json!({ "version": VERSION, "endpoint": name, "files": files }));
+        return super::json(&json!({ "version": VERSION, "endpoint": name, "files": files, "servers": servers }));
     }
     let mut out = anstream::stdout();
     if files.is_empty() {
@@ -56,6 +61,22 @@ pub(crate) fn print_files(context: &Context, name: &str, files: &[WrittenFile]) 
         writeln!(out, "{}", style::paint(style::STRONG, format_args!("# {}", file.path)))?;
         writeln!(out, "{}", file.text)?;
     }
+    for server in servers {
+        let last = server.last_check.as_deref().map_or(String::new(), |text| format!(" ({text})"));
+        let colour = if server.status.starts_with("UP") { style::GOOD } else { style::UNDERWAY };
+        let status = style::paint(colour, &server.status);
+        writeln!(out, "{}/{}  {status}{}", server.group, server.server, style::paint(style::FAINT, last))?;
+    }
+    Ok(())
+}
+
+/// Writes what a server's own configuration must have.
+pub(crate) fn print_configuration(context: &Context, name: &str, text: Option<String>) -> Result<(), CliError> {
+    if context.format == Format::Json {
+        return super::json(&json!({ "version": VERSION, "endpoint": name, "configuration": text }));
+    }
+    let none = || format!("Nothing has to stand in the configuration of {name} beside what is written for it.\n");
+    write!(anstream::stdout(), "{}", text.unwrap_or_else(none))?;
     Ok(())
 }
 

@@ -11,6 +11,7 @@ mod hostile;
 mod issuing;
 mod kill;
 mod leftovers;
+mod load_balancer;
 mod manifest;
 mod moving;
 mod real;

@@ -16,6 +16,7 @@ use crate::budget::Limit;
 use crate::delivery::{Command, Contents, Delivery, Piece};
 use crate::endpoint::Route;
 use crate::expectation::Expectation;
+use crate::load_balancer::LoadBalancer;
 use crate::renewal::RenewalRule;
 use crate::web_server::{OriginTls, WebServer};
 
@@ -231,6 +232,15 @@ fn endpoint_digest(endpoint: &Endpoint) -> u64 {
             digest.optional(api_roots.as_ref(), |digest, path| digest.path(path));
         }
         EndpointDriver::Nginx(server) => digest.web_server(server),
+        EndpointDriver::Haproxy(LoadBalancer { socket, folder, list, default_name, addresses, port }) => {
+            digest.text("haproxy");
+            for path in [socket, folder, list] {
+                digest.path(path);
+            }
+            digest.optional(default_name.as_ref(), |digest, name| digest.text(name.as_str()));
+            digest.list(addresses, |digest, address| digest.text(&address.to_string()));
+            digest.number(u64::from(*port));
+        }
         EndpointDriver::Static(StaticEndpoint { default_name, addresses, port }) => {
             digest.text("static");
             digest.text(default_name.as_str());

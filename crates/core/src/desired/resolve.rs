@@ -114,6 +114,7 @@ impl<'p> Resolver<'p> {
                 }
                 EndpointDriverEntry::Static(endpoint) => EndpointDriver::Static(endpoint.clone()),
                 EndpointDriverEntry::Nginx(server) => EndpointDriver::Nginx(server.clone()),
+                EndpointDriverEntry::Haproxy(balancer) => EndpointDriver::Haproxy(balancer.clone()),
             },
         });
         let desired = Desired {
@@ -257,11 +258,19 @@ impl<'p> Resolver<'p> {
         let zones: Vec<_> = std::iter::once(&entry.hostname).chain(&entry.also).map(|name| self.zone(name)).collect();
         let certificate = self.certificate(&entry, &names, default_authority);
         let (Some(endpoint), Some(certificate)) = (endpoint, certificate) else { return };
-        if self.desired.endpoint(endpoint).is_static() && !entry.routes.is_empty() {
+        let sets_no_routes = match &self.desired.endpoint(endpoint).driver {
+            EndpointDriver::Static(_) => Some("is static: nobody would set these routes"),
+            EndpointDriver::Haproxy(_) => Some("takes certificates only: nobody would set these routes or redirects"),
+            _ => None,
+        };
+        let is_haproxy = matches!(self.desired.endpoint(endpoint).driver, EndpointDriver::Haproxy(_));
+        if let Some(why) = sets_no_routes
+            && (!entry.routes.is_empty() || is_haproxy && !entry.also.is_empty())
+        {
             self.problems.report(
                 "bad-value",
                 entry.hostname.span.clone(),
-                format!("[endpoint.{}] is static: nobody would set these routes", self.desired.endpoint(endpoint).name),
+                format!("[endpoint.{}] {why}", self.desired.endpoint(endpoint).name),
                 "remove routes, and set them where the endpoint is configured",
             );
         }

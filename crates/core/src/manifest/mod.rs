@@ -34,6 +34,7 @@ use crate::desired::StaticEndpoint;
 use crate::endpoint::{EndpointKind, Route, TlsVersion};
 use crate::expectation::Expectation;
 use crate::facts::Origin;
+use crate::load_balancer::LoadBalancer;
 use crate::name::{DnsName, Hostname};
 use crate::values::{KeyKind, SecretRef, TsigAlgorithm, Ttl};
 use crate::web_server::WebServer;
@@ -204,6 +205,8 @@ pub enum EndpointDriverEntry {
     Static(StaticEndpoint),
     /// `driver = "nginx"`.
     Nginx(WebServer),
+    /// `driver = "haproxy"`.
+    Haproxy(LoadBalancer),
 }
 
 impl EndpointEntry {
@@ -211,7 +214,7 @@ impl EndpointEntry {
     pub fn token(&self) -> Option<&At<SecretRef>> {
         match &self.driver {
             EndpointDriverEntry::Http { token, .. } => Some(token),
-            EndpointDriverEntry::Static(_) | EndpointDriverEntry::Nginx(_) => None,
+            _ => None,
         }
     }
 
@@ -219,7 +222,7 @@ impl EndpointEntry {
     pub fn api_roots(&self) -> Option<&At<PathBuf>> {
         match &self.driver {
             EndpointDriverEntry::Http { api_roots, .. } => api_roots.as_ref(),
-            EndpointDriverEntry::Static(_) | EndpointDriverEntry::Nginx(_) => None,
+            _ => None,
         }
     }
 }

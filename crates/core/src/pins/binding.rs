@@ -94,16 +94,18 @@ fn endpoint_trouble(known: Known<'_>, view: &EndpointView) -> Option<PinReport> 
             );
             let remedy = match &endpoint.driver {
                 EndpointDriver::Http(http) => format!("Put a valid token at {}", http.token),
-                EndpointDriver::Static(_) | EndpointDriver::Nginx(_) => {
-                    "Configure the endpoint where it is configured".into()
-                }
+                _ => "Configure the endpoint where it is configured".into(),
             };
             PinReport::new(PinState::Unknown, None, "token refused")
                 .because(finding(Code::PlatformRefuses, says, remedy).seen([format!("the platform said: {detail}")]))
         }
         EndpointView::Unreachable { why } => {
             let says = format!("the platform at {} does not answer: {why}", endpoint.platform());
-            let remedy = "Wait until it is reachable again, or correct its url";
+            let remedy = match &endpoint.driver {
+                EndpointDriver::Haproxy(_) => "Start the load balancer, or correct its socket",
+                EndpointDriver::Nginx(_) => "Make sure that its folder can be read",
+                _ => "Wait until it is reachable again, or correct its url",
+            };
             PinReport::new(PinState::Unknown, None, "platform unreachable").because(finding(
                 Code::PlatformUnreachable,
                 says,

@@ -9,36 +9,30 @@ use pindrel_core::values::Fingerprint;
 use pindrel_core::web_server::{Service, WebServer};
 
 use super::CERTIFICATES;
+use crate::owned_files::{WRITTEN_BY, base_name, hostname_of};
 
-/// How each file begins.
-const HEAD: &str = "# Written by Pindrel; what is changed here by hand is overwritten.\n";
 /// How the line begins that holds the binding.
 const BINDING: &str = "# binding ";
 
-/// Returns the name of a hostname's file. No hostname begins with an underscore.
+/// Returns the name of a hostname's file.
 pub(super) fn file_name(hostname: &Hostname) -> String {
-    match hostname.as_str().strip_prefix("*.") {
-        Some(base) => format!("_.{base}.conf"),
-        None => format!("{hostname}.conf"),
-    }
+    format!("{}.conf", base_name(hostname))
 }
 
 /// Returns the hostname that a file is for.
 pub(super) fn hostname_in(file: &str) -> Option<Hostname> {
-    let name = file.strip_suffix(".conf")?;
-    let wildcard = name.strip_prefix("_.").map(|base| format!("*.{base}"));
-    wildcard.as_deref().unwrap_or(name).parse().ok()
+    hostname_of(file.strip_suffix(".conf")?)
 }
 
 /// Returns the binding that a file was written for; `None` where Pindrel did not write it.
 pub(super) fn binding_in(text: &str) -> Option<Binding> {
-    let line = text.strip_prefix(HEAD)?.lines().next()?;
+    let line = text.strip_prefix(WRITTEN_BY)?.lines().next()?;
     serde_json::from_str(line.strip_prefix(BINDING)?).ok()
 }
 
 /// Says whether Pindrel wrote a file.
 pub(super) fn is_own(text: &str) -> bool {
-    text.starts_with(HEAD)
+    text.starts_with(WRITTEN_BY)
 }
 
 /// Returns what tells one text from another.
@@ -62,7 +56,7 @@ impl Writer<'_> {
 
     /// What the hostnames share: the services, and for a distribution its cache.
     pub(super) fn common(&self) -> String {
-        let mut text = String::from(HEAD);
+        let mut text = String::from(WRITTEN_BY);
         for service in &self.server.services {
             let _ = writeln!(text, "upstream {} {{", self.upstream(service));
             for place in &service.places {
@@ -94,7 +88,7 @@ impl Writer<'_> {
 
     /// What serves one hostname.
     pub(super) fn hostname(&self, hostname: &Hostname, binding: &Binding) -> String {
-        let mut text = String::from(HEAD);
+        let mut text = String::from(WRITTEN_BY);
         let _ = writeln!(text, "{BINDING}{}", serde_json::to_string(binding).unwrap_or_default());
         text.push_str("server {\n");
         for address in &self.server.listen {

@@ -21,6 +21,7 @@ use pindrel_core::facts::{
     AliasView, ServerRecords, ServerStatus, ServerView, Unreachable, Unresolved, Untrusted, ZoneView,
 };
 use pindrel_core::findings::{Code, Finding};
+use pindrel_core::load_balancer::LoadBalancer;
 use pindrel_core::name::{DnsName, Hostname};
 use pindrel_core::pin::Pin;
 use pindrel_core::records::ZoneRecord;
@@ -31,7 +32,7 @@ use pindrel_dns::caa::{CaaCache, CaaLookup, Servers};
 use pindrel_dns::challenge::{self, PlaceError, ServersOf};
 use pindrel_dns::lookup::{self, Resolved};
 use pindrel_dns::{Rfc2136, ZoneDriver, ZoneError, discover, present};
-use pindrel_edge::{HttpPlatform, Nginx, Platform};
+use pindrel_edge::{Haproxy, HttpPlatform, Nginx, Platform};
 use pindrel_keys::{AccountKey, CertificateKey, KeyError, roots};
 use pindrel_probe::{Answered, ProbeError, Trust};
 use rustls_pki_types::TrustAnchor;
@@ -85,6 +86,16 @@ impl RealDrivers {
             EndpointDriver::Nginx(server) => {
                 let (server, folder) = (self.in_folder(server), absolute_path(&self.folder.join(&server.folder)));
                 return Ok(Arc::new(Nginx::new(&endpoint.name, endpoint.kind, server, folder)));
+            }
+            EndpointDriver::Haproxy(balancer) => {
+                let absolute = |path: &PathBuf| absolute_path(&self.folder.join(path));
+                let balancer = LoadBalancer {
+                    socket: absolute(&balancer.socket),
+                    folder: absolute(&balancer.folder),
+                    list: absolute(&balancer.list),
+                    ..balancer.clone()
+                };
+                return Ok(Arc::new(Haproxy::new(&endpoint.name, endpoint.kind, balancer)));
             }
             EndpointDriver::Static(_) => {
                 return Err(internal(format!("the endpoint {} has no platform", endpoint.name)));

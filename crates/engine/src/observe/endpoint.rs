@@ -22,7 +22,7 @@ impl Engine {
         for id in ids {
             match &self.desired.endpoint(id).driver {
                 EndpointDriver::Http(platform) => platforms.entry(platform).or_default().push(id),
-                EndpointDriver::Nginx(_) => alone.push(vec![id]),
+                EndpointDriver::Nginx(_) | EndpointDriver::Haproxy(_) => alone.push(vec![id]),
                 EndpointDriver::Static(endpoint) => {
                     let value = EndpointView::Listed(info_of_static(self.desired.endpoint(id), endpoint));
                     let fact = Fact { seen: self.clock.now(), value };

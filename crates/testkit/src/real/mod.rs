@@ -2,6 +2,7 @@
 //! sandbox's platform, which has no real counterpart.
 
 pub(crate) mod certified;
+pub(crate) mod haproxy;
 pub(crate) mod nginx;
 pub(crate) mod postgres;
 pub(crate) mod programs;

@@ -5,6 +5,7 @@ use std::net::IpAddr;
 use super::common::{owned, parse_name, read_driver, read_path, read_secret, read_url};
 use super::web_server::read_nginx;
 use crate::desired::StaticEndpoint;
+use crate::load_balancer::LoadBalancer;
 use crate::manifest::section::{Section, parse};
 use crate::manifest::{At, Diagnostics, EndpointDriverEntry, EndpointEntry};
 use crate::name::DnsName;
@@ -21,6 +22,8 @@ pub(super) const ENDPOINT_KEYS: &[&str] = &[
     "addresses",
     "port",
     "folder",
+    "socket",
+    "list",
     "services",
     "service",
     "listen",
@@ -31,7 +34,8 @@ pub(super) const ENDPOINT_KEYS: &[&str] = &[
     "default_document",
 ];
 /// The drivers with the keys that each has; `kind` and `driver` belong to all.
-const DRIVERS: [(&str, &[&str]); 3] = [
+const DRIVERS: [(&str, &[&str]); 4] = [
+    ("haproxy", &["socket", "folder", "list", "default_name", "addresses", "port"]),
     ("http", &["id", "url", "token", "api_roots", "calls_per_second"]),
     ("static", &["default_name", "addresses", "port"]),
     (
@@ -63,7 +67,7 @@ pub(super) fn read_endpoint(
     if known.is_none() {
         read_driver(section, &DRIVERS.map(|(name, _)| name), problems);
     }
-    let (own_driver, own) = known.unwrap_or(&DRIVERS[0]);
+    let (own_driver, own) = known.unwrap_or(&DRIVERS[1]);
     for key in ENDPOINT_KEYS.iter().filter(|key| !own.contains(key)) {
         let owners = DRIVERS.iter().filter(|(_, keys)| keys.contains(key)).map(|(name, _)| format!("\"{name}\""));
         let owners = owners.collect::<Vec<_>>().join(" and ");
@@ -74,6 +78,7 @@ pub(super) fn read_endpoint(
     let driver = match *own_driver {
         "static" => read_static(section, problems),
         "nginx" => read_nginx(section, problems),
+        "haproxy" => read_haproxy(section, problems),
         _ => read_http(section, problems),
     };
     let id = section.text("id", problems).map_or(name.value, |id| id.value).to_owned();
@@ -91,6 +96,28 @@ fn read_http(section: &Section<'_>, problems: &mut Diagnostics) -> Option<Endpoi
 fn read_static(section: &Section<'_>, problems: &mut Diagnostics) -> Option<EndpointDriverEntry> {
     let default_name = section.needed_text("default_name", "\"edge7.vendor.test.\"", problems);
     let default_name = default_name.and_then(|name| parse_name::<DnsName>(name, problems));
+    let (addresses, port) = read_place(section, problems);
+    Some(EndpointDriverEntry::Static(StaticEndpoint { default_name: default_name?.value, addresses, port }))
+}
+
+fn read_haproxy(section: &Section<'_>, problems: &mut Diagnostics) -> Option<EndpointDriverEntry> {
+    for (key, example) in [("socket", "\"/run/haproxy/admin.sock\""), ("folder", "\"/etc/haproxy/pindrel\"")] {
+        if section.value(key).is_none() {
+            section.missing(key, example, problems);
+        }
+    }
+    let mut path = |key| read_path(section, key, problems).map(|path| path.value);
+    let (socket, folder, list) = (path("socket"), path("folder"), path("list"));
+    let default_name = section.text("default_name", problems);
+    let default_name = default_name.and_then(|name| parse_name::<DnsName>(name, problems)).map(|name| name.value);
+    let (addresses, port) = read_place(section, problems);
+    let folder = folder?;
+    let list = list.unwrap_or_else(|| folder.join("list.txt"));
+    Some(EndpointDriverEntry::Haproxy(LoadBalancer { socket: socket?, folder, list, default_name, addresses, port }))
+}
+
+/// Reads the addresses and the port of an endpoint that no platform tells.
+fn read_place(section: &Section<'_>, problems: &mut Diagnostics) -> (Vec<IpAddr>, u16) {
     let addresses = section.parsed_list::<IpAddr>("addresses", "write an address, such as \"192.0.2.80\"", problems);
     if addresses.is_empty()
         && section.value("addresses").is_none_or(|value| value.get_ref().as_array().is_some_and(|list| list.is_empty()))
@@ -98,9 +125,5 @@ fn read_static(section: &Section<'_>, problems: &mut Diagnostics) -> Option<Endp
         section.missing("addresses", "[\"192.0.2.80\"]", problems);
     }
     let port = section.number("port", 1..=65_535, problems).map_or(443, |port| port.value);
-    Some(EndpointDriverEntry::Static(StaticEndpoint {
-        default_name: default_name?.value,
-        addresses: addresses.into_iter().map(|address| address.value).collect(),
-        port: u16::try_from(port).unwrap_or(443),
-    }))
+    (addresses.into_iter().map(|address| address.value).collect(), u16::try_from(port).unwrap_or(443))
 }

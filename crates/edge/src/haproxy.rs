@@ -1,0 +1,210 @@
+//! A load balancer on this machine, told over its runtime socket: certificates come and go without a
+//! reload.
+//!
+//! Each hostname has a certificate file of its own, which is replaced in a transaction, and an entry
+//! in the certificate list. The same stands in files, so that the next start finds what is served.
+
+mod files;
+mod runtime;
+
+use std::path::PathBuf;
+
+use async_trait::async_trait;
+use pindrel_core::endpoint::{Binding, CustomHostnames, Deployment, EndpointInfo, EndpointKind, Quotas};
+use pindrel_core::load_balancer::LoadBalancer;
+use pindrel_core::name::Hostname;
+use pindrel_core::values::Fingerprint;
+use secrecy::SecretString;
+use tokio::sync::Mutex;
+
+use crate::{BoundHostname, EdgeError, Platform, ServerState, StoreRemoval, StoredCertificate, WrittenFile};
+use files::{Entry, Files};
+use runtime::Runtime;
+
+/// Where everything is said to be: there is no other site.
+const SITE: &str = "local";
+
+/// A load balancer with a runtime socket.
+pub struct Haproxy {
+    name: String,
+    kind: EndpointKind,
+    balancer: LoadBalancer,
+    files: Files,
+    runtime: Runtime,
+    /// One change at a time: a transaction of the balancer is nobody's in particular.
+    changing: Mutex<()>,
+}
+
+impl Haproxy {
+    /// Makes a driver for a balancer, whose paths are absolute.
+    pub fn new(name: &str, kind: EndpointKind, balancer: LoadBalancer) -> Haproxy {
+        let files = Files { folder: balancer.folder.clone(), list: balancer.list.clone() };
+        let runtime = Runtime { socket: balancer.socket.clone() };
+        Haproxy { name: name.to_owned(), kind, balancer, files, runtime, changing: Mutex::default() }
+    }
+
+    fn refused(&self, what: &'static str, detail: impl Into<String>) -> EdgeError {
+        EdgeError::Refused { url: self.name.clone(), what, status: 422, detail: detail.into() }
+    }
+
+    /// Says whether the balancer has loaded what the files say of a hostname.
+    async fn is_loaded(&self, entry: &Entry) -> Result<bool, EdgeError> {
+        let file = self.files.certificate_file(&entry.hostname);
+        let listed = self.runtime.entries(&self.balancer.list).await?;
+        let own = listed.iter().any(|line| line.is(&file, &entry.options(), &entry.hostname));
+        let Some(serial) = self.files.serial(&entry.hostname) else { return Ok(false) };
+        Ok(own && self.runtime.serial(&file).await?.is_some_and(|loaded| loaded == serial))
+    }
+
+    async fn bound(&self, entry: &Entry) -> Result<BoundHostname, EdgeError> {
+        let deployment = if self.is_loaded(entry).await? {
+            Deployment::Deployed
+        } else {
+            Deployment::Failed { reason: "the balancer has not loaded it".into() }
+        };
+        Ok(BoundHostname { binding: entry.binding.clone(), deployment, etag: Some(entry.digest()) })
+    }
+
+    fn unchanged(known: Option<&BoundHostname>, present: Option<&Entry>, hostname: &Hostname) -> Result<(), EdgeError> {
+        if known.and_then(|known| known.etag.clone()) == present.map(Entry::digest) {
+            Ok(())
+        } else {
+            Err(EdgeError::Changed(hostname.clone()))
+        }
+    }
+}
+
+#[async_trait]
+impl Platform for Haproxy {
+    async fn endpoints(&self) -> Result<Vec<EndpointInfo>, EdgeError> {
+        // Known to be there before anything is ordered for it.
+        self.runtime.entries(&self.balancer.list).await?;
+        Ok(vec![EndpointInfo {
+            id: self.name.clone(),
+            kind: self.kind,
+            site: SITE.into(),
+            default_name: self.balancer.default_name.clone(),
+            addresses: self.balancer.addresses.clone(),
+            port: self.balancer.port,
+            certificate_site: SITE.into(),
+            custom_hostnames: CustomHostnames::default(),
+            quotas: Quotas::default(),
+        }])
+    }
+
+    async fn put_certificate(
+        &self,
+        _site: &str,
+        sha256: Fingerprint,
+        chain: &str,
+        key: SecretString,
+    ) -> Result<(), EdgeError> {
+        self.files.store(sha256, chain, &key)
+    }
+
+    async fn certificates(&self, _site: &str) -> Result<Vec<StoredCertificate>, EdgeError> {
+        let entries = self.files.entries()?;
+        let stored = self.files.stored().into_iter().map(|sha256| {
+            let used_by = entries.iter().filter(|entry| entry.binding.certificate == sha256).count();
+            StoredCertificate { sha256, names: Vec::new(), not_after: None, used_by: Some(used_by as u64) }
+        });
+        Ok(stored.collect())
+    }
+
+    async fn delete_certificate(&self, _site: &str, sha256: Fingerprint) -> Result<StoreRemoval, EdgeError> {
+        let _turn = self.changing.lock().await;
+        if self.files.entries()?.iter().any(|entry| entry.binding.certificate == sha256) {
+            return Ok(StoreRemoval::InUse);
+        }
+        self.files.remove_stored(sha256)?;
+        Ok(StoreRemoval::Gone)
+    }
+
+    async fn bindings(&self, _endpoint: &str) -> Result<Vec<(Hostname, BoundHostname)>, EdgeError> {
+        let mut bindings = Vec::new();
+        for entry in self.files.entries()? {
+            bindings.push((entry.hostname.clone(), self.bound(&entry).await?));
+        }
+        Ok(bindings)
+    }
+
+    async fn binding(&self, _endpoint: &str, hostname: &Hostname) -> Result<Option<BoundHostname>, EdgeError> {
+        match self.files.entry(hostname)? {
+            Some(entry) => self.bound(&entry).await.map(Some),
+            None => Ok(None),
+        }
+    }
+
+    async fn put_binding(
+        &self,
+        _endpoint: &str,
+        hostname: &Hostname,
+        binding: &Binding,
+        known: Option<&BoundHostname>,
+    ) -> Result<BoundHostname, EdgeError> {
+        if !binding.routes.is_empty() || binding.redirect_to.is_some() {
+            return Err(self.refused("the binding", "routes and redirects are set in its own configuration"));
+        }
+        let _turn = self.changing.lock().await;
+        let present = self.files.entry(hostname)?;
+        Haproxy::unchanged(known, present.as_ref(), hostname)?;
+        let entry = Entry { hostname: hostname.clone(), binding: binding.clone() };
+        let bundle = self.files.bundle(binding.certificate)?.ok_or_else(|| {
+            self.refused("the binding", format!("the store has no certificate {}", binding.certificate))
+        })?;
+        let file = self.files.certificate_file(hostname);
+        self.runtime.replace_certificate(&file, &bundle).await?;
+        let listed = self.runtime.entries(&self.balancer.list).await?;
+        let is_wanted = |line: &runtime::Line| line.is(&file, &entry.options(), hostname);
+        if !listed.iter().any(is_wanted) {
+            self.runtime.add_entry(&self.balancer.list, &file, &entry.options(), hostname).await?;
+        }
+        // The new entry serves before the old one goes.
+        for line in listed.iter().filter(|line| line.file == file && !is_wanted(line)) {
+            self.runtime.delete_entry(&self.balancer.list, line).await?;
+        }
+        self.files.write_certificate(hostname, &bundle)?;
+        self.files.write_entry(&entry)?;
+        self.bound(&entry).await
+    }
+
+    async fn written(&self) -> Result<Vec<WrittenFile>, EdgeError> {
+        self.files.written()
+    }
+
+    fn configuration(&self) -> Option<String> {
+        let (list, socket) = (self.balancer.list.display(), self.balancer.socket.display());
+        let bind = |address: &std::net::IpAddr| {
+            format!(
+                "    bind {} ssl strict-sni crt-list {list}\n",
+                std::net::SocketAddr::new(*address, self.balancer.port)
+            )
+        };
+        let binds: String = self.balancer.addresses.iter().map(bind).collect();
+        Some(format!(
+            "global\n    stats socket {socket} mode 600 level admin\n\nfrontend {}\n    mode http\n{binds}    default_backend SERVERS\n",
+            self.name
+        ))
+    }
+
+    async fn servers(&self) -> Result<Vec<ServerState>, EdgeError> {
+        self.runtime.servers().await
+    }
+
+    async fn delete_binding(
+        &self,
+        _endpoint: &str,
+        hostname: &Hostname,
+        known: &BoundHostname,
+    ) -> Result<(), EdgeError> {
+        let _turn = self.changing.lock().await;
+        let Some(present) = self.files.entry(hostname)? else { return Ok(()) };
+        Haproxy::unchanged(Some(known), Some(&present), hostname)?;
+        let file: PathBuf = self.files.certificate_file(hostname);
+        for line in self.runtime.entries(&self.balancer.list).await?.iter().filter(|line| line.file == file) {
+            self.runtime.delete_entry(&self.balancer.list, line).await?;
+        }
+        self.runtime.delete_certificate(&file).await?;
+        self.files.remove(hostname)
+    }
+}

@@ -1,0 +1,87 @@
+//! Files that Pindrel writes for servers on this machine.
+
+use std::fs;
+use std::io::{ErrorKind, Write as _};
+use std::os::unix::fs::{DirBuilderExt as _, OpenOptionsExt as _};
+use std::path::Path;
+
+use pindrel_core::display_text::io_reason;
+use pindrel_core::name::Hostname;
+
+use crate::EdgeError;
+
+/// How each file begins that a person might edit.
+pub(crate) const WRITTEN_BY: &str = "# Written by Pindrel; what is changed here by hand is overwritten.\n";
+/// The longest file that is read.
+const MAX_BYTES: u64 = 16 << 20;
+
+/// Returns what a hostname's files are called, without their ending. No hostname begins with an
+/// underscore.
+pub(crate) fn base_name(hostname: &Hostname) -> String {
+    match hostname.as_str().strip_prefix("*.") {
+        Some(base) => format!("_.{base}"),
+        None => hostname.to_string(),
+    }
+}
+
+/// Returns the hostname whose files are called so.
+pub(crate) fn hostname_of(base: &str) -> Option<Hostname> {
+    let wildcard = base.strip_prefix("_.").map(|rest| format!("*.{rest}"));
+    wildcard.as_deref().unwrap_or(base).parse().ok()
+}
+
+pub(crate) fn failed(path: &Path, doing: &'static str) -> impl Fn(std::io::Error) -> EdgeError + use<> {
+    let path = path.display().to_string();
+    move |error| EdgeError::File { path: path.clone(), doing, why: io_reason(&error) }
+}
+
+/// Makes a folder with those above it; one that exists stays as it is.
+pub(crate) fn make_folder(path: &Path, mode: u32) -> Result<(), EdgeError> {
+    fs::DirBuilder::new().recursive(true).mode(mode).create(path).map_err(failed(path, "made"))
+}
+
+/// Reads a file; `None` where there is none.
+pub(crate) fn read(path: &Path) -> Result<Option<String>, EdgeError> {
+    match fs::metadata(path) {
+        Err(error) if error.kind() == ErrorKind::NotFound => return Ok(None),
+        Err(error) => return Err(failed(path, "read")(error)),
+        Ok(metadata) if !metadata.is_file() || metadata.len() > MAX_BYTES => {
+            return Err(failed(path, "read")(std::io::Error::other("it is not a file of Pindrel's")));
+        }
+        Ok(_) => {}
+    }
+    fs::read_to_string(path).map(Some).map_err(failed(path, "read"))
+}
+
+/// Writes a file as a whole: who reads it sees the old one or the new one.
+pub(crate) fn write(path: &Path, text: &str, mode: u32) -> Result<(), EdgeError> {
+    let mut beside = path.as_os_str().to_owned();
+    beside.push(".new");
+    let write = || {
+        let _ = fs::remove_file(&beside);
+        let mut file = fs::OpenOptions::new().write(true).create_new(true).mode(mode).open(&beside)?;
+        file.write_all(text.as_bytes())?;
+        file.sync_all()?;
+        fs::rename(&beside, path)
+    };
+    write().map_err(|error| {
+        let _ = fs::remove_file(&beside);
+        failed(path, "written")(error)
+    })
+}
+
+/// Removes a file, if there is one.
+pub(crate) fn remove(path: &Path) -> Result<(), EdgeError> {
+    match fs::remove_file(path) {
+        Err(error) if error.kind() != ErrorKind::NotFound => Err(failed(path, "removed")(error)),
+        _ => Ok(()),
+    }
+}
+
+/// Returns the names of what is in a folder, sorted.
+pub(crate) fn names(folder: &Path) -> Vec<String> {
+    let entries = fs::read_dir(folder).into_iter().flatten().flatten();
+    let mut names: Vec<String> = entries.filter_map(|entry| entry.file_name().into_string().ok()).collect();
+    names.sort();
+    names
+}
