@@ -7,7 +7,7 @@ use std::path::Path;
 use clap::Args;
 use pindrel_sandbox::{DEFAULT_NET, Listing, Options, Sandbox, control};
 
-use crate::commands::{cert, check, sandbox, settle, status};
+use crate::commands::{cert, check, retire, sandbox, settle, status};
 use crate::context::Context;
 use crate::error::{CliError, Status};
 use crate::output::demo as say;
@@ -16,11 +16,14 @@ use crate::signals::stop_signal;
 /// The demo's manifest, written for the sandbox's first network.
 const MANIFEST: &str = include_str!("../../../../demo/pindrel.toml");
 
+/// The hostname of the demo that moves and goes.
+const QUEUE: &str = "[hostname.\"tonight.larkfield.example\"]\nendpoint = \"queue-north\"\nttl = \"2s\"\n";
+
 /// Do the whole job on the demo data in a fresh sandbox
 ///
 /// Starts the sandbox in a temporary folder, checks the demo manifest of Larkfield Sky
-/// Survey, settles it and shows the status. Takes some ten seconds and leaves nothing
-/// behind.
+/// Survey, settles it, renews a certificate, moves a hostname, takes it away and shows the
+/// status. Takes some twenty seconds and leaves nothing behind.
 #[derive(Debug, Args)]
 pub(crate) struct DemoArgs {
     /// Leave the sandbox running and say how to go on by hand
@@ -91,8 +94,9 @@ pub(crate) fn manifest(listing: &Listing) -> String {
 
 async fn show(context: &Context, folder: &Path, listing: &Listing) -> Result<Status, CliError> {
     let manifest = folder.join("pindrel.toml");
-    fs::write(&manifest, self::manifest(listing)).map_err(|error| CliError::file(&manifest, "written", &error))?;
-    let context = context.for_manifest(manifest);
+    let text = self::manifest(listing);
+    write(&manifest, &text)?;
+    let context = context.for_manifest(manifest.clone());
 
     say::step("check", "The manifest says which hostnames should lead where. First it is read for mistakes.")?;
     check::run(&context, &check::CheckArgs::default())?;
@@ -104,8 +108,19 @@ async fn show(context: &Context, folder: &Path, listing: &Listing) -> Result<Sta
     settle::run(&context, &settle::SettleArgs::default()).await?;
     say::step("cert renew api.larkfield.example", "A renewal, long before it is due: issued, bound, and seen served.")?;
     cert::renew(&context, "api.larkfield.example").await?;
+    let moved = text.replace(QUEUE, &QUEUE.replace("queue-north", "queue-south"));
+    write(&manifest, &moved)?;
+    say::step("settle", "The observing queue moves: in the manifest its endpoint is now queue-south.")?;
+    settle::run(&context, &settle::SettleArgs::default()).await?;
+    write(&manifest, &moved.replace(&QUEUE.replace("queue-north", "queue-south"), ""))?;
+    say::step("retire tonight.larkfield.example --revoke --yes", "And it goes: the manifest no longer names it.")?;
+    retire::run(&context, &retire::RetireArgs::of("tonight.larkfield.example")).await?;
     say::step("cert list", "The certificates:")?;
     cert::list(&context, &cert::ListArgs::default()).await?;
     say::step("status", "The status now:")?;
     status::run(&context, &status::StatusArgs::default()).await
+}
+
+fn write(manifest: &Path, text: &str) -> Result<(), CliError> {
+    fs::write(manifest, text).map_err(|error| CliError::file(manifest, "written", &error))
 }

@@ -56,6 +56,21 @@ pub(crate) struct RetireArgs {
     bounds: RunBounds,
 }
 
+impl RetireArgs {
+    /// One hostname with its certificate, without asking.
+    pub(crate) fn of(hostname: &str) -> RetireArgs {
+        RetireArgs {
+            hostnames: hostname.parse().into_iter().collect(),
+            leftovers: false,
+            dry_run: false,
+            yes: true,
+            revoke: true,
+            forget: false,
+            bounds: RunBounds::default(),
+        }
+    }
+}
+
 pub(crate) async fn run(context: &Context, args: &RetireArgs) -> Result<Status, CliError> {
     context.refuse_csv()?;
     let loaded = context.load()?;
