@@ -163,6 +163,8 @@ pub struct Endpoint {
 pub enum EndpointDriver {
     /// The endpoint protocol over HTTPS.
     Http(HttpPlatform),
+    /// The endpoint protocol over the standard input and output of a program.
+    Program(ProgramPlatform),
     /// Nobody is spoken to: somebody else configures it, and it takes certificates out of delivered
     /// files.
     Static(StaticEndpoint),
@@ -196,11 +198,25 @@ pub struct HttpPlatform {
     pub calls_per_second: Option<u32>,
 }
 
+/// A program that speaks the endpoint protocol for a platform.
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+pub struct ProgramPlatform {
+    /// The program and its arguments; at least one word.
+    pub words: Vec<String>,
+    /// Where the token that it is given is to be read.
+    pub token: Option<SecretRef>,
+    /// How many calls it is sent a second at most.
+    pub calls_per_second: Option<u32>,
+    /// Its command line as messages show it.
+    pub shown: String,
+}
+
 impl Endpoint {
     /// Returns the key under which what is at this endpoint is kept.
     pub fn key(&self) -> EndpointKey {
         match &self.driver {
             EndpointDriver::Http(HttpPlatform { url, .. }) => EndpointKey::new(url, &self.id),
+            EndpointDriver::Program(_) => EndpointKey::of_program(&self.name, &self.id),
             EndpointDriver::Static(_) => EndpointKey::of_static(&self.name),
             EndpointDriver::Nginx(server) => EndpointKey::of_folder(&server.folder),
             EndpointDriver::Haproxy(balancer) => EndpointKey::of_folder(&balancer.folder),
@@ -216,6 +232,7 @@ impl Endpoint {
     pub fn platform(&self) -> &str {
         match &self.driver {
             EndpointDriver::Http(HttpPlatform { url, .. }) => url.as_str(),
+            EndpointDriver::Program(program) => &program.shown,
             EndpointDriver::Nginx(server) => server.folder.to_str().unwrap_or(&self.name),
             EndpointDriver::Haproxy(balancer) => balancer.socket.to_str().unwrap_or(&self.name),
             EndpointDriver::Static(_) => &self.name,

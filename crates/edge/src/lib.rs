@@ -1,17 +1,17 @@
 //! Endpoint platforms: the calls of the endpoint protocol (`docs/endpoint-protocol.md`).
 //!
-//! [`Platform`] is what the engine asks; [`HttpPlatform`] is the driver for platforms,
-//! or adapters in front of them, that speak the protocol over HTTPS.
+//! [`Platform`] is what the engine asks; [`ProtocolPlatform`] is the driver for platforms,
+//! or adapters in front of them, that speak the protocol over HTTPS or as a program.
 
 mod command;
 mod haproxy;
-mod http;
 mod nginx;
 mod owned_files;
+mod protocol;
 
 pub use haproxy::Haproxy;
-pub use http::HttpPlatform;
 pub use nginx::Nginx;
+pub use protocol::{AdapterProgram, ProtocolPlatform};
 
 use async_trait::async_trait;
 use jiff::Timestamp;

@@ -3,16 +3,16 @@
 
 #![allow(clippy::unwrap_used, reason = "what cannot be set up fails the test")]
 
-use pindrel_edge::{EdgeError, HttpPlatform, Platform as _};
+use pindrel_edge::{EdgeError, Platform as _, ProtocolPlatform};
 use pindrel_testkit::{Received, ScriptedServer, answer};
 use secrecy::SecretString;
 
 const TOKEN: &str = "a token of the tests";
 
-fn driver(server: &ScriptedServer) -> HttpPlatform {
+fn driver(server: &ScriptedServer) -> ProtocolPlatform {
     let url = format!("https://localhost:{}/base", server.address.port());
     let token = SecretString::from(TOKEN.to_owned());
-    HttpPlatform::new(url.parse().unwrap(), token, Some(server.root_pem.as_bytes()), None).unwrap()
+    ProtocolPlatform::over_https(url.parse().unwrap(), token, Some(server.root_pem.as_bytes()), None).unwrap()
 }
 
 async fn platform(script: impl Fn(usize, &Received) -> Vec<u8> + Send + Sync + 'static) -> ScriptedServer {

@@ -7,22 +7,22 @@ use std::time::{Duration, Instant};
 use pindrel_core::endpoint::{Binding, Deployment, Route, TlsVersion};
 use pindrel_core::name::Hostname;
 use pindrel_core::values::Fingerprint;
-use pindrel_edge::{EdgeError, HttpPlatform, Platform};
+use pindrel_edge::{EdgeError, Platform, ProtocolPlatform};
 use pindrel_sandbox::{Options, Sandbox};
 use rcgen::{CertificateParams, KeyPair};
 use secrecy::SecretString;
 use tempfile::TempDir;
 
 struct World {
-    platform: HttpPlatform,
+    platform: ProtocolPlatform,
     sandbox: Sandbox,
     _folder: TempDir,
 }
 
-fn driver(sandbox: &Sandbox, token: &str) -> HttpPlatform {
+fn driver(sandbox: &Sandbox, token: &str) -> ProtocolPlatform {
     let roots = std::fs::read(sandbox.folder().join("api-root.pem")).unwrap();
     let url = sandbox.listing().platform.parse().unwrap();
-    HttpPlatform::new(url, SecretString::from(token.to_owned()), Some(&roots), None).unwrap()
+    ProtocolPlatform::over_https(url, SecretString::from(token.to_owned()), Some(&roots), None).unwrap()
 }
 
 async fn world() -> World {
@@ -133,7 +133,7 @@ async fn a_wrong_token_a_busy_platform_and_a_wrong_root_are_told_apart() {
     world.platform.endpoints().await.unwrap();
 
     let url = world.sandbox.listing().platform.parse().unwrap();
-    let distrustful = HttpPlatform::new(url, SecretString::from("token".to_owned()), None, None).unwrap();
+    let distrustful = ProtocolPlatform::over_https(url, SecretString::from("token".to_owned()), None, None).unwrap();
     let error = distrustful.endpoints().await.unwrap_err();
     assert!(
         matches!(&error, EdgeError::Unreachable { .. } if error.to_string().contains("cannot be reached")),

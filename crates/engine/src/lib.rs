@@ -27,6 +27,7 @@ mod acme;
 mod adopt;
 mod attempts;
 mod certificates;
+mod conformance;
 pub mod drivers;
 mod endpoints;
 mod events;
@@ -50,6 +51,7 @@ pub use certificates::{
     CertificateDetails, CertificateReport, CertificateUse, ExportForm, ImportSummary, PastCertificate, RevocationKey,
     RevocationRequest, RevokeReason,
 };
+pub use conformance::{ClauseReport, Verdict};
 pub use endpoints::{BindingReport, CopyReport, EndpointReport};
 pub use events::{Event, Listener, Summary};
 pub use failure::EngineError;

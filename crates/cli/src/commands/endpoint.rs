@@ -3,17 +3,20 @@
 use clap::{Args, Subcommand};
 use clap_complete::engine::ArgValueCandidates;
 use pindrel_core::desired::EndpointId;
+use pindrel_core::name::Hostname;
+use pindrel_engine::{Engine, Verdict};
 
 use crate::completion;
 use crate::context::Context;
 use crate::error::{CliError, Status};
 use crate::{names, output};
 
-/// Look at endpoints: list, show
+/// Look at endpoints: list, show, conformance
 #[derive(Debug, Subcommand)]
 pub(crate) enum EndpointCommand {
     List(ListArgs),
     Show(ShowArgs),
+    Conformance(ConformanceArgs),
 }
 
 /// List what each endpoint of the manifest offers, what is bound there, and what its store holds
@@ -42,23 +45,36 @@ pub(crate) struct ShowArgs {
     configuration: bool,
 }
 
+/// Report how a platform or an adapter keeps each clause of the endpoint protocol
+///
+/// For whoever writes one. Puts two certificates that nobody trusts into the store, binds the
+/// hostname, changes and deletes the binding, connects to the endpoint, and takes all of it away
+/// again. No zone is touched. Exit status: 0 each clause is met or not offered, 1 one is not met.
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  pindrel endpoint conformance catalogue --hostname trial.larkfield.example")]
+pub(crate) struct ConformanceArgs {
+    /// The endpoint's name in the manifest
+    #[arg(add = ArgValueCandidates::new(completion::endpoints))]
+    name: String,
+
+    /// A hostname that nobody uses, for the platform to be bound with
+    #[arg(long, value_name = "HOSTNAME")]
+    hostname: Hostname,
+}
+
 pub(crate) async fn run(context: &Context, command: &EndpointCommand) -> Result<Status, CliError> {
     match command {
         EndpointCommand::List(ListArgs {}) => list(context).await,
         EndpointCommand::Show(args) => show(context, args).await,
+        EndpointCommand::Conformance(args) => conformance(context, args).await,
     }
 }
 
 async fn show(context: &Context, args: &ShowArgs) -> Result<Status, CliError> {
     context.refuse_csv()?;
     let (engine, _) = context.engine().await?;
-    let endpoints = &engine.desired().endpoints;
-    let Some(index) = endpoints.iter().position(|endpoint| endpoint.name == args.name) else {
-        let says = format!("the manifest has no [endpoint.{}]", args.name);
-        let known = endpoints.iter().map(|endpoint| endpoint.name.as_str());
-        return Err(names::unknown(says, &args.name, known, "pindrel endpoint list"));
-    };
-    let id = EndpointId(u32::try_from(index).unwrap_or(u32::MAX));
+    let id = endpoint_named(&engine, &args.name)?;
     if args.configuration {
         output::endpoints::print_configuration(context, &args.name, engine.endpoint_configuration(id)?)?;
         return Ok(Status::Done);
@@ -66,6 +82,32 @@ async fn show(context: &Context, args: &ShowArgs) -> Result<Status, CliError> {
     let (files, servers) = engine.endpoint_files(id).await?;
     output::endpoints::print_files(context, &args.name, &files, &servers)?;
     Ok(Status::Done)
+}
+
+async fn conformance(context: &Context, args: &ConformanceArgs) -> Result<Status, CliError> {
+    context.refuse_csv()?;
+    let (engine, _) = context.engine().await?;
+    let id = endpoint_named(&engine, &args.name)?;
+    if engine.desired().hostnames.iter().any(|wanted| wanted.hostname == args.hostname) {
+        return Err(CliError::Usage {
+            says: format!("{} is in the manifest, so it is not free for a trial", args.hostname),
+            remedy: "Name a hostname that nobody uses".into(),
+        });
+    }
+    let clauses = engine.endpoint_conformance(id, &args.hostname).await?;
+    output::endpoints::print_conformance(context, &args.name, &clauses)?;
+    let kept = clauses.iter().all(|report| !matches!(report.verdict, Verdict::NotMet { .. }));
+    Ok(if kept { Status::Done } else { Status::Failed })
+}
+
+fn endpoint_named(engine: &Engine, name: &str) -> Result<EndpointId, CliError> {
+    let endpoints = &engine.desired().endpoints;
+    let Some(index) = endpoints.iter().position(|endpoint| endpoint.name == name) else {
+        let says = format!("the manifest has no [endpoint.{name}]");
+        let known = endpoints.iter().map(|endpoint| endpoint.name.as_str());
+        return Err(names::unknown(says, name, known, "pindrel endpoint list"));
+    };
+    Ok(EndpointId(u32::try_from(index).unwrap_or(u32::MAX)))
 }
 
 async fn list(context: &Context) -> Result<Status, CliError> {

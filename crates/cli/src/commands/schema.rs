@@ -37,6 +37,8 @@ pub(crate) enum Described {
     Adopt,
     /// What `endpoint list --format json` writes
     EndpointList,
+    /// What `endpoint conformance --format json` writes
+    EndpointConformance,
 }
 
 pub(crate) fn run(context: &Context, args: &SchemaArgs) -> Result<Status, CliError> {
@@ -53,6 +55,7 @@ pub(crate) fn run(context: &Context, args: &SchemaArgs) -> Result<Status, CliErr
         Described::Journal => include_str!("../schemas/journal.json"),
         Described::Adopt => include_str!("../schemas/adopt.json"),
         Described::EndpointList => include_str!("../schemas/endpoint-list.json"),
+        Described::EndpointConformance => include_str!("../schemas/endpoint-conformance.json"),
     };
     std::io::Write::write_all(&mut std::io::stdout(), text.as_bytes())?;
     Ok(Status::Done)

@@ -5,7 +5,7 @@ use std::io::Write as _;
 use comfy_table::{Cell, Color};
 use jiff::Timestamp;
 use pindrel_core::endpoint::Deployment;
-use pindrel_engine::{EndpointReport, ServerState, WrittenFile};
+use pindrel_engine::{ClauseReport, EndpointReport, ServerState, Verdict, WrittenFile};
 use serde_json::json;
 
 use super::{VERSION, count, style};
@@ -77,6 +77,34 @@ pub(crate) fn print_configuration(context: &Context, name: &str, text: Option<St
     }
     let none = || format!("Nothing has to stand in the configuration of {name} beside what is written for it.\n");
     write!(anstream::stdout(), "{}", text.unwrap_or_else(none))?;
+    Ok(())
+}
+
+/// Writes how each clause of the protocol is kept.
+pub(crate) fn print_conformance(context: &Context, name: &str, clauses: &[ClauseReport]) -> Result<(), CliError> {
+    if context.format == Format::Json {
+        return super::json(&json!({ "version": VERSION, "endpoint": name, "clauses": clauses }));
+    }
+    let mut out = anstream::stdout();
+    let (mut met, mut missing) = (0, 0);
+    for ClauseReport { clause, verdict } in clauses {
+        let (word, colour) = match verdict {
+            Verdict::Met => ("met", style::GOOD),
+            Verdict::NotMet { .. } => ("not met", style::BAD),
+            Verdict::NotOffered => ("not offered", style::FAINT),
+        };
+        writeln!(out, "{}  {clause}", style::paint(colour, format_args!("{word:<11}")))?;
+        match verdict {
+            Verdict::Met => met += 1,
+            Verdict::NotMet { why } => {
+                missing += 1;
+                writeln!(out, "{:13}{}", "", style::paint(style::FAINT, why))?;
+            }
+            Verdict::NotOffered => {}
+        }
+    }
+    let not = if missing == 0 { String::new() } else { format!(", {missing} not met") };
+    writeln!(out, "{name}: {met} of {} met{not}.", count(clauses.len(), "clause"))?;
     Ok(())
 }
 

@@ -4,6 +4,7 @@
 #![allow(clippy::unwrap_used, reason = "what cannot be set up fails the test")]
 
 mod accounts;
+mod adapter;
 mod certificates;
 mod commands;
 mod faults;

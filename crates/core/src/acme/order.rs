@@ -117,7 +117,7 @@ pub enum Want {
 }
 
 /// What an order came to.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Issued {
     /// The chain in PEM, leaf first.
     pub chain: String,
@@ -126,7 +126,7 @@ pub struct Issued {
 }
 
 /// What is ordered besides the names.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Terms {
     /// The certificate profile.
     pub profile: Option<String>,
@@ -206,8 +206,7 @@ impl OrderError {
 }
 
 /// How far the flow has got.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "snake_case")]
+#[derive(Debug, Clone, PartialEq, Eq)]
 enum Stage {
     AskOrder,
     ReadOrder,
@@ -224,7 +223,7 @@ enum Stage {
 }
 
 /// One authorization, as far as known.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 struct Proof {
     url: String,
     read: bool,
@@ -232,15 +231,15 @@ struct Proof {
     open: Option<OpenChallenge>,
 }
 
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 struct OpenChallenge {
     url: String,
     record: ChallengeRecord,
     responded: bool,
 }
 
-/// One order on its way. Serialisable, so that it survives a kill.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+/// One order on its way. After a kill another one is made, and goes on with the order's URL ([`OrderFlow::resume`]).
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub struct OrderFlow {
     names: Vec<Hostname>,
     terms: Terms,
@@ -251,12 +250,9 @@ pub struct OrderFlow {
     certificate: Option<String>,
     proofs: Vec<Proof>,
     request: Option<String>,
-    #[serde(skip)]
     responded: bool,
     /// Whether the authority has called the order not ready after calling it ready.
-    #[serde(skip)]
     taken_back: bool,
-    #[serde(skip)]
     patience: Patience,
 }
 

@@ -10,7 +10,7 @@ use siphasher::sip::SipHasher13;
 
 use super::{
     Authority, CertificateTerms, Desired, Endpoint, EndpointDriver, ExternalAccountKey, HostnameId, HttpPlatform,
-    StaticEndpoint, Tsig, WantedCertificate, WantedHostname, Zone, ZoneDriver,
+    ProgramPlatform, StaticEndpoint, Tsig, WantedCertificate, WantedHostname, Zone, ZoneDriver,
 };
 use crate::budget::Limit;
 use crate::delivery::{Command, Contents, Delivery, Piece};
@@ -230,6 +230,11 @@ fn endpoint_digest(endpoint: &Endpoint) -> u64 {
             digest.text(url.as_str());
             digest.text(&token.to_string());
             digest.optional(api_roots.as_ref(), |digest, path| digest.path(path));
+        }
+        EndpointDriver::Program(ProgramPlatform { words, token, calls_per_second: _, shown: _ }) => {
+            digest.text("program");
+            digest.list(words, |digest, word| digest.text(word));
+            digest.optional(token.as_ref(), |digest, token| digest.text(&token.to_string()));
         }
         EndpointDriver::Nginx(server) => digest.web_server(server),
         EndpointDriver::Haproxy(LoadBalancer { socket, folder, list, default_name, addresses, port }) => {

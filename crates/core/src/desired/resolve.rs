@@ -6,7 +6,8 @@ use std::sync::Arc;
 
 use super::{
     Authority, AuthorityId, CertificateId, CertificateTerms, Desired, Endpoint, EndpointDriver, EndpointId,
-    ExternalAccountKey, HttpPlatform, Tsig, WantedCertificate, WantedHostname, Zone, ZoneDriver, ZoneId,
+    ExternalAccountKey, HttpPlatform, ProgramPlatform, Tsig, WantedCertificate, WantedHostname, Zone, ZoneDriver,
+    ZoneId,
 };
 use crate::delivery::Delivery;
 use crate::expectation::Expectation;
@@ -110,6 +111,14 @@ impl<'p> Resolver<'p> {
                         token: token.value.clone(),
                         api_roots: path(api_roots),
                         calls_per_second: *calls_per_second,
+                    })
+                }
+                EndpointDriverEntry::Program { words, token, calls_per_second } => {
+                    EndpointDriver::Program(ProgramPlatform {
+                        words: words.clone(),
+                        token: token.as_ref().map(|token| token.value.clone()),
+                        calls_per_second: *calls_per_second,
+                        shown: words.join(" "),
                     })
                 }
                 EndpointDriverEntry::Static(endpoint) => EndpointDriver::Static(endpoint.clone()),

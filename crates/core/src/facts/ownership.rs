@@ -30,6 +30,12 @@ impl EndpointKey {
         EndpointKey(format!("static {name}"))
     }
 
+    /// Returns the key of an endpoint of that name, which a program speaks for: another command line is no
+    /// other endpoint.
+    pub fn of_program(name: &str, id: &str) -> EndpointKey {
+        EndpointKey(format!("program {name} {id}"))
+    }
+
     /// Returns the key of a server that takes its configuration out of a folder.
     pub fn of_folder(folder: &Path) -> EndpointKey {
         EndpointKey(format!("folder {}", folder.display()))

@@ -201,6 +201,15 @@ pub enum EndpointDriverEntry {
         /// How many requests it is sent a second at most.
         calls_per_second: Option<u32>,
     },
+    /// `driver = "program"`.
+    Program {
+        /// The program and its arguments.
+        words: Vec<String>,
+        /// Where the token that it is given is to be read.
+        token: Option<At<SecretRef>>,
+        /// How many calls it is sent a second at most.
+        calls_per_second: Option<u32>,
+    },
     /// `driver = "static"`.
     Static(StaticEndpoint),
     /// `driver = "nginx"`.
@@ -214,6 +223,7 @@ impl EndpointEntry {
     pub fn token(&self) -> Option<&At<SecretRef>> {
         match &self.driver {
             EndpointDriverEntry::Http { token, .. } => Some(token),
+            EndpointDriverEntry::Program { token, .. } => token.as_ref(),
             _ => None,
         }
     }

@@ -4,7 +4,7 @@
 use jiff::Timestamp;
 
 use super::{Known, Pin, PinReport, PinState};
-use crate::desired::EndpointDriver;
+use crate::desired::{EndpointDriver, ProgramPlatform};
 use crate::endpoint::{Binding, Deployment};
 use crate::facts::{BindingView, EndpointView, ServedView};
 use crate::findings::{Again, Code, Finding};
@@ -94,6 +94,10 @@ fn endpoint_trouble(known: Known<'_>, view: &EndpointView) -> Option<PinReport> 
             );
             let remedy = match &endpoint.driver {
                 EndpointDriver::Http(http) => format!("Put a valid token at {}", http.token),
+                EndpointDriver::Program(ProgramPlatform { token: Some(token), .. }) => {
+                    format!("Put a valid token at {token}")
+                }
+                EndpointDriver::Program(_) => "Give the program what it signs in with".into(),
                 _ => "Configure the endpoint where it is configured".into(),
             };
             PinReport::new(PinState::Unknown, None, "token refused")
@@ -103,6 +107,7 @@ fn endpoint_trouble(known: Known<'_>, view: &EndpointView) -> Option<PinReport> 
             let says = format!("the platform at {} does not answer: {why}", endpoint.platform());
             let remedy = match &endpoint.driver {
                 EndpointDriver::Haproxy(_) => "Start the load balancer, or correct its socket",
+                EndpointDriver::Program(_) => "Correct what the program reports, or its command line",
                 EndpointDriver::Nginx(_) => "Make sure that its folder can be read",
                 _ => "Wait until it is reachable again, or correct its url",
             };

@@ -15,7 +15,7 @@ use pindrel_core::acme::jws::Payload;
 use pindrel_core::acme::objects::Directory;
 use pindrel_core::acme::order::Reply;
 use pindrel_core::acme::problem::Problem;
-use pindrel_core::desired::{self, Endpoint, EndpointDriver, HttpPlatform as HttpSettings, Tsig, Zone};
+use pindrel_core::desired::{self, Endpoint, EndpointDriver, HttpPlatform, ProgramPlatform, Tsig, Zone};
 use pindrel_core::display_text::io_reason;
 use pindrel_core::facts::{
     AliasView, ServerRecords, ServerStatus, ServerView, Unreachable, Unresolved, Untrusted, ZoneView,
@@ -32,7 +32,7 @@ use pindrel_dns::caa::{CaaCache, CaaLookup, Servers};
 use pindrel_dns::challenge::{self, PlaceError, ServersOf};
 use pindrel_dns::lookup::{self, Resolved};
 use pindrel_dns::{Rfc2136, ZoneDriver, ZoneError, discover, present};
-use pindrel_edge::{Haproxy, HttpPlatform, Nginx, Platform};
+use pindrel_edge::{AdapterProgram, Haproxy, Nginx, Platform, ProtocolPlatform};
 use pindrel_keys::{AccountKey, CertificateKey, KeyError, roots};
 use pindrel_probe::{Answered, ProbeError, Trust};
 use rustls_pki_types::TrustAnchor;
@@ -97,15 +97,25 @@ impl RealDrivers {
                 };
                 return Ok(Arc::new(Haproxy::new(&endpoint.name, endpoint.kind, balancer)));
             }
+            EndpointDriver::Program(program) => {
+                let ProgramPlatform { words, token, calls_per_second, .. } = program;
+                let token = token.as_ref().map(|token| self.platform_token(token)).transpose()?;
+                let program = AdapterProgram { words: words.clone(), folder: self.folder.clone(), token };
+                return Ok(Arc::new(ProtocolPlatform::by_program(program, *calls_per_second)));
+            }
             EndpointDriver::Static(_) => {
                 return Err(internal(format!("the endpoint {} has no platform", endpoint.name)));
             }
         };
-        let HttpSettings { url, token, api_roots, calls_per_second } = settings;
-        let secret = self.secret(token).map_err(|why| secret_unreadable(token, &why).on(Pin::Binding))?;
+        let HttpPlatform { url, token, api_roots, calls_per_second } = settings;
+        let secret = self.platform_token(token)?;
         let roots = self.pem(api_roots.as_ref())?;
-        let made = HttpPlatform::new(url.clone(), secret, roots.as_deref(), *calls_per_second);
+        let made = ProtocolPlatform::over_https(url.clone(), secret, roots.as_deref(), *calls_per_second);
         Ok(Arc::new(made.map_err(|error| error.finding())?))
+    }
+
+    fn platform_token(&self, token: &SecretRef) -> Result<SecretString, Finding> {
+        self.secret(token).map_err(|why| secret_unreadable(token, &why).on(Pin::Binding))
     }
 
     /// The same web server with its paths as it sees them.

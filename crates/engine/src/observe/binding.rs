@@ -41,11 +41,9 @@ impl Engine {
         let wanted = self.desired.hostname(id);
         let present = self.held_certificate(wanted.certificate).map(|held| held.sha256);
         // A platform's word leads to no address that only this machine's own network has.
-        let is_named = self
-            .desired
-            .endpoints
-            .iter()
-            .any(|own| !matches!(own.driver, EndpointDriver::Http(_)) && own.id == endpoint.id);
+        let is_named = self.desired.endpoints.iter().any(|own| {
+            !matches!(own.driver, EndpointDriver::Http(_) | EndpointDriver::Program(_)) && own.id == endpoint.id
+        });
         let looks = endpoint.addresses.iter().take(MOST_ADDRESSES).map(async |address| {
             let place = SocketAddr::new(*address, endpoint.port);
             if is_link_local(*address) && !is_named {

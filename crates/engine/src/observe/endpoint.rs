@@ -1,9 +1,9 @@
 //! Endpoints, as their platforms list them.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeSet, HashMap};
 
 use futures::future::join_all;
-use pindrel_core::desired::{Endpoint, EndpointDriver, EndpointId, HttpPlatform, StaticEndpoint};
+use pindrel_core::desired::{Endpoint, EndpointDriver, EndpointId, StaticEndpoint};
 use pindrel_core::endpoint::EndpointInfo;
 use pindrel_core::facts::{EndpointView, Fact, Unreachable};
 use pindrel_edge::EdgeError;
@@ -17,11 +17,13 @@ const MOST_IDS: usize = 20;
 impl Engine {
     /// Asks each platform once for its list.
     pub(crate) async fn look_at_endpoints(&self, ids: BTreeSet<EndpointId>) -> Result<(), EngineError> {
-        let mut platforms: BTreeMap<&HttpPlatform, Vec<EndpointId>> = BTreeMap::new();
+        let mut platforms: HashMap<&EndpointDriver, Vec<EndpointId>> = HashMap::new();
         let mut alone: Vec<Vec<EndpointId>> = Vec::new();
         for id in ids {
             match &self.desired.endpoint(id).driver {
-                EndpointDriver::Http(platform) => platforms.entry(platform).or_default().push(id),
+                driver @ (EndpointDriver::Http(_) | EndpointDriver::Program(_)) => {
+                    platforms.entry(driver).or_default().push(id);
+                }
                 EndpointDriver::Nginx(_) | EndpointDriver::Haproxy(_) => alone.push(vec![id]),
                 EndpointDriver::Static(endpoint) => {
                     let value = EndpointView::Listed(info_of_static(self.desired.endpoint(id), endpoint));

@@ -18,6 +18,7 @@ pub(super) const ENDPOINT_KEYS: &[&str] = &[
     "token",
     "api_roots",
     "calls_per_second",
+    "program",
     "default_name",
     "addresses",
     "port",
@@ -34,9 +35,10 @@ pub(super) const ENDPOINT_KEYS: &[&str] = &[
     "default_document",
 ];
 /// The drivers with the keys that each has; `kind` and `driver` belong to all.
-const DRIVERS: [(&str, &[&str]); 4] = [
+const DRIVERS: [(&str, &[&str]); 5] = [
     ("haproxy", &["socket", "folder", "list", "default_name", "addresses", "port"]),
     ("http", &["id", "url", "token", "api_roots", "calls_per_second"]),
+    ("program", &["id", "program", "token", "calls_per_second"]),
     ("static", &["default_name", "addresses", "port"]),
     (
         "nginx",
@@ -76,6 +78,7 @@ pub(super) fn read_endpoint(
         }
     }
     let driver = match *own_driver {
+        "program" => read_program(section, problems),
         "static" => read_static(section, problems),
         "nginx" => read_nginx(section, problems),
         "haproxy" => read_haproxy(section, problems),
@@ -91,6 +94,23 @@ fn read_http(section: &Section<'_>, problems: &mut Diagnostics) -> Option<Endpoi
     let api_roots = read_path(section, "api_roots", problems);
     let calls_per_second = section.number("calls_per_second", 1..=10_000, problems).map(|calls| calls.value);
     Some(EndpointDriverEntry::Http { url: url?, token: token?, api_roots, calls_per_second })
+}
+
+fn read_program(section: &Section<'_>, problems: &mut Diagnostics) -> Option<EndpointDriverEntry> {
+    let example = "[\"python3\", \"adapter.py\"]";
+    if section.value("program").is_none() {
+        section.missing("program", example, problems);
+    }
+    let words: Vec<String> = section.texts("program", problems).into_iter().map(|word| word.value.to_owned()).collect();
+    if words.first().is_none_or(String::is_empty)
+        && let Some(value) = section.value("program").filter(|value| value.get_ref().as_array().is_some())
+    {
+        let help = format!("write the program and its arguments, such as {example}");
+        problems.report("bad-value", section.at(value.span()), "\"program\" names no program", help);
+    }
+    let token = section.value("token").and_then(|_| read_secret(section, "token", "EDGE_TOKEN", problems));
+    let calls_per_second = section.number("calls_per_second", 1..=10_000, problems).map(|calls| calls.value);
+    (!words.is_empty()).then_some(EndpointDriverEntry::Program { words, token, calls_per_second })
 }
 
 fn read_static(section: &Section<'_>, problems: &mut Diagnostics) -> Option<EndpointDriverEntry> {

@@ -1,0 +1,358 @@
+//! The endpoint protocol (`docs/endpoint-protocol.md`), whatever carries it.
+
+mod https;
+mod program;
+
+use std::sync::{Mutex, PoisonError};
+use std::time::Duration;
+
+use async_trait::async_trait;
+use pindrel_core::endpoint::{Binding, Deployment, EndpointInfo};
+use pindrel_core::name::Hostname;
+use pindrel_core::values::Fingerprint;
+use secrecy::{ExposeSecret as _, SecretString};
+use serde::{Deserialize, Serialize};
+use serde_json::Value;
+use tokio::time::{Instant, timeout};
+use url::Url;
+
+pub use program::AdapterProgram;
+
+use crate::{BoundHostname, EdgeError, Platform, StoreRemoval, StoredCertificate};
+
+/// The most pages of a list that are read, and how long that may take in all.
+const MOST_PAGES: usize = 200;
+const LIST_PATIENCE: Duration = Duration::from_secs(60);
+/// How often a call is sent again because the platform is busy, and the longest
+/// wait that is honoured.
+const BUSY_TRIES: u32 = 3;
+const LONGEST_BUSY: Duration = Duration::from_secs(30);
+/// The wait where a busy platform names none.
+const USUAL_BUSY: Duration = Duration::from_secs(1);
+
+/// A platform that speaks the endpoint protocol.
+pub struct ProtocolPlatform {
+    carrier: Box<dyn Carrier>,
+    pace: Option<Pace>,
+}
+
+/// What brings a call to the platform, and its reply back.
+#[async_trait]
+trait Carrier: Send + Sync {
+    /// Names what a call is for, in messages.
+    fn place(&self, target: &Target) -> String;
+    /// Names the platform, in messages.
+    fn platform(&self) -> String;
+    /// Makes one call. A reply of any status is no error.
+    async fn call(&self, call: &Call<'_>) -> Result<Reply, EdgeError>;
+}
+
+/// What a call is for.
+#[derive(Debug, Clone, PartialEq, Eq)]
+enum Target {
+    /// The segments after the version.
+    Path(Vec<String>),
+    /// A further page of a list, as the platform names it.
+    Page(String),
+}
+
+impl Target {
+    fn path(segments: &[&str]) -> Target {
+        Target::Path(segments.iter().map(|segment| (*segment).to_owned()).collect())
+    }
+}
+
+/// Adds the segments of a path of this protocol to a base.
+fn under(base: &Url, segments: &[String]) -> Url {
+    let mut url = base.clone();
+    if let Ok(mut path) = url.path_segments_mut() {
+        path.pop_if_empty().push("v1").extend(segments);
+    }
+    url
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "UPPERCASE")]
+enum Method {
+    Get,
+    Put,
+    Delete,
+}
+
+/// What must hold for a write to be done (RFC 9110 §13.1).
+#[derive(Debug, Clone, PartialEq, Eq)]
+enum Condition {
+    /// Nothing is there: `If-None-Match: *`.
+    Absent,
+    /// It is as it was read: `If-Match` with this entity tag.
+    Unchanged(String),
+}
+
+struct Call<'c> {
+    method: Method,
+    target: &'c Target,
+    body: Option<Value>,
+    condition: Option<Condition>,
+}
+
+impl<'c> Call<'c> {
+    fn new(method: Method, target: &'c Target) -> Call<'c> {
+        Call { method, target, body: None, condition: None }
+    }
+}
+
+struct Reply {
+    status: u16,
+    etag: Option<String>,
+    next: Option<String>,
+    retry_after: Option<Duration>,
+    body: Vec<u8>,
+}
+
+impl Reply {
+    fn is_success(&self) -> bool {
+        (200..300).contains(&self.status)
+    }
+
+    /// Returns how long to wait before the call is sent again, where the platform is busy.
+    fn busy(&self) -> Option<Duration> {
+        let wait = self.retry_after.unwrap_or(USUAL_BUSY);
+        (matches!(self.status, 429 | 503) && wait <= LONGEST_BUSY).then_some(wait)
+    }
+}
+
+/// Spreads calls, so that no more are made a second than the manifest allows.
+struct Pace {
+    between: Duration,
+    next: Mutex<Instant>,
+}
+
+impl Pace {
+    async fn turn(&self) {
+        let at = {
+            let mut next = self.next.lock().unwrap_or_else(PoisonError::into_inner);
+            let at = (*next).max(Instant::now());
+            *next = at + self.between;
+            at
+        };
+        tokio::time::sleep_until(at).await;
+    }
+}
+
+#[derive(Deserialize)]
+struct EndpointPage {
+    endpoints: Vec<EndpointInfo>,
+}
+
+#[derive(Deserialize)]
+struct CertificatePage {
+    certificates: Vec<StoredCertificate>,
+}
+
+#[derive(Deserialize)]
+struct BindingPage {
+    bindings: Vec<ListedBinding>,
+}
+
+#[derive(Deserialize)]
+struct ListedBinding {
+    hostname: Hostname,
+    #[serde(flatten)]
+    body: BindingBody,
+}
+
+#[derive(Serialize)]
+struct CertificateBody<'c> {
+    chain: &'c str,
+    key: &'c str,
+}
+
+#[derive(Deserialize)]
+struct BindingBody {
+    #[serde(flatten)]
+    binding: Binding,
+    #[serde(flatten)]
+    deployment: Deployment,
+}
+
+#[derive(Deserialize, Default)]
+struct ProblemBody {
+    #[serde(default)]
+    title: String,
+    #[serde(default)]
+    detail: String,
+}
+
+impl ProtocolPlatform {
+    fn over(carrier: impl Carrier + 'static, calls_per_second: Option<u32>) -> ProtocolPlatform {
+        let pace = calls_per_second
+            .map(|calls| Pace { between: Duration::from_secs(1) / calls.max(1), next: Mutex::new(Instant::now()) });
+        ProtocolPlatform { carrier: Box::new(carrier), pace }
+    }
+
+    async fn call(&self, call: Call<'_>) -> Result<Reply, EdgeError> {
+        let mut tries = 0;
+        loop {
+            if let Some(pace) = &self.pace {
+                pace.turn().await;
+            }
+            let reply = self.carrier.call(&call).await?;
+            let Some(wait) = reply.busy().filter(|_| tries < BUSY_TRIES) else { return Ok(reply) };
+            tries += 1;
+            tokio::time::sleep(wait).await;
+        }
+    }
+
+    fn malformed(&self, target: &Target, why: String) -> EdgeError {
+        EdgeError::Malformed { url: self.carrier.place(target), why }
+    }
+
+    /// Reads a body, or makes the refusal into an error.
+    fn read<T: for<'de> Deserialize<'de>>(
+        &self,
+        what: &'static str,
+        target: &Target,
+        reply: &Reply,
+    ) -> Result<T, EdgeError> {
+        if !reply.is_success() {
+            return Err(self.refusal(what, target, reply));
+        }
+        serde_json::from_slice(&reply.body).map_err(|error| self.malformed(target, error.to_string()))
+    }
+
+    /// Reads all pages of a list.
+    async fn list<P: for<'de> Deserialize<'de>>(
+        &self,
+        what: &'static str,
+        first: Target,
+        mut each: impl FnMut(P) + Send,
+    ) -> Result<(), EdgeError> {
+        let pages = async {
+            let mut page = Some(first.clone());
+            for _ in 0..MOST_PAGES {
+                let Some(target) = page else { return Ok(()) };
+                let reply = self.call(Call::new(Method::Get, &target)).await?;
+                each(self.read::<P>(what, &target, &reply)?);
+                page = reply.next.map(Target::Page);
+            }
+            Err(self.malformed(&first, format!("{what} has more than {MOST_PAGES} pages")))
+        };
+        let late = |_| self.malformed(&first, format!("{what} did not end within {} s", LIST_PATIENCE.as_secs()));
+        timeout(LIST_PATIENCE, pages).await.map_err(late)?
+    }
+
+    fn refusal(&self, what: &'static str, target: &Target, reply: &Reply) -> EdgeError {
+        let problem: ProblemBody = serde_json::from_slice(&reply.body).unwrap_or_default();
+        let text = if problem.detail.is_empty() { problem.title } else { problem.detail };
+        let detail: String = if text.is_empty() { "no reason given".into() } else { text.chars().take(300).collect() };
+        let status = reply.status;
+        match status {
+            401 | 403 => EdgeError::Token { url: self.carrier.platform(), status, detail },
+            _ => EdgeError::Refused { url: self.carrier.place(target), what, status, detail },
+        }
+    }
+
+    fn read_binding(&self, what: &'static str, target: &Target, reply: &Reply) -> Result<BoundHostname, EdgeError> {
+        let body: BindingBody = self.read(what, target, reply)?;
+        Ok(BoundHostname { binding: body.binding, deployment: body.deployment, etag: reply.etag.clone() })
+    }
+}
+
+#[async_trait]
+impl Platform for ProtocolPlatform {
+    async fn endpoints(&self) -> Result<Vec<EndpointInfo>, EdgeError> {
+        let mut endpoints = Vec::new();
+        let target = Target::path(&["endpoints"]);
+        self.list("the list of endpoints", target, |page: EndpointPage| endpoints.extend(page.endpoints)).await?;
+        Ok(endpoints)
+    }
+
+    async fn put_certificate(
+        &self,
+        site: &str,
+        sha256: Fingerprint,
+        chain: &str,
+        key: SecretString,
+    ) -> Result<(), EdgeError> {
+        let target = Target::path(&["sites", site, "certificates", &sha256.to_string()]);
+        let body = serde_json::to_value(&CertificateBody { chain, key: key.expose_secret() })
+            .map_err(|error| self.malformed(&target, error.to_string()))?;
+        let reply = self.call(Call { body: Some(body), ..Call::new(Method::Put, &target) }).await?;
+        if reply.is_success() { Ok(()) } else { Err(self.refusal("the certificate", &target, &reply)) }
+    }
+
+    async fn certificates(&self, site: &str) -> Result<Vec<StoredCertificate>, EdgeError> {
+        let mut certificates = Vec::new();
+        let target = Target::path(&["sites", site, "certificates"]);
+        let each = |page: CertificatePage| certificates.extend(page.certificates);
+        self.list("the list of certificates", target, each).await?;
+        Ok(certificates)
+    }
+
+    async fn delete_certificate(&self, site: &str, sha256: Fingerprint) -> Result<StoreRemoval, EdgeError> {
+        let target = Target::path(&["sites", site, "certificates", &sha256.to_string()]);
+        let reply = self.call(Call::new(Method::Delete, &target)).await?;
+        match reply.status {
+            200..=299 | 404 => Ok(StoreRemoval::Gone),
+            409 => Ok(StoreRemoval::InUse),
+            _ => Err(self.refusal("to delete the certificate", &target, &reply)),
+        }
+    }
+
+    async fn bindings(&self, endpoint: &str) -> Result<Vec<(Hostname, BoundHostname)>, EdgeError> {
+        let mut bindings = Vec::new();
+        let target = Target::path(&["endpoints", endpoint, "bindings"]);
+        let bound = |listed: ListedBinding| {
+            let BindingBody { binding, deployment } = listed.body;
+            (listed.hostname, BoundHostname { binding, deployment, etag: None })
+        };
+        let each = |page: BindingPage| bindings.extend(page.bindings.into_iter().map(bound));
+        self.list("the list of bindings", target, each).await?;
+        Ok(bindings)
+    }
+
+    async fn binding(&self, endpoint: &str, hostname: &Hostname) -> Result<Option<BoundHostname>, EdgeError> {
+        let target = Target::path(&["endpoints", endpoint, "bindings", hostname.as_str()]);
+        let reply = self.call(Call::new(Method::Get, &target)).await?;
+        if reply.status == 404 {
+            return Ok(None);
+        }
+        self.read_binding("the binding", &target, &reply).map(Some)
+    }
+
+    async fn put_binding(
+        &self,
+        endpoint: &str,
+        hostname: &Hostname,
+        binding: &Binding,
+        known: Option<&BoundHostname>,
+    ) -> Result<BoundHostname, EdgeError> {
+        let target = Target::path(&["endpoints", endpoint, "bindings", hostname.as_str()]);
+        let body = serde_json::to_value(binding).map_err(|error| self.malformed(&target, error.to_string()))?;
+        let condition = match known {
+            None => Some(Condition::Absent),
+            Some(known) => known.etag.clone().map(Condition::Unchanged),
+        };
+        let reply = self.call(Call { body: Some(body), condition, ..Call::new(Method::Put, &target) }).await?;
+        if reply.status == 412 {
+            return Err(EdgeError::Changed(hostname.clone()));
+        }
+        self.read_binding("the binding", &target, &reply)
+    }
+
+    async fn delete_binding(
+        &self,
+        endpoint: &str,
+        hostname: &Hostname,
+        known: &BoundHostname,
+    ) -> Result<(), EdgeError> {
+        let target = Target::path(&["endpoints", endpoint, "bindings", hostname.as_str()]);
+        let condition = known.etag.clone().map(Condition::Unchanged);
+        let reply = self.call(Call { condition, ..Call::new(Method::Delete, &target) }).await?;
+        match reply.status {
+            200..=299 | 404 => Ok(()),
+            412 => Err(EdgeError::Changed(hostname.clone())),
+            _ => Err(self.refusal("to delete the binding", &target, &reply)),
+        }
+    }
+}
