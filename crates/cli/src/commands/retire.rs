@@ -163,7 +163,8 @@ async fn revoke_certificates(context: &Context, engine: &Engine, hostnames: &[Ho
             reason: RevokeReason::CessationOfOperation,
             by: None,
             authority: None,
-            replace: false,
+            // Only once the hostname is wanted again.
+            replace: true,
         };
         let sha256 = engine.revoke(&request).await?;
         output::certificates::print_revoked(context, &name, sha256)?;

@@ -60,6 +60,11 @@ async fn a_hostname_moves_and_goes_without_one_failed_request() {
     assert_eq!(catalogue["certificates"][0]["name"], json!(API), "the copies of the other are gone: {listed:#}");
     assert_eq!(catalogue["certificates"].as_array().unwrap().len(), 1);
     workspace.run(&["endpoint", "list"]).ended(0);
+
+    // Wanted again, it gets a certificate that is not revoked.
+    workspace.write("pindrel.toml", &(workspace.read("pindrel.toml") + OLD));
+    workspace.run(&["settle"]).ended(0);
+    assert_eq!(sandbox.authority().issued(), (3, 1));
 }
 
 /// What a platform does wrong is told as such, before an alias leads there.
