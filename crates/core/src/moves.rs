@@ -47,3 +47,84 @@ pub fn has_low_ttl(view: &AliasView, ownership: &Ownership, now: Timestamp) -> b
     });
     is_low && !is_cached
 }
+
+#[cfg(test)]
+mod tests {
+    use std::net::SocketAddr;
+
+    use jiff::SignedDuration;
+    use proptest::prelude::*;
+
+    use super::*;
+    use crate::facts::{FormerAlias, ServerRecords, Unreachable};
+    use crate::records::RecordData;
+
+    fn ttl(secs: u32) -> Ttl {
+        Ttl::try_from(secs).unwrap()
+    }
+
+    fn at(second: i64) -> Timestamp {
+        Timestamp::from_second(1_800_000_000 + second).unwrap()
+    }
+
+    /// An alias as servers give it: its TTL at each, or no answer.
+    fn view(ttls: &[Option<u32>]) -> AliasView {
+        let servers = ttls.iter().enumerate().map(|(n, secs)| {
+            let target = || RecordData::Cname("gw.north.edge.test.".parse().unwrap());
+            ServerRecords {
+                server: SocketAddr::from(([192, 0, 2, u8::try_from(n).unwrap()], 53)),
+                gives: secs
+                    .map(|secs| RecordSet::group([(ttl(secs), target())]))
+                    .ok_or(Unreachable::TimedOut { after_ms: 1 }),
+            }
+        });
+        AliasView { servers: servers.collect(), wildcard: None }
+    }
+
+    #[test]
+    fn an_alias_moves_once_no_server_and_no_cache_has_a_long_ttl() {
+        let lowered = |ttl_before, gone| FormerAlias { ttl: ttl(ttl_before), gone, lowered: true };
+        let table = [
+            (&[Some(60), Some(60)][..], None, 0, true),
+            (&[Some(600), Some(60)], None, 0, false),
+            (&[Some(60), None], None, 0, true),
+            (&[], None, 0, true),
+            // Lowered, and not seen on every server yet.
+            (&[Some(60)], Some(lowered(600, None)), 9_999, false),
+            (&[Some(60)], Some(lowered(600, Some(at(0)))), 600, false),
+            (&[Some(60)], Some(lowered(600, Some(at(0)))), 601, true),
+            (&[Some(60)], Some(lowered(30, None)), 0, true),
+            // It led elsewhere before: that is waited for when the old binding goes.
+            (&[Some(60)], Some(FormerAlias { lowered: false, ..lowered(600, None) }), 0, true),
+        ];
+        for (n, (servers, former_alias, now, expected)) in table.into_iter().enumerate() {
+            let ownership = Ownership { former_alias, ..Ownership::default() };
+            assert_eq!(has_low_ttl(&view(servers), &ownership, at(now)), expected, "row {n}");
+        }
+        assert_eq!(longest_ttl(&view(&[Some(60), None, Some(3_600)])), Some(ttl(3_600)));
+        assert_eq!(longest_ttl(&view(&[None])), None);
+    }
+
+    proptest! {
+        /// However often an alias is replaced, none of those before it is forgotten too early.
+        #[test]
+        fn no_former_alias_is_forgotten_before_its_ttl_is_over(
+            changes in prop::collection::vec((1_u32..90_000, 0_i64..2_000, any::<bool>()), 1..8),
+        ) {
+            let (mut own, mut now, mut kept_until) = (Ownership::default(), 0, Vec::new());
+            for (secs, passed, seen_gone) in changes {
+                now += passed;
+                own.replace_alias(ttl(secs), false, at(now));
+                kept_until.push(at(now) + SignedDuration::from_secs(i64::from(secs)));
+                if seen_gone {
+                    own.alias_gone(at(now));
+                }
+            }
+            own.alias_gone(at(now));
+            let forgotten = own.former_alias.and_then(|former| former.forgotten_at()).unwrap();
+            for until in kept_until {
+                prop_assert!(forgotten > until, "{forgotten} {until}");
+            }
+        }
+    }
+}

@@ -17,6 +17,7 @@ use pindrel_core::values::Fingerprint;
 use secrecy::SecretString;
 use tokio::sync::Mutex;
 
+use crate::owned_files::require_unchanged;
 use crate::{BoundHostname, EdgeError, Platform, ServerState, StoreRemoval, StoredCertificate, WrittenFile};
 use files::{Entry, Files};
 use runtime::Runtime;
@@ -63,14 +64,6 @@ impl Haproxy {
             Deployment::Failed { reason: "the balancer has not loaded it".into() }
         };
         Ok(BoundHostname { binding: entry.binding.clone(), deployment, etag: Some(entry.digest()) })
-    }
-
-    fn unchanged(known: Option<&BoundHostname>, present: Option<&Entry>, hostname: &Hostname) -> Result<(), EdgeError> {
-        if known.and_then(|known| known.etag.clone()) == present.map(Entry::digest) {
-            Ok(())
-        } else {
-            Err(EdgeError::Changed(hostname.clone()))
-        }
     }
 }
 
@@ -147,7 +140,7 @@ impl Platform for Haproxy {
         }
         let _turn = self.changing.lock().await;
         let present = self.files.entry(hostname)?;
-        Haproxy::unchanged(known, present.as_ref(), hostname)?;
+        require_unchanged(known, present.as_ref().map(Entry::digest), hostname)?;
         let entry = Entry { hostname: hostname.clone(), binding: binding.clone() };
         let bundle = self.files.bundle(binding.certificate)?.ok_or_else(|| {
             self.refused("the binding", format!("the store has no certificate {}", binding.certificate))
@@ -199,7 +192,7 @@ impl Platform for Haproxy {
     ) -> Result<(), EdgeError> {
         let _turn = self.changing.lock().await;
         let Some(present) = self.files.entry(hostname)? else { return Ok(()) };
-        Haproxy::unchanged(Some(known), Some(&present), hostname)?;
+        require_unchanged(Some(known), Some(present.digest()), hostname)?;
         let file: PathBuf = self.files.certificate_file(hostname);
         for line in self.runtime.entries(&self.balancer.list).await?.iter().filter(|line| line.file == file) {
             self.runtime.delete_entry(&self.balancer.list, line).await?;

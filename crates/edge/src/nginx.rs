@@ -226,15 +226,6 @@ impl Nginx {
         }
         Ok(files)
     }
-
-    fn unchanged(known: Option<&BoundHostname>, present: Option<&str>, hostname: &Hostname) -> Result<(), EdgeError> {
-        let etag = present.map(configuration::digest);
-        if known.and_then(|known| known.etag.clone()) == etag {
-            Ok(())
-        } else {
-            Err(EdgeError::Changed(hostname.clone()))
-        }
-    }
 }
 
 #[async_trait]
@@ -323,7 +314,7 @@ impl Platform for Nginx {
         known: Option<&BoundHostname>,
     ) -> Result<BoundHostname, EdgeError> {
         let present = self.file_of(hostname)?;
-        Nginx::unchanged(known, present.as_deref(), hostname)?;
+        owned_files::require_unchanged(known, present.as_deref().map(configuration::digest), hostname)?;
         let text = self.writer().hostname(hostname, binding);
         self.apply([(configuration::file_name(hostname), Some(text))]).await?;
         let bound = self.binding(endpoint, hostname).await?;
@@ -337,7 +328,7 @@ impl Platform for Nginx {
         known: &BoundHostname,
     ) -> Result<(), EdgeError> {
         let Some(present) = self.file_of(hostname)? else { return Ok(()) };
-        Nginx::unchanged(Some(known), Some(&present), hostname)?;
+        owned_files::require_unchanged(Some(known), Some(configuration::digest(&present)), hostname)?;
         self.apply([(configuration::file_name(hostname), None)]).await
     }
 }

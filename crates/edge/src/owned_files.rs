@@ -8,7 +8,7 @@ use std::path::Path;
 use pindrel_core::display_text::io_reason;
 use pindrel_core::name::Hostname;
 
-use crate::EdgeError;
+use crate::{BoundHostname, EdgeError};
 
 /// How each file begins that a person might edit.
 pub(crate) const WRITTEN_BY: &str = "# Written by Pindrel; what is changed here by hand is overwritten.\n";
@@ -28,6 +28,16 @@ pub(crate) fn base_name(hostname: &Hostname) -> String {
 pub(crate) fn hostname_of(base: &str) -> Option<Hostname> {
     let wildcard = base.strip_prefix("_.").map(|rest| format!("*.{rest}"));
     wildcard.as_deref().unwrap_or(base).parse().ok()
+}
+
+/// Refuses to change what is not as it was read.
+pub(crate) fn require_unchanged(
+    known: Option<&BoundHostname>,
+    present: Option<String>,
+    hostname: &Hostname,
+) -> Result<(), EdgeError> {
+    let as_read = known.and_then(|known| known.etag.clone()) == present;
+    if as_read { Ok(()) } else { Err(EdgeError::Changed(hostname.clone())) }
 }
 
 pub(crate) fn failed(path: &Path, doing: &'static str) -> impl Fn(std::io::Error) -> EdgeError + use<> {

@@ -169,10 +169,11 @@ impl Ownership {
     /// Notes that alias records are about to be replaced or removed, of which the longest TTL is `ttl`;
     /// or that only their TTL is `lowered`.
     pub fn replace_alias(&mut self, ttl: Ttl, lowered: bool, now: Timestamp) {
-        // What was before them may be cached for longer still.
-        let left =
-            self.former_alias.and_then(|former| former.forgotten_at()).map_or(0, |at| at.as_second() - now.as_second());
-        let left = u32::try_from(left).ok().and_then(|secs| Ttl::try_from(secs).ok());
+        // What was before them may be cached for longer still; what was not seen to go may be in a cache anew.
+        let left = self.former_alias.and_then(|former| match former.forgotten_at() {
+            Some(at) => Ttl::try_from(u32::try_from(at.as_second() - now.as_second()).ok()?).ok(),
+            None => Some(former.ttl),
+        });
         self.former_alias = Some(FormerAlias { ttl: left.map_or(ttl, |left| ttl.max(left)), gone: None, lowered });
     }
 

@@ -172,7 +172,7 @@ const MISTAKES: &[(&str, &str, &str, &str)] = &[
         "./b/../a is delivered twice",
     ),
     ("certificate.stations", "after = [{ run = [\"reload\"], within = \"2h\" }]", "bad-value", "at most 60 min"),
-    ("endpoint.catalogue", "port = 8443", "unknown-key", "\"port\" belongs to the driver \"static\""),
+    ("endpoint.catalogue", "port = 8443", "unknown-key", "\"port\" belongs to the driver \"haproxy\" and \"static\""),
     ("certificate.stations", "served_at = [\"mail:465\"]", "bad-value", "invalid socket address"),
     (
         "hostname.\"api.larkfield.example\"",
@@ -386,6 +386,52 @@ mod any_text {
                 let place = LineIndex::new(&text).place(problem.span.start);
                 prop_assert!(place.line >= 1 && place.column >= 1);
             }
+        }
+    }
+}
+
+/// The tables of an endpoint on this machine or behind a program: what is wrong, and a part of what is said.
+#[test]
+fn an_endpoint_is_told_what_its_driver_lacks_or_does_not_know() {
+    const NGINX: &str = "driver = \"nginx\"\nfolder = \"web\"\nlisten = [\"192.0.2.10\"]\nservices = { one = \"http://127.0.0.1:9001\" }\n";
+    const HAPROXY: &str = "driver = \"haproxy\"\nsocket = \"s\"\nfolder = \"f\"\naddresses = [\"192.0.2.20\"]\n";
+    const PROGRAM: &str = "driver = \"program\"\nprogram = [\"python3\", \"adapter.py\"]\n";
+    let table: &[(&str, &[(&str, &str)])] = &[
+        (NGINX, &[]),
+        (HAPROXY, &[]),
+        (PROGRAM, &[]),
+        (&format!("{PROGRAM}token = \"env:SHOP_TOKEN\"\ncalls_per_second = 5\nid = \"shop\"\n"), &[]),
+        (&format!("{PROGRAM}token = \"s3cret\"\n"), &[("secret-in-clear", "must say where the secret is")]),
+        (
+            &format!("{PROGRAM}url = \"https://platform.example\"\n"),
+            &[("unknown-key", "belongs to the driver \"http\"")],
+        ),
+        ("driver = \"program\"\n", &[("missing-key", "\"program\"")]),
+        ("driver = \"program\"\nprogram = []\n", &[("bad-value", "names no program")]),
+        ("driver = \"program\"\nprogram = [\"\"]\n", &[("bad-value", "names no program")]),
+        ("driver = \"program\"\nprogram = \"adapter.py\"\n", &[("wrong-type", "must be a list of strings")]),
+        (&HAPROXY.replace("\"f\"", "\"with space\""), &[("bad-value", "cannot be named in a command of the balancer")]),
+        (&HAPROXY.replace("socket = \"s\"\n", ""), &[("missing-key", "\"socket\"")]),
+        (&format!("{HAPROXY}port = 0\n"), &[("bad-value", "port")]),
+        (&NGINX.replace("192.0.2.10", "0.0.0.0"), &[("bad-value", "is every address")]),
+        (
+            &NGINX.replace("[\"192.0.2.10\"]", "[\"192.0.2.10\", \"192.0.2.11:8443\"]"),
+            &[("bad-value", "has another port than")],
+        ),
+        (&NGINX.replace("one =", "\"o{ne\" ="), &[("bad-name", "is not a name for a service")]),
+        (&format!("{NGINX}service = \"two\"\n"), &[("unknown-reference", "there is no service \"two\"")]),
+        ("driver = \"nginx\"\n", &[("missing-key", "folder"), ("missing-key", "listen"), ("missing-key", "services")]),
+        ("driver = \"static\"\n", &[("missing-key", "default_name"), ("missing-key", "addresses")]),
+        ("driver = \"ngnix\"\n", &[("bad-value", "nginx")]),
+    ];
+    for (lines, expected) in table {
+        let text = format!("{GOOD}\n[endpoint.shop]\nkind = \"gateway\"\n{lines}");
+        let (_, problems) = examine(&text);
+        let told: Vec<String> = problems.iter().map(|problem| format!("{} {problem:?}", problem.code)).collect();
+        assert_eq!(told.len(), expected.len(), "{lines}: {told:#?}");
+        for (code, part) in *expected {
+            let is_told = |told: &String| told.starts_with(code) && told.replace("\\\"", "\"").contains(part);
+            assert!(told.iter().any(is_told), "{lines}: {code} {part}: {told:#?}");
         }
     }
 }

@@ -65,11 +65,11 @@ pub(super) fn read_endpoint(
     let kind = section.needed_text("kind", "\"gateway\"", problems);
     let kind = kind.and_then(|kind| parse(kind, "write \"gateway\", \"distribution\" or \"balancer\"", problems));
     let driver = section.text("driver", problems).map(|driver| driver.value);
-    let known = DRIVERS.iter().find(|(name, _)| Some(*name) == driver);
-    if known.is_none() {
+    let Some((own_driver, own)) = DRIVERS.iter().find(|(name, _)| Some(*name) == driver) else {
+        // What else the table needs depends on the driver.
         read_driver(section, &DRIVERS.map(|(name, _)| name), problems);
-    }
-    let (own_driver, own) = known.unwrap_or(&DRIVERS[1]);
+        return None;
+    };
     for key in ENDPOINT_KEYS.iter().filter(|key| !own.contains(key)) {
         let owners = DRIVERS.iter().filter(|(_, keys)| keys.contains(key)).map(|(name, _)| format!("\"{name}\""));
         let owners = owners.collect::<Vec<_>>().join(" and ");
@@ -126,7 +126,17 @@ fn read_haproxy(section: &Section<'_>, problems: &mut Diagnostics) -> Option<End
             section.missing(key, example, problems);
         }
     }
-    let mut path = |key| read_path(section, key, problems).map(|path| path.value);
+    let mut path = |key| {
+        let path = read_path(section, key, problems)?;
+        if key != "socket"
+            && path.value.to_str().is_none_or(|text| text.contains(|c: char| c.is_whitespace() || c == ';'))
+        {
+            let message = format!("\"{}\" cannot be named in a command of the balancer", path.value.display());
+            problems.report("bad-value", path.span, message, "choose a path without spaces and semicolons");
+            return None;
+        }
+        Some(path.value)
+    };
     let (socket, folder, list) = (path("socket"), path("folder"), path("list"));
     let default_name = section.text("default_name", problems);
     let default_name = default_name.and_then(|name| parse_name::<DnsName>(name, problems)).map(|name| name.value);
