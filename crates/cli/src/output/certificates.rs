@@ -148,7 +148,7 @@ fn print_table(now: Timestamp, reports: &[CertificateReport]) -> Result<(), CliE
     let wanted = reports.iter().filter(|report| report.in_manifest).count();
     let total = count(wanted, "certificate");
     let colour = if held == wanted { style::GOOD } else { style::UNDERWAY };
-    let left = match reports.len() - wanted {
+    let left = match reports.iter().filter(|report| report.is_left_over()).count() {
         0 => String::new(),
         left => style::paint(style::UNDERWAY, format_args!(", {left} left over")),
     };
@@ -178,7 +178,8 @@ fn uses(report: &CertificateReport) -> String {
         }
     }
     match places.len() {
-        0 if !report.in_manifest => "left over".into(),
+        0 if report.is_left_over() => "left over".into(),
+        0 if !report.in_manifest => "revoked".into(),
         0 => "nowhere".into(),
         n if n > MOST_USES => format!("{} and {} more", places[..MOST_USES].join(", "), n - MOST_USES),
         _ => places.join(", "),

@@ -67,8 +67,6 @@ impl Live {
         let bars = MultiProgress::new();
         let total = bars.add(ProgressBar::new_spinner());
         total.set_style(style(AT_WORK));
-        total.enable_steady_tick(TICK);
-        total.set_message(LOOKING);
         Live { bars, total, width, lines: Mutex::default() }
     }
 
@@ -108,17 +106,24 @@ impl Live {
             Event::Note { says } => {
                 let _ = self.bars.println(for_people(Timestamp::now(), &format!("note: {says}")));
             }
+            // Nothing is drawn before: a question may be asked first.
+            Event::Looking { .. } => {
+                self.total.set_message(LOOKING);
+                self.total.enable_steady_tick(TICK);
+            }
             Event::Planned { steps } => {
                 lines.planned = *steps;
+                self.total.enable_steady_tick(TICK);
                 self.stop_looking(&mut lines);
             }
-            Event::Looking { .. } | Event::Stuck { .. } | Event::LeftOver { .. } | Event::Summary(_) => {}
+            Event::Stuck { .. } | Event::LeftOver { .. } | Event::Summary(_) => {}
         }
         let Lines { planned, ended, under_way, waits_for, .. } = &*lines;
         if *planned > 0 {
             let waits = if waits_for.is_empty() { String::new() } else { format!("; waiting for {waits_for}") };
             let steps = super::count(*planned, "step");
-            self.total.set_message(shown(&format!("{ended} of {steps} done, {under_way} under way{waits}")));
+            let message = format!("{ended} of {steps} done, {under_way} under way{waits}");
+            self.total.set_message(shown(&for_people(Timestamp::now(), &message)));
         }
     }
 

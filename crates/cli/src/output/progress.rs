@@ -239,7 +239,7 @@ impl Display for Text {
             print_remedy(&mut out, now, &group.generally(remedy), *next)?;
         }
         for (says, _) in seen.leftovers.iter().take(MOST_LISTED) {
-            writeln!(out, "{} {says}", style::paint(style::UNDERWAY, "left over"))?;
+            writeln!(out, "{} {}", style::paint(style::UNDERWAY, "left over"), for_people(now, says))?;
         }
         if seen.leftovers.len() > MOST_LISTED {
             writeln!(out, "… and {} more left over", seen.leftovers.len() - MOST_LISTED)?;

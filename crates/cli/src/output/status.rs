@@ -167,7 +167,7 @@ fn certificate_cells(now: Timestamp, row: &CertificateReport) -> Vec<Cell> {
 
 /// Tells what is left over of a hostname.
 pub(super) fn print_leftover(out: &mut impl std::io::Write, now: Timestamp, finding: &Finding) -> Result<(), CliError> {
-    writeln!(out, "{} {}", style::paint(style::UNDERWAY, "left over"), finding.says)?;
+    writeln!(out, "{} {}", style::paint(style::UNDERWAY, "left over"), for_people(now, &finding.says))?;
     print_evidence(out, now, &finding.evidence)?;
     print_remedy(out, now, &finding.remedy, None)
 }

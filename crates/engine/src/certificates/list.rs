@@ -33,7 +33,9 @@ pub struct CertificateReport {
     pub expires: Option<Timestamp>,
     /// How much of its life is over, from 0 to 1.
     pub used_share: Option<f32>,
-    /// When it is due.
+    /// When it was revoked.
+    pub revoked: Option<Timestamp>,
+    /// When it is due, where the manifest names it.
     pub renew_at: Option<Timestamp>,
     /// The judgement, as the pin `certificate` has it.
     pub report: Option<PinReport>,
@@ -62,6 +64,13 @@ pub enum CertificateUse {
     },
     /// In a file.
     File(String),
+}
+
+impl CertificateReport {
+    /// Says whether it is there for nothing: no longer named by the manifest, and still trusted.
+    pub fn is_left_over(&self) -> bool {
+        !self.in_manifest && self.revoked.is_none()
+    }
 }
 
 impl std::fmt::Display for CertificateUse {
@@ -102,7 +111,7 @@ impl Engine {
         for row in left {
             let last = self.state.last_order(&row.name).await?;
             let authority = self.desired.authority_at(&row.held.authority);
-            let mut report = CertificateReport { last, ..of_row(Some(&row), Default::default(), now) };
+            let mut report = CertificateReport { last, renew_at: None, ..of_row(Some(&row), Default::default(), now) };
             if let Some(authority) = authority.filter(|_| row.held.origin == Origin::Authority) {
                 report.from = self.desired.authority(authority).name.clone();
             }
@@ -189,6 +198,7 @@ fn of_row(row: Option<&CertificateRow>, rule: pindrel_core::renewal::RenewalRule
         sha256: held.map(|held| held.sha256),
         expires: held.map(|held| held.not_after),
         used_share: held.map(share),
+        revoked: held.and_then(|held| held.revoked),
         renew_at: held.map(|held| held.due_at(rule)),
         report: None,
         last: None,

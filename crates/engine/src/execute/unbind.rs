@@ -172,13 +172,13 @@ impl Engine {
     /// The wait until no cache returns what the alias was before.
     pub(super) fn wait_for_caches(&self, own: &Ownership, code: Code, says: String) -> Wait {
         let until = own.former_alias.and_then(|former| former.forgotten_at());
-        let shown = until.map_or_else(String::new, |until| format!(" (until {until:.0})"));
-        let remedy = format!("Wait{}: a later settle goes on", shown.replace(['(', ')'], ""));
+        let shown = until.map_or_else(String::new, |until| format!("until {until:.0}"));
+        let remedy = format!("{}: a later settle goes on", format!("Wait {shown}").trim_end());
         let again = until.map_or(Again::Now, Again::At);
         Wait {
             until,
             topic: "caches",
-            what: format!("caches to forget the old alias{shown}"),
+            what: format!("caches to forget the old alias {shown}").trim_end().to_owned(),
             within: None,
             finding: Finding::of(code, says, remedy).again(again),
         }
