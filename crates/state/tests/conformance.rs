@@ -23,7 +23,7 @@ use pindrel_state::{
     AccountRow, Attempt, AttemptEnd, CertificateRow, ChallengeRow, Claim, Claimed, CommandRun, Entry, Hold,
     HostnameRow, JournalFilter, LimitCheck, LockError, Moment, OrderPhase, OrderRow, PostgresConfig, PostgresState,
     PostgresTls, PruneRule, Revocation, SealedBytes, SigningRequestRow, SpendingRow, SqliteState, State, StateError,
-    Values as _,
+    StoredCopy, Stores as _, Values as _,
 };
 use pindrel_testkit::RealPostgres;
 
@@ -93,6 +93,7 @@ async fn conforms(state: &dyn State, other: &dyn State) {
     values_and_accounts(state, other).await;
     orders_and_their_records(state).await;
     certificates(state).await;
+    copies_in_stores(state, other).await;
     what_is_due(state).await;
     commands_and_requests(state).await;
     hostnames(state).await;
@@ -200,6 +201,39 @@ async fn certificates(state: &dyn State) {
     assert_eq!(state.certificate_history("edge").await.unwrap()[1].held.revoked, Some(at(1_700)));
     let names: Vec<String> = state.certificates().await.unwrap().into_iter().map(|row| row.name).collect();
     assert_eq!(names, ["api", "edge"]);
+}
+
+/// A copy may go once it is released or its certificate replaced, and stays known until it is gone.
+async fn copies_in_stores(state: &dyn State, other: &dyn State) {
+    let copy = |platform: &str, site: &str, seed: &[u8]| StoredCopy {
+        platform: format!("https://{platform}.example/"),
+        site: site.into(),
+        sha256: Fingerprint::of(seed),
+        certificate: "edge".into(),
+    };
+    // Of `edge`, the first was replaced by the second.
+    let [old_north, old_south] = ["north", "south"].map(|site| copy("a", site, b"first"));
+    let [new_north, elsewhere] = [copy("a", "north", b"second"), copy("b", "north", b"second")];
+    for copy in [&old_north, &old_south, &new_north, &elsewhere, &new_north] {
+        state.record_copy(copy).await.unwrap();
+    }
+    let removable = async |since| other.copies_to_remove(at(since)).await.unwrap();
+    assert_eq!(removable(0).await, [old_north.clone(), old_south.clone()]);
+    // One that could not be removed is not tried again at once.
+    state.keep_copy(&old_north, at(1_000)).await.unwrap();
+    assert_eq!(removable(1_000).await, std::slice::from_ref(&old_south));
+    assert_eq!(removable(1_001).await.len(), 2);
+    state.forget_copy(&old_south).await.unwrap();
+    state.forget_copy(&old_south).await.unwrap();
+    assert_eq!(removable(1_000).await, []);
+    // Released, it may go although it is the present one; wanted again, it stays.
+    state.release_copy("https://a.example/", "north", new_north.sha256).await.unwrap();
+    assert_eq!(removable(1_000).await, std::slice::from_ref(&new_north));
+    state.keep_copy(&new_north, at(1_000)).await.unwrap();
+    state.release_copy("https://a.example/", "north", new_north.sha256).await.unwrap();
+    assert_eq!(removable(1_000).await, std::slice::from_ref(&new_north), "what was in use may go now");
+    state.record_copy(&new_north).await.unwrap();
+    assert_eq!(removable(1_001).await, [old_north]);
 }
 
 async fn what_is_due(state: &dyn State) {

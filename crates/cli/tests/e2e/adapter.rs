@@ -81,6 +81,76 @@ async fn the_example_holds_a_hostname_moves_it_in_and_keeps_each_clause() {
     assert!(text.contains("not met      a hostname is bound"), "{text}");
 }
 
+/// Each clause can fail: an adapter with one mistake in it is told of that one.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_mistake_in_an_adapter_is_the_clause_that_is_not_met() {
+    let test = "a_mistake_in_an_adapter_is_the_clause_that_is_not_met";
+    if !require(test, &[("python3", "python3")]) {
+        return;
+    }
+    let (workspace, _sandbox) = sandboxed(quick(), |manifest, _| {
+        let program = "program = [\"python3\", \"adapter.py\", \"edge\"]\n";
+        manifest.with(&format!("[endpoint.shop]\nkind = \"gateway\"\ndriver = \"program\"\n{program}"))
+    })
+    .await;
+    let _platform = FolderEdge::start(&workspace.path().join("edge"), free_port().port());
+    let example = std::fs::read_to_string(EXAMPLE).unwrap();
+    let table: [(&str, &str, &[&str]); 10] = [
+        ("", "", &[]),
+        (
+            "if not (folder.certificates / f\"{binding['certificate']}.pem\").exists():",
+            "if False:",
+            &["a binding to a certificate that is not in the store is refused with 422"],
+        ),
+        (
+            "raise Problem(422, \"the key is not that of the certificate\") from None",
+            "return reply(200)",
+            &["a certificate with another's key is refused with 422"],
+        ),
+        (
+            "hexdigest() != sha256:",
+            "hexdigest() == 0:",
+            &["a certificate under another's fingerprint is refused with 422"],
+        ),
+        (
+            "if call.get(\"if_none_match\") == \"*\" and present is not None:",
+            "if False:",
+            &["If-None-Match: * on a binding that is there is refused with 412"],
+        ),
+        (
+            "if \"if_match\" in call and",
+            "if False and",
+            &["If-Match with another ETag is refused with 412", "deleting with another ETag is refused with 412"],
+        ),
+        ("digest[:16]", "0", &["a changed binding has another ETag"]),
+        (
+            "    if folder.used_by(sha256):\n        raise Problem(409, \"a binding uses it\")\n",
+            "",
+            &["a certificate in use is not deleted (409)"],
+        ),
+        (
+            "{\"hostname\": name, **binding, \"state\": \"deployed\"} for name, binding in bound",
+            "",
+            &["the endpoint lists it"],
+        ),
+        ("    (\"GET\", r\"/v1/sites/([^/]+)/certificates\", list_certificates),\n", "", &[]),
+    ];
+    for (n, (right, wrong, expected)) in table.into_iter().enumerate() {
+        assert!(example.contains(right), "row {n}: the example has no {right}");
+        workspace.write("adapter.py", &example.replacen(right, wrong, 1));
+        let hostname = format!("trial{n}.larkfield.example");
+        let ran = workspace.run(&["endpoint", "conformance", "shop", "--hostname", &hostname, "--format", "json"]);
+        let report = ran.ended(i32::from(!expected.is_empty())).json();
+        let clauses = report["clauses"].as_array().unwrap().iter();
+        let told =
+            clauses.filter(|clause| clause["verdict"] == "not-met").map(|clause| clause["clause"].as_str().unwrap());
+        // A mistake may break what comes after it, too.
+        let told: Vec<&str> = told.collect();
+        assert!(expected.iter().all(|clause| told.contains(clause)), "row {n}: {report:#}");
+        assert!(expected.is_empty() == told.is_empty(), "row {n}: {report:#}");
+    }
+}
+
 /// A program that fails, or says something else, is a platform that cannot be asked, and nothing secret
 /// that it prints is shown.
 #[tokio::test(flavor = "multi_thread")]
