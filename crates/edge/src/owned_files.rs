@@ -95,3 +95,48 @@ pub(crate) fn names(folder: &Path) -> Vec<String> {
     names.sort();
     names
 }
+
+#[cfg(test)]
+mod tests {
+    use std::os::unix::fs::PermissionsExt as _;
+
+    use super::*;
+
+    #[test]
+    fn a_hostname_and_its_files_name_each_other_and_nobody_elses() {
+        for name in ["api.larkfield.example", "*.stations.larkfield.example", "xn--bcher-kva.example", "a-b.c.example"]
+        {
+            let hostname: Hostname = name.parse().unwrap();
+            assert!(!base_name(&hostname).contains(['*', '/']), "{name}");
+            assert_eq!(hostname_of(&base_name(&hostname)), Some(hostname));
+        }
+        for foreign in ["00-services", "_default", "", "..", "a b.example", "_.", "*.*.example"] {
+            assert_eq!(hostname_of(foreign), None, "{foreign:?}");
+        }
+    }
+
+    #[test]
+    fn a_file_is_whole_and_its_own_whatever_lay_there_before() {
+        let folder = tempfile::tempdir().unwrap();
+        let (path, elsewhere) = (folder.path().join("key.pem"), folder.path().join("elsewhere"));
+        assert_eq!(read(&path), Ok(None));
+        remove(&path).unwrap();
+        // A link that somebody laid in the way, and what a killed run left.
+        fs::write(&elsewhere, "theirs").unwrap();
+        std::os::unix::fs::symlink(&elsewhere, &path).unwrap();
+        fs::write(folder.path().join("key.pem.new"), "torn").unwrap();
+        write(&path, "secret", 0o600).unwrap();
+        assert_eq!(fs::read_to_string(&elsewhere).unwrap(), "theirs");
+        assert_eq!(read(&path), Ok(Some("secret".into())));
+        assert_eq!(fs::symlink_metadata(&path).unwrap().permissions().mode() & 0o777, 0o600);
+        assert_eq!(names(folder.path()).len(), 2, "nothing is left beside it");
+        for (wrong, doing) in [(folder.path().join("key.pem/x"), "written"), (folder.path().join("none/x"), "written")]
+        {
+            let failed = write(&wrong, "", 0o600).unwrap_err();
+            assert!(matches!(failed, EdgeError::File { doing: told, .. } if told == doing));
+        }
+        assert!(matches!(read(folder.path()), Err(EdgeError::File { doing: "read", .. })), "a folder is no file");
+        fs::File::create(&elsewhere).unwrap().set_len(MAX_BYTES + 1).unwrap();
+        assert!(matches!(read(&elsewhere), Err(EdgeError::File { doing: "read", .. })), "nor is what is too long");
+    }
+}

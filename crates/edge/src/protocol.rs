@@ -356,3 +356,43 @@ impl Platform for ProtocolPlatform {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn an_id_is_one_segment_of_the_path_whatever_is_in_it() {
+        let base: Url = "https://platform.example/adapter/".parse().unwrap();
+        let table: [(&[&str], &str); 4] = [
+            (&["endpoints"], "/adapter/v1/endpoints"),
+            (
+                &["endpoints", "gw 7/../8", "bindings", "*.stations.larkfield.example"],
+                "/adapter/v1/endpoints/gw%207%2F..%2F8/bindings/*.stations.larkfield.example",
+            ),
+            (&["sites", "north?x#y", "certificates"], "/adapter/v1/sites/north%3Fx%23y/certificates"),
+            (&["endpoints", "ü%41"], "/adapter/v1/endpoints/%C3%BC%2541"),
+        ];
+        for (segments, expected) in table {
+            let Target::Path(segments) = Target::path(segments) else { unreachable!("a path is a path") };
+            assert_eq!(under(&base, &segments).path(), expected);
+        }
+    }
+
+    #[test]
+    fn only_a_busy_platform_is_asked_again_and_only_if_it_is_soon() {
+        let table = [
+            (429, None, Some(1)),
+            (503, Some(0), Some(0)),
+            (503, Some(30), Some(30)),
+            (503, Some(31), None),
+            (500, Some(1), None),
+            (200, Some(1), None),
+        ];
+        for (status, after, expected) in table {
+            let retry_after = after.map(Duration::from_secs);
+            let reply = Reply { status, etag: None, next: None, retry_after, body: Vec::new() };
+            assert_eq!(reply.busy(), expected.map(Duration::from_secs), "{status} {after:?}");
+        }
+    }
+}

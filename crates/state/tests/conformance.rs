@@ -23,7 +23,7 @@ use pindrel_state::{
     AccountRow, Attempt, AttemptEnd, CertificateRow, ChallengeRow, Claim, Claimed, CommandRun, Entry, Hold,
     HostnameRow, JournalFilter, LimitCheck, LockError, Moment, OrderPhase, OrderRow, PostgresConfig, PostgresState,
     PostgresTls, PruneRule, Revocation, SealedBytes, SigningRequestRow, SpendingRow, SqliteState, State, StateError,
-    StoredCopy, Stores as _, Values as _,
+    StoredCopy, Values as _,
 };
 use pindrel_testkit::RealPostgres;
 

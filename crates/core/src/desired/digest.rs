@@ -400,4 +400,86 @@ routes = [{ prefix = "/v1", service = "catalogue" }]
     fn the_digest_is_the_same_with_every_build() {
         assert_eq!(digest(MANIFEST), 11_326_168_946_147_366_867);
     }
+
+    /// Each key of an endpoint that changes what is there makes its hostnames looked at anew; how its
+    /// server is told, and how fast, does not.
+    #[test]
+    fn each_key_of_an_endpoint_counts_but_how_it_is_told() {
+        let nginx = "driver = \"nginx\"\nfolder = \"web\"\nlisten = [\"192.0.2.10:8443\"]\nlisten_http = [\"192.0.2.10:80\"]\n\
+                     services = { one = \"https://one.example\", two = [{ url = \"http://127.0.0.1:9001\", weight = 2 }] }\n\
+                     service = \"one\"\ndefault_name = \"web.edge.test\"\norigin = { server_name = \"one.example\", roots = \"r.pem\" }\n\
+                     default_document = \"index.html\"\ntest = [\"a\"]\nreload = [\"b\"]\n";
+        let haproxy = "driver = \"haproxy\"\nsocket = \"s\"\nfolder = \"f\"\nlist = \"l\"\ndefault_name = \"lb.edge.test\"\n\
+                       addresses = [\"192.0.2.20\"]\nport = 8443\n";
+        let program = "driver = \"program\"\nid = \"shop\"\nprogram = [\"python3\", \"adapter.py\"]\ntoken = \"env:SHOP\"\n\
+                       calls_per_second = 5\n";
+        let fixed =
+            "driver = \"static\"\ndefault_name = \"old.edge.test\"\naddresses = [\"192.0.2.30\"]\nport = 8443\n";
+        let edits: [(&str, &[(&str, &str, bool)]); 4] = [
+            (
+                nginx,
+                &[
+                    ("\"web\"", "\"other\"", true),
+                    ("10:8443", "11:8443", true),
+                    ("10:8443", "10:9443", true),
+                    ("10:80\"", "11:80\"", true),
+                    ("https://one.example", "https://three.example", true),
+                    ("two = ", "three = ", true),
+                    (":9001", ":9002", true),
+                    ("weight = 2", "weight = 3", true),
+                    ("service = \"one\"", "service = \"two\"", true),
+                    ("web.edge.test", "www.edge.test", true),
+                    ("server_name = \"one.example\"", "server_name = \"two.example\"", true),
+                    ("roots = \"r.pem\"", "roots = \"s.pem\"", true),
+                    ("roots = \"r.pem\"", "verify = false", true),
+                    ("index.html", "start.html", true),
+                    ("test = [\"a\"]", "test = [\"c\"]", false),
+                    ("reload = [\"b\"]", "reload = [\"c\"]", false),
+                ],
+            ),
+            (
+                haproxy,
+                &[
+                    ("socket = \"s\"", "socket = \"t\"", true),
+                    ("folder = \"f\"", "folder = \"g\"", true),
+                    ("list = \"l\"", "list = \"m\"", true),
+                    ("lb.edge.test", "balance.edge.test", true),
+                    ("192.0.2.20", "192.0.2.21", true),
+                    ("[\"192.0.2.20\"]", "[\"192.0.2.20\", \"192.0.2.22\"]", true),
+                    ("8443", "443", true),
+                ],
+            ),
+            (
+                program,
+                &[
+                    ("id = \"shop\"", "id = \"store\"", true),
+                    ("\"python3\", ", "", true),
+                    ("[\"python3\", \"adapter.py\"]", "[\"python3 adapter.py\"]", true),
+                    ("env:SHOP", "file:shop", true),
+                    ("calls_per_second = 5", "calls_per_second = 6", false),
+                ],
+            ),
+            (
+                fixed,
+                &[("old.edge.test", "new.edge.test", true), ("192.0.2.30", "192.0.2.31", true), ("8443", "443", true)],
+            ),
+        ];
+        let http = "driver = \"http\"\nurl = \"https://platform.example\"\ntoken = \"env:TOKEN\"\n";
+        // Routes name services of a platform, which a server on this machine must have.
+        let manifest = |table: &str| {
+            let manifest = MANIFEST.replace(http, table);
+            manifest.replace("routes = [{ prefix = \"/v1\", service = \"catalogue\" }]\n", "")
+        };
+        let mut seen = HashSet::new();
+        for (table, edits) in edits {
+            let as_it_is = digest(&manifest(table));
+            assert!(seen.insert(as_it_is));
+            for (from, to, counts) in edits {
+                assert!(table.contains(from), "{from}: {table}");
+                let edited = digest(&manifest(&table.replacen(from, to, 1)));
+                assert_eq!(edited != as_it_is, *counts, "{from} → {to}");
+                assert!(!counts || seen.insert(edited), "{from} → {to} is like another edit");
+            }
+        }
+    }
 }

@@ -189,3 +189,35 @@ fn line(text: &str) -> Option<Line> {
     let names = names.split_whitespace().map(str::to_owned).collect();
     Some(Line { file: file.into(), number: number.to_owned(), options, names })
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn lines_of_a_certificate_list_are_read_with_and_without_options_and_names() {
+        type Read<'r> = Option<(&'r str, &'r str, &'r str, &'r [&'r str])>;
+        let table: [(&str, Read<'_>); 8] = [
+            (
+                "/etc/a.pem:2 [ssl-min-ver TLSv1.2] a.example",
+                Some(("/etc/a.pem", "2", "[ssl-min-ver TLSv1.2]", &["a.example"])),
+            ),
+            ("/etc/a.pem:12", Some(("/etc/a.pem", "12", "", &[]))),
+            ("/etc/a.pem:1 a.example !b.a.example", Some(("/etc/a.pem", "1", "", &["a.example", "!b.a.example"]))),
+            ("  /etc/a:b.pem:3 *.a.example  ", Some(("/etc/a:b.pem", "3", "", &["*.a.example"]))),
+            ("/etc/a.pem:4 [verify none", Some(("/etc/a.pem", "4", "", &["[verify", "none"]))),
+            ("# /etc/list.txt", None),
+            ("", None),
+            ("/etc/a.pem", None),
+        ];
+        for (text, expected) in table {
+            let read = line(text);
+            let parts = read.as_ref().map(|line| {
+                let names: Vec<&str> = line.names.iter().map(String::as_str).collect();
+                (line.file.to_str().unwrap_or_default(), line.number.as_str(), line.options.as_str(), names)
+            });
+            let expected = expected.map(|(file, number, options, names)| (file, number, options, names.to_vec()));
+            assert_eq!(parts, expected, "{text:?}");
+        }
+    }
+}
