@@ -56,8 +56,11 @@ mod tests {
     use proptest::prelude::*;
 
     use super::*;
+    use crate::desired::{HostnameId, resolve};
     use crate::facts::{FormerAlias, ServerRecords, Unreachable};
+    use crate::manifest::{Diagnostics, read};
     use crate::records::RecordData;
+    use crate::values::Fingerprint;
 
     fn ttl(secs: u32) -> Ttl {
         Ttl::try_from(secs).unwrap()
@@ -103,6 +106,74 @@ mod tests {
         }
         assert_eq!(longest_ttl(&view(&[Some(60), None, Some(3_600)])), Some(ttl(3_600)));
         assert_eq!(longest_ttl(&view(&[None])), None);
+    }
+
+    const MANIFEST: &str = r#"
+manifest = 1
+[authority.main]
+directory = "https://authority.example/directory"
+agree_to_terms = true
+[zone."larkfield.example"]
+driver = "rfc2136"
+tsig = { name = "pindrel", secret = "env:SECRET" }
+[endpoint.catalogue]
+kind = "gateway"
+driver = "http"
+url = "https://platform.example"
+token = "env:TOKEN"
+[endpoint.shop]
+kind = "gateway"
+driver = "program"
+program = ["python3", "adapter.py"]
+[hostname."api.larkfield.example"]
+endpoint = "catalogue"
+ttl = "10m"
+"#;
+
+    fn desired(text: &str) -> Desired {
+        let mut problems = Diagnostics::default();
+        let desired = resolve(read(text, &mut problems), &mut problems);
+        assert!(problems.is_empty(), "{problems:?}");
+        desired
+    }
+
+    /// A hostname moves from wherever it was bound, as long as the manifest names that place, whatever it
+    /// is called there.
+    #[test]
+    fn a_hostname_moves_from_the_places_where_it_was_bound() {
+        let before = desired(MANIFEST);
+        let moved = MANIFEST.replace("endpoint = \"catalogue\"", "endpoint = \"shop\"");
+        let renamed = MANIFEST
+            .replace("[endpoint.catalogue]", "[endpoint.survey]\nid = \"catalogue\"")
+            .replace("endpoint = \"catalogue\"", "endpoint = \"survey\"");
+        let elsewhere = moved.replace("https://platform.example", "https://other.example");
+        let shorter = moved.replace("10m", "30s");
+        let other_words = MANIFEST.replace("\"python3\", ", "\"python3.11\", ");
+        let [catalogue, shop] = [0, 1].map(|n| before.endpoint(EndpointId(n)).key());
+        let table: [(&str, &[&EndpointKey], usize, usize, u32); 8] = [
+            (MANIFEST, &[], 0, 0, 600),
+            (MANIFEST, &[&catalogue], 0, 0, 600),
+            (&moved, &[&catalogue], 1, 1, 60),
+            (&moved, &[&catalogue, &shop], 1, 1, 60),
+            (&shorter, &[&catalogue], 1, 1, 30),
+            // Another name for the same endpoint, and another command line, are no move.
+            (&renamed, &[&catalogue], 0, 0, 600),
+            (&other_words, &[&catalogue], 0, 0, 600),
+            // A platform that the manifest no longer names cannot be asked to unbind.
+            (&elsewhere, &[&catalogue], 1, 0, 600),
+        ];
+        for (n, (text, bound_at, former, reachable, secs)) in table.into_iter().enumerate() {
+            let desired = desired(text);
+            let wanted = desired.hostname(HostnameId(0));
+            let mut own = Ownership::default();
+            for key in bound_at.iter().copied().chain([&EndpointKey::unrecorded()]) {
+                own.adopt_binding(key.clone(), wanted.binding(Fingerprint::of(b"leaf")));
+            }
+            assert_eq!(former_endpoints(&desired, wanted, &own).count(), former, "row {n}");
+            assert_eq!(former_endpoint_ids(&desired, wanted, &own).len(), reachable, "row {n}");
+            assert_eq!(alias_ttl(&desired, wanted, Some(&own)), ttl(secs), "row {n}");
+            assert_eq!(alias_ttl(&desired, wanted, None), wanted.ttl, "row {n}");
+        }
     }
 
     proptest! {

@@ -415,7 +415,9 @@ routes = [{ prefix = "/v1", service = "catalogue" }]
                        calls_per_second = 5\n";
         let fixed =
             "driver = \"static\"\ndefault_name = \"old.edge.test\"\naddresses = [\"192.0.2.30\"]\nport = 8443\n";
-        let edits: [(&str, &[(&str, &str, bool)]); 4] = [
+        /// What stands there, what is written instead, and whether that counts.
+        type Edit<'e> = (&'e str, &'e str, bool);
+        let edits: [(&str, &[Edit<'_>]); 4] = [
             (
                 nginx,
                 &[
