@@ -408,9 +408,14 @@ async fn a_challenge_belongs_at_the_end_of_its_aliases() {
 
 #[tokio::test]
 async fn a_server_that_answers_over_tcp_alone_is_heard_and_an_absent_name_is_asked_for_once() {
-    let udp = UdpSocket::bind((Ipv4Addr::LOCALHOST, 0)).await.unwrap();
-    let address = udp.local_addr().unwrap();
-    let tcp = TcpListener::bind(address).await.unwrap();
+    // A port that is free for UDP may be taken for TCP.
+    let (udp, tcp) = loop {
+        let udp = UdpSocket::bind((Ipv4Addr::LOCALHOST, 0)).await.unwrap();
+        if let Ok(tcp) = TcpListener::bind(udp.local_addr().unwrap()).await {
+            break (udp, tcp);
+        }
+    };
+    let address = tcp.local_addr().unwrap();
     tokio::spawn(async move {
         let _bound = udp;
         while let Ok((mut stream, _)) = tcp.accept().await {
