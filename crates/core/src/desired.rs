@@ -25,6 +25,8 @@ use crate::web_server::WebServer;
 
 pub use digest::Digests;
 pub use resolve::resolve;
+#[cfg(test)]
+pub(crate) use resolve::resolved;
 
 /// A place in [`Desired::authorities`].
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -207,8 +209,6 @@ pub struct ProgramPlatform {
     pub token: Option<SecretRef>,
     /// How many calls it is sent a second at most.
     pub calls_per_second: Option<u32>,
-    /// Its command line as messages show it.
-    pub shown: String,
 }
 
 impl Endpoint {
@@ -229,13 +229,13 @@ impl Endpoint {
     }
 
     /// Returns how messages refer to its platform.
-    pub fn platform(&self) -> &str {
+    pub fn platform(&self) -> String {
         match &self.driver {
-            EndpointDriver::Http(HttpPlatform { url, .. }) => url.as_str(),
-            EndpointDriver::Program(program) => &program.shown,
-            EndpointDriver::Nginx(server) => server.folder.to_str().unwrap_or(&self.name),
-            EndpointDriver::Haproxy(balancer) => balancer.socket.to_str().unwrap_or(&self.name),
-            EndpointDriver::Static(_) => &self.name,
+            EndpointDriver::Http(HttpPlatform { url, .. }) => url.to_string(),
+            EndpointDriver::Program(program) => program.words.join(" "),
+            EndpointDriver::Nginx(server) => server.folder.display().to_string(),
+            EndpointDriver::Haproxy(balancer) => balancer.socket.display().to_string(),
+            EndpointDriver::Static(_) => self.name.clone(),
         }
     }
 }
@@ -446,6 +446,11 @@ impl Desired {
         let longest = |(_, zone): &(usize, &Zone)| zone.name.as_str().len();
         let above = self.zones.iter().enumerate().filter(|(_, zone)| is_above(zone));
         above.max_by_key(longest).map(|(index, _)| ZoneId(index as u32))
+    }
+
+    /// Returns the endpoint of that name in the manifest.
+    pub fn endpoint_named(&self, name: &str) -> Option<EndpointId> {
+        self.endpoints.iter().position(|endpoint| endpoint.name == name).map(|index| EndpointId(index as u32))
     }
 
     /// Returns the endpoint that is kept under a key, if the manifest has it.

@@ -1,5 +1,5 @@
 //! Moving a hostname from one endpoint to another, so that no request fails: the new endpoint is ready
-//! before the alias leads there, and the old one stays until no cache leads to it any more.
+//! before the alias leads there, and the old one stays as long as a cache may lead to it.
 
 use jiff::Timestamp;
 
@@ -56,9 +56,8 @@ mod tests {
     use proptest::prelude::*;
 
     use super::*;
-    use crate::desired::{HostnameId, resolve};
+    use crate::desired::{HostnameId, resolved};
     use crate::facts::{FormerAlias, ServerRecords, Unreachable};
-    use crate::manifest::{Diagnostics, read};
     use crate::records::RecordData;
     use crate::values::Fingerprint;
 
@@ -130,18 +129,11 @@ endpoint = "catalogue"
 ttl = "10m"
 "#;
 
-    fn desired(text: &str) -> Desired {
-        let mut problems = Diagnostics::default();
-        let desired = resolve(read(text, &mut problems), &mut problems);
-        assert!(problems.is_empty(), "{problems:?}");
-        desired
-    }
-
     /// A hostname moves from wherever it was bound, as long as the manifest names that place, whatever it
     /// is called there.
     #[test]
     fn a_hostname_moves_from_the_places_where_it_was_bound() {
-        let before = desired(MANIFEST);
+        let before = resolved(MANIFEST);
         let moved = MANIFEST.replace("endpoint = \"catalogue\"", "endpoint = \"shop\"");
         let renamed = MANIFEST
             .replace("[endpoint.catalogue]", "[endpoint.survey]\nid = \"catalogue\"")
@@ -163,7 +155,7 @@ ttl = "10m"
             (&elsewhere, &[&catalogue], 1, 0, 600),
         ];
         for (n, (text, bound_at, former, reachable, secs)) in table.into_iter().enumerate() {
-            let desired = desired(text);
+            let desired = resolved(text);
             let wanted = desired.hostname(HostnameId(0));
             let mut own = Ownership::default();
             for key in bound_at.iter().copied().chain([&EndpointKey::unrecorded()]) {

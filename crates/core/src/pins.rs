@@ -23,6 +23,7 @@ use crate::records::RecordSet;
 use crate::values::Fingerprint;
 
 pub use crate::pin::{Pin, PinState};
+pub(crate) use binding::platform_unreachable;
 pub use binding::{differences, foreign_remedy};
 
 /// The judgement of one pin.

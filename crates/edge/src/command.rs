@@ -22,7 +22,7 @@ pub(crate) struct Exchange<'e> {
     pub(crate) folder: Option<&'e Path>,
     /// What it reads on standard input.
     pub(crate) input: &'e [u8],
-    /// How many bytes of its output are of use; one more is kept of a longer one, the last ones.
+    /// The longest output that can be used, in bytes; of a longer one, the last `most + 1` bytes are kept.
     pub(crate) most: usize,
     /// How long it may take.
     pub(crate) within: Duration,

@@ -12,9 +12,6 @@ use pindrel_state::{Attempt, AttemptEnd};
 use crate::failure::EngineError;
 use crate::run::Engine;
 
-/// The most endpoints of which it is asked whether a hostname was to be unbound there.
-const MOST_FORMER: usize = 16;
-
 /// The last attempt at something that a hostname or a certificate needs.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct LastAttempt {
@@ -47,8 +44,8 @@ fn works_of_certificate(id: CertificateId, desired: &Desired) -> Vec<Work> {
     works
 }
 
-/// All work that may have to be done for a hostname.
-fn works_of_hostname(id: HostnameId, desired: &Desired) -> Vec<Work> {
+/// All work that may have to be done for a hostname, bound until now at the endpoints `former` also.
+fn works_of_hostname(id: HostnameId, desired: &Desired, former: Vec<EndpointId>) -> Vec<Work> {
     let wanted = desired.hostname(id);
     let mut works = works_of_certificate(wanted.certificate, desired);
     for endpoint in wanted.endpoints() {
@@ -59,9 +56,7 @@ fn works_of_hostname(id: HostnameId, desired: &Desired) -> Vec<Work> {
         ]);
     }
     works.extend([Work::LowerTtl(id), Work::Alias(id), Work::Answer(id), Work::RaiseTtl(id)]);
-    // Where it may have been bound before.
-    let others = (0u32..).map(EndpointId).take(desired.endpoints.len().min(MOST_FORMER));
-    works.extend(others.map(|endpoint| Work::Unbind(HostnameRef::Wanted(id), endpoint)));
+    works.extend(former.into_iter().map(|endpoint| Work::Unbind(HostnameRef::Wanted(id), endpoint)));
     works
 }
 
@@ -99,7 +94,7 @@ impl Engine {
         &self,
         ids: &[HostnameId],
     ) -> Result<HashMap<HostnameId, LastAttempt>, EngineError> {
-        let works = ids.iter().map(|id| (*id, works_of_hostname(*id, &self.desired)));
+        let works = ids.iter().map(|id| (*id, works_of_hostname(*id, &self.desired, self.former_endpoints_of(*id))));
         self.attempts_of(works).await
     }
 

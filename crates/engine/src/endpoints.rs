@@ -1,6 +1,6 @@
 //! What the endpoints of the manifest offer, and what is at them.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{HashMap, HashSet};
 
 use futures::future::join_all;
 use pindrel_core::desired::{Endpoint, EndpointId};
@@ -75,11 +75,7 @@ impl Engine {
         self.look_at_endpoints(ids().collect()).await?;
         let own: HashMap<Fingerprint, String> =
             self.state.certificates().await?.into_iter().map(|row| (row.held.sha256, row.name)).collect();
-        let views: BTreeMap<EndpointId, EndpointView> = {
-            let known = self.known();
-            ids().filter_map(|id| Some((id, known.endpoints.get(&id)?.value.clone()))).collect()
-        };
-        Ok(join_all(ids().map(|id| self.endpoint_report(id, views.get(&id), &own))).await)
+        Ok(join_all(ids().map(|id| self.endpoint_report(id, &own))).await)
     }
 
     /// Returns what the server of an endpoint on this machine must have in its own configuration, if it is
@@ -102,13 +98,9 @@ impl Engine {
         Ok((written, platform.servers().await.map_err(|error| error.finding())?))
     }
 
-    async fn endpoint_report(
-        &self,
-        id: EndpointId,
-        view: Option<&EndpointView>,
-        own: &HashMap<Fingerprint, String>,
-    ) -> EndpointReport {
+    async fn endpoint_report(&self, id: EndpointId, own: &HashMap<Fingerprint, String>) -> EndpointReport {
         let endpoint = self.desired.endpoint(id);
+        let view = self.known().endpoints.get(&id).map(|fact| fact.value.clone());
         let empty = EndpointReport {
             name: endpoint.name.clone(),
             id: endpoint.id.clone(),
@@ -144,7 +136,7 @@ impl Engine {
         if endpoint.is_static() {
             return report;
         }
-        match self.what_is_at(id, endpoint, info, own).await {
+        match self.what_is_at(id, endpoint, &info, own).await {
             Ok((bindings, certificates)) => EndpointReport { bindings, certificates, ..report },
             Err(says) => EndpointReport { trouble: Some(says), ..report },
         }
@@ -161,16 +153,13 @@ impl Engine {
         let told = |error: EdgeError| error.to_string();
         let bindings = platform.bindings(&info.id).await.map_err(told)?;
         let certificates = platform.certificates(&info.certificate_site).await.map_err(told)?;
-        let is_wanted = |hostname: &Hostname| {
-            self.desired
-                .hostnames
-                .iter()
-                .any(|wanted| wanted.hostname == *hostname && wanted.endpoints().any(|endpoint| endpoint == id))
-        };
+        let hostnames = self.desired.hostnames.iter();
+        let here = hostnames.filter(|wanted| wanted.endpoints().any(|endpoint| endpoint == id));
+        let wanted: HashSet<&Hostname> = here.map(|wanted| &wanted.hostname).collect();
         let mut bindings: Vec<BindingReport> = bindings
             .into_iter()
             .map(|(hostname, bound)| BindingReport {
-                wanted: is_wanted(&hostname),
+                wanted: wanted.contains(&hostname),
                 hostname,
                 certificate: bound.binding.certificate,
                 deployment: bound.deployment,

@@ -262,9 +262,7 @@ impl Engine {
         let now = self.clock.now();
         let mut changed = false;
         if let Some(zone) = self.zone_to_ask(row) {
-            let owner = row.hostname.owner();
-            let at_apex = self.desired.zone(zone).name == owner;
-            let value = self.drivers.lookups().alias(&self.zone_servers(zone), &owner, at_apex).await;
+            let value = self.alias_in(zone, &row.hostname.owner()).await;
             row.facts.alias = Some(Fact { seen: self.clock.now(), value });
             changed = true;
         }

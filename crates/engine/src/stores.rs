@@ -1,8 +1,8 @@
 //! Taking copies of certificates out of stores once nothing uses them.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
-use pindrel_core::desired::EndpointId;
+use pindrel_core::desired::{CertificateId, EndpointId};
 use pindrel_core::facts::EndpointView;
 use pindrel_core::findings::Finding;
 use pindrel_core::plan::{Step, Work};
@@ -17,8 +17,8 @@ use crate::run::Engine;
 const TRY_AGAIN_SECS: i64 = 3_600;
 
 impl Engine {
-    /// Removes the copies of certificates that were replaced, or that nothing uses any more. What cannot
-    /// be removed stays for a later run: a copy too many harms nobody.
+    /// Removes the copies of certificates that were replaced, or that nothing uses. What cannot be
+    /// removed stays for a later run: a copy too many harms nobody.
     pub(crate) async fn tidy_stores(&self, steps: &[Step]) -> Result<(), EngineError> {
         let changed = steps.iter().any(|step| matches!(step.work, Work::Bind(..) | Work::Unbind(..)));
         let now = self.clock.now();
@@ -34,17 +34,17 @@ impl Engine {
         };
         let unknown = (0u32..).map(EndpointId).take(self.desired.endpoints.len()).filter(unknown).collect();
         self.look_at_endpoints(unknown).await?;
-        let places = self.places();
+        let (places, uses) = (self.places(), self.uses());
         for copy in copies {
-            if self.is_needed(&copy, &places) {
-                self.state.record_copy(&copy).await?;
-                continue;
-            }
-            let Some((endpoint, _)) = places.get(&(copy.platform.clone(), copy.site.clone())) else {
+            let Some(endpoints) = places.get(&(copy.platform.clone(), copy.site.clone())) else {
                 self.state.keep_copy(&copy, now).await?;
                 continue;
             };
-            if let Err(finding) = self.remove_copy(*endpoint, &copy).await {
+            if self.is_needed(&copy, endpoints, &uses) {
+                self.state.record_copy(&copy).await?;
+                continue;
+            }
+            if let Err(finding) = self.remove_copy(endpoints[0], &copy).await {
                 self.state.keep_copy(&copy, now).await?;
                 self.note(format!(
                     "a copy of the certificate \"{}\" stays in the store of {}: {}",
@@ -55,30 +55,37 @@ impl Engine {
         Ok(())
     }
 
-    /// For each store that is known, an endpoint through which it is reached, and all that use it.
-    fn places(&self) -> HashMap<(String, String), (EndpointId, Vec<EndpointId>)> {
-        let mut places: HashMap<(String, String), (EndpointId, Vec<EndpointId>)> = HashMap::new();
+    /// The endpoints that use each store that is known, by its platform and site.
+    fn places(&self) -> HashMap<(String, String), Vec<EndpointId>> {
+        let mut places: HashMap<(String, String), Vec<EndpointId>> = HashMap::new();
         let known = self.known();
         for (id, fact) in &known.endpoints {
             let EndpointView::Listed(info) = &fact.value else { continue };
             let endpoint = self.desired.endpoint(*id);
             if !endpoint.is_static() {
-                let key = (endpoint.platform().to_owned(), info.certificate_site.clone());
-                places.entry(key).or_insert_with(|| (*id, Vec::new())).1.push(*id);
+                let key = (endpoint.platform(), info.certificate_site.clone());
+                places.entry(key).or_default().push(*id);
             }
         }
         places
     }
 
-    /// Says whether a copy is the present certificate of a hostname at an endpoint that takes it from there.
-    fn is_needed(&self, copy: &StoredCopy, places: &HashMap<(String, String), (EndpointId, Vec<EndpointId>)>) -> bool {
+    /// Which certificate is wanted at which endpoint.
+    fn uses(&self) -> HashSet<(CertificateId, EndpointId)> {
+        let hostnames = self.desired.hostnames.iter();
+        hostnames.flat_map(|wanted| wanted.endpoints().map(|endpoint| (wanted.certificate, endpoint))).collect()
+    }
+
+    /// Says whether a copy is the present certificate of a hostname at one of the endpoints of its store.
+    fn is_needed(
+        &self,
+        copy: &StoredCopy,
+        endpoints: &[EndpointId],
+        uses: &HashSet<(CertificateId, EndpointId)>,
+    ) -> bool {
         let Some(id) = self.desired.certificate_named(&copy.certificate) else { return false };
         let is_present = self.held_certificate(id).is_none_or(|held| held.sha256 == copy.sha256);
-        let Some((_, endpoints)) = places.get(&(copy.platform.clone(), copy.site.clone())) else { return false };
-        is_present
-            && self.desired.hostnames.iter().any(|wanted| {
-                wanted.certificate == id && wanted.endpoints().any(|endpoint| endpoints.contains(&endpoint))
-            })
+        is_present && endpoints.iter().any(|endpoint| uses.contains(&(id, *endpoint)))
     }
 
     async fn remove_copy(&self, endpoint: EndpointId, copy: &StoredCopy) -> Result<(), Finding> {

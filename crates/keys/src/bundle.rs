@@ -44,7 +44,7 @@ pub struct Bundle {
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[non_exhaustive]
 pub enum BundleError {
-    /// A file holds nothing that is of use.
+    /// A file holds nothing usable.
     #[error("{file} holds neither a certificate nor a private key: {why}")]
     Unusable {
         /// The file.

@@ -48,7 +48,7 @@ pub(crate) struct RetireArgs {
     #[arg(long)]
     revoke: bool,
 
-    /// Only forget them: what Pindrel cannot reach any more, you have taken away by hand
+    /// Only forget them, once you have deleted by hand what Pindrel can no longer reach
     #[arg(long, conflicts_with_all = ["leftovers", "revoke", "dry_run"])]
     forget: bool,
 

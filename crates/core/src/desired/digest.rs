@@ -231,7 +231,7 @@ fn endpoint_digest(endpoint: &Endpoint) -> u64 {
             digest.text(&token.to_string());
             digest.optional(api_roots.as_ref(), |digest, path| digest.path(path));
         }
-        EndpointDriver::Program(ProgramPlatform { words, token, calls_per_second: _, shown: _ }) => {
+        EndpointDriver::Program(ProgramPlatform { words, token, calls_per_second: _ }) => {
             digest.text("program");
             digest.list(words, |digest, word| digest.text(word));
             digest.optional(token.as_ref(), |digest, token| digest.text(&token.to_string()));
@@ -323,8 +323,7 @@ impl Digest {
 mod tests {
     use std::collections::HashSet;
 
-    use crate::desired::{HostnameId, resolve};
-    use crate::manifest::{Diagnostics, read};
+    use crate::desired::{HostnameId, resolved};
 
     const MANIFEST: &str = r#"
 manifest = 1
@@ -348,9 +347,7 @@ routes = [{ prefix = "/v1", service = "catalogue" }]
 "#;
 
     fn digest(manifest: &str) -> u64 {
-        let mut problems = Diagnostics::default();
-        let desired = resolve(read(manifest, &mut problems), &mut problems);
-        assert!(problems.is_empty(), "{problems:?}\n{manifest}");
+        let desired = resolved(manifest);
         desired.digests().of(&desired, HostnameId(0))
     }
 

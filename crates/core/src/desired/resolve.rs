@@ -19,6 +19,15 @@ use crate::name::Hostname;
 use crate::renewal::RenewalRule;
 use crate::values::Ttl;
 
+/// What a manifest without mistakes comes to.
+#[cfg(test)]
+pub(crate) fn resolved(text: &str) -> Desired {
+    let mut problems = Diagnostics::default();
+    let desired = resolve(crate::manifest::read(text, &mut problems), &mut problems);
+    assert!(problems.is_empty(), "{problems:?}\n{text}");
+    desired
+}
+
 /// Follows the references of a manifest and applies its defaults; mistakes are added
 /// to `problems`.
 pub fn resolve(manifest: Manifest, problems: &mut Diagnostics) -> Desired {
@@ -118,7 +127,6 @@ impl<'p> Resolver<'p> {
                         words: words.clone(),
                         token: token.as_ref().map(|token| token.value.clone()),
                         calls_per_second: *calls_per_second,
-                        shown: words.join(" "),
                     })
                 }
                 EndpointDriverEntry::Static(endpoint) => EndpointDriver::Static(endpoint.clone()),
@@ -267,15 +275,15 @@ impl<'p> Resolver<'p> {
         let zones: Vec<_> = std::iter::once(&entry.hostname).chain(&entry.also).map(|name| self.zone(name)).collect();
         let certificate = self.certificate(&entry, &names, default_authority);
         let (Some(endpoint), Some(certificate)) = (endpoint, certificate) else { return };
-        let sets_no_routes = match &self.desired.endpoint(endpoint).driver {
-            EndpointDriver::Static(_) => Some("is static: nobody would set these routes"),
-            EndpointDriver::Haproxy(_) => Some("takes certificates only: nobody would set these routes or redirects"),
+        let (routed, redirected) = (!entry.routes.is_empty(), !entry.also.is_empty());
+        let unset = match &self.desired.endpoint(endpoint).driver {
+            EndpointDriver::Static(_) if routed => Some("is static: nobody would set these routes"),
+            EndpointDriver::Haproxy(_) if routed || redirected => {
+                Some("takes certificates only: nobody would set these routes or redirects")
+            }
             _ => None,
         };
-        let is_haproxy = matches!(self.desired.endpoint(endpoint).driver, EndpointDriver::Haproxy(_));
-        if let Some(why) = sets_no_routes
-            && (!entry.routes.is_empty() || is_haproxy && !entry.also.is_empty())
-        {
+        if let Some(why) = unset {
             self.problems.report(
                 "bad-value",
                 entry.hostname.span.clone(),

@@ -45,9 +45,7 @@ impl EndpointKey {
     pub fn unrecorded() -> EndpointKey {
         EndpointKey(String::new())
     }
-}
 
-impl EndpointKey {
     /// Says whether it was written before endpoints were recorded.
     pub fn is_unrecorded(&self) -> bool {
         self.0.is_empty()

@@ -40,7 +40,7 @@ pub fn keys() -> [(&'static str, &'static [&'static str]); 14] {
         ("limit", LIMIT_KEYS),
         ("zone", ZONE_KEYS),
         ("tsig", TSIG_KEYS),
-        ("endpoint", ENDPOINT_KEYS),
+        ("endpoint", ENDPOINT_KEYS.as_slice()),
         ("certificate", CERTIFICATE_KEYS),
         ("deliver", DELIVER_KEYS),
         ("after", AFTER_KEYS),
@@ -116,7 +116,7 @@ fn read_document(document: &DeTable<'_>, problems: &mut Diagnostics) -> Manifest
             None => manifest.mistaken.push(("zone", called)),
         }
     }
-    for (name, section) in root.named("endpoint", ENDPOINT_KEYS, problems) {
+    for (name, section) in root.named("endpoint", &ENDPOINT_KEYS, problems) {
         let called = name.value.to_owned();
         match read_endpoint(name, &section, problems) {
             Some(entry) => manifest.endpoints.push(entry),

@@ -4,9 +4,9 @@
 use jiff::Timestamp;
 
 use super::{Known, Pin, PinReport, PinState};
-use crate::desired::{EndpointDriver, ProgramPlatform};
+use crate::desired::{Endpoint, EndpointDriver, ProgramPlatform};
 use crate::endpoint::{Binding, Deployment};
-use crate::facts::{BindingView, EndpointView, ServedView};
+use crate::facts::{BindingView, EndpointView, ServedView, Unreachable};
 use crate::findings::{Again, Code, Finding};
 use crate::moves;
 use crate::name::Hostname;
@@ -104,20 +104,21 @@ fn endpoint_trouble(known: Known<'_>, view: &EndpointView) -> Option<PinReport> 
                 .because(finding(Code::PlatformRefuses, says, remedy).seen([format!("the platform said: {detail}")]))
         }
         EndpointView::Unreachable { why } => {
-            let says = format!("the platform at {} does not answer: {why}", endpoint.platform());
-            let remedy = match &endpoint.driver {
-                EndpointDriver::Haproxy(_) => "Start the load balancer, or correct its socket",
-                EndpointDriver::Program(_) => "Correct what the program reports, or its command line",
-                EndpointDriver::Nginx(_) => "Make sure that its folder can be read",
-                _ => "Wait until it is reachable again, or correct its url",
-            };
-            PinReport::new(PinState::Unknown, None, "platform unreachable").because(finding(
-                Code::PlatformUnreachable,
-                says,
-                remedy,
-            ))
+            PinReport::new(PinState::Unknown, None, "platform unreachable").because(platform_unreachable(endpoint, why))
         }
     })
+}
+
+/// Says that the platform of an endpoint does not answer, and what to do about it.
+pub(crate) fn platform_unreachable(endpoint: &Endpoint, why: &Unreachable) -> Finding {
+    let says = format!("the platform at {} does not answer: {why}", endpoint.platform());
+    let remedy = match &endpoint.driver {
+        EndpointDriver::Haproxy(_) => "Start the load balancer, or correct its socket",
+        EndpointDriver::Program(_) => "Correct what the program reports, or its command line",
+        EndpointDriver::Nginx(_) => "Make sure that its folder can be read",
+        _ => "Wait until it is reachable again, or correct its url",
+    };
+    finding(Code::PlatformUnreachable, says, remedy)
 }
 
 fn judge_view(known: Known<'_>, view: &BindingView) -> PinReport {

@@ -6,12 +6,11 @@ use jiff::Timestamp;
 
 use super::*;
 use crate::delivery::Undelivered;
-use crate::desired::{AuthorityId, HostnameId, resolve};
+use crate::desired::{AuthorityId, HostnameId, resolved};
 use crate::endpoint::{CustomHostnames, Deployment, EndpointInfo, EndpointKind};
 use crate::facts::Origin;
 use crate::facts::*;
 use crate::findings::Code;
-use crate::manifest::{Diagnostics, read};
 use crate::plan::{Goal, Outlook, Planner, Step};
 use crate::records::{RecordData, RecordSet};
 use crate::values::KeyKind;
@@ -57,10 +56,7 @@ fn now() -> Timestamp {
 }
 
 fn desired() -> Desired {
-    let mut problems = Diagnostics::default();
-    let desired = resolve(read(MANIFEST, &mut problems), &mut problems);
-    assert!(problems.is_empty(), "{problems:?}");
-    desired
+    resolved(MANIFEST)
 }
 
 fn address(text: &str) -> IpAddr {
@@ -508,9 +504,7 @@ const ALONE: [(&str, &[&str]); 4] = [
 fn a_certificate_alone_is_issued_and_delivered_and_then_held() {
     for (table, targets) in ALONE {
         let text = format!("{}\n[certificate.alone]\n{table}\n", MANIFEST.split("[hostname").next().unwrap());
-        let mut problems = Diagnostics::default();
-        let desired = resolve(read(&text, &mut problems), &mut problems);
-        assert!(problems.is_empty(), "{problems:?}");
+        let desired = resolved(&text);
         let id = desired.unused_certificates()[0];
         let wanted = desired.certificate(id);
         let steps_of = |held: Option<&HeldCertificate>| {

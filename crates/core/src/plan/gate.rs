@@ -10,7 +10,7 @@ use crate::desired::{CertificateId, Desired, EndpointId, ZoneId};
 use crate::facts::{EndpointView, Knowledge, Origin, RetiringId};
 use crate::findings::{Code, Finding};
 use crate::pin::PinState;
-use crate::pins::{PinReport, Pins, judge_zone};
+use crate::pins::{PinReport, Pins, judge_zone, platform_unreachable};
 
 /// Whether a piece of work may begin.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -77,9 +77,7 @@ fn gate_of_platform(id: EndpointId, desired: &Desired, knowledge: &Knowledge) ->
     let Some(EndpointView::Unreachable { why }) = knowledge.endpoints.get(&id).map(|fact| &fact.value) else {
         return Gate::Go;
     };
-    let says = format!("the platform at {} does not answer: {why}", desired.endpoint(id).platform());
-    let remedy = "Wait until it is reachable again, or correct its url";
-    Gate::Until(vec![Finding::of(Code::PlatformUnreachable, says, remedy)])
+    Gate::Until(vec![platform_unreachable(desired.endpoint(id), why)])
 }
 
 fn gate_of_removal(id: RetiringId, desired: &Desired, knowledge: &Knowledge) -> Gate {

@@ -27,7 +27,6 @@ use pindrel_core::pin::Pin;
 use pindrel_core::records::ZoneRecord;
 use pindrel_core::renewal::RenewalWindow;
 use pindrel_core::values::{Fingerprint, KeyKind, SecretRef};
-use pindrel_core::web_server::WebServer;
 use pindrel_dns::caa::{CaaCache, CaaLookup, Servers};
 use pindrel_dns::challenge::{self, PlaceError, ServersOf};
 use pindrel_dns::lookup::{self, Resolved};
@@ -81,49 +80,46 @@ pub struct RealDrivers {
 impl RealDrivers {
     /// Makes the driver of an endpoint's platform.
     fn make_platform(&self, endpoint: &Endpoint) -> Result<Arc<dyn Platform>, Finding> {
-        let settings = match &endpoint.driver {
-            EndpointDriver::Http(settings) => settings,
-            EndpointDriver::Nginx(server) => {
-                let (server, folder) = (self.in_folder(server), absolute_path(&self.folder.join(&server.folder)));
-                return Ok(Arc::new(Nginx::new(&endpoint.name, endpoint.kind, server, folder)));
+        Ok(match &endpoint.driver {
+            EndpointDriver::Http(HttpPlatform { url, token, api_roots, calls_per_second }) => {
+                let (token, roots) = (self.platform_token(token)?, self.pem(api_roots.as_ref())?);
+                let made = ProtocolPlatform::over_https(url.clone(), token, roots.as_deref(), *calls_per_second);
+                Arc::new(made.map_err(|error| error.finding())?)
             }
-            EndpointDriver::Haproxy(balancer) => {
-                let absolute = |path: &PathBuf| absolute_path(&self.folder.join(path));
-                let balancer = LoadBalancer {
-                    socket: absolute(&balancer.socket),
-                    folder: absolute(&balancer.folder),
-                    list: absolute(&balancer.list),
-                    ..balancer.clone()
-                };
-                return Ok(Arc::new(Haproxy::new(&endpoint.name, endpoint.kind, balancer)));
-            }
-            EndpointDriver::Program(program) => {
-                let ProgramPlatform { words, token, calls_per_second, .. } = program;
+            EndpointDriver::Program(ProgramPlatform { words, token, calls_per_second }) => {
                 let token = token.as_ref().map(|token| self.platform_token(token)).transpose()?;
                 let program = AdapterProgram { words: words.clone(), folder: self.folder.clone(), token };
-                return Ok(Arc::new(ProtocolPlatform::by_program(program, *calls_per_second)));
+                Arc::new(ProtocolPlatform::by_program(program, *calls_per_second))
+            }
+            EndpointDriver::Nginx(server) => {
+                let mut server = server.clone();
+                server.origin.roots = server.origin.roots.as_ref().map(|roots| self.absolute(roots));
+                let folder = self.absolute(&server.folder);
+                Arc::new(Nginx::new(&endpoint.name, endpoint.kind, server, folder))
+            }
+            EndpointDriver::Haproxy(balancer) => {
+                let balancer = LoadBalancer {
+                    socket: self.absolute(&balancer.socket),
+                    folder: self.absolute(&balancer.folder),
+                    list: self.absolute(&balancer.list),
+                    ..balancer.clone()
+                };
+                Arc::new(Haproxy::new(&endpoint.name, endpoint.kind, balancer))
             }
             EndpointDriver::Static(_) => {
                 return Err(internal(format!("the endpoint {} has no platform", endpoint.name)));
             }
-        };
-        let HttpPlatform { url, token, api_roots, calls_per_second } = settings;
-        let secret = self.platform_token(token)?;
-        let roots = self.pem(api_roots.as_ref())?;
-        let made = ProtocolPlatform::over_https(url.clone(), secret, roots.as_deref(), *calls_per_second);
-        Ok(Arc::new(made.map_err(|error| error.finding())?))
+        })
     }
 
     fn platform_token(&self, token: &SecretRef) -> Result<SecretString, Finding> {
         self.secret(token).map_err(|why| secret_unreadable(token, &why).on(Pin::Binding))
     }
 
-    /// The same web server with its paths as it sees them.
-    fn in_folder(&self, server: &WebServer) -> WebServer {
-        let absolute = |path: &PathBuf| absolute_path(&self.folder.join(path));
-        let mut server = server.clone();
-        server.origin.roots = server.origin.roots.as_ref().map(absolute);
-        server
+    /// A path of the manifest as a server on this machine sees it.
+    fn absolute(&self, path: &Path) -> PathBuf {
+        let path = self.folder.join(path);
+        std::path::absolute(&path).unwrap_or(path)
     }
 
     /// Makes drivers for a manifest in `folder`, which its paths are relative to.
@@ -404,8 +400,4 @@ impl Authority for HttpAuthority {
     ) -> Result<Vec<String>, TransportError> {
         self.order_urls(signer, account, list).await
     }
-}
-
-fn absolute_path(path: &Path) -> PathBuf {
-    std::path::absolute(path).unwrap_or_else(|_| path.to_owned())
 }

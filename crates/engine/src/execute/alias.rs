@@ -89,7 +89,7 @@ impl Engine {
     }
 
     /// What was intended is there: from now on it is what was made.
-    async fn confirm_alias(&self, claim: &Claim, id: HostnameId) -> Result<(), Finding> {
+    pub(super) async fn confirm_alias(&self, claim: &Claim, id: HostnameId) -> Result<(), Finding> {
         let own = self.ownership_of(HostnameRef::Wanted(id));
         if own.alias.intended.is_some() || own.former_alias.is_some_and(|former| former.gone.is_none()) {
             let now = self.clock.now();

@@ -52,17 +52,9 @@ impl Engine {
                 finding: Finding::of(Code::AliasLagging, says, "Check why that server does not transfer the zone"),
             }));
         }
-        let now = self.clock.now();
+        self.confirm_alias(claim, id).await?;
         let own = self.ownership_of(HostnameRef::Wanted(id));
-        if own.alias.intended.is_some() || own.former_alias.is_some_and(|former| former.gone.is_none()) {
-            self.record_ownership(claim, id, |own| {
-                own.alias.confirm();
-                own.alias_gone(now);
-            })
-            .await?;
-        }
-        let own = self.ownership_of(HostnameRef::Wanted(id));
-        if has_low_ttl(&fact.value, &own, now) {
+        if has_low_ttl(&fact.value, &own, self.clock.now()) {
             return Ok(Progress::Done);
         }
         let says = format!("the alias of {hostname} had a longer TTL, which caches may still count down");

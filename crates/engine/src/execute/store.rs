@@ -18,7 +18,7 @@ impl Engine {
         let info = self.listed(endpoint)?;
         let platform = self.drivers.platform(self.desired.endpoint(endpoint))?;
         let copy = StoredCopy {
-            platform: self.desired.endpoint(endpoint).platform().to_owned(),
+            platform: self.desired.endpoint(endpoint).platform(),
             site: info.certificate_site.clone(),
             sha256: row.held.sha256,
             certificate: row.name.clone(),

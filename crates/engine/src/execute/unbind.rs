@@ -1,4 +1,4 @@
-//! Taking away what nothing leads to any more: an alias, then, once caches have forgotten it, a binding.
+//! Taking away what is no longer used: an alias, then, once caches have forgotten it, a binding.
 
 use pindrel_core::desired::EndpointId;
 use pindrel_core::facts::{
@@ -37,8 +37,7 @@ impl Engine {
         let zone = zone.ok_or_else(gone)?;
         let servers = self.zone_servers(zone);
         let (owner, at_apex) = (hostname.owner(), self.desired.zone(zone).name == hostname.owner());
-        let look = async || self.drivers.lookups().alias(&servers, &owner, at_apex).await;
-        let mut view = look().await;
+        let mut view = self.alias_in(zone, &owner).await;
         let present = first_gives(&view);
         if self.ownership_of(whose).wrote_alias(&present) {
             let (replaced, now) = (longest_ttl(&view).unwrap_or(UNRECORDED_TTL), self.clock.now());
@@ -47,7 +46,7 @@ impl Engine {
             let change = NameChange { owner: owner.clone(), expected: present, wanted: Vec::new(), at_apex };
             let changed = driver.change(&ZoneChange::Replace(change)).await;
             changed.map_err(|error| error.finding(Pin::Alias))?;
-            view = look().await;
+            view = self.alias_in(zone, &owner).await;
         }
         self.persist_retiring(id, |facts| facts.alias = Some(Fact { seen: self.clock.now(), value: view.clone() }))
             .await?;
@@ -81,7 +80,7 @@ impl Engine {
         Ok(Progress::Done)
     }
 
-    /// Takes away the binding of a hostname where no client is led to any more.
+    /// Takes away the binding of a hostname at an endpoint where clients are no longer led.
     pub(super) async fn unbind(&self, whose: HostnameRef, at: EndpointId, claim: &Claim) -> Result<Progress, Finding> {
         let hostname = self.hostname_of(whose);
         let endpoint = self.desired.endpoint(at);
@@ -113,7 +112,7 @@ impl Engine {
                 // What used the copy in the store is gone: known before it is.
                 if let Some(info) = self.endpoint_info(at) {
                     let (platform, site) = (endpoint.platform(), &info.certificate_site);
-                    let released = self.state.release_copy(platform, site, bound.binding.certificate).await;
+                    let released = self.state.release_copy(&platform, site, bound.binding.certificate).await;
                     released.map_err(state_failed)?;
                 }
                 let deleted = platform.delete_binding(&endpoint.id, &hostname, &bound).await;
@@ -159,9 +158,7 @@ impl Engine {
             HostnameRef::Retiring(id) => {
                 let known = self.known().retiring(id).clone();
                 let Some(zone) = known.zone else { return Ok(()) };
-                let owner = known.hostname.owner();
-                let at_apex = self.desired.zone(zone).name == owner;
-                let view = self.drivers.lookups().alias(&self.zone_servers(zone), &owner, at_apex).await;
+                let view = self.alias_in(zone, &known.hostname.owner()).await;
                 let Some(info) = self.endpoint_info(at) else { return Ok(()) };
                 let leads = |server: &ServerRecords| server.gives.as_ref().is_ok_and(|sets| info.is_led_to(sets));
                 if view.servers.iter().any(leads) { led(&known.hostname, &view) } else { Ok(()) }
@@ -172,15 +169,14 @@ impl Engine {
     /// The wait until no cache returns what the alias was before.
     pub(super) fn wait_for_caches(&self, own: &Ownership, code: Code, says: String) -> Wait {
         let until = own.former_alias.and_then(|former| former.forgotten_at());
-        let shown = until.map_or_else(String::new, |until| format!("until {until:.0}"));
-        let remedy = format!("{}: a later settle goes on", format!("Wait {shown}").trim_end());
+        let shown = until.map_or_else(String::new, |until| format!(" until {until:.0}"));
         let again = until.map_or(Again::Now, Again::At);
         Wait {
             until,
             topic: "caches",
-            what: format!("caches to forget the old alias {shown}").trim_end().to_owned(),
+            what: format!("caches to forget the old alias{shown}"),
             within: None,
-            finding: Finding::of(code, says, remedy).again(again),
+            finding: Finding::of(code, says, format!("Wait{shown}: a later settle goes on")).again(again),
         }
     }
 

@@ -2,7 +2,7 @@
 
 use std::net::SocketAddr;
 
-use pindrel_core::desired::HostnameId;
+use pindrel_core::desired::{HostnameId, ZoneId};
 use pindrel_core::endpoint::EndpointInfo;
 use pindrel_core::facts::{AliasView, Fact, ServerRecords};
 use pindrel_core::name::DnsName;
@@ -13,10 +13,8 @@ use crate::run::Engine;
 impl Engine {
     pub(crate) async fn observe_alias(&self, id: HostnameId) -> Fact<AliasView> {
         let wanted = self.desired.hostname(id);
-        let servers = self.zone_servers(wanted.zone);
-        let lookups = self.drivers.lookups();
         let (owner, at_apex) = (wanted.hostname.owner(), wanted.is_apex(&self.desired));
-        let mut value = lookups.alias(&servers, &owner, at_apex).await;
+        let mut value = self.alias_in(wanted.zone, &owner).await;
         // What is wanted, or Pindrel's own, needs no explanation.
         let is_known = self.endpoint_info(wanted.endpoint).is_none_or(|info| self.is_aliased(id, &value, &info));
         if let Some(ServerRecords { server, gives: Ok(gives) }) = value.servers.first()
@@ -29,6 +27,12 @@ impl Engine {
             }
         }
         Fact { seen: self.clock.now(), value }
+    }
+
+    /// Returns what every server of a zone gives as the alias of a name.
+    pub(crate) async fn alias_in(&self, zone: ZoneId, owner: &DnsName) -> AliasView {
+        let at_apex = self.desired.zone(zone).name == *owner;
+        self.drivers.lookups().alias(&self.zone_servers(zone), owner, at_apex).await
     }
 
     /// Returns the wildcard above a name that gives the same as the name does, as a server sees it.

@@ -16,7 +16,6 @@ use pindrel_core::desired::{CertificateId, EndpointId, HostnameId, ZoneId};
 use pindrel_core::facts::{HostnameFacts, HostnameKnowledge, is_fresh};
 use pindrel_core::moves::former_endpoint_ids;
 use pindrel_core::pins::Pins;
-use pindrel_core::plan::HostnameRef;
 use pindrel_state::HostnameSummary;
 
 use crate::events::Event;
@@ -133,8 +132,7 @@ impl Engine {
 
             self.load_certificate(wanted.certificate).await?;
             self.load_zone(wanted.zone).await?;
-            let former = former_endpoint_ids(&self.desired, wanted, &self.ownership_of(HostnameRef::Wanted(*id)));
-            for endpoint in wanted.endpoints().chain(former) {
+            for endpoint in wanted.endpoints().chain(self.former_endpoints_of(*id)) {
                 let known = self.known().endpoints.contains_key(&endpoint);
                 if !known && let Some(fact) = self.state.endpoint(&self.desired.endpoint(endpoint).key()).await? {
                     self.known().endpoints.insert(endpoint, fact);
@@ -144,14 +142,17 @@ impl Engine {
         Ok(stale)
     }
 
+    /// The endpoints of the manifest where a hostname is still bound and no longer wanted.
+    pub(crate) fn former_endpoints_of(&self, id: HostnameId) -> Vec<EndpointId> {
+        let known = self.known();
+        let own = known.hostnames.get(&id).map(|own| &own.ownership);
+        own.map_or_else(Vec::new, |own| former_endpoint_ids(&self.desired, self.desired.hostname(id), own))
+    }
+
     /// Looks at some hostnames and at all that they share.
     async fn look(&self, ids: &[HostnameId]) -> Result<(), EngineError> {
         let zones: BTreeSet<ZoneId> = ids.iter().map(|id| self.desired.hostname(*id).zone).collect();
-        let of = |id: &HostnameId| {
-            let wanted = self.desired.hostname(*id);
-            let own = self.ownership_of(HostnameRef::Wanted(*id));
-            wanted.endpoints().chain(former_endpoint_ids(&self.desired, wanted, &own))
-        };
+        let of = |id: &HostnameId| self.desired.hostname(*id).endpoints().chain(self.former_endpoints_of(*id));
         let endpoints: BTreeSet<EndpointId> = ids.iter().flat_map(of).collect();
         let (zones, endpoints) = futures::join!(
             stream::iter(zones)

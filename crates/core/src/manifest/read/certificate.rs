@@ -4,7 +4,7 @@ use std::net::SocketAddr;
 use std::path::PathBuf;
 use std::time::Duration;
 
-use super::common::{owned, parse_name, read_labels, read_path, read_secret, read_span};
+use super::common::{owned, parse_name, read_path, read_secret, read_span, read_words};
 use crate::delivery::{Command, Contents, FileMode, Piece};
 use crate::facts::Origin;
 use crate::manifest::section::{Section, parse};
@@ -85,7 +85,7 @@ pub(super) fn read_certificate(
             .into_iter()
             .map(|address| address.value)
             .collect(),
-        labels: read_labels(section, problems),
+        labels: read_words(section, "labels", problems),
         note: section.plain_text("note", problems),
     })
 }
@@ -135,7 +135,7 @@ fn read_delivery(section: &Section<'_>, problems: &mut Diagnostics) -> Option<De
 }
 
 fn read_command(section: &Section<'_>, problems: &mut Diagnostics) -> Option<Command> {
-    let run: Vec<String> = section.texts("run", problems).into_iter().map(|word| word.value.to_owned()).collect();
+    let run = read_words(section, "run", problems);
     if run.first().is_none_or(String::is_empty) && section.value("run").is_none_or(|value| value.get_ref().is_array()) {
         section.missing("run", "[\"systemctl\", \"reload\", \"edge\"]", problems);
     }

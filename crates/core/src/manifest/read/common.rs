@@ -97,6 +97,6 @@ pub(super) fn read_path(section: &Section<'_>, key: &str, problems: &mut Diagnos
     section.text(key, problems).map(|path| At { value: PathBuf::from(path.value), span: path.span })
 }
 
-pub(super) fn read_labels(section: &Section<'_>, problems: &mut Diagnostics) -> Vec<String> {
-    section.texts("labels", problems).into_iter().map(|label| label.value.to_owned()).collect()
+pub(super) fn read_words(section: &Section<'_>, key: &str, problems: &mut Diagnostics) -> Vec<String> {
+    section.texts(key, problems).into_iter().map(|word| word.value.to_owned()).collect()
 }

@@ -1,8 +1,9 @@
 //! The tables `[endpoint.NAME]`.
 
 use std::net::IpAddr;
+use std::sync::LazyLock;
 
-use super::common::{owned, parse_name, read_driver, read_path, read_secret, read_url};
+use super::common::{owned, parse_name, read_driver, read_path, read_secret, read_url, read_words};
 use super::web_server::read_nginx;
 use crate::desired::StaticEndpoint;
 use crate::load_balancer::LoadBalancer;
@@ -10,36 +11,17 @@ use crate::manifest::section::{Section, parse};
 use crate::manifest::{At, Diagnostics, EndpointDriverEntry, EndpointEntry};
 use crate::name::DnsName;
 
-pub(super) const ENDPOINT_KEYS: &[&str] = &[
-    "kind",
-    "driver",
-    "id",
-    "url",
-    "token",
-    "api_roots",
-    "calls_per_second",
-    "program",
-    "default_name",
-    "addresses",
-    "port",
-    "folder",
-    "socket",
-    "list",
-    "services",
-    "service",
-    "listen",
-    "listen_http",
-    "test",
-    "reload",
-    "origin",
-    "default_document",
-];
-/// The drivers with the keys that each has; `kind` and `driver` belong to all.
-const DRIVERS: [(&str, &[&str]); 5] = [
-    ("haproxy", &["socket", "folder", "list", "default_name", "addresses", "port"]),
-    ("http", &["id", "url", "token", "api_roots", "calls_per_second"]),
-    ("program", &["id", "program", "token", "calls_per_second"]),
-    ("static", &["default_name", "addresses", "port"]),
+/// What reads the keys of one driver.
+type Reader = fn(&Section<'_>, &mut Diagnostics) -> Option<EndpointDriverEntry>;
+
+/// The keys of every endpoint.
+const COMMON_KEYS: [&str; 2] = ["kind", "driver"];
+/// The drivers with the keys that each has besides, and what reads them.
+const DRIVERS: [(&str, &[&str], Reader); 5] = [
+    ("haproxy", &["socket", "folder", "list", "default_name", "addresses", "port"], read_haproxy),
+    ("http", &["id", "url", "token", "api_roots", "calls_per_second"], read_http),
+    ("program", &["id", "program", "token", "calls_per_second"], read_program),
+    ("static", &["default_name", "addresses", "port"], read_static),
     (
         "nginx",
         &[
@@ -54,8 +36,20 @@ const DRIVERS: [(&str, &[&str]); 5] = [
             "origin",
             "default_document",
         ],
+        read_nginx,
     ),
 ];
+
+/// The keys of all drivers, each once.
+pub(super) static ENDPOINT_KEYS: LazyLock<Vec<&str>> = LazyLock::new(|| {
+    let mut keys = COMMON_KEYS.to_vec();
+    for key in DRIVERS.iter().flat_map(|(_, own, _)| *own) {
+        if !keys.contains(key) {
+            keys.push(key);
+        }
+    }
+    keys
+});
 
 pub(super) fn read_endpoint(
     name: At<&str>,
@@ -65,25 +59,17 @@ pub(super) fn read_endpoint(
     let kind = section.needed_text("kind", "\"gateway\"", problems);
     let kind = kind.and_then(|kind| parse(kind, "write \"gateway\", \"distribution\" or \"balancer\"", problems));
     let driver = section.text("driver", problems).map(|driver| driver.value);
-    let Some((own_driver, own)) = DRIVERS.iter().find(|(name, _)| Some(*name) == driver) else {
+    let Some((_, own, read)) = DRIVERS.iter().find(|(name, ..)| Some(*name) == driver) else {
         // What else the table needs depends on the driver.
-        read_driver(section, &DRIVERS.map(|(name, _)| name), problems);
+        read_driver(section, &DRIVERS.map(|(name, ..)| name), problems);
         return None;
     };
-    for key in ENDPOINT_KEYS.iter().filter(|key| !own.contains(key)) {
-        let owners = DRIVERS.iter().filter(|(_, keys)| keys.contains(key)).map(|(name, _)| format!("\"{name}\""));
-        let owners = owners.collect::<Vec<_>>().join(" and ");
-        if !owners.is_empty() {
-            section.refuse(key, &format!("\"{key}\" belongs to the driver {owners}"), problems);
-        }
+    for key in ENDPOINT_KEYS.iter().filter(|key| !COMMON_KEYS.contains(key) && !own.contains(key)) {
+        let owners = DRIVERS.iter().filter(|(_, keys, _)| keys.contains(key));
+        let owners = owners.map(|(name, ..)| format!("\"{name}\"")).collect::<Vec<_>>().join(" and ");
+        section.refuse(key, &format!("\"{key}\" belongs to the driver {owners}"), problems);
     }
-    let driver = match *own_driver {
-        "program" => read_program(section, problems),
-        "static" => read_static(section, problems),
-        "nginx" => read_nginx(section, problems),
-        "haproxy" => read_haproxy(section, problems),
-        _ => read_http(section, problems),
-    };
+    let driver = read(section, problems);
     let id = section.text("id", problems).map_or(name.value, |id| id.value).to_owned();
     Some(EndpointEntry { name: owned(name), id, kind: kind?.value, driver: driver? })
 }
@@ -92,8 +78,12 @@ fn read_http(section: &Section<'_>, problems: &mut Diagnostics) -> Option<Endpoi
     let url = read_url(section, "url", "\"https://127.0.0.1:9443\"", problems);
     let token = read_secret(section, "token", "EDGE_TOKEN", problems);
     let api_roots = read_path(section, "api_roots", problems);
-    let calls_per_second = section.number("calls_per_second", 1..=10_000, problems).map(|calls| calls.value);
+    let calls_per_second = read_pace(section, problems);
     Some(EndpointDriverEntry::Http { url: url?, token: token?, api_roots, calls_per_second })
+}
+
+fn read_pace(section: &Section<'_>, problems: &mut Diagnostics) -> Option<u32> {
+    section.number("calls_per_second", 1..=10_000, problems).map(|calls| calls.value)
 }
 
 fn read_program(section: &Section<'_>, problems: &mut Diagnostics) -> Option<EndpointDriverEntry> {
@@ -101,7 +91,7 @@ fn read_program(section: &Section<'_>, problems: &mut Diagnostics) -> Option<End
     if section.value("program").is_none() {
         section.missing("program", example, problems);
     }
-    let words: Vec<String> = section.texts("program", problems).into_iter().map(|word| word.value.to_owned()).collect();
+    let words = read_words(section, "program", problems);
     if words.first().is_none_or(String::is_empty)
         && let Some(value) = section.value("program").filter(|value| value.get_ref().as_array().is_some())
     {
@@ -109,7 +99,7 @@ fn read_program(section: &Section<'_>, problems: &mut Diagnostics) -> Option<End
         problems.report("bad-value", section.at(value.span()), "\"program\" names no program", help);
     }
     let token = section.value("token").and_then(|_| read_secret(section, "token", "EDGE_TOKEN", problems));
-    let calls_per_second = section.number("calls_per_second", 1..=10_000, problems).map(|calls| calls.value);
+    let calls_per_second = read_pace(section, problems);
     (!words.is_empty()).then_some(EndpointDriverEntry::Program { words, token, calls_per_second })
 }
 
@@ -138,12 +128,17 @@ fn read_haproxy(section: &Section<'_>, problems: &mut Diagnostics) -> Option<End
         Some(path.value)
     };
     let (socket, folder, list) = (path("socket"), path("folder"), path("list"));
-    let default_name = section.text("default_name", problems);
-    let default_name = default_name.and_then(|name| parse_name::<DnsName>(name, problems)).map(|name| name.value);
+    let default_name = read_default_name(section, problems);
     let (addresses, port) = read_place(section, problems);
     let folder = folder?;
     let list = list.unwrap_or_else(|| folder.join("list.txt"));
     Some(EndpointDriverEntry::Haproxy(LoadBalancer { socket: socket?, folder, list, default_name, addresses, port }))
+}
+
+/// Reads the name that aliases point at, where there is one.
+pub(super) fn read_default_name(section: &Section<'_>, problems: &mut Diagnostics) -> Option<DnsName> {
+    let name = section.text("default_name", problems)?;
+    parse_name(name, problems).map(|name| name.value)
 }
 
 /// Reads the addresses and the port of an endpoint that no platform tells.

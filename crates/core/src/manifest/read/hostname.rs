@@ -2,7 +2,7 @@
 
 use std::str::FromStr;
 
-use super::common::{TTL_HELP, owned, parse_name, read_labels};
+use super::common::{TTL_HELP, owned, parse_name, read_words};
 use crate::endpoint::{Route, TlsVersion};
 use crate::expectation::Expectation;
 use crate::manifest::section::Section;
@@ -65,7 +65,7 @@ pub(super) fn read_hostname(
             .map_or(TlsVersion::V1_2, |version| version.value),
         expect,
         probe_as: probe_as.map(owned),
-        labels: read_labels(section, problems),
+        labels: read_words(section, "labels", problems),
         note: section.plain_text("note", problems),
     })
 }

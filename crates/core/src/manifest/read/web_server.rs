@@ -8,14 +8,15 @@ use toml::Spanned;
 use toml::de::DeValue;
 use url::Url;
 
-use super::common::{parse_name, read_path};
+use super::common::{parse_name, read_path, read_words};
+use super::endpoint::read_default_name;
 use crate::manifest::section::Section;
 use crate::manifest::{At, Diagnostics, EndpointDriverEntry};
-use crate::name::{DnsName, Hostname};
+use crate::name::Hostname;
 use crate::web_server::{OriginTls, Service, ServicePlace, WebServer};
 
 const ORIGIN_KEYS: &[&str] = &["verify", "server_name", "roots"];
-pub(super) const PLACE_KEYS: &[&str] = &["url", "weight"];
+const PLACE_KEYS: &[&str] = &["url", "weight"];
 const SERVICES_HELP: &str = "write services = { catalogue = \"http://127.0.0.1:9001\" }";
 const PLACE_HELP: &str = "write a URL such as \"http://127.0.0.1:9001\", without a path";
 /// The heaviest share of one place.
@@ -45,14 +46,13 @@ pub(super) fn read_nginx(section: &Section<'_>, problems: &mut Diagnostics) -> O
         let message = format!("there is no service \"{}\"", named.value);
         problems.report("unknown-reference", named.span.clone(), message, SERVICES_HELP);
     }
-    let default_name = section.text("default_name", problems);
-    let default_name = default_name.and_then(|name| parse_name::<DnsName>(name, problems)).map(|name| name.value);
+    let default_name = read_default_name(section, problems);
     let default_document = section.text("default_document", problems);
     let default_document = default_document.and_then(|document| plain_file(&document, problems));
     let origin = read_origin(section, problems);
     let folder = folder.filter(|_| !listen.is_empty())?;
     let command = |key: &str, usual: &[&str], problems: &mut Diagnostics| {
-        let words: Vec<String> = section.texts(key, problems).into_iter().map(|word| word.value.to_owned()).collect();
+        let words = read_words(section, key, problems);
         if words.is_empty() { usual.iter().map(|word| (*word).to_owned()).collect() } else { words }
     };
     let one = |services: &[Service]| match services {

@@ -12,7 +12,7 @@ use crate::values::{TsigAlgorithm, Ttl};
 
 pub(super) const ZONE_KEYS: &[&str] =
     &["driver", "servers", "parents", "tsig", "resolvers", "least_wait", "challenge_ttl"];
-/// The longest that a challenge record may be waited for besides, and the longest TTL of one, in seconds.
+/// The longest additional wait for a challenge record, and the longest TTL of one, in seconds.
 const LONGEST_CHALLENGE_SECS: u64 = 3_600;
 pub(super) const TSIG_KEYS: &[&str] = &["name", "algorithm", "secret"];
 const ADDRESS_HELP: &str = "write an address with a port, such as \"127.0.0.1:53\" or \"[::1]:53\"";
