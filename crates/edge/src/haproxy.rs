@@ -10,20 +10,18 @@ mod runtime;
 use std::path::PathBuf;
 
 use async_trait::async_trait;
-use pindrel_core::endpoint::{Binding, CustomHostnames, Deployment, EndpointInfo, EndpointKind, Quotas};
+use pindrel_core::endpoint::{Binding, Deployment, EndpointInfo, EndpointKind};
 use pindrel_core::load_balancer::LoadBalancer;
 use pindrel_core::name::Hostname;
 use pindrel_core::values::Fingerprint;
 use secrecy::SecretString;
 use tokio::sync::Mutex;
 
+use crate::local;
 use crate::owned_files::require_unchanged;
 use crate::{BoundHostname, EdgeError, Platform, ServerState, StoreRemoval, StoredCertificate, WrittenFile};
 use files::{Entry, Files};
 use runtime::Runtime;
-
-/// Where everything is said to be: there is no other site.
-const SITE: &str = "local";
 
 /// A load balancer with a runtime socket.
 pub struct Haproxy {
@@ -72,17 +70,8 @@ impl Platform for Haproxy {
     async fn endpoints(&self) -> Result<Vec<EndpointInfo>, EdgeError> {
         // Known to be there before anything is ordered for it.
         self.runtime.entries(&self.balancer.list).await?;
-        Ok(vec![EndpointInfo {
-            id: self.name.clone(),
-            kind: self.kind,
-            site: SITE.into(),
-            default_name: self.balancer.default_name.clone(),
-            addresses: self.balancer.addresses.clone(),
-            port: self.balancer.port,
-            certificate_site: SITE.into(),
-            custom_hostnames: CustomHostnames::default(),
-            quotas: Quotas::default(),
-        }])
+        let LoadBalancer { default_name, addresses, port, .. } = &self.balancer;
+        Ok(vec![local::endpoint(&self.name, self.kind, default_name.as_ref(), addresses.clone(), *port)])
     }
 
     async fn put_certificate(
@@ -96,12 +85,8 @@ impl Platform for Haproxy {
     }
 
     async fn certificates(&self, _site: &str) -> Result<Vec<StoredCertificate>, EdgeError> {
-        let entries = self.files.entries()?;
-        let stored = self.files.stored().into_iter().map(|sha256| {
-            let used_by = entries.iter().filter(|entry| entry.binding.certificate == sha256).count();
-            StoredCertificate { sha256, names: Vec::new(), not_after: None, used_by: Some(used_by as u64) }
-        });
-        Ok(stored.collect())
+        let bound = self.files.entries()?.into_iter().map(|entry| entry.binding.certificate);
+        Ok(local::stored(self.files.stored(), bound))
     }
 
     async fn delete_certificate(&self, _site: &str, sha256: Fingerprint) -> Result<StoreRemoval, EdgeError> {

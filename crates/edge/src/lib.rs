@@ -5,6 +5,7 @@
 
 mod command;
 mod haproxy;
+mod local;
 mod nginx;
 mod owned_files;
 mod protocol;

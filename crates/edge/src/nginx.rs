@@ -13,14 +13,14 @@ use std::sync::{Mutex, PoisonError};
 use std::time::Duration;
 
 use async_trait::async_trait;
-use pindrel_core::endpoint::{Binding, CustomHostnames, Deployment, EndpointInfo, EndpointKind, Quotas};
+use pindrel_core::endpoint::{Binding, Deployment, EndpointInfo, EndpointKind};
 use pindrel_core::name::Hostname;
 use pindrel_core::values::Fingerprint;
 use pindrel_core::web_server::WebServer;
 use secrecy::{ExposeSecret as _, SecretString};
 
 use crate::{BoundHostname, EdgeError, Platform, StoreRemoval, StoredCertificate, WrittenFile};
-use crate::{command, owned_files};
+use crate::{command, local, owned_files};
 use configuration::Writer;
 
 /// How long a change waits for others to go with it.
@@ -33,8 +33,6 @@ const MOST_ENDS: usize = 16;
 const APPLIED: &str = ".applied";
 /// The folder of certificates.
 const CERTIFICATES: &str = "certificates";
-/// Where everything is said to be: there is no other site.
-const SITE: &str = "local";
 
 /// A web server that takes included files.
 pub struct Nginx {
@@ -49,11 +47,19 @@ pub struct Nginx {
     applying: tokio::sync::Mutex<BTreeMap<u64, Result<(), EdgeError>>>,
 }
 
+/// Files by name with what they hold; `None` where there is to be none.
+type Changes = BTreeMap<String, Option<String>>;
+
 /// Changes that go together.
 #[derive(Default)]
 struct Batch {
     number: u64,
-    changes: BTreeMap<String, Option<String>>,
+    changes: Changes,
+}
+
+/// The files that are there, with the digest of each.
+fn digests(files: &Changes) -> impl Iterator<Item = (String, String)> {
+    files.iter().filter_map(|(name, text)| Some((name.clone(), configuration::digest(text.as_ref()?))))
 }
 
 impl Nginx {
@@ -82,6 +88,11 @@ impl Nginx {
 
     fn remove(&self, name: &str) -> Result<(), EdgeError> {
         owned_files::remove(&self.folder.join(name))
+    }
+
+    /// Writes a file, or removes it.
+    fn put(&self, name: &str, text: Option<&String>) -> Result<(), EdgeError> {
+        text.map_or_else(|| self.remove(name), |text| self.write(name, text, 0o644))
     }
 
     /// The files that are in force, with the digest of each.
@@ -115,11 +126,11 @@ impl Nginx {
         end
     }
 
-    async fn apply_batch(&self, mut changes: BTreeMap<String, Option<String>>) -> Result<(), EdgeError> {
+    async fn apply_batch(&self, mut changes: Changes) -> Result<(), EdgeError> {
         self.make_folders()?;
         let writer = self.writer();
         changes.insert(writer.common_name(), Some(writer.common()));
-        let mut before = BTreeMap::new();
+        let mut before = Changes::new();
         for name in changes.keys() {
             before.insert(name.clone(), self.read(name)?);
         }
@@ -139,28 +150,20 @@ impl Nginx {
     }
 
     /// Writes files, tests the configuration, and has it taken over.
-    async fn load(
-        &self,
-        changes: &BTreeMap<String, Option<String>>,
-        mut applied: HashMap<String, String>,
-    ) -> Result<(), EdgeError> {
+    async fn load(&self, changes: &Changes, mut applied: HashMap<String, String>) -> Result<(), EdgeError> {
         // Until it is loaded, nobody may take it for in force.
         for name in changes.keys() {
             applied.remove(name);
         }
         self.note_applied(&applied)?;
         for (name, text) in changes {
-            match text {
-                Some(text) => self.write(name, text, 0o644)?,
-                None => self.remove(name)?,
-            }
+            self.put(name, text.as_ref())?;
         }
         for words in [&self.server.test, &self.server.reload] {
             let told = command::run(words, COMMAND).await;
             told.map_err(|says| EdgeError::Command { command: words.join(" "), says })?;
         }
-        let new = changes.iter().filter_map(|(name, text)| Some((name.clone(), configuration::digest(text.as_ref()?))));
-        applied.extend(new);
+        applied.extend(digests(changes));
         self.note_applied(&applied)
     }
 
@@ -170,23 +173,17 @@ impl Nginx {
     }
 
     /// Puts back what was there before, and has it taken over again where that can be done.
-    async fn put_back(&self, before: &BTreeMap<String, Option<String>>) {
+    async fn put_back(&self, before: &Changes) {
         let mut applied = self.applied();
         for (name, text) in before {
-            let put = match text {
-                Some(text) => self.write(name, text, 0o644),
-                None => self.remove(name),
-            };
-            if let Err(error) = put {
+            if let Err(error) = self.put(name, text.as_ref()) {
                 tracing::error!(%error, "a file could not be put back");
             }
         }
         if command::run(&self.server.test, COMMAND).await.is_ok()
             && command::run(&self.server.reload, COMMAND).await.is_ok()
         {
-            let old =
-                before.iter().filter_map(|(name, text)| Some((name.clone(), configuration::digest(text.as_ref()?))));
-            applied.extend(old);
+            applied.extend(digests(before));
             if let Err(error) = self.note_applied(&applied) {
                 tracing::error!(%error, "what is in force could not be noted");
             }
@@ -226,22 +223,19 @@ impl Nginx {
         }
         Ok(files)
     }
+
+    /// The certificate of each binding.
+    fn certificates_in_use(&self) -> Result<Vec<Fingerprint>, EdgeError> {
+        let files = self.files()?;
+        Ok(files.iter().filter_map(|(_, text)| Some(configuration::binding_in(text)?.certificate)).collect())
+    }
 }
 
 #[async_trait]
 impl Platform for Nginx {
     async fn endpoints(&self) -> Result<Vec<EndpointInfo>, EdgeError> {
-        Ok(vec![EndpointInfo {
-            id: self.name.clone(),
-            kind: self.kind,
-            site: SITE.into(),
-            default_name: self.server.default_name.clone(),
-            addresses: self.server.listen.iter().map(std::net::SocketAddr::ip).collect(),
-            port: self.server.port(),
-            certificate_site: SITE.into(),
-            custom_hostnames: CustomHostnames::default(),
-            quotas: Quotas::default(),
-        }])
+        let (server, addresses) = (&self.server, self.server.listen.iter().map(std::net::SocketAddr::ip).collect());
+        Ok(vec![local::endpoint(&self.name, self.kind, server.default_name.as_ref(), addresses, server.port())])
     }
 
     async fn written(&self) -> Result<Vec<WrittenFile>, EdgeError> {
@@ -262,20 +256,13 @@ impl Platform for Nginx {
     }
 
     async fn certificates(&self, _site: &str) -> Result<Vec<StoredCertificate>, EdgeError> {
-        let files = self.files()?;
         let names = owned_files::names(&self.folder.join(CERTIFICATES));
-        let stored = names.iter().filter_map(|name| name.strip_suffix(".pem")?.parse::<Fingerprint>().ok());
-        let stored = stored.map(|sha256| {
-            let uses = |text: &str| configuration::binding_in(text).is_some_and(|own| own.certificate == sha256);
-            let used_by = files.iter().filter(|(_, text)| uses(text)).count();
-            StoredCertificate { sha256, names: Vec::new(), not_after: None, used_by: Some(used_by as u64) }
-        });
-        Ok(stored.collect())
+        let stored = names.iter().filter_map(|name| name.strip_suffix(".pem")?.parse().ok());
+        Ok(local::stored(stored, self.certificates_in_use()?))
     }
 
     async fn delete_certificate(&self, _site: &str, sha256: Fingerprint) -> Result<StoreRemoval, EdgeError> {
-        let uses = |text: &str| configuration::binding_in(text).is_some_and(|own| own.certificate == sha256);
-        if self.files()?.iter().any(|(_, text)| uses(text)) {
+        if self.certificates_in_use()?.contains(&sha256) {
             return Ok(StoreRemoval::InUse);
         }
         for ending in ["pem", "key"] {

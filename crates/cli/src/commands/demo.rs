@@ -71,11 +71,11 @@ pub(crate) async fn run(context: &Context, args: &DemoArgs) -> Result<Status, Cl
     say::print_curl(folder.path(), place.listing())?;
     match place {
         Place::Background(_) => {
-            say::stay_in_background(folder.path())?;
+            say::stay(folder.path(), true)?;
             let _ = folder.keep();
         }
         Place::Here(sandbox) if args.stay => {
-            say::stay(folder.path())?;
+            say::stay(folder.path(), false)?;
             sandbox::until_stopped(sandbox).await?;
         }
         Place::Here(sandbox) => {
@@ -108,11 +108,11 @@ async fn show(context: &Context, folder: &Path, listing: &Listing) -> Result<Sta
     settle::run(&context, &settle::SettleArgs::default()).await?;
     say::step("cert renew api.larkfield.example", "A renewal, long before it is due: issued, bound, and seen served.")?;
     cert::renew(&context, "api.larkfield.example").await?;
-    let moved = text.replace(QUEUE, &QUEUE.replace("queue-north", "queue-south"));
-    write(&manifest, &moved)?;
+    let moved = QUEUE.replace("queue-north", "queue-south");
+    write(&manifest, &text.replace(QUEUE, &moved))?;
     say::step("settle", "The observing queue moves: in the manifest its endpoint is now queue-south.")?;
     settle::run(&context, &settle::SettleArgs::default()).await?;
-    write(&manifest, &moved.replace(&QUEUE.replace("queue-north", "queue-south"), ""))?;
+    write(&manifest, &text.replace(QUEUE, ""))?;
     say::step("retire tonight.larkfield.example --revoke --yes", "And it goes: the manifest no longer names it.")?;
     retire::run(&context, &retire::RetireArgs::of("tonight.larkfield.example")).await?;
     say::step("cert list", "The certificates:")?;

@@ -101,13 +101,12 @@ async fn conformance(context: &Context, args: &ConformanceArgs) -> Result<Status
 }
 
 fn endpoint_named(engine: &Engine, name: &str) -> Result<EndpointId, CliError> {
-    let endpoints = &engine.desired().endpoints;
-    let Some(index) = endpoints.iter().position(|endpoint| endpoint.name == name) else {
+    let desired = engine.desired();
+    desired.endpoint_named(name).ok_or_else(|| {
         let says = format!("the manifest has no [endpoint.{name}]");
-        let known = endpoints.iter().map(|endpoint| endpoint.name.as_str());
-        return Err(names::unknown(says, name, known, "pindrel endpoint list"));
-    };
-    Ok(EndpointId(u32::try_from(index).unwrap_or(u32::MAX)))
+        let known = desired.endpoints.iter().map(|endpoint| endpoint.name.as_str());
+        names::unknown(says, name, known, "pindrel endpoint list")
+    })
 }
 
 async fn list(context: &Context) -> Result<Status, CliError> {

@@ -44,27 +44,26 @@ pub(crate) fn print_curl(folder: &Path, listing: &Listing) -> Result<(), CliErro
     Ok(())
 }
 
-/// Says how to go on by hand.
-pub(crate) fn stay(folder: &Path) -> Result<(), CliError> {
+/// Says how to go on by hand with the sandbox, which stays up here or in the background.
+pub(crate) fn stay(folder: &Path, in_background: bool) -> Result<(), CliError> {
+    let (head, end) = if in_background {
+        (
+            "The sandbox stays up in the background. Go on with:",
+            "`pindrel sandbox down` there ends it; the folder stays.",
+        )
+    } else {
+        (
+            "The sandbox stays up. In another terminal:",
+            "Ctrl-C here, or pindrel sandbox down there, ends it and removes the folder.",
+        )
+    };
     let mut out = anstream::stdout();
-    writeln!(out, "\n{}", style::paint(style::STRONG, "The sandbox stays up. In another terminal:"))?;
+    writeln!(out, "\n{}", style::paint(style::STRONG, head))?;
     let cd = format!("cd {}", folder.display());
     for command in [cd.as_str(), "pindrel status", "pindrel settle", "pindrel sandbox list"] {
         writeln!(out, "{}", style::paint(style::COMMAND, format_args!("$ {command}")))?;
     }
-    writeln!(out, "Ctrl-C here, or pindrel sandbox down there, ends it and removes the folder.")?;
-    Ok(())
-}
-
-/// Says how to go on by hand with a sandbox in the background.
-pub(crate) fn stay_in_background(folder: &Path) -> Result<(), CliError> {
-    let mut out = anstream::stdout();
-    writeln!(out, "\n{}", style::paint(style::STRONG, "The sandbox stays up in the background. Go on with:"))?;
-    let cd = format!("cd {}", folder.display());
-    for command in [cd.as_str(), "pindrel status", "pindrel settle", "pindrel sandbox list"] {
-        writeln!(out, "{}", style::paint(style::COMMAND, format_args!("$ {command}")))?;
-    }
-    writeln!(out, "`pindrel sandbox down` there ends it; the folder stays.")?;
+    writeln!(out, "{end}")?;
     Ok(())
 }
 

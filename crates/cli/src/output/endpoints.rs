@@ -86,7 +86,6 @@ pub(crate) fn print_conformance(context: &Context, name: &str, clauses: &[Clause
         return super::json(&json!({ "version": VERSION, "endpoint": name, "clauses": clauses }));
     }
     let mut out = anstream::stdout();
-    let (mut met, mut missing) = (0, 0);
     for ClauseReport { clause, verdict } in clauses {
         let (word, colour) = match verdict {
             Verdict::Met => ("met", style::GOOD),
@@ -94,15 +93,13 @@ pub(crate) fn print_conformance(context: &Context, name: &str, clauses: &[Clause
             Verdict::NotOffered => ("not offered", style::FAINT),
         };
         writeln!(out, "{}  {clause}", style::paint(colour, format_args!("{word:<11}")))?;
-        match verdict {
-            Verdict::Met => met += 1,
-            Verdict::NotMet { why } => {
-                missing += 1;
-                writeln!(out, "{:13}{}", "", style::paint(style::FAINT, why))?;
-            }
-            Verdict::NotOffered => {}
+        if let Verdict::NotMet { why } = verdict {
+            writeln!(out, "{:13}{}", "", style::paint(style::FAINT, why))?;
         }
     }
+    let how_many = |is: fn(&Verdict) -> bool| clauses.iter().filter(|report| is(&report.verdict)).count();
+    let met = how_many(|verdict| *verdict == Verdict::Met);
+    let missing = how_many(|verdict| matches!(verdict, Verdict::NotMet { .. }));
     let not = if missing == 0 { String::new() } else { format!(", {missing} not met") };
     writeln!(out, "{name}: {met} of {} met{not}.", count(clauses.len(), "clause"))?;
     Ok(())
