@@ -322,10 +322,10 @@ impl<'p> Planner<'p> {
             Work::Unbind(whose, _) => {
                 let forgotten = self.ownership(whose).and_then(|own| own.former_alias?.forgotten_at());
                 match forgotten.filter(|at| self.now < *at) {
-                    Some(at) => format!(
-                        "the alias no longer leads there; not before {at:.0}, while caches may return the old one"
-                    ),
-                    None => "the alias no longer leads there; once caches have forgotten the old one".into(),
+                    Some(at) => {
+                        format!("clients are no longer led there; caches may return the old alias until {at:.0}")
+                    }
+                    None => "clients are no longer led there once caches have forgotten the old alias".into(),
                 }
             }
         }
