@@ -142,7 +142,7 @@ def require_unchanged(call, present):
 def put_binding(folder, call, endpoint, hostname):
     bindings, binding = folder.bindings(), call["body"]
     require_unchanged(call, bindings.get(hostname))
-    if not (folder.certificates / f"{binding['certificate']}.pem").exists():
+    if not (folder.certificates / f"{binding.get('certificate')}.pem").exists():
         raise Problem(422, "there is no such certificate in the store")
     bindings[hostname] = binding
     folder.write_bindings(bindings)

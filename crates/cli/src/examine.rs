@@ -1,6 +1,7 @@
 //! The manifest with all its mistakes: those of the text, and those that show only on this machine,
 //! where its secrets, roots and files are.
 
+use std::collections::BTreeMap;
 use std::os::unix::fs::PermissionsExt as _;
 use std::path::{Path, PathBuf};
 
@@ -21,9 +22,10 @@ impl Context {
         let text = self.read_manifest()?;
         let mut problems = Diagnostics::default();
         let mut warnings = Diagnostics::default();
-        let manifest = read(&text, &mut problems);
+        let mut manifest = read(&text, &mut problems);
         self.try_secrets(&manifest, &mut problems, &mut warnings);
         self.try_files(&manifest, &mut problems);
+        self.read_trust_bundles(&mut manifest, &mut problems);
         self.try_deliveries(&manifest, &mut problems, &mut warnings);
         review(&manifest, &mut warnings);
         let desired = resolve(manifest, &mut problems);
@@ -175,6 +177,24 @@ impl Context {
                 }
             }
         }
+    }
+
+    /// Reads the roots for client certificates: they are told to endpoints.
+    fn read_trust_bundles(&self, manifest: &mut Manifest, problems: &mut Diagnostics) {
+        let folder = self.folder();
+        let mut bundles = BTreeMap::new();
+        for At { value, span } in manifest.client_roots() {
+            match secrets::read_trust_bundle(&folder.join(value)) {
+                Ok(text) => drop(bundles.insert(value.clone(), text)),
+                Err(why) => problems.report(
+                    "unreadable-file",
+                    span.clone(),
+                    format!("{} cannot be used: {why}", value.display()),
+                    "Name a PEM file of root certificates; paths are relative to the manifest's folder",
+                ),
+            }
+        }
+        manifest.trust_bundles = bundles;
     }
 
     fn try_files(&self, manifest: &Manifest, problems: &mut Diagnostics) {

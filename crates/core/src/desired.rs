@@ -3,6 +3,7 @@
 mod digest;
 mod resolve;
 
+use std::collections::BTreeMap;
 use std::net::{IpAddr, SocketAddr};
 use std::path::PathBuf;
 use std::sync::Arc;
@@ -13,7 +14,9 @@ use url::Url;
 use crate::acme::jws::MacAlgorithm;
 use crate::budget::Limit;
 use crate::delivery::{Command, Delivery};
-use crate::endpoint::{Binding, EndpointInfo, EndpointKind, Route, TlsVersion};
+use crate::endpoint::{
+    Binding, ClientCertificates, ClientNeed, EndpointInfo, EndpointKind, OriginConnection, Route, TlsVersion,
+};
 use crate::expectation::Expectation;
 use crate::facts::{EndpointKey, OrderedTerms, Origin};
 use crate::load_balancer::LoadBalancer;
@@ -59,6 +62,8 @@ pub struct Desired {
     pub hostnames: Vec<WantedHostname>,
     /// How long the keys of certificates that another has replaced are kept; until they expire unless said.
     pub former_keys: Option<Duration>,
+    /// The roots that client certificates must end at, in PEM, by their fingerprint.
+    pub trust_bundles: BTreeMap<Fingerprint, String>,
 }
 
 /// An authority to issue from.
@@ -158,6 +163,10 @@ pub struct Endpoint {
     pub kind: EndpointKind,
     /// How its platform is spoken to.
     pub driver: EndpointDriver,
+    /// What is served for the root, where its platform is told.
+    pub default_document: Option<String>,
+    /// How it speaks to its origin, where its platform is told.
+    pub origin: Option<OriginConnection>,
 }
 
 /// How the platform of an endpoint is spoken to, with what that way needs.
@@ -318,10 +327,14 @@ pub struct WantedHostname {
     pub redirect_to: Option<Hostname>,
     /// The lowest TLS version for clients.
     pub minimum_tls: TlsVersion,
+    /// What clients must show.
+    pub client_certificates: Option<Arc<WantedClients>>,
     /// The TTL of the alias record.
     pub ttl: Ttl,
     /// What a request must be answered with.
     pub expect: Expectation,
+    /// What requests to single routes must be answered with.
+    pub samples: Vec<Expectation>,
     /// The name that is asked for: the hostname, or for a wildcard a name under it.
     pub probed_as: Hostname,
     /// Words that lists can be filtered by.
@@ -330,20 +343,59 @@ pub struct WantedHostname {
     pub note: Option<String>,
 }
 
+/// The client certificates that a hostname asks for.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct WantedClients {
+    /// Where they must end: in [`Desired::trust_bundles`].
+    pub roots: Fingerprint,
+    /// Whether a client without one is refused.
+    pub need: ClientNeed,
+    /// Where the certificate and key are to be read that sample requests are made with.
+    pub probe_with: Option<SecretRef>,
+}
+
 impl WantedHostname {
     /// Returns the endpoints that its alias may give.
     pub fn endpoints(&self) -> impl Iterator<Item = EndpointId> + use<> {
         std::iter::once(self.endpoint)
     }
 
-    /// Returns the binding that the endpoint should have for it.
-    pub fn binding(&self, certificate: Fingerprint) -> Binding {
+    /// Returns the binding that the endpoint should have for it, with this certificate or, without one,
+    /// with one that the platform issues.
+    pub fn binding(&self, desired: &Desired, certificate: Option<Fingerprint>) -> Binding {
+        let endpoint = desired.endpoint(self.endpoint);
+        // What redirects serves nothing of its own.
+        let serves = self.redirect_to.is_none();
         Binding {
             certificate,
             routes: self.routes.clone(),
             redirect_to: self.redirect_to.clone(),
             minimum_tls: self.minimum_tls,
+            client_certificates: self
+                .client_certificates
+                .as_ref()
+                .map(|clients| Box::new(ClientCertificates { roots: clients.roots, need: clients.need })),
+            default_document: endpoint.default_document.clone().filter(|_| serves),
+            origin: endpoint.origin.clone().filter(|_| serves).map(Box::new),
         }
+    }
+
+    /// Returns all sample requests: the hostname's own, then those of its routes.
+    pub fn all_samples(&self) -> impl Iterator<Item = &Expectation> {
+        std::iter::once(&self.expect).chain(&self.samples)
+    }
+
+    /// Says whether a sample request is answered as a client's is: where clients must show a certificate,
+    /// with one.
+    pub fn is_sampled(&self) -> bool {
+        self.client_certificates
+            .as_ref()
+            .is_none_or(|clients| clients.need == ClientNeed::Optional || clients.probe_with.is_some())
+    }
+
+    /// Says whether the platform of its endpoint issues its certificate.
+    pub fn is_issued_by_platform(&self, desired: &Desired) -> bool {
+        desired.certificate(self.certificate).terms.issued_by == Origin::Platform
     }
 
     /// Says whether the hostname is the apex of its zone, where no CNAME can stand
@@ -352,14 +404,16 @@ impl WantedHostname {
         self.hostname.as_str() == desired.zone(self.zone).name.as_str()
     }
 
-    /// Returns the records that should point it at its endpoint.
-    pub fn alias(&self, desired: &Desired, endpoint: &EndpointInfo) -> Vec<RecordSet> {
-        self.alias_for(desired, endpoint, self.ttl)
-    }
-
-    /// Returns the records that point it at an endpoint, with this TTL.
-    pub fn alias_for(&self, desired: &Desired, endpoint: &EndpointInfo, ttl: Ttl) -> Vec<RecordSet> {
-        match &endpoint.default_name {
+    /// Returns the records that point it at an endpoint, with this TTL; `target` is the name that it has of
+    /// its own there, where the platform gives it one.
+    pub fn alias_for(
+        &self,
+        desired: &Desired,
+        endpoint: &EndpointInfo,
+        target: Option<&DnsName>,
+        ttl: Ttl,
+    ) -> Vec<RecordSet> {
+        match target.or(endpoint.default_name.as_ref()) {
             Some(target) if !self.is_apex(desired) => RecordSet::group([(ttl, RecordData::Cname(target.clone()))]),
             _ => RecordSet::group(endpoint.addresses.iter().map(|address| match address {
                 IpAddr::V4(address) => (ttl, RecordData::A(*address)),

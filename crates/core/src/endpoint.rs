@@ -5,11 +5,17 @@ use std::fmt;
 use std::net::IpAddr;
 use std::str::FromStr;
 
-use serde::{Deserialize, Serialize};
+use serde::{Deserialize, Deserializer, Serialize};
 
-use crate::name::{DnsName, Hostname};
+use crate::name::DnsName;
 use crate::records::{RecordData, RecordSet};
-use crate::values::Fingerprint;
+
+mod binding;
+
+pub use binding::{
+    AskedRecord, AskedType, Binding, ClientCertificates, ClientNeed, Deployment, IssuedCertificate, KeepRecord,
+    OriginConnection, OriginScheme, PlatformReply,
+};
 
 /// What an endpoint is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
@@ -56,6 +62,21 @@ pub struct Route {
     /// The release of it; the platform's default when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub release: Option<String>,
+}
+
+impl Route {
+    /// Says whether its prefix lies under another one.
+    pub fn is_under(&self, prefix: &str) -> bool {
+        is_under(&self.prefix, prefix)
+    }
+}
+
+/// Says whether a path lies under a prefix, which ends where a segment of the path does. Of several, the
+/// longest decides.
+pub fn is_under(path: &str, prefix: &str) -> bool {
+    let path = path.split('?').next().unwrap_or(path);
+    let rest = path.strip_prefix(prefix.trim_end_matches('/'));
+    rest.is_some_and(|rest| rest.is_empty() || rest.starts_with('/'))
 }
 
 /// The lowest TLS version that a binding accepts.
@@ -115,18 +136,110 @@ pub struct EndpointInfo {
     /// How much of what is bounded is used there.
     #[serde(default, skip_serializing_if = "Quotas::is_empty")]
     pub quotas: Quotas,
+    /// What it can do beyond the least, and what it cannot.
+    #[serde(default, skip_serializing_if = "Offers::is_usual")]
+    pub offers: Offers,
+    /// Whether each hostname gets a target of its own, which is known once it is bound.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub own_targets: bool,
+    /// Whether it binds a hostname only once its alias leads there.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub alias_first: bool,
+    /// How long a binding takes as a rule until it is in force, in seconds, where the platform says.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub deploys_in_seconds: Option<u32>,
+}
+
+/// What an endpoint can do for a hostname.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default)]
+pub struct Offers {
+    /// Routes to several services.
+    pub routes: bool,
+    /// Redirects to another hostname.
+    pub redirects: bool,
+    /// The TLS versions that can be the lowest; those that are not known here are left out.
+    #[serde(deserialize_with = "known_versions")]
+    pub minimum_tls: Vec<TlsVersion>,
+    /// Clients are asked for certificates.
+    pub client_certificates: bool,
+    /// A default document, and how it speaks to its origin.
+    pub origin: bool,
+    /// It issues certificates itself.
+    pub issued_certificates: bool,
+}
+
+impl Default for Offers {
+    fn default() -> Self {
+        Offers {
+            routes: true,
+            redirects: true,
+            minimum_tls: vec![TlsVersion::V1_2, TlsVersion::V1_3],
+            client_certificates: false,
+            origin: false,
+            issued_certificates: false,
+        }
+    }
+}
+
+impl Offers {
+    fn is_usual(&self) -> bool {
+        *self == Offers::default()
+    }
+
+    /// Returns what a binding asks for that is not offered, as the end of "it does not offer".
+    pub fn lacking(&self, binding: &Binding) -> Option<String> {
+        let lacks = [
+            (!self.routes && !binding.routes.is_empty(), "routes"),
+            (!self.redirects && binding.redirect_to.is_some(), "redirects"),
+            (!self.client_certificates && binding.client_certificates.is_some(), "client certificates"),
+            (!self.origin && binding.default_document.is_some(), "a default document"),
+            (!self.origin && binding.origin.is_some(), "settings for its origin"),
+            (!self.issued_certificates && binding.certificate.is_none(), "certificates that it issues itself"),
+        ];
+        let lacked = lacks.into_iter().find_map(|(lacks, what)| lacks.then(|| what.to_owned()));
+        let version = binding.minimum_tls;
+        let tls = || {
+            (!self.minimum_tls.contains(&version)).then(|| format!("TLS {} as the lowest version", version.as_str()))
+        };
+        lacked.or_else(tls)
+    }
 }
 
 impl EndpointInfo {
-    /// Says whether some alias records lead to it.
-    pub fn is_led_to(&self, sets: &[RecordSet]) -> bool {
+    /// Returns an endpoint of which nothing special is said, with a certificate store of its own site.
+    pub fn plain(id: &str, kind: EndpointKind, site: &str, addresses: Vec<IpAddr>) -> EndpointInfo {
+        EndpointInfo {
+            id: id.to_owned(),
+            kind,
+            site: site.to_owned(),
+            default_name: None,
+            addresses,
+            port: https_port(),
+            certificate_site: site.to_owned(),
+            custom_hostnames: CustomHostnames::default(),
+            quotas: Quotas::default(),
+            offers: Offers::default(),
+            own_targets: false,
+            alias_first: false,
+            deploys_in_seconds: None,
+        }
+    }
+
+    /// Says whether some alias records lead to it; `target` is the name that the hostname has of its own there.
+    pub fn is_led_to(&self, sets: &[RecordSet], target: Option<&DnsName>) -> bool {
         sets.iter().flat_map(RecordSet::data).any(|data| match data {
-            RecordData::Cname(target) => Some(target) == self.default_name.as_ref(),
+            RecordData::Cname(name) => [self.default_name.as_ref(), target].contains(&Some(name)),
             RecordData::A(address) => self.addresses.contains(&IpAddr::V4(*address)),
             RecordData::Aaaa(address) => self.addresses.contains(&IpAddr::V6(*address)),
             _ => false,
         })
     }
+}
+
+fn known_versions<'de, D: Deserializer<'de>>(deserializer: D) -> Result<Vec<TlsVersion>, D::Error> {
+    let words = Vec::<String>::deserialize(deserializer)?;
+    Ok(words.iter().filter_map(|word| word.parse().ok()).collect())
 }
 
 /// What a platform bounds at an endpoint, as far as it says.
@@ -180,35 +293,4 @@ impl Default for CustomHostnames {
 
 fn https_port() -> u16 {
     443
-}
-
-/// An endpoint's knowledge of a hostname.
-#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize)]
-pub struct Binding {
-    /// The certificate in the site's store.
-    pub certificate: Fingerprint,
-    /// The routes, in the manifest's order.
-    #[serde(default)]
-    pub routes: Vec<Route>,
-    /// The primary name that every request is redirected to.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub redirect_to: Option<Hostname>,
-    /// The lowest TLS version for clients.
-    pub minimum_tls: TlsVersion,
-}
-
-/// How far the platform has got with a binding.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "snake_case", tag = "state")]
-pub enum Deployment {
-    /// Not yet in force everywhere.
-    Deploying,
-    /// In force.
-    Deployed,
-    /// Given up by the platform.
-    Failed {
-        /// What the platform says about it.
-        #[serde(default)]
-        reason: String,
-    },
 }

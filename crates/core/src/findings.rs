@@ -104,6 +104,8 @@ codes! {
         CertificateRevoked = "certificate-revoked", Person;
         /// A certificate that is issued elsewhere is not there, or ends soon.
         CertificateAwaited = "certificate-awaited", Person;
+        /// The platform has not issued the certificate yet.
+        PlatformCertificateAwaited = "platform-certificate-awaited", WhenChanged;
         /// The certificate is not in all the files that it should be in.
         CertificateUndelivered = "certificate-undelivered", Now;
         /// A command that follows the certificate failed.
@@ -167,6 +169,16 @@ codes! {
         BindingFailed = "binding-failed", Now;
         /// The endpoint serves another certificate than it was given.
         ServedCertificateDiffers = "served-certificate-differs", Now;
+        /// The endpoint serves the certificate, and does not answer as expected.
+        ServedAnswerDiffers = "served-answer-differs", Now;
+        /// The endpoint cannot do what the manifest asks of it.
+        NotOffered = "not-offered", Person;
+        /// A record that the platform asks for is missing.
+        AskedRecordMissing = "asked-record-missing", Now;
+        /// A record that the platform asked for is no longer needed.
+        AskedRecordLeft = "asked-record-left", Now;
+        /// A record that the platform asks for lies in no zone of the manifest, or something stands there.
+        AskedRecordMisplaced = "asked-record-misplaced", Person;
         /// The endpoint, or the store that it takes certificates from, is full.
         QuotaReached = "quota-reached", Person;
         /// The hostname has moved, and is still bound where it was.
@@ -201,6 +213,8 @@ codes! {
         AnswerStale = "answer-stale", Now;
         /// The HTTP answer is not the expected one.
         AnswerUnexpected = "answer-unexpected", Now;
+        /// Clients are answered without the certificate that they must show.
+        ClientCertificateNotRequired = "client-certificate-not-required", Now;
     }
 }
 

@@ -159,7 +159,7 @@ ttl = "10m"
             let wanted = desired.hostname(HostnameId(0));
             let mut own = Ownership::default();
             for key in bound_at.iter().copied().chain([&EndpointKey::unrecorded()]) {
-                own.adopt_binding(key.clone(), wanted.binding(Fingerprint::of(b"leaf")));
+                own.adopt_binding(key.clone(), wanted.binding(&desired, Some(Fingerprint::of(b"leaf"))));
             }
             assert_eq!(former_endpoints(&desired, wanted, &own).count(), former, "row {n}");
             assert_eq!(former_endpoint_ids(&desired, wanted, &own).len(), reachable, "row {n}");

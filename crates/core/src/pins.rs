@@ -12,17 +12,19 @@ mod zone;
 use crate::delivery::Undelivered;
 use crate::desired::HostnameId;
 use crate::desired::{Desired, WantedCertificate, WantedHostname};
-use crate::endpoint::{Binding, EndpointInfo};
+use crate::endpoint::{Binding, EndpointInfo, IssuedCertificate};
 use crate::facts::{
     AliasView, AnswerView, BindingView, EndpointView, Fact, HeldCertificate, HostnameKnowledge, Knowledge, Ownership,
     ZoneView,
 };
 use crate::findings::{Code, Finding};
 use crate::moves;
+use crate::name::DnsName;
 use crate::records::RecordSet;
 use crate::values::Fingerprint;
 
 pub use crate::pin::{Pin, PinState};
+pub use answer::differs_from_sample;
 pub(crate) use binding::platform_unreachable;
 pub use binding::{differences, foreign_remedy};
 
@@ -136,13 +138,42 @@ impl<'k> Known<'k> {
             return true;
         }
         let recorded = self.ownership.is_some_and(|own| !own.is_empty());
-        !recorded && self.wanted.binding(binding.certificate) == *binding && self.is_aliased_here()
+        !recorded && self.wanted.binding(self.desired, binding.certificate) == *binding && self.is_aliased_here()
+    }
+
+    /// Returns the binding that should be there; `None` as long as there is no certificate for it.
+    pub fn wanted_binding(&self) -> Option<Binding> {
+        if self.wanted.is_issued_by_platform(self.desired) {
+            return Some(self.wanted.binding(self.desired, None));
+        }
+        self.certificate.map(|held| self.wanted.binding(self.desired, Some(held.sha256)))
+    }
+
+    /// Returns the certificate that clients should get now, as far as it is known.
+    pub fn current_certificate(&self) -> Option<Fingerprint> {
+        let issued = || self.issued().map(|issued| issued.sha256);
+        self.certificate.map(|held| held.sha256).or_else(issued)
+    }
+
+    /// Returns the certificate that the platform has issued for it.
+    pub fn issued(&self) -> Option<&'k IssuedCertificate> {
+        self.binding?.value.reply()?.issued.as_ref()
+    }
+
+    /// Returns the name that its alias points at, where the platform gives it one of its own.
+    pub fn target(&self) -> Option<&'k DnsName> {
+        self.binding?.value.reply()?.target.as_ref()
     }
 
     /// Returns the alias records that should be there now: while the hostname moves, with a low TTL.
     pub fn wanted_alias(&self, endpoint: &EndpointInfo) -> Vec<RecordSet> {
         let ttl = moves::alias_ttl(self.desired, self.wanted, self.ownership);
-        self.wanted.alias_for(self.desired, endpoint, ttl)
+        self.wanted.alias_for(self.desired, endpoint, self.target(), ttl)
+    }
+
+    /// Returns the alias records that the manifest wants, with their usual TTL.
+    pub fn manifest_alias(&self, endpoint: &EndpointInfo) -> Vec<RecordSet> {
+        self.wanted.alias_for(self.desired, endpoint, self.target(), self.wanted.ttl)
     }
 
     /// Says whether every server of the zone gives the alias that the manifest wants.
@@ -156,6 +187,9 @@ impl<'k> Known<'k> {
     }
 
     fn judge_certificate(&self, now: Timestamp) -> PinReport {
+        if self.wanted.is_issued_by_platform(self.desired) {
+            return certificate::judge_issued(*self, now);
+        }
         let wanted = self.desired.certificate(self.wanted.certificate);
         judge_certificate(self.desired, wanted, self.certificate, self.undelivered, now)
     }

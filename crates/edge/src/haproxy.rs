@@ -10,7 +10,7 @@ mod runtime;
 use std::path::PathBuf;
 
 use async_trait::async_trait;
-use pindrel_core::endpoint::{Binding, Deployment, EndpointInfo, EndpointKind};
+use pindrel_core::endpoint::{Binding, Deployment, EndpointInfo, EndpointKind, Offers, PlatformReply};
 use pindrel_core::load_balancer::LoadBalancer;
 use pindrel_core::name::Hostname;
 use pindrel_core::values::Fingerprint;
@@ -61,7 +61,12 @@ impl Haproxy {
         } else {
             Deployment::Failed { reason: "the balancer has not loaded it".into() }
         };
-        Ok(BoundHostname { binding: entry.binding.clone(), deployment, etag: Some(entry.digest()) })
+        Ok(BoundHostname {
+            binding: entry.binding.clone(),
+            deployment,
+            reply: PlatformReply::default(),
+            etag: Some(entry.digest()),
+        })
     }
 }
 
@@ -71,7 +76,8 @@ impl Platform for Haproxy {
         // Known to be there before anything is ordered for it.
         self.runtime.entries(&self.balancer.list).await?;
         let LoadBalancer { default_name, addresses, port, .. } = &self.balancer;
-        Ok(vec![local::endpoint(&self.name, self.kind, default_name.as_ref(), addresses.clone(), *port)])
+        let offers = Offers { routes: false, redirects: false, ..Offers::default() };
+        Ok(vec![local::endpoint(&self.name, self.kind, default_name.as_ref(), addresses.clone(), *port, offers)])
     }
 
     async fn put_certificate(
@@ -84,14 +90,18 @@ impl Platform for Haproxy {
         self.files.store(sha256, chain, &key)
     }
 
+    async fn put_trust_bundle(&self, _site: &str, _sha256: Fingerprint, _roots: &str) -> Result<(), EdgeError> {
+        Err(self.refused("the trust bundle", "client certificates are asked for in its own configuration"))
+    }
+
     async fn certificates(&self, _site: &str) -> Result<Vec<StoredCertificate>, EdgeError> {
-        let bound = self.files.entries()?.into_iter().map(|entry| entry.binding.certificate);
+        let bound = self.files.entries()?.into_iter().filter_map(|entry| entry.binding.certificate);
         Ok(local::stored(self.files.stored(), bound))
     }
 
     async fn delete_certificate(&self, _site: &str, sha256: Fingerprint) -> Result<StoreRemoval, EdgeError> {
         let _turn = self.changing.lock().await;
-        if self.files.entries()?.iter().any(|entry| entry.binding.certificate == sha256) {
+        if self.files.entries()?.iter().any(|entry| entry.binding.certificate == Some(sha256)) {
             return Ok(StoreRemoval::InUse);
         }
         self.files.remove_stored(sha256)?;
@@ -127,9 +137,11 @@ impl Platform for Haproxy {
         let present = self.files.entry(hostname)?;
         require_unchanged(known, present.as_ref().map(Entry::digest), hostname)?;
         let entry = Entry { hostname: hostname.clone(), binding: binding.clone() };
-        let bundle = self.files.bundle(binding.certificate)?.ok_or_else(|| {
-            self.refused("the binding", format!("the store has no certificate {}", binding.certificate))
-        })?;
+        let sha256 = local::certificate_of(&self.name, binding)?;
+        let bundle = self
+            .files
+            .bundle(sha256)?
+            .ok_or_else(|| self.refused("the binding", format!("the store has no certificate {sha256}")))?;
         let file = self.files.certificate_file(hostname);
         self.runtime.replace_certificate(&file, &bundle).await?;
         let listed = self.runtime.entries(&self.balancer.list).await?;

@@ -16,7 +16,7 @@ pub use protocol::{AdapterProgram, ProtocolPlatform};
 
 use async_trait::async_trait;
 use jiff::Timestamp;
-use pindrel_core::endpoint::{Binding, Deployment, EndpointInfo};
+use pindrel_core::endpoint::{Binding, Deployment, EndpointInfo, PlatformReply};
 use pindrel_core::facts::Unreachable;
 use pindrel_core::findings::{Code, Finding};
 use pindrel_core::name::Hostname;
@@ -140,6 +140,8 @@ pub struct BoundHostname {
     pub binding: Binding,
     /// How far it has got.
     pub deployment: Deployment,
+    /// What else the platform says of it.
+    pub reply: PlatformReply,
     /// The version to name when changing it.
     pub etag: Option<String>,
 }
@@ -158,6 +160,20 @@ pub struct StoredCertificate {
     /// How many bindings use it, where the platform says.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub used_by: Option<u64>,
+}
+
+/// What a token may do at its platform.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct TokenScope {
+    /// The ids of the endpoints where it may bind; all when absent.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub endpoints: Option<Vec<String>>,
+    /// What else it may do that this protocol has no call for, in the platform's words.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub beyond: Vec<String>,
+    /// Until when it is valid.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub expires: Option<Timestamp>,
 }
 
 /// A file that was written for a server on this machine.
@@ -207,6 +223,12 @@ pub trait Platform: Send + Sync {
         chain: &str,
         key: SecretString,
     ) -> Result<(), EdgeError>;
+    /// Puts roots for client certificates into a site's store: PEM, under the SHA-256 of its text.
+    async fn put_trust_bundle(&self, site: &str, sha256: Fingerprint, roots: &str) -> Result<(), EdgeError>;
+    /// Says what the token that is used may do, where the platform tells.
+    async fn token_scope(&self) -> Result<Option<TokenScope>, EdgeError> {
+        Ok(None)
+    }
     /// Lists the certificates in a site's store.
     async fn certificates(&self, site: &str) -> Result<Vec<StoredCertificate>, EdgeError>;
     /// Deletes a certificate from a site's store, unless a binding uses it.

@@ -3,11 +3,11 @@
 use std::collections::HashMap;
 use std::net::IpAddr;
 
-use pindrel_core::endpoint::{CustomHostnames, EndpointInfo, EndpointKind, Quotas};
+use pindrel_core::endpoint::{Binding, EndpointInfo, EndpointKind, Offers};
 use pindrel_core::name::DnsName;
 use pindrel_core::values::Fingerprint;
 
-use crate::StoredCertificate;
+use crate::{EdgeError, StoredCertificate};
 
 /// Where everything is said to be: there is no other site.
 const SITE: &str = "local";
@@ -19,18 +19,20 @@ pub(crate) fn endpoint(
     default_name: Option<&DnsName>,
     addresses: Vec<IpAddr>,
     port: u16,
+    offers: Offers,
 ) -> EndpointInfo {
-    EndpointInfo {
-        id: name.to_owned(),
-        kind,
-        site: SITE.into(),
-        default_name: default_name.cloned(),
-        addresses,
-        port,
-        certificate_site: SITE.into(),
-        custom_hostnames: CustomHostnames::default(),
-        quotas: Quotas::default(),
-    }
+    let default_name = default_name.cloned();
+    EndpointInfo { default_name, port, offers, ..EndpointInfo::plain(name, kind, SITE, addresses) }
+}
+
+/// A binding's certificate, or the refusal of one that is to be issued here.
+pub(crate) fn certificate_of(url: &str, binding: &Binding) -> Result<Fingerprint, EdgeError> {
+    binding.certificate.ok_or_else(|| EdgeError::Refused {
+        url: url.to_owned(),
+        what: "the binding",
+        status: 422,
+        detail: "it issues no certificates".into(),
+    })
 }
 
 /// The certificates of a store, each with how many of the bindings use it.

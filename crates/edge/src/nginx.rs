@@ -13,7 +13,7 @@ use std::sync::{Mutex, PoisonError};
 use std::time::Duration;
 
 use async_trait::async_trait;
-use pindrel_core::endpoint::{Binding, Deployment, EndpointInfo, EndpointKind};
+use pindrel_core::endpoint::{Binding, Deployment, EndpointInfo, EndpointKind, Offers, PlatformReply};
 use pindrel_core::name::Hostname;
 use pindrel_core::values::Fingerprint;
 use pindrel_core::web_server::WebServer;
@@ -129,7 +129,9 @@ impl Nginx {
     async fn apply_batch(&self, mut changes: Changes) -> Result<(), EdgeError> {
         self.make_folders()?;
         let writer = self.writer();
-        changes.insert(writer.common_name(), Some(writer.common()));
+        for (name, text) in writer.shared_files() {
+            changes.insert(name, Some(text));
+        }
         let mut before = Changes::new();
         for name in changes.keys() {
             before.insert(name.clone(), self.read(name)?);
@@ -212,7 +214,8 @@ impl Nginx {
         } else {
             Deployment::Failed { reason: "its file was changed, or not loaded yet".into() }
         };
-        Some(BoundHostname { binding, deployment, etag: Some(configuration::digest(text)) })
+        let (reply, etag) = (PlatformReply::default(), Some(configuration::digest(text)));
+        Some(BoundHostname { binding, deployment, reply, etag })
     }
 
     /// The names of the files in the folder that Pindrel wrote for hostnames, with their text.
@@ -227,7 +230,7 @@ impl Nginx {
     /// The certificate of each binding.
     fn certificates_in_use(&self) -> Result<Vec<Fingerprint>, EdgeError> {
         let files = self.files()?;
-        Ok(files.iter().filter_map(|(_, text)| Some(configuration::binding_in(text)?.certificate)).collect())
+        Ok(files.iter().filter_map(|(_, text)| configuration::binding_in(text)?.certificate).collect())
     }
 }
 
@@ -235,7 +238,9 @@ impl Nginx {
 impl Platform for Nginx {
     async fn endpoints(&self) -> Result<Vec<EndpointInfo>, EdgeError> {
         let (server, addresses) = (&self.server, self.server.listen.iter().map(std::net::SocketAddr::ip).collect());
-        Ok(vec![local::endpoint(&self.name, self.kind, server.default_name.as_ref(), addresses, server.port())])
+        let offers = Offers { client_certificates: true, ..Offers::default() };
+        let default_name = server.default_name.as_ref();
+        Ok(vec![local::endpoint(&self.name, self.kind, default_name, addresses, server.port(), offers)])
     }
 
     async fn written(&self) -> Result<Vec<WrittenFile>, EdgeError> {
@@ -255,8 +260,14 @@ impl Platform for Nginx {
         self.write(&format!("{CERTIFICATES}/{sha256}.pem"), chain, 0o644)
     }
 
+    async fn put_trust_bundle(&self, _site: &str, sha256: Fingerprint, roots: &str) -> Result<(), EdgeError> {
+        self.make_folders()?;
+        self.write(&configuration::trust_bundle_file(sha256), roots, 0o644)
+    }
+
     async fn certificates(&self, _site: &str) -> Result<Vec<StoredCertificate>, EdgeError> {
         let names = owned_files::names(&self.folder.join(CERTIFICATES));
+        // Roots for client certificates have other endings, which are no fingerprints.
         let stored = names.iter().filter_map(|name| name.strip_suffix(".pem")?.parse().ok());
         Ok(local::stored(stored, self.certificates_in_use()?))
     }
@@ -302,6 +313,7 @@ impl Platform for Nginx {
     ) -> Result<BoundHostname, EdgeError> {
         let present = self.file_of(hostname)?;
         owned_files::require_unchanged(known, present.as_deref().map(configuration::digest), hostname)?;
+        local::certificate_of(&self.name, binding)?;
         let text = self.writer().hostname(hostname, binding);
         self.apply([(configuration::file_name(hostname), Some(text))]).await?;
         let bound = self.binding(endpoint, hostname).await?;

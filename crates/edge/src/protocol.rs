@@ -7,7 +7,7 @@ use std::sync::{Mutex, PoisonError};
 use std::time::Duration;
 
 use async_trait::async_trait;
-use pindrel_core::endpoint::{Binding, Deployment, EndpointInfo};
+use pindrel_core::endpoint::{Binding, Deployment, EndpointInfo, PlatformReply};
 use pindrel_core::name::Hostname;
 use pindrel_core::values::Fingerprint;
 use secrecy::{ExposeSecret as _, SecretString};
@@ -18,7 +18,7 @@ use url::Url;
 
 pub use program::AdapterProgram;
 
-use crate::{BoundHostname, EdgeError, Platform, StoreRemoval, StoredCertificate};
+use crate::{BoundHostname, EdgeError, Platform, StoreRemoval, StoredCertificate, TokenScope};
 
 /// The most pages of a list that are read, and how long that may take in all.
 const MOST_PAGES: usize = 200;
@@ -27,6 +27,8 @@ const LIST_PATIENCE: Duration = Duration::from_secs(60);
 /// wait that is honoured.
 const BUSY_TRIES: u32 = 3;
 const LONGEST_BUSY: Duration = Duration::from_secs(30);
+/// The most records that a platform may ask for at one hostname.
+const MOST_RECORDS: usize = 16;
 /// The wait where a busy platform names none.
 const USUAL_BUSY: Duration = Duration::from_secs(1);
 
@@ -167,12 +169,26 @@ struct CertificateBody<'c> {
     key: &'c str,
 }
 
+#[derive(Serialize)]
+struct TrustBundleBody<'c> {
+    roots: &'c str,
+}
+
 #[derive(Deserialize)]
 struct BindingBody {
     #[serde(flatten)]
     binding: Binding,
     #[serde(flatten)]
     deployment: Deployment,
+    #[serde(flatten)]
+    reply: PlatformReply,
+}
+
+impl BindingBody {
+    fn bound(self, etag: Option<String>) -> BoundHostname {
+        let BindingBody { binding, deployment, reply } = self;
+        BoundHostname { binding, deployment, reply, etag }
+    }
 }
 
 #[derive(Deserialize, Default)]
@@ -254,7 +270,14 @@ impl ProtocolPlatform {
 
     fn read_binding(&self, what: &'static str, target: &Target, reply: &Reply) -> Result<BoundHostname, EdgeError> {
         let body: BindingBody = self.read(what, target, reply)?;
-        Ok(BoundHostname { binding: body.binding, deployment: body.deployment, etag: reply.etag.clone() })
+        if body.reply.records.len() > MOST_RECORDS {
+            return Err(self.malformed(target, format!("it asks for more than {MOST_RECORDS} records")));
+        }
+        if let Some(asked) = body.reply.records.iter().find(|asked| asked.record().is_none()) {
+            let why = format!("{} is no {} record of {}", quoted(&asked.value), asked.record_type, asked.name);
+            return Err(self.malformed(target, why));
+        }
+        Ok(body.bound(reply.etag.clone()))
     }
 }
 
@@ -281,6 +304,24 @@ impl Platform for ProtocolPlatform {
         if reply.is_success() { Ok(()) } else { Err(self.refusal("the certificate", &target, &reply)) }
     }
 
+    async fn put_trust_bundle(&self, site: &str, sha256: Fingerprint, roots: &str) -> Result<(), EdgeError> {
+        let target = Target::path(&["sites", site, "trust-bundles", &sha256.to_string()]);
+        let body = serde_json::to_value(&TrustBundleBody { roots })
+            .map_err(|error| self.malformed(&target, error.to_string()))?;
+        let reply = self.call(Call { body: Some(body), ..Call::new(Method::Put, &target) }).await?;
+        if reply.is_success() { Ok(()) } else { Err(self.refusal("the trust bundle", &target, &reply)) }
+    }
+
+    async fn token_scope(&self) -> Result<Option<TokenScope>, EdgeError> {
+        let target = Target::path(&["token"]);
+        let reply = self.call(Call::new(Method::Get, &target)).await?;
+        // A platform need not tell.
+        if matches!(reply.status, 404 | 405 | 501) {
+            return Ok(None);
+        }
+        self.read("the token's scope", &target, &reply).map(Some)
+    }
+
     async fn certificates(&self, site: &str) -> Result<Vec<StoredCertificate>, EdgeError> {
         let mut certificates = Vec::new();
         let target = Target::path(&["sites", site, "certificates"]);
@@ -302,10 +343,7 @@ impl Platform for ProtocolPlatform {
     async fn bindings(&self, endpoint: &str) -> Result<Vec<(Hostname, BoundHostname)>, EdgeError> {
         let mut bindings = Vec::new();
         let target = Target::path(&["endpoints", endpoint, "bindings"]);
-        let bound = |listed: ListedBinding| {
-            let BindingBody { binding, deployment } = listed.body;
-            (listed.hostname, BoundHostname { binding, deployment, etag: None })
-        };
+        let bound = |listed: ListedBinding| (listed.hostname, listed.body.bound(None));
         let each = |page: BindingPage| bindings.extend(page.bindings.into_iter().map(bound));
         self.list("the list of bindings", target, each).await?;
         Ok(bindings)
@@ -355,6 +393,11 @@ impl Platform for ProtocolPlatform {
             _ => Err(self.refusal("to delete the binding", &target, &reply)),
         }
     }
+}
+
+/// A text of a platform as it is quoted in a message.
+fn quoted(text: &str) -> String {
+    format!("{:?}", text.chars().take(80).collect::<String>())
 }
 
 #[cfg(test)]

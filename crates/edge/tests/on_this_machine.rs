@@ -9,7 +9,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use futures::future::join_all;
-use pindrel_core::endpoint::{Binding, Deployment, EndpointKind, Route, TlsVersion};
+use pindrel_core::endpoint::{Binding, ClientCertificates, ClientNeed, Deployment, EndpointKind, Route, TlsVersion};
 use pindrel_core::load_balancer::LoadBalancer;
 use pindrel_core::name::Hostname;
 use pindrel_core::values::Fingerprint;
@@ -35,7 +35,7 @@ fn route(prefix: &str, service: &str, release: Option<&str>) -> Route {
 }
 
 fn plain(certificate: Fingerprint) -> Binding {
-    Binding { certificate, routes: Vec::new(), redirect_to: None, minimum_tls: TlsVersion::V1_2 }
+    Binding::plain(Some(certificate))
 }
 
 /// A web server whose test and reload are scripts, which note that they ran.
@@ -101,7 +101,14 @@ async fn what_a_web_server_is_told_reads_back_as_it_was_told() {
     let web = Web::new();
     let sha256 = web.store("api.larkfield.example").await;
     let routed = |routes: Vec<Route>| Binding { routes, ..plain(sha256) };
-    let table: [(&str, Binding, &[&str], &[&str]); 6] = [
+    let roots = Fingerprint::of(b"roots");
+    web.nginx.put_trust_bundle("local", roots, "roots").await.unwrap();
+    let clients =
+        |need| Binding { client_certificates: Some(Box::new(ClientCertificates { roots, need })), ..plain(sha256) };
+    let bundle = format!("ssl_client_certificate \"{}/certificates/{roots}.roots.pem\";", web.folder.display());
+    let table: [(&str, Binding, &[&str], &[&str]); 8] = [
+        ("api.larkfield.example", clients(ClientNeed::Required), &[&bundle, "ssl_verify_client on;"], &[]),
+        ("api.larkfield.example", clients(ClientNeed::Optional), &[&bundle, "ssl_verify_client optional;"], &[]),
         ("api.larkfield.example", plain(sha256), &["listen [2001:db8::10]:8443 ssl;", "location \"/\" {"], &["426"]),
         (
             "api.larkfield.example",
@@ -164,7 +171,9 @@ async fn what_a_web_server_is_told_reads_back_as_it_was_told() {
     let stored = web.nginx.certificates("local").await.unwrap();
     assert_eq!((stored.len(), stored[0].used_by), (1, Some(0)));
     assert_eq!(web.nginx.delete_certificate("local", sha256).await, Ok(StoreRemoval::Gone));
-    assert_eq!(fs::read_dir(web.folder.join("certificates")).unwrap().count(), 0, "the key is gone too");
+    assert_eq!(fs::read_dir(web.folder.join("certificates")).unwrap().count(), 1, "the key is gone too");
+    let issued = web.nginx.put_binding("web", &hostname("app.larkfield.example"), &Binding::plain(None), None).await;
+    assert!(issued.unwrap_err().to_string().contains("issues no certificates"));
 }
 
 #[tokio::test]

@@ -45,7 +45,7 @@ fn name() -> Hostname {
 
 fn binding(certificate: Fingerprint) -> Binding {
     let route = Route { prefix: "/v2".into(), service: "catalogue".into(), release: Some("live".into()) };
-    Binding { certificate, routes: vec![route], redirect_to: None, minimum_tls: TlsVersion::V1_2 }
+    Binding { routes: vec![route], ..Binding::plain(Some(certificate)) }
 }
 
 #[tokio::test]

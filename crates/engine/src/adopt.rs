@@ -138,7 +138,7 @@ impl Engine {
             let mut proofs = Vec::new();
             for (other, entry) in (0u32..).map(EndpointId).zip(&self.desired.endpoints) {
                 if let Some(EndpointView::Listed(info)) = knowledge.endpoints.get(&other).map(|fact| &fact.value)
-                    && same_data(given, &wanted.alias(&self.desired, info))
+                    && same_data(given, &wanted.alias_for(&self.desired, info, None, wanted.ttl))
                 {
                     proofs.push(Proof::LeadsTo(entry.name.clone()));
                 }
@@ -160,21 +160,21 @@ impl Engine {
             && !own.wrote_binding(&endpoint.key(), binding)
         {
             let held = known.certificate.map(|held| held.sha256);
-            let differs = match held.map(|held| differences(binding, &wanted.binding(held))) {
+            let differs = match known.wanted_binding().map(|wanted| differences(binding, &wanted)) {
                 Some(differs) => (!differs.is_empty()).then_some(differs),
                 None => Some("its certificate".into()),
             };
             let proofs = [
                 known.is_aliased_here().then_some(Proof::IsLedTo),
-                (held == Some(binding.certificate)).then_some(Proof::HeldCertificate),
-                matches!(served, ServedView::Certificate { sha256 } if *sha256 == binding.certificate)
+                (held.is_some() && held == binding.certificate).then_some(Proof::HeldCertificate),
+                matches!(served, ServedView::Certificate { sha256, .. } if Some(*sha256) == binding.certificate)
                     .then_some(Proof::ServesIt),
                 differs.is_none().then_some(Proof::AsWanted),
             ];
             found.push(Candidate {
                 hostname: wanted.hostname.clone(),
                 what: Adoptable::Binding,
-                present: format!("at {}, with certificate {}…", endpoint.name, binding.certificate.short()),
+                present: format!("at {}, with {}", endpoint.name, binding.certificate_in_words()),
                 differs,
                 proofs: proofs.into_iter().flatten().collect(),
                 id,

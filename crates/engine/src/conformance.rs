@@ -4,13 +4,13 @@ use std::net::SocketAddr;
 use std::time::Duration;
 
 use pindrel_core::desired::{EndpointDriver, EndpointId};
-use pindrel_core::endpoint::{Binding, Deployment, EndpointInfo, TlsVersion};
+use pindrel_core::endpoint::{Binding, Deployment, EndpointInfo};
 use pindrel_core::findings::{Code, Finding};
 use pindrel_core::name::Hostname;
 use pindrel_core::values::{Fingerprint, KeyKind};
 use pindrel_edge::{BoundHostname, EdgeError, Platform, StoreRemoval};
 use pindrel_keys::{Chain, KeyError};
-use secrecy::SecretString;
+use secrecy::{ExposeSecret as _, SecretString};
 use serde::Serialize;
 
 use crate::failure::internal;
@@ -83,6 +83,8 @@ impl Engine {
         let mut trial = Trial { engine: self, platform: &*platform, info: &info, hostname, clauses: Vec::new() };
         trial.clauses.push(ClauseReport { clause: "the endpoint is listed", verdict: Verdict::Met });
         trial.offers();
+        trial.token().await;
+        trial.trust_bundle(&first).await;
         trial.store(&first, &second).await;
         let known = trial.bind(&first).await;
         trial.change(known, &first, &second).await;
@@ -166,10 +168,38 @@ impl Trial<'_> {
             ("a generated name that aliases point at", info.default_name.is_some()),
             ("the quota of hostnames", quotas.hostnames.is_some()),
             ("the quota of certificates", quotas.certificates.is_some()),
+            ("certificates that the platform issues", info.offers.issued_certificates),
+            ("client certificates", info.offers.client_certificates),
+            ("a target of its own for each hostname", info.own_targets),
         ] {
             let verdict = if offered { Verdict::Met } else { Verdict::NotOffered };
             self.clauses.push(ClauseReport { clause, verdict });
         }
+    }
+
+    async fn token(&mut self) {
+        const CLAUSE: &str = "the scope of the token names the endpoint";
+        let endpoint = &self.info.id;
+        match self.platform.token_scope().await {
+            Ok(None) => self.clauses.push(ClauseReport { clause: CLAUSE, verdict: Verdict::NotOffered }),
+            Ok(Some(scope)) => {
+                let named = scope.endpoints.as_ref().is_none_or(|named| named.contains(endpoint));
+                self.judge(CLAUSE, named, || format!("it names {}", scope.endpoints.unwrap_or_default().join(", ")));
+            }
+            Err(error) => self.judge(CLAUSE, false, || error.to_string()),
+        }
+    }
+
+    async fn trust_bundle(&mut self, root: &TrialCertificate) {
+        if !self.info.offers.client_certificates {
+            return;
+        }
+        let sha256 = Fingerprint::of(root.chain.as_bytes());
+        let put = self.platform.put_trust_bundle(&self.info.certificate_site, sha256, &root.chain).await;
+        self.accepted("a trust bundle is taken into the store", &put);
+        let other = Fingerprint::of(root.key.expose_secret().as_bytes());
+        let put = self.platform.put_trust_bundle(&self.info.certificate_site, other, &root.chain).await;
+        self.refused("a trust bundle under another fingerprint is refused with 422", 422, &put);
     }
 
     async fn put(&self, as_: Fingerprint, chain: &TrialCertificate, key: &TrialCertificate) -> Result<(), EdgeError> {
@@ -179,6 +209,7 @@ impl Trial<'_> {
     async fn store(&mut self, first: &TrialCertificate, second: &TrialCertificate) {
         let without = self.put_binding(first.sha256, None).await;
         self.refused("a binding to a certificate that is not in the store is refused with 422", 422, &without);
+        self.ask_for_issue().await;
         let other = self.put(first.sha256, first, second).await;
         self.refused("a certificate with another's key is refused with 422", 422, &other);
         let other = self.put(second.sha256, first, first).await;
@@ -192,7 +223,7 @@ impl Trial<'_> {
     }
 
     fn binding_to(&self, certificate: Fingerprint) -> Binding {
-        Binding { certificate, routes: Vec::new(), redirect_to: None, minimum_tls: TlsVersion::V1_2 }
+        Binding::plain(Some(certificate))
     }
 
     async fn put_binding(
@@ -201,6 +232,15 @@ impl Trial<'_> {
         known: Option<&BoundHostname>,
     ) -> Result<BoundHostname, EdgeError> {
         self.platform.put_binding(&self.info.id, self.hostname, &self.binding_to(certificate), known).await
+    }
+
+    /// Asks for a certificate of the platform where it issues none.
+    async fn ask_for_issue(&mut self) {
+        if self.info.offers.issued_certificates {
+            return;
+        }
+        let put = self.platform.put_binding(&self.info.id, self.hostname, &Binding::plain(None), None).await;
+        self.refused("a binding without a certificate is refused with 422 where none is issued", 422, &put);
     }
 
     async fn read(&self) -> Result<Option<BoundHostname>, EdgeError> {

@@ -1,19 +1,24 @@
 //! What the endpoints of the manifest offer, and what is at them.
 
 use std::collections::{HashMap, HashSet};
+use std::net::SocketAddr;
 
 use futures::future::join_all;
+use jiff::Timestamp;
 use pindrel_core::desired::{Endpoint, EndpointId};
 use pindrel_core::endpoint::{CustomHostnames, Deployment, EndpointInfo, EndpointKind, Quotas};
-use pindrel_core::facts::EndpointView;
+use pindrel_core::facts::{EndpointView, SampleOutcome};
 use pindrel_core::findings::Finding;
 use pindrel_core::name::Hostname;
 use pindrel_core::values::Fingerprint;
-use pindrel_edge::{EdgeError, ServerState, StoredCertificate, WrittenFile};
+use pindrel_edge::{BoundHostname, EdgeError, ServerState, StoredCertificate, TokenScope, WrittenFile};
 use serde::Serialize;
 
 use crate::failure::EngineError;
 use crate::run::Engine;
+
+/// The most bindings of an endpoint whose aliases are looked up.
+const MOST_LOOKED_UP: usize = 100;
 
 /// One endpoint of the manifest.
 #[derive(Debug, Clone, Serialize)]
@@ -36,6 +41,12 @@ pub struct EndpointReport {
     pub certificates: Vec<CopyReport>,
     /// What the platform bounds.
     pub quotas: Quotas,
+    /// What the token that is used there may do, where the platform tells.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub token: Option<TokenScope>,
+    /// The status with which it answers under its default name as well, beside what is bound there.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub default_name_status: Option<u16>,
     /// Why some of it is missing.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub trouble: Option<String>,
@@ -46,13 +57,19 @@ pub struct EndpointReport {
 pub struct BindingReport {
     /// The hostname.
     pub hostname: Hostname,
-    /// The certificate that it is served with.
-    pub certificate: Fingerprint,
+    /// The certificate that it is served with; none where the platform issues it.
+    pub certificate: Option<Fingerprint>,
+    /// Until when that one is valid, where the platform issues it and says so.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub not_after: Option<Timestamp>,
     /// How far it has got.
     #[serde(flatten)]
     pub deployment: Deployment,
     /// Whether the manifest wants it there.
     pub wanted: bool,
+    /// For one that the manifest does not want: whether an alias leads there, where that can be seen.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub led: Option<bool>,
 }
 
 /// A certificate in a store.
@@ -111,6 +128,8 @@ impl Engine {
             bindings: Vec::new(),
             certificates: Vec::new(),
             quotas: Quotas::default(),
+            token: None,
+            default_name_status: None,
             trouble: None,
         };
         let trouble = |says: String| EndpointReport { trouble: Some(says), ..empty.clone() };
@@ -136,10 +155,33 @@ impl Engine {
         if endpoint.is_static() {
             return report;
         }
-        match self.what_is_at(id, endpoint, &info, own).await {
+        let report = match self.what_is_at(id, endpoint, &info, own).await {
             Ok((bindings, certificates)) => EndpointReport { bindings, certificates, ..report },
             Err(says) => EndpointReport { trouble: Some(says), ..report },
-        }
+        };
+        let token = match self.drivers.platform(endpoint) {
+            Ok(platform) => platform.token_scope().await.ok().flatten(),
+            Err(_) => None,
+        };
+        let place = info.addresses.first().map(|address| SocketAddr::new(*address, info.port));
+        let default_name_status = match (&info.default_name, place) {
+            (Some(name), Some(place)) if !report.bindings.is_empty() => match self.answer_under(name, place).await {
+                Some(SampleOutcome::Answered { status, .. }) => Some(status),
+                _ => None,
+            },
+            _ => None,
+        };
+        EndpointReport { token, default_name_status, ..report }
+    }
+
+    /// Says whether the alias of a hostname that the manifest does not want leads to an endpoint.
+    async fn is_led(&self, hostname: &Hostname, bound: &BoundHostname, info: &EndpointInfo) -> Option<bool> {
+        let zone = self.desired.zone_of(hostname)?;
+        let view = self.alias_in(zone, &hostname.owner()).await;
+        let target = bound.reply.target.as_ref();
+        let leads = view.servers.iter().filter_map(|server| server.gives.as_ref().ok());
+        let leads: Vec<bool> = leads.map(|sets| info.is_led_to(sets, target)).collect();
+        (!leads.is_empty()).then(|| leads.contains(&true))
     }
 
     async fn what_is_at(
@@ -156,15 +198,21 @@ impl Engine {
         let hostnames = self.desired.hostnames.iter();
         let here = hostnames.filter(|wanted| wanted.endpoints().any(|endpoint| endpoint == id));
         let wanted: HashSet<&Hostname> = here.map(|wanted| &wanted.hostname).collect();
-        let mut bindings: Vec<BindingReport> = bindings
-            .into_iter()
-            .map(|(hostname, bound)| BindingReport {
-                wanted: wanted.contains(&hostname),
-                hostname,
-                certificate: bound.binding.certificate,
-                deployment: bound.deployment,
-            })
-            .collect();
+        let mut looked_up = 0;
+        let mut reports = Vec::with_capacity(bindings.len());
+        for (hostname, bound) in bindings {
+            let wanted = wanted.contains(&hostname);
+            let led = if !wanted && looked_up < MOST_LOOKED_UP {
+                looked_up += 1;
+                self.is_led(&hostname, &bound, info).await
+            } else {
+                None
+            };
+            let not_after = bound.reply.issued.as_ref().map(|issued| issued.not_after);
+            let (certificate, deployment) = (bound.binding.certificate, bound.deployment);
+            reports.push(BindingReport { hostname, certificate, not_after, deployment, wanted, led });
+        }
+        let mut bindings = reports;
         bindings.sort_by(|left, right| left.hostname.as_str().cmp(right.hostname.as_str()));
         let certificates = certificates
             .into_iter()

@@ -210,7 +210,7 @@ impl Engine {
             let standing = match row.facts.bindings.get(key).map(|fact| &fact.value) {
                 Some(BindingView::Absent | BindingView::Unmanaged { .. }) => continue,
                 Some(BindingView::Present { binding, .. }) if !row.ownership.wrote_binding(key, binding) => continue,
-                Some(BindingView::Present { binding, .. }) => format!("certificate {}…", binding.certificate.short()),
+                Some(BindingView::Present { binding, .. }) => binding.certificate_in_words(),
                 Some(BindingView::Unreachable { why }) => why.to_string(),
                 None => "its endpoint is not in the manifest, so it cannot be looked up".to_owned(),
             };

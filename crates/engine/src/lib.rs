@@ -57,7 +57,7 @@ pub use events::{Event, Listener, Summary};
 pub use failure::EngineError;
 pub use home::{Home, StateLocation};
 pub use leftovers::{Leftover, LeftoverKind};
-pub use pindrel_edge::{ServerState, WrittenFile};
+pub use pindrel_edge::{ServerState, TokenScope, WrittenFile};
 pub use pindrel_keys::AccountKey;
 pub use pindrel_keys::bundle::LooseFile;
 pub use pindrel_state::{Attempt, AttemptEnd, Entry, JournalFilter, Lock, LockError, Moment, OrderEnd, OrderPhase};

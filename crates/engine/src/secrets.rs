@@ -20,6 +20,8 @@ use crate::files;
 const MAX_SECRET_BYTES: u64 = 16 * 1024;
 /// The longest file of roots that is read.
 pub(crate) const MAX_ROOTS_BYTES: u64 = 16 << 20;
+/// The longest file of roots for client certificates that is read: platforms are told all of it.
+const MAX_TRUST_BUNDLE_BYTES: u64 = 256 * 1024;
 /// The line that `init` writes where a secret is still to be put.
 pub const PLACEHOLDER: &str = "replace-this-line-with-the-secret";
 /// The row whose opening proves the sealing key.
@@ -69,6 +71,17 @@ pub fn is_base64(secret: &SecretString) -> bool {
 /// A part of a sentence that says why not.
 pub fn read_roots(path: &Path) -> Result<Vec<TrustAnchor<'static>>, String> {
     roots::from_pem(&files::read_at_most(path, MAX_ROOTS_BYTES).map_err(|error| io_reason(&error))?)
+}
+
+/// Reads the roots for client certificates; what else stands in the file is left out, a private key above
+/// all: the text is told to platforms.
+///
+/// # Errors
+/// A part of a sentence that says why not.
+pub fn read_trust_bundle(path: &Path) -> Result<String, String> {
+    let bytes = files::read_at_most(path, MAX_TRUST_BUNDLE_BYTES).map_err(|error| io_reason(&error))?;
+    roots::from_pem(&bytes)?;
+    Ok(roots::plain_pem(&bytes))
 }
 
 /// The key that opens the secrets of a state.

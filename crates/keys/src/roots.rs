@@ -3,6 +3,8 @@
 use rustls_pki_types::pem::PemObject;
 use rustls_pki_types::{CertificateDer, TrustAnchor};
 
+use crate::pem;
+
 /// Reads roots out of PEM text.
 ///
 /// # Errors
@@ -16,6 +18,12 @@ pub fn from_pem(pem: &[u8]) -> Result<Vec<TrustAnchor<'static>>, String> {
         anchors.push(anchor.to_owned());
     }
     if anchors.is_empty() { Err("there is no certificate in it".into()) } else { Ok(anchors) }
+}
+
+/// Returns the certificates in PEM text as PEM, and nothing else that stands there.
+pub fn plain_pem(text: &[u8]) -> String {
+    let certificates = CertificateDer::pem_slice_iter(text).filter_map(Result::ok);
+    certificates.map(|certificate| pem::encode("CERTIFICATE", &certificate)).collect()
 }
 
 /// Returns the roots that this system trusts; none where it has no store of them.
@@ -32,7 +40,6 @@ mod tests {
     use rcgen::{BasicConstraints, CertificateParams, IsCa, KeyPair};
 
     use super::*;
-    use crate::pem;
 
     fn root() -> rcgen::Certificate {
         let mut params = CertificateParams::new(Vec::new()).unwrap();
@@ -49,6 +56,9 @@ mod tests {
         let bundle = format!("# the roots of the observatory\n{ours}\n{}", second.pem().replace('\n', "\r\n"));
         assert_eq!(from_pem(bundle.as_bytes()).unwrap().len(), 2);
         let key = pem::encode("PRIVATE KEY", b"no certificate");
+        let plain = plain_pem(format!("{bundle}{key}").as_bytes());
+        assert_eq!(plain, ours + &pem::encode("CERTIFICATE", second.der()), "a key that stands there is not told");
+        let ours = pem::encode("CERTIFICATE", first.der());
         let wrong = pem::encode("CERTIFICATE", b"no certificate");
         for (text, says) in [
             (String::new(), "no certificate in it"),

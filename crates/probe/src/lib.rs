@@ -12,6 +12,7 @@ use http_body_util::{BodyExt as _, Empty, Limited};
 use hyper::body::Bytes;
 use hyper::{Request, header};
 use hyper_util::rt::TokioIo;
+use pindrel_core::expectation::{Expectation, SampleMethod};
 use pindrel_core::facts::{Unreachable, Untrusted};
 use pindrel_core::name::Hostname;
 use pindrel_core::values::Fingerprint;
@@ -19,7 +20,8 @@ use rustls::client::Resumption;
 use rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier};
 use rustls::crypto::CryptoProvider;
 use rustls::crypto::aws_lc_rs::default_provider;
-use rustls::pki_types::{CertificateDer, ServerName, TrustAnchor, UnixTime};
+use rustls::pki_types::pem::PemObject as _;
+use rustls::pki_types::{CertificateDer, PrivateKeyDer, ServerName, TrustAnchor, UnixTime};
 use rustls::{CertificateError, ClientConfig, DigitallySignedStruct, RootCertStore, SignatureScheme};
 use tokio::net::TcpStream;
 use tokio::time::timeout;
@@ -73,7 +75,28 @@ pub struct Answered {
 /// Which roots a client trusts.
 #[derive(Debug, Clone)]
 pub struct Trust {
+    /// `None` trusts anyone.
+    store: Option<Arc<RootCertStore>>,
     config: Arc<ClientConfig>,
+}
+
+/// The certificate that a client shows, with its key.
+pub struct ClientIdentity {
+    chain: Vec<CertificateDer<'static>>,
+    key: PrivateKeyDer<'static>,
+}
+
+impl ClientIdentity {
+    /// Reads a chain, leaf first, and its key, both in one PEM text.
+    ///
+    /// # Errors
+    /// A part of a sentence that says why not; nothing of the key is in it.
+    pub fn from_pem(pem: &[u8]) -> Result<ClientIdentity, String> {
+        let chain: Result<Vec<_>, _> = CertificateDer::pem_slice_iter(pem).collect();
+        let chain = chain.ok().filter(|chain| !chain.is_empty()).ok_or("it holds no certificate")?;
+        let key = PrivateKeyDer::from_pem_slice(pem).map_err(|_| "it holds no private key")?;
+        Ok(ClientIdentity { chain, key })
+    }
 }
 
 impl Trust {
@@ -89,20 +112,44 @@ impl Trust {
         }
         let config = ClientConfig::builder_with_provider(provider).with_safe_default_protocol_versions();
         let config = config.map_err(|error| error.to_string())?;
-        let mut config = config.with_root_certificates(store).with_no_client_auth();
-        // A resumed session shows the certificate of the first one: after a renewal that
-        // would be the old one, whatever is served by now.
-        config.resumption = Resumption::disabled();
-        config.alpn_protocols = vec![b"http/1.1".to_vec()];
-        Ok(Trust { config: Arc::new(config) })
+        let config = config.with_root_certificates(store.clone()).with_no_client_auth();
+        Ok(Trust { store: Some(store), config: as_client(config) })
     }
+
+    /// Trusts anyone: to see whether something answers at all. No secret goes over such a connection.
+    ///
+    /// # Errors
+    /// [`ProbeError`], when TLS cannot be set up.
+    pub fn anyone() -> Result<Trust, ProbeError> {
+        Ok(Trust { store: None, config: as_client((*tolerant()?).clone()) })
+    }
+
+    /// The same, for a client that shows a certificate.
+    fn config_for(&self, identity: Option<&ClientIdentity>) -> Result<Arc<ClientConfig>, ProbeError> {
+        let (Some(identity), Some(store)) = (identity, &self.store) else { return Ok(self.config.clone()) };
+        let failed = |error: rustls::Error| {
+            ProbeError::NotConnected(Unreachable::NotAsked { detail: format!("with this client certificate: {error}") })
+        };
+        let config = ClientConfig::builder_with_provider(Arc::new(default_provider()));
+        let config = config.with_safe_default_protocol_versions().map_err(failed)?;
+        let config = config.with_root_certificates(store.clone());
+        let config = config.with_client_auth_cert(identity.chain.clone(), identity.key.clone_key());
+        Ok(as_client(config.map_err(failed)?))
+    }
+}
+
+fn as_client(mut config: ClientConfig) -> Arc<ClientConfig> {
+    // A resumed session shows the certificate of the first one: after a renewal that
+    // would be the old one, whatever is served by now.
+    config.resumption = Resumption::disabled();
+    config.alpn_protocols = vec![b"http/1.1".to_vec()];
+    Arc::new(config)
 }
 
 /// A client that accepts any certificate, made once.
 ///
 /// The direct probe asks which certificate is served, and compares its fingerprint with the
-/// one that was put there: it must see a wrong one to name it. Nothing but the handshake goes
-/// over such a connection.
+/// one that was put there: it must see a wrong one to name it.
 fn tolerant() -> Result<Arc<ClientConfig>, ProbeError> {
     static TOLERANT: OnceLock<Result<Arc<ClientConfig>, String>> = OnceLock::new();
     let made = TOLERANT.get_or_init(|| {
@@ -129,8 +176,8 @@ pub async fn served_certificate(address: SocketAddr, hostname: &Hostname) -> Res
     leaf(&stream).map(|leaf| Fingerprint::of(leaf)).ok_or_else(no_certificate)
 }
 
-/// Connects to `address` as a client of `hostname` does, verifies in full, and asks
-/// for `path`.
+/// Connects to `address` as a client of `hostname` does, verifies in full, shows `identity` where it is
+/// asked for one, and makes the request of `sample`.
 ///
 /// # Errors
 /// [`ProbeError`], by how far the connection got.
@@ -138,9 +185,10 @@ pub async fn request(
     trust: &Trust,
     address: SocketAddr,
     hostname: &Hostname,
-    path: &str,
+    sample: &Expectation,
+    identity: Option<&ClientIdentity>,
 ) -> Result<Answered, ProbeError> {
-    let stream = match handshake(trust.config.clone(), address, hostname).await {
+    let stream = match handshake(trust.config_for(identity)?, address, hostname).await {
         Err(ProbeError::Unverified { why, .. }) => {
             let sha256 = served_certificate(address, hostname).await.ok();
             return Err(ProbeError::Unverified { sha256, why });
@@ -150,7 +198,7 @@ pub async fn request(
     let sha256 = leaf(&stream).map(|leaf| Fingerprint::of(leaf));
     let sha256 = sha256.ok_or_else(no_certificate)?;
     let failed = |why| ProbeError::NoAnswer { sha256, why };
-    match timeout(ANSWER, exchange(stream, address, hostname, path)).await {
+    match timeout(ANSWER, exchange(stream, address, hostname, sample)).await {
         Ok(Ok((status, location, body))) => Ok(Answered { sha256, status, location, body }),
         Ok(Err(error)) => Err(failed(of_error(&*error))),
         Err(_) => Err(failed(timed_out(ANSWER))),
@@ -163,14 +211,24 @@ async fn exchange(
     stream: TlsStream<TcpStream>,
     address: SocketAddr,
     hostname: &Hostname,
-    path: &str,
+    sample: &Expectation,
 ) -> Result<(u16, Option<String>, Vec<u8>), Failure> {
     let (mut sender, connection) = hyper::client::conn::http1::handshake(TokioIo::new(stream)).await?;
     let host = if address.port() == 443 { hostname.to_string() } else { format!("{hostname}:{}", address.port()) };
-    let request = Request::get(path)
+    let request = Request::builder()
+        .method(sample.method.as_str())
+        .uri(&sample.path)
         .header(header::HOST, host)
-        .header(header::USER_AGENT, concat!("pindrel/", env!("CARGO_PKG_VERSION")))
-        .body(Empty::<Bytes>::new())?;
+        .header(header::USER_AGENT, concat!("pindrel/", env!("CARGO_PKG_VERSION")));
+    // A browser asks this before it sends another site's request (the Fetch standard, CORS protocol).
+    let request = match &sample.origin {
+        Some(origin) if sample.method == SampleMethod::Options => {
+            request.header(header::ORIGIN, origin).header(header::ACCESS_CONTROL_REQUEST_METHOD, "GET")
+        }
+        Some(origin) => request.header(header::ORIGIN, origin),
+        None => request,
+    };
+    let request = request.body(Empty::<Bytes>::new())?;
     let driver = tokio::spawn(connection);
     let response = sender.send_request(request).await;
     let answer = match response {

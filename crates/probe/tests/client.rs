@@ -4,14 +4,19 @@
 
 use std::net::SocketAddr;
 
+use pindrel_core::expectation::Expectation;
 use pindrel_core::facts::{Unreachable, Untrusted};
 use pindrel_core::name::Hostname;
 use pindrel_core::values::Fingerprint;
-use pindrel_probe::{ProbeError, Trust, request, served_certificate};
+use pindrel_probe::{Answered, ProbeError, Trust, request, served_certificate};
 use pindrel_testkit::{ScriptedServer, answer};
 use tokio::net::TcpListener;
 
 const NAME: &str = "api.larkfield.example";
+
+async fn get(trust: &Trust, address: std::net::SocketAddr, name: &str, path: &str) -> Result<Answered, ProbeError> {
+    request(trust, address, &hostname(name), &Expectation::at(path), None).await
+}
 
 fn hostname(text: &str) -> Hostname {
     text.parse().unwrap()
@@ -39,7 +44,7 @@ async fn an_answer_is_told_whole_and_a_long_body_is_cut() {
         ("/long", 200, None, None),
         ("/torn", 200, None, Some("half")),
     ] {
-        let answered = request(&trust, server.address, &hostname(NAME), path).await.unwrap();
+        let answered = get(&trust, server.address, NAME, path).await.unwrap();
         assert_eq!(answered.sha256, Fingerprint::of(&server.leaf));
         assert_eq!((answered.status, answered.location.as_deref()), (status, location), "{path}");
         assert!(answered.body.len() <= 256 * 1024, "{path}");
@@ -58,9 +63,9 @@ async fn each_failure_says_how_far_the_connection_got() {
     let sha256 = Fingerprint::of(&silent.leaf);
 
     // The right certificate, and no answer.
-    let failed = request(&trust(&silent), silent.address, &hostname(NAME), "/").await.unwrap_err();
+    let failed = get(&trust(&silent), silent.address, NAME, "/").await.unwrap_err();
     assert!(matches!(&failed, ProbeError::NoAnswer { sha256: seen, .. } if *seen == sha256), "{failed:?}");
-    let failed = request(&trust(&babbling), babbling.address, &hostname(NAME), "/").await.unwrap_err();
+    let failed = get(&trust(&babbling), babbling.address, NAME, "/").await.unwrap_err();
     assert!(matches!(failed, ProbeError::NoAnswer { .. }), "{failed:?}");
 
     // A certificate for another name, or of a root that is not trusted, is named all the same.
@@ -68,7 +73,7 @@ async fn each_failure_says_how_far_the_connection_got() {
         (trust(&silent), "shop.larkfield.example", Untrusted::OtherName),
         (trust(&babbling), NAME, Untrusted::UnknownIssuer),
     ] {
-        let failed = request(&trust, silent.address, &hostname(name), "/").await.unwrap_err();
+        let failed = get(&trust, silent.address, name, "/").await.unwrap_err();
         assert_eq!(failed, ProbeError::Unverified { sha256: Some(sha256), why }, "{name}");
         assert_eq!(
             served_certificate(silent.address, &hostname(name)).await.ok(),
@@ -95,7 +100,7 @@ async fn what_does_not_speak_tls_is_not_connected() {
     let server = ScriptedServer::start(&[NAME], |_, _| Vec::new()).await;
     let trust = trust(&server);
     for (address, expected) in not_tls().await {
-        let whole = request(&trust, address, &hostname(NAME), "/").await.unwrap_err();
+        let whole = get(&trust, address, NAME, "/").await.unwrap_err();
         let direct = served_certificate(address, &hostname(NAME)).await.unwrap_err();
         for failed in [whole, direct] {
             let ProbeError::NotConnected(why) = failed else { panic!("{failed:?}") };

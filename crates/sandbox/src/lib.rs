@@ -181,6 +181,9 @@ pub struct ListedEndpoint {
     pub default_name: String,
     /// Where it serves TLS.
     pub address: SocketAddr,
+    /// Whether hostnames have targets of their own below its generated name.
+    #[serde(default)]
+    pub own_targets: bool,
 }
 
 /// The running stand-ins. Dropping them stops them and removes what they wrote too,
@@ -210,14 +213,15 @@ impl Sandbox {
         let stop = Stop::new(net.clone());
         let [parent_ip, primary_ip, secondary_ip, resolver_ip] = [2, 3, 4, 5].map(|last| net.address(last));
 
-        let api_root = Issuer::root("Sandbox API root")?;
+        let api_root = Arc::new(Issuer::root("Sandbox API root")?);
         let issuing_root = Issuer::root("Sandbox issuing root")?;
         let other_root = Issuer::root("Sandbox other root")?;
         let practice_root = Issuer::root("Sandbox practice root")?;
         let secret = dns::tsig::new_secret();
         let token = certificates::random_hex(16);
 
-        let platform = Platform::new(&net, options.deploy, token.clone(), &api_root)?;
+        let name_server = SocketAddr::new(primary_ip, DNS_PORT);
+        let platform = Platform::new(&net, options.deploy, token.clone(), name_server, api_root.clone())?;
         let zones = |servers: [IpAddr; 2]| {
             [ZONE, EDGE_ZONE, VALIDATION_ZONE].map(|name| Zone::with_servers(name, servers, options.negative_ttl))
         };
@@ -225,6 +229,9 @@ impl Sandbox {
         larkfield.add_text("larkfield.example", 300, "Larkfield Sky Survey");
         for endpoint in platform.listed() {
             edge.add_address(&endpoint.default_name, 30, endpoint.address.ip());
+            if endpoint.own_targets {
+                edge.add_address(&format!("*.{}", endpoint.default_name), 30, endpoint.address.ip());
+            }
         }
         let mut above =
             ["example", "test"].map(|name| Zone::with_servers(name, [parent_ip, parent_ip], options.negative_ttl));

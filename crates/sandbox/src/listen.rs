@@ -9,6 +9,7 @@ use hyper_util::rt::{TokioExecutor, TokioIo};
 use hyper_util::server::conn::auto;
 use hyper_util::service::TowerToHyperService;
 use rustls::ServerConfig;
+use rustls_pki_types::CertificateDer;
 use tokio::net::TcpListener;
 use tokio::sync::{Semaphore, watch};
 use tokio_rustls::TlsAcceptor;
@@ -74,7 +75,8 @@ pub(crate) async fn serve_tls(
                 let _ = stream.set_nodelay(true);
                 let Ok(Ok(tls)) = tokio::time::timeout(HANDSHAKE, acceptor.accept(stream)).await else { return };
                 let sni = tls.get_ref().1.server_name().map(str::to_owned);
-                let router = router.layer(axum::Extension(Peer { sni }));
+                let certificates = tls.get_ref().1.peer_certificates().unwrap_or_default().to_vec();
+                let router = router.layer(axum::Extension(Peer { sni, certificates }));
                 let service = TowerToHyperService::new(router);
                 let _ = auto::Builder::new(TokioExecutor::new()).serve_connection(TokioIo::new(tls), service).await;
             });
@@ -83,9 +85,11 @@ pub(crate) async fn serve_tls(
     Ok(())
 }
 
-/// What a client asked for in its handshake.
+/// What a client asked for and showed in its handshake.
 #[derive(Debug, Clone)]
 pub(crate) struct Peer {
     /// The server name indication (RFC 6066 §3).
     pub(crate) sni: Option<String>,
+    /// The chain that it showed, leaf first.
+    pub(crate) certificates: Vec<CertificateDer<'static>>,
 }

@@ -169,3 +169,63 @@ async fn a_binding_changes_only_from_what_was_read_and_is_not_in_force_at_once()
         tokio::time::sleep(Duration::from_millis(20)).await;
     }
 }
+
+/// What the platform answers is what the OpenAPI document says, member for member and status for status.
+#[tokio::test(flavor = "multi_thread")]
+async fn every_answer_is_as_the_openapi_document_says() {
+    let document: Value = serde_json::from_str(include_str!("../../../docs/endpoint-protocol.openapi.json")).unwrap();
+    let client = Client::new(Duration::ZERO).await;
+    let fits = |template: &str, method: &str, said: &Said| {
+        let place = &document["paths"][template][method]["responses"][said.status.to_string()];
+        assert!(place.is_object(), "{method} {template} answered {}, which is not described", said.status);
+        for kind in ["application/json", "application/problem+json"] {
+            let Some(name) = place["content"][kind]["schema"]["$ref"].as_str() else { continue };
+            // The references within it are to the whole document.
+            let mut schema = document.clone();
+            schema["$ref"] = name.into();
+            let validator = jsonschema::validator_for(&schema).unwrap();
+            let faults: Vec<String> = validator.iter_errors(&said.body).map(|fault| fault.to_string()).collect();
+            assert!(faults.is_empty(), "{method} {template} {}: {faults:?}: {:#}", said.status, said.body);
+        }
+    };
+    let one = "/v1/endpoints/{id}/bindings/{hostname}";
+    let certificate = Certificate::new();
+    let bundle = json!({ "roots": certificate.chain });
+    let digest = aws_lc_rs::digest::digest(&aws_lc_rs::digest::SHA256, certificate.chain.as_bytes());
+    let sha256: String = digest.as_ref().iter().map(|byte| format!("{byte:02x}")).collect();
+    fits("/v1/endpoints", "get", &client.get("endpoints").await);
+    fits("/v1/token", "get", &client.get("token").await);
+    fits(one, "get", &client.get(BINDING).await);
+    let put = |path: String, body: Value| {
+        let client = &client;
+        async move { client.put(&path, &[], &body).await }
+    };
+    for site in ["north", "nowhere"] {
+        let bundles = "/v1/sites/{site}/trust-bundles/{sha256}";
+        fits(bundles, "put", &put(format!("sites/{site}/trust-bundles/{sha256}"), bundle.clone()).await);
+        fits(bundles, "put", &put(format!("sites/{site}/trust-bundles/{}", certificate.sha256), bundle.clone()).await);
+        fits("/v1/sites/{site}/certificates/{sha256}", "put", &client.store(site, &certificate).await);
+    }
+    let clients = json!({ "roots": sha256, "need": "required" });
+    let body = json!({ "certificate": certificate.sha256, "minimum_tls": "1.2", "client_certificates": clients });
+    let bound = put(BINDING.into(), body).await;
+    assert_eq!((bound.status, &bound.body["client_certificates"]), (202, &clients), "{:#}", bound.body);
+    fits(one, "put", &bound);
+    fits(one, "put", &put(BINDING.into(), json!({ "certificate": "00", "minimum_tls": "1.2" })).await);
+    fits(one, "put", &put(BINDING.into(), json!({ "minimum_tls": "1.2" })).await);
+    let hosted = put("endpoints/hosted/bindings/app.larkfield.example".into(), json!({ "minimum_tls": "1.2" })).await;
+    assert_eq!(hosted.body["records"][0]["type"], "CNAME", "{:#}", hosted.body);
+    fits(one, "put", &hosted);
+    fits("/v1/endpoints/{id}/bindings", "get", &client.get("endpoints/hosted/bindings").await);
+    fits("/v1/sites/{site}/certificates", "get", &client.get("sites/north/certificates").await);
+    let used = format!("sites/north/certificates/{}", certificate.sha256);
+    let delete = |path: String| {
+        let client = &client;
+        async move { client.send(Method::DELETE, &path, &[], None).await }
+    };
+    fits("/v1/sites/{site}/certificates/{sha256}", "delete", &delete(used.clone()).await);
+    for _ in 0..2 {
+        fits(one, "delete", &delete(BINDING.into()).await);
+        fits("/v1/sites/{site}/certificates/{sha256}", "delete", &delete(used.clone()).await);
+    }
+}

@@ -6,6 +6,7 @@ use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
+use pindrel_core::expectation::Expectation;
 use pindrel_core::name::{DnsName, Hostname};
 use pindrel_dns::lookup::{Resolved, resolve};
 use pindrel_keys::roots;
@@ -87,7 +88,7 @@ async fn ask(asked: &Asked, trust: &Trust) -> Result<(), String> {
     for address in addresses {
         let own = asked.ports.iter().find(|(known, _)| *known == address);
         let place = SocketAddr::new(address, own.map_or(asked.port, |(_, port)| *port));
-        let answered = request(trust, place, &hostname, &asked.path).await;
+        let answered = request(trust, place, &hostname, &Expectation::at(&asked.path), None).await;
         let answered = answered.map_err(|error| format!("{place}: {error}"))?;
         if answered.status != 200 {
             return Err(format!("{place}: status {}", answered.status));

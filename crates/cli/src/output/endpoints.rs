@@ -5,7 +5,7 @@ use std::io::Write as _;
 use comfy_table::{Cell, Color};
 use jiff::Timestamp;
 use pindrel_core::endpoint::Deployment;
-use pindrel_engine::{ClauseReport, EndpointReport, ServerState, Verdict, WrittenFile};
+use pindrel_engine::{ClauseReport, EndpointReport, ServerState, TokenScope, Verdict, WrittenFile};
 use serde_json::json;
 
 use super::{VERSION, count, style};
@@ -143,13 +143,20 @@ fn print_details(out: &mut impl std::io::Write, report: &EndpointReport) -> Resu
         let why = custom.reason.as_deref().unwrap_or("its platform states no reason");
         writeln!(out, "{} {name} takes no custom hostnames: {why}", style::paint(style::BAD, "✕"))?;
     }
+    if let Some(wide) = report.token.as_ref().and_then(too_wide) {
+        writeln!(out, "{} {name}: its token {wide}", style::paint(style::UNDERWAY, "!"))?;
+    }
     if report.bindings.is_empty() {
         return Ok(());
     }
-    writeln!(out, "{name}")?;
+    let open = report.default_name_status.map_or_else(String::new, |status| {
+        format!("  answers under its default name too (status {status}), beside what is bound")
+    });
+    writeln!(out, "{name}{}", style::paint(style::FAINT, open))?;
     for binding in report.bindings.iter().take(MOST_LISTED) {
-        let copy = report.certificates.iter().find(|copy| copy.stored.sha256 == binding.certificate);
-        let days = copy.and_then(|copy| copy.stored.not_after).map_or_else(String::new, |end| {
+        let copy = report.certificates.iter().find(|copy| Some(copy.stored.sha256) == binding.certificate);
+        let end = copy.and_then(|copy| copy.stored.not_after).or(binding.not_after);
+        let days = end.map_or_else(String::new, |end| {
             format!(", {} days left", (end.as_second() - Timestamp::now().as_second()) / 86_400)
         });
         let state = match &binding.deployment {
@@ -157,12 +164,28 @@ fn print_details(out: &mut impl std::io::Write, report: &EndpointReport) -> Resu
             Deployment::Deploying => ", deploying".into(),
             Deployment::Failed { reason } => format!(", failed: {reason}"),
         };
-        let foreign = if binding.wanted { "" } else { ", not in the manifest" };
-        let more = format!("certificate {}…{days}{state}{foreign}", binding.certificate.short());
+        let foreign = match (binding.wanted, binding.led) {
+            (true, _) => "",
+            (false, Some(false)) => ", not in the manifest, and no alias leads here",
+            (false, _) => ", not in the manifest",
+        };
+        let certificate = match binding.certificate {
+            Some(sha256) => format!("certificate {}…", sha256.short()),
+            None => "certificate of the platform".to_owned(),
+        };
+        let more = format!("{certificate}{days}{state}{foreign}");
         writeln!(out, "  {}  {}", binding.hostname, style::paint(style::FAINT, more))?;
     }
     if let Some(more @ 1..) = report.bindings.len().checked_sub(MOST_LISTED) {
         writeln!(out, "  {}", style::paint(style::FAINT, format_args!("and {more} more")))?;
     }
     Ok(())
+}
+
+/// What a token may do beyond the need, as the end of "its token …".
+fn too_wide(token: &TokenScope) -> Option<String> {
+    let everywhere = token.endpoints.is_none().then(|| "may bind at every endpoint of the platform".to_owned());
+    let beyond = (!token.beyond.is_empty()).then(|| format!("may also {}", token.beyond.join(", ")));
+    let all: Vec<String> = everywhere.into_iter().chain(beyond).collect();
+    (!all.is_empty()).then(|| format!("{}; one with less is enough", all.join(", and ")))
 }

@@ -135,13 +135,24 @@ async fn its_endpoints_answer_as_real_ones_do() {
     assert!(String::from_utf8_lossy(&chain.stdout).contains("Verify return code: 0 (ok)"));
 }
 
+/// A program that does not outlive its test.
+struct Running(std::process::Child);
+
+impl Drop for Running {
+    fn drop(&mut self) {
+        let _ = self.0.kill();
+        let _ = self.0.wait();
+    }
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn up_list_and_down_leave_nothing_behind() {
     let workspace = Workspace::new(PINDREL);
-    let mut up = workspace.command(&["sandbox", "up"]).stdout(Stdio::null()).spawn().unwrap();
+    let mut up =
+        Running(workspace.command(&["sandbox", "up"]).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap());
     eventually("the sandbox", PATIENCE, async || workspace.run(&["sandbox", "list"]).status == 0).await;
     let listing = workspace.run(&["sandbox", "list", "--format", "json"]).ended(0).json();
-    assert_eq!(listing["endpoints"].as_array().unwrap().len(), 6);
+    assert_eq!(listing["endpoints"].as_array().unwrap().len(), 9);
     let second = workspace.run(&["sandbox", "up"]).ended(1);
     assert!(second.stderr.contains("runs in sandbox already"), "{}", second.stderr);
     let made = workspace.run(&["-m", "sandbox/pindrel.toml", "check"]).ended(0);
@@ -149,7 +160,7 @@ async fn up_list_and_down_leave_nothing_behind() {
     assert!(workspace.run(&["sandbox", "break", "limit"]).ended(0).stdout.contains("Broken: limit."));
     assert!(workspace.run(&["sandbox", "mend"]).ended(0).stdout.contains("Nothing is broken."));
     workspace.run(&["sandbox", "down"]).ended(0);
-    assert!(up.wait().unwrap().success());
+    assert!(up.0.wait().unwrap().success());
     assert!(!workspace.path().join("sandbox").exists());
     workspace.run(&["sandbox", "list"]).ended(1);
 

@@ -5,6 +5,7 @@ use std::process::Command;
 
 use pindrel_testkit::{Asked, Clients, RealNginx, Workspace, require};
 
+use crate::platforms::clients;
 use crate::{PINDREL, edit, quick, sandboxed};
 
 const API: &str = "api.larkfield.example";
@@ -79,6 +80,46 @@ async fn it_serves_what_the_manifest_says_and_is_told_once_for_all() {
     assert_eq!(keys(), 6);
     workspace.run(&["cert", "renew", API]).ended(0);
     assert_eq!((keys(), server.reloads()), (6, reloads + 1));
+}
+
+/// Who shows no certificate of the roots is refused, names that are bound nowhere get none of the others'
+/// certificates, and both are verified.
+#[tokio::test(flavor = "multi_thread")]
+async fn clients_show_certificates_and_unknown_names_are_refused() {
+    let test = "clients_show_certificates_and_unknown_names_are_refused";
+    let Some(server) = RealNginx::start(test).await else { return };
+    if !require(test, &[("curl", "curl")]) {
+        return;
+    }
+    let (workspace, _sandbox) = sandboxed(quick(), |manifest, _| {
+        let clients = "client_certificates = { roots = \"clients.pem\", probe_with = \"file:probe.pem\" }";
+        let redirected = format!("{clients}\nalso = [\"api.larkfield.example\"]");
+        manifest.with(&server.endpoint("web", "gateway", "")).hostname("devices.larkfield.example", "web", &redirected)
+    })
+    .await;
+    let ((roots, identity), (other_roots, other)) = (clients(), clients());
+    for (name, text) in [("clients.pem", &roots), ("probe.pem", &identity), ("other.pem", &other)] {
+        workspace.write(name, text);
+    }
+    workspace.run(&["settle"]).ended(0);
+    let port = server.listen.port();
+    for (host, more, expected) in [
+        ("devices.larkfield.example", &["--cert", "probe.pem"][..], "one /x"),
+        ("devices.larkfield.example", &[], "400 Bad Request"),
+        ("devices.larkfield.example", &["--cert", "other.pem"], "400 Bad Request"),
+        (API, &["--cert", "probe.pem"], "308"),
+        (API, &[], "400 Bad Request"),
+        ("unknown.larkfield.example", &["--insecure"], "unrecognized name"),
+    ] {
+        let got = curl(&workspace, host, server.listen, &format!("https://{host}:{port}/x"), more);
+        assert!(got.contains(expected), "{host} {more:?}: {got}");
+    }
+    // Other roots are another trust bundle, whatever the file is called.
+    workspace.write("clients.pem", &other_roots);
+    let ran = workspace.run(&["settle", "--max-age", "0", "--patience", "5s"]).ended(1);
+    assert!(ran.stdout.contains("returned status 400, not 200 to 399"), "{}", ran.stdout);
+    workspace.write("probe.pem", &other);
+    workspace.run(&["settle", "--max-age", "0"]).ended(0);
 }
 
 /// Whatever goes wrong, what was served before is served on, and the server's own words are shown.

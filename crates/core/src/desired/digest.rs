@@ -10,12 +10,12 @@ use siphasher::sip::SipHasher13;
 
 use super::{
     Authority, CertificateTerms, Desired, Endpoint, EndpointDriver, ExternalAccountKey, HostnameId, HttpPlatform,
-    ProgramPlatform, StaticEndpoint, Tsig, WantedCertificate, WantedHostname, Zone, ZoneDriver,
+    ProgramPlatform, StaticEndpoint, Tsig, WantedCertificate, WantedClients, WantedHostname, Zone, ZoneDriver,
 };
 use crate::budget::Limit;
 use crate::delivery::{Command, Contents, Delivery, Piece};
-use crate::endpoint::Route;
-use crate::expectation::Expectation;
+use crate::endpoint::{OriginConnection, Route};
+use crate::expectation::{Expectation, SampleMethod};
 use crate::load_balancer::LoadBalancer;
 use crate::renewal::RenewalRule;
 use crate::web_server::{OriginTls, WebServer};
@@ -94,8 +94,10 @@ impl Digests {
             routes,
             redirect_to,
             minimum_tls,
+            client_certificates,
             ttl,
             expect,
+            samples,
             probed_as,
             labels: _,
             note: _,
@@ -114,12 +116,18 @@ impl Digests {
         digest.optional(redirect_to.as_ref(), |digest, primary| digest.text(primary.as_str()));
         digest.text(minimum_tls.as_str());
         digest.number(u64::from(ttl.as_secs()));
-        let Expectation { path, status, body } = expect;
-        digest.text(path);
-        digest.number(u64::from(status.0));
-        digest.number(u64::from(status.1));
-        digest.optional(body.as_ref(), |digest, body| digest.text(body));
+        digest.expectation(expect);
         digest.text(probed_as.as_str());
+        for sample in samples {
+            digest.text("sample");
+            digest.expectation(sample);
+        }
+        if let Some(WantedClients { roots, need, probe_with }) = client_certificates.as_deref() {
+            digest.text("client certificates");
+            digest.text(&roots.to_string());
+            digest.text(need.as_str());
+            digest.optional(probe_with.as_ref(), |digest, secret| digest.text(&secret.to_string()));
+        }
         digest.finish()
     }
 
@@ -163,6 +171,21 @@ impl Digests {
 }
 
 impl Digest {
+    fn expectation(&mut self, expectation: &Expectation) {
+        let Expectation { path, status, body, method, origin } = expectation;
+        self.text(path);
+        self.number(u64::from(status.0));
+        self.number(u64::from(status.1));
+        self.optional(body.as_ref(), |digest, body| digest.text(body));
+        if *method != SampleMethod::Get {
+            self.text(method.as_str());
+        }
+        if let Some(origin) = origin {
+            self.text("origin");
+            self.text(origin);
+        }
+    }
+
     fn web_server(&mut self, server: &WebServer) {
         let WebServer {
             folder,
@@ -219,7 +242,7 @@ fn zone_digest(zone: &Zone) -> u64 {
 }
 
 fn endpoint_digest(endpoint: &Endpoint) -> u64 {
-    let Endpoint { name, id, kind, driver } = endpoint;
+    let Endpoint { name, id, kind, driver, default_document, origin } = endpoint;
     let mut digest = Digest::default();
     digest.text(name);
     digest.text(id);
@@ -252,6 +275,16 @@ fn endpoint_digest(endpoint: &Endpoint) -> u64 {
             digest.list(addresses, |digest, address| digest.text(&address.to_string()));
             digest.number(u64::from(*port));
         }
+    }
+    if let Some(document) = default_document {
+        digest.text("default document");
+        digest.text(document);
+    }
+    if let Some(OriginConnection { scheme, verify, server_name }) = origin {
+        digest.text("origin");
+        digest.text(scheme.as_str());
+        digest.number(u64::from(*verify));
+        digest.optional(server_name.as_ref(), |digest, name| digest.text(name.as_str()));
     }
     digest.finish()
 }
@@ -381,6 +414,16 @@ routes = [{ prefix = "/v1", service = "catalogue" }]
             ("endpoint = \"catalogue\"\n", "endpoint = \"catalogue\"\nttl = \"5m\"\n", true),
             ("endpoint = \"catalogue\"\n", "endpoint = \"catalogue\"\nminimum_tls = \"1.3\"\n", true),
             ("endpoint = \"catalogue\"\n", "endpoint = \"catalogue\"\nexpect = { body = \"ready\" }\n", true),
+            ("endpoint = \"catalogue\"\n", "endpoint = \"catalogue\"\nexpect = { method = \"HEAD\" }\n", true),
+            (
+                "endpoint = \"catalogue\"\n",
+                "endpoint = \"catalogue\"\nexpect = { origin = \"https://larkfield.example\" }\n",
+                true,
+            ),
+            ("catalogue\" }]", "catalogue\", expect = { status = \"200\" } }]", true),
+            ("token = \"env:TOKEN\"", "token = \"env:TOKEN\"\ndefault_document = \"index.html\"", true),
+            ("token = \"env:TOKEN\"", "token = \"env:TOKEN\"\norigin = { verify = false }", true),
+            ("token = \"env:TOKEN\"", "token = \"env:TOKEN\"\norigin = { scheme = \"http\" }", true),
         ];
         let as_it_is = digest(MANIFEST);
         let mut seen = HashSet::from([as_it_is]);

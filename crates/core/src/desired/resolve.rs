@@ -1,23 +1,24 @@
 //! From the entries of a manifest to what should hold: references followed, defaults applied.
 
-use std::collections::{HashMap, HashSet};
+use std::collections::{BTreeMap, HashMap, HashSet};
 use std::path::PathBuf;
 use std::sync::Arc;
 
 use super::{
     Authority, AuthorityId, CertificateId, CertificateTerms, Desired, Endpoint, EndpointDriver, EndpointId,
-    ExternalAccountKey, HttpPlatform, ProgramPlatform, Tsig, WantedCertificate, WantedHostname, Zone, ZoneDriver,
-    ZoneId,
+    ExternalAccountKey, HttpPlatform, ProgramPlatform, Tsig, WantedCertificate, WantedClients, WantedHostname, Zone,
+    ZoneDriver, ZoneId,
 };
 use crate::delivery::Delivery;
 use crate::expectation::Expectation;
 use crate::facts::Origin;
 use crate::manifest::{
-    At, CertificateEntry, Diagnostics, EndpointDriverEntry, HostnameEntry, MOST_NAMES, Manifest, Span,
+    At, CertificateEntry, ClientCertificatesEntry, Diagnostics, EndpointDriverEntry, HostnameEntry, MOST_NAMES,
+    Manifest, Span,
 };
 use crate::name::Hostname;
 use crate::renewal::RenewalRule;
-use crate::values::Ttl;
+use crate::values::{Fingerprint, Ttl};
 
 /// What a manifest without mistakes comes to.
 #[cfg(test)]
@@ -38,10 +39,11 @@ pub fn resolve(manifest: Manifest, problems: &mut Diagnostics) -> Desired {
         CertificateTerms { key: manifest.default_key.unwrap_or_default(), renewal, ..CertificateTerms::default() };
     resolver.usual = Arc::new(usual);
     resolver.desired.former_keys = manifest.former_keys;
+    resolver.trust_bundles = manifest.trust_bundles;
     for entry in &manifest.certificates {
         resolver.declare(entry, &manifest.default_authority);
     }
-    let Manifest { default_authority, default_endpoint, default_ttl, mut hostnames, .. } = manifest;
+    let Manifest { default_authority, default_endpoint, default_ttl, mut hostnames, certificates, .. } = manifest;
     // A default that is wrong is one mistake, however many hostnames have it.
     resolver.default_endpoint = default_endpoint
         .map(|named| reference(&resolver.endpoints, &resolver.mistaken, &named, "endpoint", resolver.problems));
@@ -53,6 +55,7 @@ pub fn resolve(manifest: Manifest, problems: &mut Diagnostics) -> Desired {
         }
         resolver.hostname(entry, &default_authority, default_ttl.unwrap_or(Ttl::TEN_MINUTES));
     }
+    resolver.report_unused_platform_certificates(&certificates);
     resolver.desired
 }
 
@@ -69,6 +72,8 @@ struct Resolver<'p> {
     /// The endpoint of hostnames that name none; the inner `None` is a mistake told already.
     default_endpoint: Option<Option<EndpointId>>,
     seen: HashSet<Hostname>,
+    /// The text of the files of roots for client certificates.
+    trust_bundles: BTreeMap<PathBuf, String>,
     /// Kind and name of the tables that have mistakes of their own.
     mistaken: HashSet<(&'static str, String)>,
     problems: &'p mut Diagnostics,
@@ -133,6 +138,8 @@ impl<'p> Resolver<'p> {
                 EndpointDriverEntry::Nginx(server) => EndpointDriver::Nginx(server.clone()),
                 EndpointDriverEntry::Haproxy(balancer) => EndpointDriver::Haproxy(balancer.clone()),
             },
+            default_document: entry.default_document.clone(),
+            origin: entry.origin.clone(),
         });
         let desired = Desired {
             authorities: authorities.collect(),
@@ -165,6 +172,7 @@ impl<'p> Resolver<'p> {
             mistaken: manifest.mistaken.iter().cloned().collect(),
             seen: HashSet::with_capacity(manifest.hostnames.len()),
             usual: Arc::default(),
+            trust_bundles: BTreeMap::new(),
             default_endpoint: None,
             desired,
             problems,
@@ -197,7 +205,7 @@ impl<'p> Resolver<'p> {
             Origin::Authority => {
                 Some(self.authority(entry.authority.as_ref(), default_authority, entry.name.span.clone()))
             }
-            Origin::Elsewhere | Origin::SelfSigned => None,
+            Origin::Elsewhere | Origin::SelfSigned | Origin::Platform => None,
         };
         let mut names: Vec<Hostname> = Vec::new();
         for name in &entry.names {
@@ -275,22 +283,7 @@ impl<'p> Resolver<'p> {
         let zones: Vec<_> = std::iter::once(&entry.hostname).chain(&entry.also).map(|name| self.zone(name)).collect();
         let certificate = self.certificate(&entry, &names, default_authority);
         let (Some(endpoint), Some(certificate)) = (endpoint, certificate) else { return };
-        let (routed, redirected) = (!entry.routes.is_empty(), !entry.also.is_empty());
-        let unset = match &self.desired.endpoint(endpoint).driver {
-            EndpointDriver::Static(_) if routed => Some("is static: nobody would set these routes"),
-            EndpointDriver::Haproxy(_) if routed || redirected => {
-                Some("takes certificates only: nobody would set these routes or redirects")
-            }
-            _ => None,
-        };
-        if let Some(why) = unset {
-            self.problems.report(
-                "bad-value",
-                entry.hostname.span.clone(),
-                format!("[endpoint.{}] {why}", self.desired.endpoint(endpoint).name),
-                "remove routes, and set them where the endpoint is configured",
-            );
-        }
+        self.check_settings(&entry, endpoint, certificate);
 
         if let EndpointDriver::Nginx(server) = &self.desired.endpoint(endpoint).driver {
             let unknown =
@@ -303,6 +296,7 @@ impl<'p> Resolver<'p> {
                 self.problems.report("unknown-reference", entry.hostname.span.clone(), message, help);
             }
         }
+        let client_certificates = entry.client_certificates.as_ref().and_then(|clients| self.clients(clients));
         let expect = entry.expect.unwrap_or_else(|| Expectation::for_routes(&entry.routes));
         let probed_as = match &entry.probe_as {
             Some(label) => {
@@ -322,8 +316,10 @@ impl<'p> Resolver<'p> {
                 routes: entry.routes,
                 redirect_to: None,
                 minimum_tls,
+                client_certificates: client_certificates.clone(),
                 ttl,
                 expect,
+                samples: entry.samples,
                 probed_as,
                 labels: entry.labels.clone(),
                 note: entry.note.clone(),
@@ -347,13 +343,67 @@ impl<'p> Resolver<'p> {
                 routes: Vec::new(),
                 redirect_to: Some(primary.clone()),
                 minimum_tls,
+                client_certificates: client_certificates.clone(),
                 ttl,
                 expect: Expectation::redirect(),
+                samples: Vec::new(),
                 probed_as: name.value,
                 labels: entry.labels.clone(),
                 note: entry.note.clone(),
             });
         }
+    }
+
+    /// Reports certificates that a platform is to issue for nobody.
+    fn report_unused_platform_certificates(&mut self, declared: &[CertificateEntry]) {
+        let unused = self.desired.unused_certificates();
+        for (entry, id) in declared.iter().zip((0..).map(CertificateId)) {
+            if entry.issued_by == Origin::Platform && unused.contains(&id) {
+                self.problems.report(
+                    "unused-certificate",
+                    entry.name.span.clone(),
+                    format!("no platform issues the certificate \"{}\": no hostname uses it", entry.name.value),
+                    "add a hostname that it covers, at an endpoint whose platform issues it",
+                );
+            }
+        }
+    }
+
+    /// Reports what an endpoint that takes no such settings would not do.
+    fn check_settings(&mut self, entry: &HostnameEntry, endpoint: EndpointId, certificate: CertificateId) {
+        let desired = &self.desired;
+        let (endpoint, is_issued) =
+            (desired.endpoint(endpoint), desired.certificate(certificate).terms.issued_by == Origin::Platform);
+        let is_asked = [
+            (!entry.routes.is_empty(), "routes"),
+            (!entry.also.is_empty() && !endpoint.is_static(), "also"),
+            (entry.client_certificates.is_some(), "client_certificates"),
+        ];
+        let mut report = |why: &str, help: String| {
+            let message = format!("[endpoint.{}] {why}", endpoint.name);
+            self.problems.report("bad-value", entry.hostname.span.clone(), message, help);
+        };
+        let unset = match &endpoint.driver {
+            EndpointDriver::Static(_) => "is static: nobody would set its",
+            EndpointDriver::Haproxy(_) => "takes certificates only: nobody would set its",
+            _ => "",
+        };
+        for key in is_asked.into_iter().filter_map(|(is_asked, key)| (is_asked && !unset.is_empty()).then_some(key)) {
+            report(&format!("{unset} {key}"), format!("remove {key}, and set that where the endpoint is configured"));
+        }
+        if is_issued && !matches!(endpoint.driver, EndpointDriver::Http(_) | EndpointDriver::Program(_)) {
+            report("issues no certificates", "name a certificate that an authority issues".into());
+        }
+    }
+
+    /// The roots for client certificates that a hostname names, by what is in their file.
+    fn clients(&mut self, entry: &ClientCertificatesEntry) -> Option<Arc<WantedClients>> {
+        // A file that cannot be read is told where it is read.
+        let text = self.trust_bundles.get(&entry.roots.value)?;
+        let roots = Fingerprint::of(text.as_bytes());
+        self.desired.trust_bundles.entry(roots).or_insert_with(|| text.clone());
+        let probe_with = entry.probe_with.as_ref().map(|secret| secret.value.clone());
+        Some(Arc::new(WantedClients { roots, need: entry.need, probe_with }))
     }
 
     /// The certificate that the hostname names, else a declared one that covers it and

@@ -22,6 +22,8 @@ pub enum Origin {
     /// Nobody: it is self-signed, for a first bring-up.
     #[serde(rename = "self")]
     SelfSigned,
+    /// The platform of the endpoint, which keeps the key.
+    Platform,
 }
 
 impl Origin {
@@ -31,6 +33,7 @@ impl Origin {
             Origin::Authority => "authority",
             Origin::Elsewhere => "elsewhere",
             Origin::SelfSigned => "self",
+            Origin::Platform => "platform",
         }
     }
 }
@@ -45,7 +48,7 @@ impl FromStr for Origin {
     type Err = String;
 
     fn from_str(text: &str) -> Result<Self, String> {
-        let all = [Origin::Authority, Origin::Elsewhere, Origin::SelfSigned];
+        let all = [Origin::Authority, Origin::Elsewhere, Origin::SelfSigned, Origin::Platform];
         let found = all.into_iter().find(|origin| origin.as_str() == text);
         found.ok_or_else(|| format!("\"{text}\" is not an issuer of certificates"))
     }

@@ -15,7 +15,8 @@ use std::net::{IpAddr, SocketAddr};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
-use crate::endpoint::{Binding, Deployment, EndpointInfo};
+use crate::endpoint::{AskedRecord, Binding, Deployment, EndpointInfo, PlatformReply};
+use crate::expectation::Expectation;
 use crate::name::DnsName;
 use crate::records::{RecordSet, same_data};
 use crate::values::{Fingerprint, Serial};
@@ -130,6 +131,7 @@ pub enum ServerStatus {
 /// An endpoint in its platform's list.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case", tag = "is")]
+#[expect(clippy::large_enum_variant, reason = "there are few, and nearly all are listed")]
 pub enum EndpointView {
     /// It is there.
     Listed(EndpointInfo),
@@ -164,6 +166,12 @@ pub enum BindingView {
         binding: Binding,
         /// How far it has got.
         deployment: Deployment,
+        /// What else the platform says of it.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        reply: Option<Box<PlatformReply>>,
+        /// The records that the platform asks for and that a server does not return.
+        #[serde(default, skip_serializing_if = "Vec::is_empty")]
+        lacking: Vec<AskedRecord>,
         /// What a direct connection with the hostname as SNI was served.
         served: ServedView,
     },
@@ -187,6 +195,13 @@ pub enum ServedView {
     Certificate {
         /// Of the leaf.
         sha256: Fingerprint,
+        /// How sample requests were answered at each address; none where the certificate is not the one
+        /// that is held, or where the hostname's alias leads there already.
+        #[serde(default, skip_serializing_if = "Vec::is_empty")]
+        samples: Vec<SampleAnswer>,
+        /// How the endpoint answers under its default name, where a sample was not answered as expected.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        default_name: Option<Box<SampleOutcome>>,
     },
     /// No TLS connection could be made.
     Failed {
@@ -197,6 +212,13 @@ pub enum ServedView {
     },
     /// Nobody has tried.
     NotTried,
+}
+
+impl ServedView {
+    /// A certificate, of which nothing else was asked.
+    pub fn certificate(sha256: Fingerprint) -> ServedView {
+        ServedView::Certificate { sha256, samples: Vec::new(), default_name: None }
+    }
 }
 
 /// The address and alias records of a hostname on each authoritative server.
@@ -240,6 +262,71 @@ pub struct ResolverAnswer {
     pub resolver: SocketAddr,
     /// What the client gets.
     pub outcome: ClientOutcome,
+    /// What a client without a certificate gets, where a certificate was shown for the outcome.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub without_certificate: Option<ClientOutcome>,
+}
+
+/// How a sample request was answered, at one address.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct SampleAnswer {
+    /// The address.
+    pub address: SocketAddr,
+    /// What was asked for, and what is expected.
+    pub sample: Expectation,
+    /// What came.
+    pub outcome: SampleOutcome,
+}
+
+/// What came of a sample request over TLS.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case", tag = "is")]
+pub enum SampleOutcome {
+    /// An HTTP response.
+    Answered {
+        /// The HTTP status.
+        status: u16,
+        /// The `Location` header.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        location: Option<String>,
+        /// What was looked for in the body.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        body: Option<BodyView>,
+    },
+    /// No connection, a certificate that does not verify, or no HTTP response.
+    Failed {
+        /// Why.
+        why: String,
+    },
+}
+
+impl SampleOutcome {
+    /// Says in what an answer differs from what is expected of it, as the end of "PLACE …".
+    pub fn difference(&self, expected: &Expectation) -> Option<String> {
+        match self {
+            SampleOutcome::Failed { why } => Some(format!("is not answered: {why}")),
+            SampleOutcome::Answered { status, .. } if !(expected.status.0..=expected.status.1).contains(status) => {
+                let (low, high) = expected.status;
+                let wanted = if low == high { low.to_string() } else { format!("{low} to {high}") };
+                Some(format!("returned status {status}, not {wanted}"))
+            }
+            SampleOutcome::Answered { body, .. } => {
+                let text = expected.body.as_ref()?;
+                let found = body.as_ref().is_some_and(|body| body.text == *text && body.found);
+                (!found).then(|| format!("does not contain the expected text \"{text}\""))
+            }
+        }
+    }
+}
+
+impl BindingView {
+    /// Returns what the platform says of a binding besides.
+    pub fn reply(&self) -> Option<&PlatformReply> {
+        match self {
+            BindingView::Present { reply, .. } => reply.as_deref(),
+            _ => None,
+        }
+    }
 }
 
 /// How far a client gets, up to the first thing that fails.
@@ -292,6 +379,9 @@ pub enum ClientOutcome {
         /// What was looked for in the body.
         #[serde(default, skip_serializing_if = "Option::is_none")]
         body: Option<BodyView>,
+        /// How sample requests to single routes were answered.
+        #[serde(default, skip_serializing_if = "Vec::is_empty")]
+        samples: Vec<SampleAnswer>,
     },
     /// TLS was verified, but no HTTP answer came.
     NoAnswer {

@@ -9,7 +9,7 @@ use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
 use url::Url;
 
-use crate::endpoint::Binding;
+use crate::endpoint::{AskedRecord, Binding};
 use crate::records::{RecordSet, same_data};
 use crate::values::Ttl;
 
@@ -135,6 +135,9 @@ pub struct Ownership {
     /// The binding at each endpoint.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub bindings: BTreeMap<EndpointKey, Written<Binding>>,
+    /// The records that were made because the platform of an endpoint asked for them.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub records: BTreeMap<EndpointKey, Vec<AskedRecord>>,
     /// The alias before the present one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub former_alias: Option<FormerAlias>,
@@ -161,7 +164,24 @@ impl Ownership {
 
     /// Says whether nothing is recorded at all.
     pub fn is_empty(&self) -> bool {
-        self.alias.is_empty() && self.bindings.is_empty()
+        self.alias.is_empty() && self.bindings.is_empty() && self.records.is_empty()
+    }
+
+    /// Notes that a record is about to be made for the platform of an endpoint.
+    pub fn add_record(&mut self, endpoint: EndpointKey, record: AskedRecord) {
+        let records = self.records.entry(endpoint).or_default();
+        if !records.contains(&record) {
+            records.push(record);
+        }
+    }
+
+    /// Notes that such a record was taken away.
+    pub fn forget_record(&mut self, endpoint: &EndpointKey, record: &AskedRecord) {
+        let Some(records) = self.records.get_mut(endpoint) else { return };
+        records.retain(|own| own != record);
+        if records.is_empty() {
+            self.records.remove(endpoint);
+        }
     }
 
     /// Notes that alias records are about to be replaced or removed, of which the longest TTL is `ttl`;
@@ -214,18 +234,12 @@ impl Ownership {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::endpoint::TlsVersion;
     use crate::values::Fingerprint;
 
     #[test]
     fn only_what_was_written_at_that_endpoint_is_recognised() {
         let key = |id: &str| EndpointKey::new(&"https://platform.example".parse().unwrap(), id);
-        let binding = |seed: &[u8]| Binding {
-            certificate: Fingerprint::of(seed),
-            routes: Vec::new(),
-            redirect_to: None,
-            minimum_tls: TlsVersion::V1_2,
-        };
+        let binding = |seed: &[u8]| Binding::plain(Some(Fingerprint::of(seed)));
         let mut own = Ownership::default();
         own.intend_binding(key("north"), binding(b"one"));
         assert!(own.wrote_binding(&key("north"), &binding(b"one")), "also before it is confirmed");

@@ -20,6 +20,7 @@ pub use diagnostic::{Diagnostic, Diagnostics, LineIndex, Place, nearest};
 pub use read::{keys, read};
 pub use review::review;
 
+use std::collections::BTreeMap;
 use std::net::SocketAddr;
 use std::ops::Range;
 use std::path::PathBuf;
@@ -31,7 +32,7 @@ use crate::acme::jws::MacAlgorithm;
 use crate::budget::Limit;
 use crate::delivery::{Command, Contents, FileMode};
 use crate::desired::StaticEndpoint;
-use crate::endpoint::{EndpointKind, Route, TlsVersion};
+use crate::endpoint::{ClientNeed, EndpointKind, OriginConnection, Route, TlsVersion};
 use crate::expectation::Expectation;
 use crate::facts::Origin;
 use crate::load_balancer::LoadBalancer;
@@ -79,6 +80,9 @@ pub struct Manifest {
     /// Kind and name of the tables that have mistakes of their own; what refers to them
     /// is not a mistake besides.
     pub mistaken: Vec<(&'static str, String)>,
+    /// The text of the files of roots for client certificates, as far as they can be read: whoever
+    /// reads the manifest adds them.
+    pub trust_bundles: BTreeMap<PathBuf, String>,
 }
 
 impl Manifest {
@@ -90,6 +94,11 @@ impl Manifest {
         authorities.flatten().chain(endpoints).chain(imported)
     }
 
+    /// Returns every file of roots for client certificates.
+    pub fn client_roots(&self) -> impl Iterator<Item = &At<PathBuf>> {
+        self.hostnames.iter().filter_map(|entry| Some(&entry.client_certificates.as_ref()?.roots))
+    }
+
     /// Returns every reference to a secret.
     pub fn secrets(&self) -> impl Iterator<Item = &At<SecretRef>> {
         let external = self.authorities.iter().filter_map(|entry| entry.external_account_key.as_ref());
@@ -97,7 +106,9 @@ impl Manifest {
         let tokens = self.endpoints.iter().filter_map(EndpointEntry::token);
         let delivered = self.certificates.iter().flat_map(|entry| &entry.deliver);
         let passwords = delivered.filter_map(|delivery| delivery.password.as_ref());
-        external.map(|external| &external.secret).chain(tsig).chain(tokens).chain(passwords)
+        let clients = self.hostnames.iter().filter_map(|entry| entry.client_certificates.as_ref());
+        let identities = clients.filter_map(|clients| clients.probe_with.as_ref());
+        external.map(|external| &external.secret).chain(tsig).chain(tokens).chain(passwords).chain(identities)
     }
 }
 
@@ -185,6 +196,10 @@ pub struct EndpointEntry {
     pub kind: EndpointKind,
     /// How it is spoken to.
     pub driver: EndpointDriverEntry,
+    /// What is served for the root, where its platform is told.
+    pub default_document: Option<String>,
+    /// How it speaks to its origin, where its platform is told.
+    pub origin: Option<OriginConnection>,
 }
 
 /// The keys of an endpoint's driver.
@@ -309,12 +324,27 @@ pub struct HostnameEntry {
     pub ttl: Option<Ttl>,
     /// The lowest TLS version that its clients may use.
     pub minimum_tls: TlsVersion,
+    /// What its clients must show.
+    pub client_certificates: Option<ClientCertificatesEntry>,
     /// What a request must be answered with.
     pub expect: Option<Expectation>,
+    /// What a request to a route must be answered with.
+    pub samples: Vec<Expectation>,
     /// The label that a wildcard is asked under.
     pub probe_as: Option<At<String>>,
     /// Words that lists can be filtered by.
     pub labels: Vec<String>,
     /// A note for people.
     pub note: Option<String>,
+}
+
+/// The client certificates that a hostname asks for.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ClientCertificatesEntry {
+    /// PEM file of the roots where they must end.
+    pub roots: At<PathBuf>,
+    /// Whether a client without one is refused.
+    pub need: ClientNeed,
+    /// Where the certificate and key are to be read that sample requests are made with.
+    pub probe_with: Option<At<SecretRef>>,
 }

@@ -18,7 +18,7 @@ use authority::{AUTHORITY_KEYS, EXTERNAL_KEYS, LIMIT_KEYS, read_authority};
 use certificate::{AFTER_KEYS, CERTIFICATE_KEYS, DELIVER_KEYS, read_certificate, read_certificate_key};
 use common::{TTL_HELP, owned, read_span};
 use endpoint::{ENDPOINT_KEYS, read_endpoint};
-use hostname::{EXPECT_KEYS, HOSTNAME_KEYS, ROUTE_KEYS, read_hostname};
+use hostname::{CLIENT_KEYS, EXPECT_KEYS, HOSTNAME_KEYS, ROUTE_KEYS, read_hostname};
 use zone::{TSIG_KEYS, ZONE_KEYS, read_zone, report_repeated_zones};
 
 /// The version of the manifest that this Pindrel reads.
@@ -31,7 +31,7 @@ const DEFAULTS_KEYS: &[&str] = &["authority", "endpoint", "ttl", "key", "renew",
 const LARGE_BYTES: usize = 1 << 20;
 
 /// Returns the keys that each table of a manifest may hold, by the table's name.
-pub fn keys() -> [(&'static str, &'static [&'static str]); 14] {
+pub fn keys() -> [(&'static str, &'static [&'static str]); 15] {
     [
         ("manifest", ROOT_KEYS),
         ("defaults", DEFAULTS_KEYS),
@@ -47,6 +47,7 @@ pub fn keys() -> [(&'static str, &'static [&'static str]); 14] {
         ("hostname", HOSTNAME_KEYS),
         ("route", ROUTE_KEYS),
         ("expect", EXPECT_KEYS),
+        ("client_certificates", CLIENT_KEYS),
     ]
 }
 

@@ -3,9 +3,10 @@
 use std::collections::HashMap;
 use std::path::{Component, Path, PathBuf};
 
+use crate::endpoint::{ClientNeed, OriginScheme, Route, is_under};
 use crate::web_server::ServicePlace;
 
-use super::{At, Diagnostics, EndpointDriverEntry, Manifest};
+use super::{At, Diagnostics, EndpointDriverEntry, HostnameEntry, Manifest};
 
 /// Reports what can never work although each part of it is right.
 pub(super) fn report_conflicts(manifest: &Manifest, problems: &mut Diagnostics) {
@@ -66,6 +67,25 @@ pub fn review(manifest: &Manifest, warnings: &mut Diagnostics) {
             warnings.report("open-origin", name.span.clone(), message, help);
         }
     }
+    for endpoint in &manifest.endpoints {
+        let (name, Some(origin)) = (&endpoint.name, &endpoint.origin) else { continue };
+        let (how, help) = match (origin.scheme, origin.verify) {
+            (OriginScheme::Https, true) => continue,
+            (OriginScheme::Https, false) => (
+                "over HTTPS that is not verified",
+                "remove verify = false, and name what its certificate is for in server_name",
+            ),
+            (OriginScheme::Http, _) => (
+                "over plain HTTP",
+                "write scheme = \"https\"; sign-ins may be refused and redirects go round in circles otherwise",
+            ),
+        };
+        let message = format!("[endpoint.{}] speaks to its origin {how}", name.value);
+        warnings.report("open-origin", name.span.clone(), message, help);
+    }
+    for hostname in &manifest.hostnames {
+        review_routes(hostname, warnings);
+    }
     for certificate in &manifest.certificates {
         let name = &certificate.name;
         if !certificate.deliver.is_empty() && certificate.after.is_empty() && certificate.served_at.is_empty() {
@@ -87,6 +107,42 @@ pub fn review(manifest: &Manifest, warnings: &mut Diagnostics) {
                 );
             }
         }
+    }
+}
+
+/// Reports routes that change nothing, and sample requests that nothing answers or that cannot be made.
+fn review_routes(hostname: &HostnameEntry, warnings: &mut Diagnostics) {
+    let At { value: name, span } = &hostname.hostname;
+    let routes = &hostname.routes;
+    let enclosing = |route: &Route| {
+        let around = routes.iter().filter(|other| other.prefix != route.prefix && route.is_under(&other.prefix));
+        around.max_by_key(|other| other.prefix.len())
+    };
+    for route in routes {
+        if let Some(around) = enclosing(route)
+            && (&around.service, &around.release) == (&route.service, &route.release)
+        {
+            let message = format!(
+                "the route {} of {name} changes nothing: {} leads to the same service already",
+                route.prefix, around.prefix
+            );
+            warnings.report("idle-route", span.clone(), message, "remove it, or name the service that is meant");
+        }
+    }
+    let own = hostname.expect.iter();
+    for sample in own.chain(&hostname.samples) {
+        let is_routed = |route: &Route| is_under(&sample.path, &route.prefix);
+        if !routes.is_empty() && !routes.iter().any(is_routed) {
+            let message = format!("no route of {name} leads to {}, which is expected to answer", sample.path);
+            warnings.report("unrouted-sample", span.clone(), message, "add a route for it, or expect another path");
+        }
+    }
+    let clients = hostname.client_certificates.as_ref();
+    let hidden = clients.filter(|clients| clients.need == ClientNeed::Required && clients.probe_with.is_none());
+    if let Some(clients) = hidden.filter(|_| hostname.expect.is_some() || !hostname.samples.is_empty()) {
+        let message = format!("what {name} is expected to answer cannot be verified without a client certificate");
+        let help = "add probe_with = \"file:probe.pem\", a certificate that these roots accept, with its key";
+        warnings.report("unverified-expectation", clients.roots.span.clone(), message, help);
     }
 }
 

@@ -58,6 +58,21 @@ fn the_manifest_that_the_others_change_is_right() {
 
 /// A table, lines that are wrong in it, the code, and a part of what is said.
 const MISTAKES: &[(&str, &str, &str, &str)] = &[
+    (
+        "hostname.\"api.larkfield.example\"",
+        "routes = [{ prefix = \"/v1\", service = \"one\" }, { prefix = \"/v1/\", service = \"two\" }]",
+        "duplicate",
+        "the prefix /v1/ is given twice",
+    ),
+    (
+        "hostname.\"api.larkfield.example\"",
+        "expect = { origin = \"larkfield.example\" }",
+        "bad-value",
+        "is not an origin",
+    ),
+    ("hostname.\"api.larkfield.example\"", "expect = { method = \"POST\" }", "bad-value", "\"POST\""),
+    ("hostname.\"api.larkfield.example\"", "client_certificates = { need = \"required\" }", "missing-key", "\"roots\""),
+    ("certificate.stations", "issued_by = \"platform\"", "unused-certificate", "no hostname uses it"),
     ("authority.main", "limits = 4", "wrong-type", "\"limits\" must be a list of tables"),
     (
         "authority.main",
@@ -433,5 +448,44 @@ fn an_endpoint_is_told_what_its_driver_lacks_or_does_not_know() {
             let is_told = |told: &String| told.starts_with(code) && told.replace("\\\"", "\"").contains(part);
             assert!(told.iter().any(is_told), "{lines}: {code} {part}: {told:#?}");
         }
+    }
+}
+
+/// What works and may not be meant: lines of the hostname or the endpoint, and the code of the warning.
+#[test]
+fn what_may_not_be_meant_is_told_and_what_is_meant_is_not() {
+    let route =
+        |prefix: &str, service: &str, more: &str| format!("{{ prefix = \"{prefix}\", service = \"{service}\"{more} }}");
+    let routes = |routes: &[String]| format!("routes = [{}]", routes.join(", "));
+    let hostname = "hostname.\"api.larkfield.example\"";
+    let clients =
+        |more: &str| format!("client_certificates = {{ roots = \"clients.pem\"{more} }}\nexpect = {{ path = \"/a\" }}");
+    let table = [
+        (hostname, routes(&[route("/v1", "one", ""), route("/v1/old", "two", "")]), None),
+        (hostname, routes(&[route("/v1", "one", ""), route("/v1/old", "one", "")]), Some("idle-route")),
+        (
+            hostname,
+            routes(&[route("/v1/old/x", "one", ""), route("/v1/old", "two", ""), route("/v1", "one", "")]),
+            None,
+        ),
+        (hostname, routes(&[route("/", "one", ""), route("/a", "one", ", release = \"live\"")]), None),
+        (hostname, routes(&[route("/v1", "one", ""), route("/v10", "one", "")]), None),
+        (hostname, routes(&[route("/v1", "one", ", expect = { path = \"/v1/ready?all=1\" }")]), None),
+        (hostname, routes(&[route("/v1", "one", ", expect = { path = \"/v2\" }")]), Some("unrouted-sample")),
+        (hostname, clients(""), Some("unverified-expectation")),
+        (hostname, clients(", need = \"optional\""), None),
+        (hostname, clients(", probe_with = \"file:probe.pem\""), None),
+        ("endpoint.catalogue", "origin = { scheme = \"http\" }".into(), Some("open-origin")),
+        ("endpoint.catalogue", "origin = { verify = false }".into(), Some("open-origin")),
+        ("endpoint.catalogue", "origin = { server_name = \"origin.larkfield.example\" }".into(), None),
+    ];
+    for (table, lines, expected) in table {
+        let header = format!("[{table}]\n");
+        let (mut problems, mut warnings) = (Diagnostics::default(), Diagnostics::default());
+        let manifest = read(&GOOD.replace(&header, &format!("{header}{lines}\n")), &mut problems);
+        review(&manifest, &mut warnings);
+        assert!(problems.is_empty(), "{lines}: {problems:?}");
+        let codes: Vec<_> = warnings.into_sorted().into_iter().map(|warning| warning.code).collect();
+        assert_eq!(codes, expected.into_iter().collect::<Vec<_>>(), "{lines}");
     }
 }

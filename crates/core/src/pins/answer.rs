@@ -1,8 +1,13 @@
 //! `answer`: through every resolver a client gets that very certificate, fully
 //! verified, and the expected HTTP answer.
 
+use std::net::SocketAddr;
+
 use super::{Known, Pin, PinReport, PinState};
-use crate::facts::{AnswerView, ClientOutcome, ResolverAnswer};
+use crate::desired::WantedHostname;
+use crate::endpoint::ClientNeed;
+use crate::expectation::{Expectation, SampleMethod};
+use crate::facts::{AnswerView, ClientOutcome, ResolverAnswer, SampleAnswer, SampleOutcome};
 use crate::findings::{Code, Finding};
 
 pub(super) fn judge(known: Known<'_>) -> PinReport {
@@ -18,8 +23,10 @@ fn judge_view(known: Known<'_>, view: &AnswerView) -> PinReport {
         ClientOutcome::Answered { sha256, status, .. } => Some((*sha256, *status)),
         _ => None,
     });
+    let refused = view.through.iter().any(|answer| matches!(answer.outcome, ClientOutcome::NoAnswer { .. }));
     let (state, detail) = match (findings.first(), met) {
         (None, Some((_, status))) => (PinState::Held, format!("status {status}")),
+        (None, None) if refused => (PinState::Held, "refused without a certificate".into()),
         (None, None) => return PinReport::not_looked_at(),
         (Some(first), _) => (PinState::Loose, first.code.as_str().to_owned()),
     };
@@ -31,12 +38,40 @@ fn judge_view(known: Known<'_>, view: &AnswerView) -> PinReport {
     }
 }
 
+/// What is wrong with what clients get through one resolver.
 fn trouble(known: Known<'_>, answer: &ResolverAnswer) -> Option<Finding> {
+    let required = known.wanted.client_certificates.as_ref().is_some_and(|own| own.need == ClientNeed::Required);
+    if !required {
+        return outcome_trouble(known, answer.resolver, &answer.outcome);
+    }
+    // One that must be refused, and where a certificate was shown, one that must be answered.
+    match &answer.without_certificate {
+        Some(bare) => refusal_trouble(known, answer.resolver, bare)
+            .or_else(|| outcome_trouble(known, answer.resolver, &answer.outcome)),
+        None => refusal_trouble(known, answer.resolver, &answer.outcome),
+    }
+}
+
+/// A client that shows no certificate is refused: in TLS, or with a status that says so.
+fn refusal_trouble(known: Known<'_>, resolver: SocketAddr, outcome: &ClientOutcome) -> Option<Finding> {
+    match outcome {
+        ClientOutcome::NoAnswer { .. } => None,
+        ClientOutcome::Answered { status: 400..=499, .. } => None,
+        ClientOutcome::Answered { status, .. } => {
+            let asked = place_of(known.wanted, &known.wanted.expect);
+            let says = format!("{asked} answers clients without a certificate, with status {status}");
+            let remedy = "Run settle; if that does not help, check on the platform why it asks for none";
+            Some(Finding::new(Code::ClientCertificateNotRequired, Pin::Answer, says, remedy))
+        }
+        other => outcome_trouble(known, resolver, other),
+    }
+}
+
+fn outcome_trouble(known: Known<'_>, resolver: SocketAddr, outcome: &ClientOutcome) -> Option<Finding> {
     let finding = |code, says: String, remedy: &str| Some(Finding::new(code, Pin::Answer, says, remedy));
     let wanted = known.wanted;
     let asked = &wanted.probed_as;
-    let resolver = answer.resolver;
-    match &answer.outcome {
+    match outcome {
         ClientOutcome::Unresolved { why, for_secs } => {
             let until = for_secs.map_or(String::new(), |secs| format!(", and may cache that for {secs} s"));
             let says = format!("the resolver {resolver} returned no address for {asked}: {why}{until}");
@@ -69,42 +104,51 @@ fn trouble(known: Known<'_>, answer: &ResolverAnswer) -> Option<Finding> {
             let says = format!("{asked} at {address} returned no HTTP response: {why}");
             finding(Code::AnswerUnexpected, says, "Check the logs of the service behind the endpoint")
         }
-        ClientOutcome::Answered { address, sha256, status, location, body } => {
-            if let Some(held) = known.certificate.filter(|held| held.sha256 != *sha256) {
+        ClientOutcome::Answered { address, sha256, status, location, body, samples } => {
+            if let Some(current) = known.current_certificate().filter(|current| current != sha256) {
                 let says = format!(
                     "clients of {asked} get certificate {}… at {address}, not the current {}…",
                     sha256.short(),
-                    held.sha256.short()
+                    current.short()
                 );
                 return finding(Code::AnswerStale, says, "Run settle; if that does not help, reload the endpoint");
             }
-            let expect = &wanted.expect;
-            let place = format!("https://{asked}{}", expect.path);
             let remedy = "Check the routes, the expectation in the manifest, and the logs of the service";
-            if !(expect.status.0..=expect.status.1).contains(status) {
-                let says = format!("{place} returned status {status}, not {}", status_words(expect.status));
-                return finding(Code::AnswerUnexpected, says, remedy);
-            }
-            if let Some(text) = &expect.body
-                && !body.as_ref().is_some_and(|body| body.text == *text && body.found)
-            {
-                let says = format!("the body of {place} does not contain the expected text \"{text}\"");
-                return finding(Code::AnswerUnexpected, says, remedy);
-            }
-            if let Some(primary) = &wanted.redirect_to
-                && !location.as_ref().is_some_and(|location| leads_to(location, primary.as_str()))
-            {
-                let to = location.as_deref().unwrap_or("nowhere");
-                let says = format!("{place} redirects to {to}, not to {primary}");
-                return finding(Code::AnswerUnexpected, says, "Check that the endpoint's redirect is in force");
-            }
-            None
+            let (location, body) = (location.clone(), body.clone());
+            let own = SampleOutcome::Answered { status: *status, location, body };
+            let routes = samples.iter().map(|answer| (&answer.sample, &answer.outcome));
+            std::iter::once((&wanted.expect, &own)).chain(routes).find_map(|(sample, outcome)| {
+                let difference = sample_difference(wanted, sample, outcome)?;
+                finding(Code::AnswerUnexpected, format!("{} {difference}", place_of(wanted, sample)), remedy)
+            })
         }
     }
 }
 
-fn status_words((low, high): (u16, u16)) -> String {
-    if low == high { low.to_string() } else { format!("{low} to {high}") }
+/// Names a sample request.
+pub(super) fn place_of(wanted: &WantedHostname, sample: &Expectation) -> String {
+    let method = if sample.method == SampleMethod::Get { String::new() } else { format!("{} ", sample.method) };
+    format!("{method}https://{}{}", wanted.probed_as, sample.path)
+}
+
+/// Says whether a sample request was not answered as expected.
+pub fn differs_from_sample(wanted: &WantedHostname, answer: &SampleAnswer) -> bool {
+    sample_difference(wanted, &answer.sample, &answer.outcome).is_some()
+}
+
+/// Says in what an answer differs from what is expected, a redirect to the primary name included.
+pub(super) fn sample_difference(
+    wanted: &WantedHostname,
+    sample: &Expectation,
+    outcome: &SampleOutcome,
+) -> Option<String> {
+    outcome.difference(sample).or_else(|| {
+        let (primary, SampleOutcome::Answered { location, .. }) = (wanted.redirect_to.as_ref()?, outcome) else {
+            return None;
+        };
+        let leads = location.as_ref().is_some_and(|location| leads_to(location, primary.as_str()));
+        (!leads).then(|| format!("redirects to {}, not to {primary}", location.as_deref().unwrap_or("nowhere")))
+    })
 }
 
 /// Says whether a `Location` leads to `host` over HTTPS, on whatever port.

@@ -3,17 +3,31 @@
 
 use jiff::Timestamp;
 
+use super::answer::{place_of, sample_difference};
 use super::{Known, Pin, PinReport, PinState};
 use crate::desired::{Endpoint, EndpointDriver, ProgramPlatform};
-use crate::endpoint::{Binding, Deployment};
-use crate::facts::{BindingView, EndpointView, ServedView, Unreachable};
+use crate::endpoint::{AskedRecord, Binding, Deployment, KeepRecord};
+use crate::facts::{BindingView, EndpointView, SampleOutcome, ServedView, Unreachable};
 use crate::findings::{Again, Code, Finding};
 use crate::moves;
 use crate::name::Hostname;
+use crate::values::Fingerprint;
 
 pub(super) fn judge(known: Known<'_>, now: Timestamp) -> PinReport {
-    let report = judge_wanted(known);
+    let report = judge_left_records(known, judge_wanted(known));
     if report.state == PinState::Held && known.is_aliased_here() { judge_former(known, report, now) } else { report }
+}
+
+/// A record that was needed until the binding was deployed is taken away then; a run may have been stopped
+/// before.
+fn judge_left_records(known: Known<'_>, report: PinReport) -> PinReport {
+    let endpoint = known.desired.endpoint(known.wanted.endpoint);
+    let made = known.ownership.and_then(|own| own.records.get(&endpoint.key()));
+    let left = made.and_then(|made| made.iter().find(|record| record.keep == KeepRecord::UntilDeployed));
+    let Some(record) = left.filter(|_| report.state == PinState::Held) else { return report };
+    let says = format!("the record that {} asked for at {} is no longer needed", endpoint.name, record.name);
+    let finding = finding(Code::AskedRecordLeft, says, "Run settle: it removes the record");
+    PinReport { state: PinState::Loose, detail: Some("a record is left".into()), ..report }.because(finding)
 }
 
 /// A hostname that has moved is held once it is no longer bound where it was.
@@ -126,7 +140,7 @@ fn judge_view(known: Known<'_>, view: &BindingView) -> PinReport {
     let endpoint = &known.desired.endpoint(known.wanted.endpoint).name;
     match view {
         BindingView::Absent => {
-            if let Some(report) = full(known) {
+            if let Some(report) = not_offered(known).or_else(|| full(known)) {
                 return report;
             }
             let says = format!("the endpoint {endpoint} has no binding of {hostname}");
@@ -146,8 +160,22 @@ fn judge_view(known: Known<'_>, view: &BindingView) -> PinReport {
             ))
         }
         BindingView::Unmanaged { served } => judge_unmanaged(known, served),
-        BindingView::Present { binding, deployment, served } => judge_present(known, binding, deployment, served),
+        BindingView::Present { binding, deployment, lacking, served, .. } => {
+            judge_present(known, binding, deployment, lacking, served)
+        }
     }
+}
+
+/// What an endpoint cannot do is known before a certificate is ordered for it.
+fn not_offered(known: Known<'_>) -> Option<PinReport> {
+    let EndpointView::Listed(info) = &known.endpoint?.value else { return None };
+    let (wanted, name) = (known.wanted, &known.desired.endpoint(known.wanted.endpoint).name);
+    // Whatever the certificate will be.
+    let certificate = (!wanted.is_issued_by_platform(known.desired)).then(|| Fingerprint::of(&[]));
+    let lacked = info.offers.lacking(&wanted.binding(known.desired, certificate))?;
+    let says = format!("the endpoint {name} does not offer {lacked}, which {} needs", wanted.hostname);
+    let remedy = "Remove that from the manifest, or choose an endpoint that offers it";
+    Some(PinReport::new(PinState::Blocked, None, "not offered").because(finding(Code::NotOffered, says, remedy)))
 }
 
 /// What is full is known before a certificate is ordered for it.
@@ -171,8 +199,9 @@ fn judge_unmanaged(known: Known<'_>, served: &ServedView) -> PinReport {
     let (hostname, name) = (&known.wanted.hostname, &known.desired.endpoint(known.wanted.endpoint).name);
     let wanted = known.certificate.map(|held| held.sha256);
     match (served, wanted) {
-        (ServedView::Certificate { sha256 }, Some(wanted)) if *sha256 == wanted => {
-            PinReport { sha256: Some(wanted), ..PinReport::new(PinState::Held, None, "served") }
+        (ServedView::Certificate { sha256, .. }, Some(wanted)) if *sha256 == wanted => {
+            let held = PinReport { sha256: Some(wanted), ..PinReport::new(PinState::Held, None, "served") };
+            judge_samples(known, served, held)
         }
         (ServedView::NotTried, _) => PinReport::new(PinState::Unknown, None, "not connected yet"),
         _ => {
@@ -192,19 +221,63 @@ fn judge_unmanaged(known: Known<'_>, served: &ServedView) -> PinReport {
 /// What a direct connection was served, as the end of a sentence.
 fn got(served: &ServedView) -> String {
     match served {
-        ServedView::Certificate { sha256 } => format!("serves certificate {}…", sha256.short()),
+        ServedView::Certificate { sha256, .. } => format!("serves certificate {}…", sha256.short()),
         ServedView::Failed { address: Some(address), why } => format!("serves none at {address}: {why}"),
         ServedView::Failed { address: None, why } => format!("serves none: {why}"),
         ServedView::NotTried => "was not asked".into(),
     }
 }
 
-fn judge_present(known: Known<'_>, binding: &Binding, deployment: &Deployment, served: &ServedView) -> PinReport {
+/// Before an alias leads to an endpoint, requests that are made there directly are answered as expected.
+fn judge_samples(known: Known<'_>, served: &ServedView, held: PinReport) -> PinReport {
+    let ServedView::Certificate { samples, default_name, .. } = served else { return held };
+    if known.is_aliased_here() {
+        return held;
+    }
+    let (wanted, endpoint) = (known.wanted, &known.desired.endpoint(known.wanted.endpoint).name);
+    let differs = samples.iter().filter(|answer| wanted.all_samples().any(|sample| *sample == answer.sample));
+    let mut evidence = differs.filter_map(|answer| {
+        let difference = sample_difference(wanted, &answer.sample, &answer.outcome)?;
+        Some(format!("{} at {}: {difference}", place_of(wanted, &answer.sample), answer.address))
+    });
+    let Some(first) = evidence.next() else { return held };
+    let says = format!("{endpoint} does not answer for {} as expected: {first}", wanted.hostname);
+    let (under, remedy) = match default_name.as_deref() {
+        Some(SampleOutcome::Failed { why }) => (
+            format!("under its default name it does not answer either: {why}"),
+            "Check the service behind the endpoint; the alias stays where it is until then",
+        ),
+        Some(SampleOutcome::Answered { status: status @ 500.., .. }) => (
+            format!("under its default name it answers with status {status} too"),
+            "Check the service behind the endpoint; the alias stays where it is until then",
+        ),
+        Some(SampleOutcome::Answered { status, .. }) => (
+            format!("under its default name it answers with status {status}"),
+            "Check the routes and the expectation in the manifest; the alias stays where it is until then",
+        ),
+        None => (String::new(), "Check the routes, the expectation in the manifest, and the service behind it"),
+    };
+    let finding = finding(Code::ServedAnswerDiffers, says, remedy);
+    let finding = finding.seen(evidence.chain(Some(under).filter(|under| !under.is_empty())));
+    PinReport { state: PinState::Loose, detail: Some("answers otherwise".into()), ..held }.because(finding)
+}
+
+fn judge_present(
+    known: Known<'_>,
+    binding: &Binding,
+    deployment: &Deployment,
+    lacking: &[AskedRecord],
+    served: &ServedView,
+) -> PinReport {
+    let expected = binding.certificate.or_else(|| known.issued().map(|issued| issued.sha256));
     let hostname = &known.wanted.hostname;
     let endpoint = known.desired.endpoint(known.wanted.endpoint);
     let name = &endpoint.name;
-    let wanted = known.certificate.map(|held| known.wanted.binding(held.sha256));
+    let wanted = known.wanted_binding();
     if wanted.as_ref() != Some(binding) {
+        if let Some(report) = not_offered(known) {
+            return report;
+        }
         let difference = wanted.as_ref().map_or("its certificate".to_owned(), |wanted| differences(binding, wanted));
         if !known.may_change(binding) {
             let says =
@@ -221,6 +294,17 @@ fn judge_present(known: Known<'_>, binding: &Binding, deployment: &Deployment, s
             Code::BindingDiffers,
             says,
             "Run settle: it corrects the binding",
+        ));
+    }
+    if let Some(record) = lacking.first() {
+        let says = format!(
+            "{name} asks for the record {} {} {:?}, which is missing",
+            record.name, record.record_type, record.value
+        );
+        return PinReport::new(PinState::Loose, None, "a record is missing").because(finding(
+            Code::AskedRecordMissing,
+            says,
+            "Run settle: it makes the record",
         ));
     }
     match deployment {
@@ -241,18 +325,19 @@ fn judge_present(known: Known<'_>, binding: &Binding, deployment: &Deployment, s
             ))
         }
         Deployment::Deployed => match served {
-            ServedView::Certificate { sha256 } if *sha256 == binding.certificate => {
+            ServedView::Certificate { sha256, .. } if expected.is_none_or(|expected| expected == *sha256) => {
                 let routes = match binding.routes.len() {
                     0 => String::new(),
                     1 => ", 1 route".into(),
                     n => format!(", {n} routes"),
                 };
-                PinReport { sha256: Some(*sha256), ..PinReport::new(PinState::Held, None, format!("deployed{routes}")) }
+                let held = PinReport::new(PinState::Held, None, format!("deployed{routes}"));
+                judge_samples(known, served, PinReport { sha256: Some(*sha256), ..held })
             }
             ServedView::NotTried => PinReport::new(PinState::Unknown, None, "not connected yet"),
             other => {
-                let (given, got) = (binding.certificate.short(), got(other));
-                let says = format!("{name} was given certificate {given}… for {hostname} but {got}");
+                let (given, got) = (binding.certificate_in_words(), got(other));
+                let says = format!("{name} was given {given} for {hostname} but {got}");
                 let remedy = "Run settle; if that does not help, reload the endpoint or ask its platform";
                 PinReport::new(PinState::Loose, None, "serves another").because(finding(
                     Code::ServedCertificateDiffers,
@@ -278,6 +363,9 @@ pub fn differences(is: &Binding, wanted: &Binding) -> String {
         (is.routes != wanted.routes, "its routes"),
         (is.redirect_to != wanted.redirect_to, "its redirect"),
         (is.minimum_tls != wanted.minimum_tls, "its minimum TLS version"),
+        (is.client_certificates != wanted.client_certificates, "its client certificates"),
+        (is.default_document != wanted.default_document, "its default document"),
+        (is.origin != wanted.origin, "how it speaks to its origin"),
     ];
     parts.into_iter().filter(|(differs, _)| *differs).map(|(_, what)| what).collect::<Vec<_>>().join(" and ")
 }

@@ -1,13 +1,14 @@
 //! `certificate`: valid, not due, covering the names, from where the manifest says, and
 //! where it should be.
 
-use jiff::Timestamp;
+use jiff::{SignedDuration, Timestamp};
 
-use super::{Pin, PinReport, PinState};
+use super::{Known, Pin, PinReport, PinState};
 use crate::delivery::Undelivered;
 use crate::desired::{Desired, WantedCertificate};
-use crate::facts::{HeldCertificate, Origin, ReplaceReason, ServedView};
-use crate::findings::{Code, Finding};
+use crate::endpoint::Deployment;
+use crate::facts::{BindingView, HeldCertificate, Origin, ReplaceReason, ServedView};
+use crate::findings::{Again, Code, Finding};
 
 /// What a certificate is judged by.
 pub(super) struct Judging<'j> {
@@ -17,8 +18,58 @@ pub(super) struct Judging<'j> {
     pub(super) undelivered: Option<&'j Undelivered>,
 }
 
+const ISSUED_BY_PLATFORM: &str = "issued by the platform";
+/// How near its end a certificate of a platform is told: the platform should have renewed it.
+const LATE: SignedDuration = SignedDuration::from_hours(72);
+
+/// Judges a certificate that the platform of a hostname's endpoint issues and renews.
+pub(super) fn judge_issued(known: Known<'_>, now: Timestamp) -> PinReport {
+    let Some(fact) = known.binding else { return PinReport::not_looked_at() };
+    let (hostname, endpoint) = (&known.wanted.hostname, &known.desired.endpoint(known.wanted.endpoint).name);
+    let seen = Some(fact.seen);
+    let awaited = |state, code| {
+        let says = format!("{endpoint} has issued no certificate for {hostname} yet");
+        let finding = Finding::new(code, Pin::Certificate, says, "Run settle: it binds the hostname and waits");
+        PinReport::new(state, seen, "none yet").because(finding)
+    };
+    let BindingView::Present { deployment, served, .. } = &fact.value else {
+        return match &fact.value {
+            BindingView::Unreachable { .. } => PinReport::new(PinState::Unknown, seen, "platform unreachable"),
+            _ => awaited(PinState::Loose, Code::CertificateMissing),
+        };
+    };
+    let issued = known.issued();
+    let sha256 = match (issued, served) {
+        (Some(issued), _) => issued.sha256,
+        (None, ServedView::Certificate { sha256, .. }) if *deployment == Deployment::Deployed => *sha256,
+        _ => return awaited(PinState::Working, Code::PlatformCertificateAwaited),
+    };
+    let expires = issued.map(|issued| issued.not_after);
+    let report =
+        |state, detail: String| PinReport { expires, sha256: Some(sha256), ..PinReport::new(state, seen, detail) };
+    match expires {
+        Some(end) if end.duration_since(now) < LATE => {
+            let (code, ends) = if now >= end {
+                (Code::CertificateExpired, format!("expired at {end:.0}"))
+            } else {
+                (Code::CertificateDue, format!("expires at {end:.0}"))
+            };
+            let says = format!("the certificate that {endpoint} has issued for {hostname} {ends}, and is not renewed");
+            let remedy = "Check on the platform why it does not renew it; its validation records must be there";
+            let finding = Finding::new(code, Pin::Certificate, says, remedy).again(Again::Person);
+            report(PinState::Blocked, "not renewed by the platform".into()).because(finding)
+        }
+        Some(end) => report(PinState::Held, format!("{} days left, {ISSUED_BY_PLATFORM}", days_between(now, end))),
+        None => report(PinState::Held, ISSUED_BY_PLATFORM.into()),
+    }
+}
+
 impl Judging<'_> {
     pub(super) fn judge(&self, now: Timestamp) -> PinReport {
+        // It is judged by what each hostname's endpoint has.
+        if self.wanted.terms.issued_by == Origin::Platform {
+            return PinReport::new(PinState::Held, Some(now), ISSUED_BY_PLATFORM);
+        }
         let Some(held) = self.held else { return self.missing(now) };
         let report = |state, detail: String| PinReport {
             expires: Some(held.not_after),
@@ -77,6 +128,7 @@ impl Judging<'_> {
             Origin::Authority => "",
             Origin::Elsewhere => ", issued elsewhere",
             Origin::SelfSigned => ", self-signed",
+            Origin::Platform => ", issued by the platform",
         };
         // What no listener was asked for is not called served.
         let terms = &self.wanted.terms;
@@ -156,7 +208,7 @@ impl Judging<'_> {
         }
         if let Some((address, served)) = undelivered.listeners.first().filter(|_| undelivered.commands.is_empty()) {
             let got = match served {
-                ServedView::Certificate { sha256 } => format!("serves certificate {}…", sha256.short()),
+                ServedView::Certificate { sha256, .. } => format!("serves certificate {}…", sha256.short()),
                 ServedView::Failed { why, .. } => format!("serves none: {why}"),
                 ServedView::NotTried => "was not asked".to_owned(),
             };
@@ -179,7 +231,9 @@ impl Judging<'_> {
     /// Whose task it is, and what to do.
     fn remedy(&self, does: &str) -> (PinState, String) {
         match self.wanted.terms.issued_by {
-            Origin::Authority | Origin::SelfSigned => (PinState::Loose, format!("Run settle: it {does}")),
+            Origin::Authority | Origin::SelfSigned | Origin::Platform => {
+                (PinState::Loose, format!("Run settle: it {does}"))
+            }
             Origin::Elsewhere => {
                 let name = &self.wanted.name;
                 let remedy = format!(

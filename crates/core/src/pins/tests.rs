@@ -16,6 +16,8 @@ use crate::records::{RecordData, RecordSet};
 use crate::values::KeyKind;
 use crate::values::{Serial, Ttl};
 
+mod platforms;
+
 const MANIFEST: &str = r#"
 manifest = 1
 [authority.main]
@@ -96,15 +98,9 @@ impl Scene {
                 validates: None,
             },
             endpoint: EndpointView::Listed(EndpointInfo {
-                id: "catalogue".into(),
-                kind: EndpointKind::Gateway,
-                site: "north".into(),
                 default_name: Some(TARGET.parse().unwrap()),
-                addresses: vec![address("127.0.0.21")],
                 port: 8443,
-                certificate_site: "north".into(),
-                custom_hostnames: CustomHostnames::default(),
-                quotas: crate::endpoint::Quotas::default(),
+                ..EndpointInfo::plain("catalogue", EndpointKind::Gateway, "north", vec![address("127.0.0.21")])
             }),
             certificate: Some(HeldCertificate {
                 sha256,
@@ -122,9 +118,11 @@ impl Scene {
             }),
             undelivered: Undelivered::default(),
             binding: BindingView::Present {
-                binding: wanted.binding(sha256),
+                binding: wanted.binding(desired, Some(sha256)),
                 deployment: Deployment::Deployed,
-                served: ServedView::Certificate { sha256 },
+                reply: None,
+                lacking: Vec::new(),
+                served: ServedView::certificate(sha256),
             },
             alias: AliasView {
                 servers: servers
@@ -142,14 +140,24 @@ impl Scene {
                         status: 200,
                         location: None,
                         body: None,
+                        samples: Vec::new(),
                     },
+                    without_certificate: None,
                 }],
             },
             ownership: Ownership {
                 alias: written(cname(TARGET)),
-                bindings: [(desired.endpoints[0].key(), written(wanted.binding(sha256)))].into(),
+                bindings: [(desired.endpoints[0].key(), written(wanted.binding(desired, Some(sha256))))].into(),
                 ..Ownership::default()
             },
+        }
+    }
+
+    /// How the hostname's own sample request is answered at its endpoint.
+    fn sample_answers(&mut self, outcome: SampleOutcome) {
+        if let BindingView::Present { served: ServedView::Certificate { samples, .. }, .. } = &mut self.binding {
+            let sample = crate::expectation::Expectation::at("/");
+            samples.push(SampleAnswer { address: "127.0.0.21:8443".parse().unwrap(), sample, outcome });
         }
     }
 
@@ -317,8 +325,29 @@ const CHANGES: &[(Code, PinState, &[&str], Change)] = &[
     }),
     (Code::ServedCertificateDiffers, PinState::Loose, &["store", "bind", "connect", "answer"], |scene| {
         if let BindingView::Present { served, .. } = &mut scene.binding {
-            *served = ServedView::Certificate { sha256: Fingerprint::of(b"old") };
+            *served = ServedView::certificate(Fingerprint::of(b"old"));
         }
+    }),
+    (Code::ServedAnswerDiffers, PinState::Loose, &["store", "bind", "connect", "alias", "answer"], |scene| {
+        scene.all_servers_give(&[]);
+        scene.sample_answers(SampleOutcome::Answered { status: 502, location: None, body: None });
+    }),
+    (Code::NotOffered, PinState::Blocked, &[], |scene| {
+        scene.binding = BindingView::Absent;
+        if let EndpointView::Listed(info) = &mut scene.endpoint {
+            info.offers.minimum_tls.clear();
+        }
+    }),
+    (Code::AskedRecordMissing, PinState::Loose, &["store", "bind", "connect", "answer"], |scene| {
+        if let BindingView::Present { lacking, .. } = &mut scene.binding {
+            lacking.push(platforms::proof());
+        }
+    }),
+    // A run was stopped before it could take the record away.
+    (Code::AskedRecordLeft, PinState::Loose, &["store", "bind", "connect", "answer"], |scene| {
+        let key = scene.ownership.bindings.keys().next().unwrap().clone();
+        let keep = crate::endpoint::KeepRecord::UntilDeployed;
+        scene.ownership.add_record(key, crate::endpoint::AskedRecord { keep, ..platforms::proof() });
     }),
     (Code::AliasMissing, PinState::Loose, &["alias", "answer"], |scene| scene.all_servers_give(&[])),
     (Code::AliasDiffers, PinState::Loose, &["alias", "answer"], |scene| {
@@ -398,7 +427,11 @@ fn each_change_is_diagnosed_and_leads_to_its_steps() {
         }
     }
     // The others are what steps fail with.
-    let judged = |code: &&Code| matches!(code.pin(), Pin::Binding | Pin::Answer) && **code != Code::BindingChanged;
+    let judged = |code: &&Code| {
+        // What steps fail with, and what needs another manifest.
+        let elsewhere = [Code::BindingChanged, Code::AskedRecordMisplaced, Code::ClientCertificateNotRequired];
+        matches!(code.pin(), Pin::Binding | Pin::Answer) && !elsewhere.contains(code)
+    };
     for code in Code::ALL.iter().filter(judged) {
         assert!(CHANGES.iter().any(|(tried, ..)| tried == code), "{code} is not tried");
     }
@@ -562,7 +595,10 @@ fn a_redirect_must_lead_to_the_primary_name() {
 fn the_apex_gets_addresses_and_the_rest_a_cname() {
     let desired = desired();
     let EndpointView::Listed(info) = Scene::held(&desired).endpoint else { panic!("listed") };
-    let alias = |index: usize| crate::records::in_words(&desired.hostnames[index].alias(&desired, &info));
+    let alias = |index: usize| {
+        let wanted = &desired.hostnames[index];
+        crate::records::in_words(&wanted.alias_for(&desired, &info, None, wanted.ttl))
+    };
     assert_eq!(alias(1), "A 127.0.0.21");
     assert_eq!(alias(2), format!("CNAME {TARGET}."));
 }
@@ -672,7 +708,7 @@ fn a_binding_is_known_only_at_the_endpoint_that_it_was_written_to() {
     assert!(pins.binding.is_in_force(), "an equal one is right, whoever made it");
     assert_eq!(pins.binding.findings[0].code, Code::FormerBinding, "the other one is not forgotten");
     if let BindingView::Present { binding, .. } = &mut scene.binding {
-        binding.certificate = Fingerprint::of(b"stranger");
+        binding.certificate = Some(Fingerprint::of(b"stranger"));
     }
     let (pins, outlook, actions) = scene.look(&desired);
     assert_eq!(pins.binding.findings[0].code, Code::BindingForeign);

@@ -1,8 +1,8 @@
 //! What must hold before a piece of work.
 
 use super::{HostnameRef, Work};
-use crate::desired::{Desired, HostnameId};
-use crate::facts::Knowledge;
+use crate::desired::{Desired, EndpointId, HostnameId};
+use crate::facts::{EndpointView, Knowledge};
 use crate::moves::former_endpoint_ids;
 use crate::pins::Known;
 
@@ -14,10 +14,16 @@ use crate::pins::Known;
 /// | `Rehearse` | `Register` at both authorities |
 /// | `Issue` | `Rehearse` where the set-up is not proven, `Register` |
 /// | `Deliver`, `Store` | `Issue` |
-/// | `Bind` | `Store` |
+/// | `Bind` | `Store`, unless the platform issues the certificate |
 /// | `Connect` | `Bind`; at a static endpoint `Deliver` |
 /// | `Alias` | `Connect` at every endpoint that it may give; in a move `LowerTtl` |
 /// | `Answer` | `Alias` |
+///
+/// At an endpoint that wants the alias first, `Alias` needs `Store`, `Bind` needs `Alias` as well, and
+/// `Answer` needs `Connect`.
+///
+/// | work | needs first |
+/// | --- | --- |
 /// | `Unbind` | in a move `Answer`, at a retirement `RemoveAlias` |
 /// | `RaiseTtl` | `Unbind` at every former endpoint |
 ///
@@ -35,7 +41,13 @@ pub fn needs(work: Work, desired: &Desired, knowledge: &Knowledge) -> Vec<Work> 
             rehearsal.into_iter().chain(desired.certificate(id).authority.map(Work::Register)).collect()
         }
         Work::Deliver(id) | Work::Store(id, _) => vec![Work::Issue(id)],
-        Work::Bind(hostname, endpoint) => vec![Work::Store(desired.hostname(hostname).certificate, endpoint)],
+        Work::Bind(hostname, endpoint) => {
+            let wanted = desired.hostname(hostname);
+            let store = Work::Store(wanted.certificate, endpoint);
+            let stored = (!wanted.is_issued_by_platform(desired)).then_some(store);
+            let led = wants_alias_first(endpoint, knowledge).then_some(Work::Alias(hostname));
+            stored.into_iter().chain(led).collect()
+        }
         // What somebody else configures takes the certificate out of its files.
         Work::Connect(hostname, endpoint) if desired.endpoint(endpoint).is_static() => {
             vec![Work::Deliver(desired.hostname(hostname).certificate)]
@@ -43,10 +55,15 @@ pub fn needs(work: Work, desired: &Desired, knowledge: &Knowledge) -> Vec<Work> 
         Work::Connect(hostname, endpoint) => vec![Work::Bind(hostname, endpoint)],
         Work::Alias(hostname) => {
             let wanted = desired.hostname(hostname);
-            let connected = wanted.endpoints().map(|endpoint| Work::Connect(hostname, endpoint));
-            connected
-                .chain(is_about_to_move(hostname, desired, knowledge).then_some(Work::LowerTtl(hostname)))
-                .collect()
+            let ready = wanted.endpoints().filter_map(|endpoint| {
+                let is_first = wants_alias_first(endpoint, knowledge);
+                let stored = !wanted.is_issued_by_platform(desired);
+                match is_first {
+                    true => stored.then_some(Work::Store(wanted.certificate, endpoint)),
+                    false => Some(Work::Connect(hostname, endpoint)),
+                }
+            });
+            ready.chain(is_about_to_move(hostname, desired, knowledge).then_some(Work::LowerTtl(hostname))).collect()
         }
         Work::LowerTtl(_) | Work::RemoveAlias(_) => Vec::new(),
         Work::Unbind(HostnameRef::Wanted(hostname), _) => vec![Work::Answer(hostname)],
@@ -57,8 +74,17 @@ pub fn needs(work: Work, desired: &Desired, knowledge: &Knowledge) -> Vec<Work> 
             let former = own.map(|own| former_endpoint_ids(desired, desired.hostname(hostname), own));
             former.into_iter().flatten().map(unbind).collect()
         }
-        Work::Answer(hostname) => vec![Work::Alias(hostname)],
+        Work::Answer(hostname) => {
+            let late = desired.hostname(hostname).endpoints().filter(|id| wants_alias_first(*id, knowledge));
+            let late = late.map(|endpoint| Work::Connect(hostname, endpoint));
+            std::iter::once(Work::Alias(hostname)).chain(late).collect()
+        }
     }
+}
+
+/// Says whether an endpoint binds a hostname only once its alias leads there.
+fn wants_alias_first(id: EndpointId, knowledge: &Knowledge) -> bool {
+    matches!(knowledge.endpoints.get(&id).map(|fact| &fact.value), Some(EndpointView::Listed(info)) if info.alias_first)
 }
 
 /// Says whether the alias of a hostname is Pindrel's own and leads to an endpoint that it is to leave.

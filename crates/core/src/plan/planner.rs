@@ -68,11 +68,15 @@ impl<'p> Planner<'p> {
         let wanted = self.desired.hostname(id);
         let goal = Goal::Hostname(id);
         let mut aim = Aim { goal, hostname: &wanted.hostname, pins: Some(&pins), hindrances: Vec::new() };
-        let mut planned = vec![
-            // Whatever becomes of the endpoint, the certificate is renewed and delivered.
-            self.require(Work::Deliver(wanted.certificate), &mut aim),
-            self.require(Work::Answer(id), &mut aim),
-        ];
+        let mut planned = Vec::new();
+        // Whatever becomes of the endpoint, the certificate is renewed and delivered; but a first one is not
+        // ordered for an endpoint that would not take it.
+        let of = self.desired.certificate(wanted.certificate);
+        let is_first = self.knowledge.certificate(wanted.certificate).is_none();
+        if pins.binding.state != PinState::Blocked || !is_first || of.terms.is_delivered() {
+            planned.push(self.require(Work::Deliver(wanted.certificate), &mut aim));
+        }
+        planned.push(self.require(Work::Answer(id), &mut aim));
         planned.extend(self.end_move(id, &mut aim));
         let planned = planned.iter().any(|required| matches!(required, Required::After(steps) if !steps.is_empty()));
         // What no step can mend, and what the steps could not be planned for.
@@ -311,7 +315,10 @@ impl<'p> Planner<'p> {
                 _ => "the new certificate must be served".into(),
             },
             Work::Connect(..) => "the alias must not point at an endpoint that serves another certificate".into(),
-            Work::Alias(_) => of(aim.pins.map(|pins| &pins.alias)),
+            Work::Alias(id) => match self.unanswered_while_deploying(id) {
+                Some(says) if !aim.pins.is_some_and(|pins| pins.binding.is_in_force()) => says,
+                _ => of(aim.pins.map(|pins| &pins.alias)),
+            },
             Work::Answer(_) if renewed => "to verify what clients get afterwards".into(),
             Work::Answer(_) => of(aim.pins.map(|pins| &pins.answer)),
             Work::LowerTtl(_) => {
@@ -329,6 +336,21 @@ impl<'p> Planner<'p> {
                 }
             }
         }
+    }
+
+    /// Says for how long a hostname will not be answered, where its endpoint binds it only once its alias
+    /// leads there.
+    fn unanswered_while_deploying(&self, id: HostnameId) -> Option<String> {
+        let endpoint = self.desired.hostname(id).endpoint;
+        let EndpointView::Listed(info) = &self.knowledge.endpoints.get(&endpoint)?.value else { return None };
+        let name = &self.desired.endpoint(endpoint).name;
+        let long = match info.deploys_in_seconds {
+            Some(seconds) => format!("about {seconds} s as a rule"),
+            None => "its platform does not say for how long".into(),
+        };
+        info.alias_first.then(|| {
+            format!("{name} binds a hostname only once its alias leads there: until that is deployed ({long}), it will not be answered")
+        })
     }
 
     fn ownership(&self, whose: HostnameRef) -> Option<&'p Ownership> {
@@ -407,8 +429,12 @@ impl<'p> Planner<'p> {
             }
             Work::Alias(id) => {
                 let wanted = desired.hostname(id);
+                let known = Known::about(desired, self.knowledge, id);
                 match listed(wanted.endpoint) {
-                    Some(info) => in_words(&wanted.alias(desired, info)),
+                    Some(info) if info.own_targets && known.target().is_none() && !wanted.is_apex(desired) => {
+                        format!("the target that {} gives it", desired.endpoint(wanted.endpoint).name)
+                    }
+                    Some(info) => in_words(&known.manifest_alias(info)),
                     None => format!("alias of {}", wanted.hostname),
                 }
             }

@@ -64,21 +64,26 @@ impl Runtime {
         }
     }
 
-    /// Asks for a change; anything but one of these words in the answer is a failure.
-    async fn change(&self, shown: &str, command: &str, expected: &[&str]) -> Result<(), EdgeError> {
+    /// Asks again while another command about certificates is under way inside the balancer: a change, or
+    /// only a look.
+    async fn ask_until_free(&self, command: &str) -> Result<String, EdgeError> {
         let mut tries = 0;
-        let answer = loop {
+        loop {
             let answer = self.ask(command).await?;
-            if expected.iter().any(|word| answer.contains(word)) {
-                return Ok(());
-            }
-            // Another change is under way inside the balancer, or somebody else's.
             if !answer.contains(LOCKED) || tries == LOCKED_TRIES {
-                break answer;
+                return Ok(answer);
             }
             tries += 1;
             tokio::time::sleep(LOCKED_PAUSE).await;
-        };
+        }
+    }
+
+    /// Asks for a change; anything but one of these words in the answer is a failure.
+    async fn change(&self, shown: &str, command: &str, expected: &[&str]) -> Result<(), EdgeError> {
+        let answer = self.ask_until_free(command).await?;
+        if expected.iter().any(|word| answer.contains(word)) {
+            return Ok(());
+        }
         let says = answer.lines().map(str::trim).filter(|line| !line.is_empty()).collect::<Vec<_>>().join("; ");
         Err(EdgeError::Command { command: shown.to_owned(), says })
     }
@@ -86,7 +91,7 @@ impl Runtime {
     /// Returns what the certificate list has loaded.
     pub(super) async fn entries(&self, list: &Path) -> Result<Vec<Line>, EdgeError> {
         let command = format!("show ssl crt-list -n {}", list.display());
-        let answer = self.ask(&command).await?;
+        let answer = self.ask_until_free(&command).await?;
         if !answer.trim_start().starts_with('#') {
             let says = answer.trim().to_owned();
             return Err(EdgeError::Command { command, says });
@@ -96,7 +101,7 @@ impl Runtime {
 
     /// Returns the serial number of a certificate that is loaded, in upper-case hexadecimal.
     pub(super) async fn serial(&self, file: &Path) -> Result<Option<String>, EdgeError> {
-        let answer = self.ask(&format!("show ssl cert {}", file.display())).await?;
+        let answer = self.ask_until_free(&format!("show ssl cert {}", file.display())).await?;
         Ok(answer.lines().find_map(|line| line.strip_prefix("Serial: ")).map(|serial| serial.trim().to_uppercase()))
     }
 

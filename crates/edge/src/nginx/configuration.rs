@@ -3,7 +3,7 @@
 use std::fmt::Write as _;
 use std::path::Path;
 
-use pindrel_core::endpoint::{Binding, EndpointKind, TlsVersion};
+use pindrel_core::endpoint::{Binding, ClientNeed, EndpointKind, TlsVersion};
 use pindrel_core::name::Hostname;
 use pindrel_core::values::Fingerprint;
 use pindrel_core::web_server::{Service, WebServer};
@@ -35,6 +35,11 @@ pub(super) fn is_own(text: &str) -> bool {
     text.starts_with(WRITTEN_BY)
 }
 
+/// Returns the file of roots for client certificates, in the folder.
+pub(super) fn trust_bundle_file(sha256: Fingerprint) -> String {
+    format!("{CERTIFICATES}/{sha256}.roots.pem")
+}
+
 /// Returns what tells one text from another.
 pub(super) fn digest(text: &str) -> String {
     Fingerprint::of(text.as_bytes()).to_string()
@@ -49,13 +54,27 @@ pub(super) struct Writer<'w> {
 }
 
 impl Writer<'_> {
-    /// The name of the file for what the hostnames share. It is read before theirs.
-    pub(super) fn common_name(&self) -> String {
-        "00-services.conf".to_owned()
+    /// The files for what the hostnames share, by name. They are read before theirs.
+    pub(super) fn shared_files(&self) -> [(String, String); 2] {
+        [("00-services.conf".to_owned(), self.services()), ("01-unknown-names.conf".to_owned(), self.unknown_names())]
     }
 
-    /// What the hostnames share: the services, and for a distribution its cache.
-    pub(super) fn common(&self) -> String {
+    /// What refuses every name that is bound nowhere: without it, the first hostname's certificate would be
+    /// served for them. It is the first server at its addresses, and so what stands for all others, unless
+    /// the server's own configuration names a default there.
+    fn unknown_names(&self) -> String {
+        let mut text = String::from(WRITTEN_BY);
+        text.push_str("server {\n");
+        for address in &self.server.listen {
+            let _ = writeln!(text, "    listen {address} ssl;");
+        }
+        // Versions are those of the first server at an address, for all that share it.
+        text.push_str("    server_name \"\";\n    ssl_protocols TLSv1.2 TLSv1.3;\n    ssl_reject_handshake on;\n}\n");
+        text
+    }
+
+    /// The services, and for a distribution its cache.
+    fn services(&self) -> String {
         let mut text = String::from(WRITTEN_BY);
         for service in &self.server.services {
             let _ = writeln!(text, "upstream {} {{", self.upstream(service));
@@ -94,7 +113,8 @@ impl Writer<'_> {
         for address in &self.server.listen {
             let _ = writeln!(text, "    listen {address} ssl;");
         }
-        let certificate = self.folder.join(CERTIFICATES).join(binding.certificate.to_string());
+        let sha256 = binding.certificate.map_or_else(String::new, |sha256| sha256.to_string());
+        let certificate = self.folder.join(CERTIFICATES).join(sha256);
         let certificate = certificate.display();
         let _ = writeln!(text, "    server_name {hostname};");
         let _ = writeln!(text, "    ssl_certificate {};", quoted(&format!("{certificate}.pem")));
@@ -105,6 +125,15 @@ impl Writer<'_> {
             TlsVersion::V1_3 => ("TLSv1.3", Some("    if ($ssl_protocol != TLSv1.3) {\n        return 426;\n    }\n")),
         };
         let _ = writeln!(text, "    ssl_protocols {protocols};");
+        if let Some(clients) = &binding.client_certificates {
+            let roots = self.folder.join(trust_bundle_file(clients.roots));
+            let verify = match clients.need {
+                ClientNeed::Required => "on",
+                ClientNeed::Optional => "optional",
+            };
+            let _ = writeln!(text, "    ssl_client_certificate {};", quoted(&roots.display().to_string()));
+            let _ = writeln!(text, "    ssl_verify_client {verify};\n    ssl_verify_depth 3;");
+        }
         text.push_str(refuse.unwrap_or_default());
         match &binding.redirect_to {
             Some(primary) => {
@@ -130,7 +159,7 @@ impl Writer<'_> {
         if binding.routes.is_empty() {
             let service = self.server.service.as_deref().and_then(|name| self.server.service(name, None));
             match service {
-                Some(service) => self.location("/", service, text),
+                Some(service) => self.location("/", service, binding, text),
                 None => text.push_str("    location / {\n        return 404;\n    }\n"),
             }
             return;
@@ -139,34 +168,40 @@ impl Writer<'_> {
             let Some(service) = self.server.service(&route.service, route.release.as_deref()) else { continue };
             let prefix = route.prefix.trim_end_matches('/');
             if prefix.is_empty() {
-                self.location("/", service, text);
+                self.location("/", service, binding, text);
                 continue;
             }
             // A prefix ends where a segment of the path does.
-            self.location(&format!("{prefix}/"), service, text);
-            self.location_exactly(prefix, service, text);
+            self.location(&format!("{prefix}/"), service, binding, text);
+            self.location_exactly(prefix, service, binding, text);
         }
         if !binding.routes.iter().any(|route| route.prefix.trim_end_matches('/').is_empty()) {
             text.push_str("    location / {\n        return 404;\n    }\n");
         }
     }
 
-    fn location(&self, prefix: &str, service: &Service, text: &mut String) {
+    fn location(&self, prefix: &str, service: &Service, binding: &Binding, text: &mut String) {
         let _ = writeln!(text, "    location {} {{", quoted(prefix));
-        self.proxy(service, text);
+        self.proxy(service, binding, text);
     }
 
-    fn location_exactly(&self, path: &str, service: &Service, text: &mut String) {
+    fn location_exactly(&self, path: &str, service: &Service, binding: &Binding, text: &mut String) {
         let _ = writeln!(text, "    location = {} {{", quoted(path));
-        self.proxy(service, text);
+        self.proxy(service, binding, text);
     }
 
-    fn proxy(&self, service: &Service, text: &mut String) {
+    fn proxy(&self, service: &Service, binding: &Binding, text: &mut String) {
         let scheme = if service.is_https() { "https" } else { "http" };
         let _ = writeln!(text, "        proxy_pass {scheme}://{};", self.upstream(service));
         text.push_str(
             "        proxy_http_version 1.1;\n        proxy_set_header Connection \"\";\n        proxy_set_header Host $host;\n        proxy_set_header X-Forwarded-For $proxy_add_x_forwarded_for;\n        proxy_set_header X-Forwarded-Proto https;\n",
         );
+        if binding.client_certificates.is_some() {
+            // Who it is, or that it showed no certificate; what a client sends under these names is not passed on.
+            text.push_str(
+                "        proxy_set_header X-Client-Certificate-Verified $ssl_client_verify;\n        proxy_set_header X-Client-Certificate-Subject $ssl_client_s_dn;\n",
+            );
+        }
         if service.is_https() {
             self.origin(service, text);
         }

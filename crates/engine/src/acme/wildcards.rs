@@ -8,6 +8,7 @@ use pindrel_core::desired::ZoneId;
 use pindrel_core::findings::{Code, Finding};
 use pindrel_core::name::DnsName;
 use pindrel_core::pin::Pin;
+use pindrel_core::pins::Known;
 use pindrel_core::records::{NameChange, RecordData, RecordSet, ZoneChange, in_words, same_data};
 use pindrel_dns::ZoneError;
 use pindrel_state::Claim;
@@ -53,7 +54,8 @@ impl Engine {
         self.load_once(id).await?;
         // Where that is what the manifest wants anyway, it is made as the manifest wants it.
         let wanted = self.desired.hostname(id);
-        let alias = self.endpoint_info(wanted.endpoint).map(|info| wanted.alias(&self.desired, &info));
+        let info = self.endpoint_info(wanted.endpoint);
+        let alias = info.map(|info| Known::about(&self.desired, &self.known(), id).manifest_alias(&info));
         let gives = alias.filter(|alias| same_data(alias, &gives)).unwrap_or(gives);
         let before = self.known().hostnames.get(&id).map(|known| known.ownership.alias.clone()).unwrap_or_default();
         let driver = self.drivers.zone(self.desired.zone(zone), &self.zone_servers(zone))?;

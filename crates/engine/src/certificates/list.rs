@@ -214,5 +214,6 @@ fn in_words(origin: Origin) -> String {
         Origin::Authority => "an authority".into(),
         Origin::Elsewhere => "elsewhere".into(),
         Origin::SelfSigned => "self-signed".into(),
+        Origin::Platform => "its platform".into(),
     }
 }

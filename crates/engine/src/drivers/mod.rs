@@ -17,6 +17,7 @@ use pindrel_core::acme::objects::Directory;
 use pindrel_core::acme::order::Reply;
 use pindrel_core::acme::problem::Problem;
 use pindrel_core::desired::{self, CertificateTerms, Endpoint, Zone};
+use pindrel_core::expectation::Expectation;
 use pindrel_core::facts::{AliasView, Unreachable, ZoneView};
 use pindrel_core::findings::Finding;
 use pindrel_core::name::{DnsName, Hostname};
@@ -54,6 +55,8 @@ pub enum Trusted {
     Roots(Option<PathBuf>),
     /// This very certificate, in PEM: a self-signed one.
     Itself(String),
+    /// Anyone: to see whether something answers at all.
+    Anyone,
 }
 
 /// The way to the world.
@@ -181,7 +184,8 @@ pub trait Probe: Send + Sync {
     /// # Errors
     /// [`ProbeError`].
     async fn served_certificate(&self, address: SocketAddr, hostname: &Hostname) -> Result<Fingerprint, ProbeError>;
-    /// Verifies in full, as a client does, and asks for `path`.
+    /// Verifies in full, as a client does, and makes a sample request; shows the certificate that is to be
+    /// read there, where a server asks for one.
     ///
     /// # Errors
     /// [`ProbeError`], by how far the connection got.
@@ -190,7 +194,8 @@ pub trait Probe: Send + Sync {
         trusted: &Trusted,
         address: SocketAddr,
         hostname: &Hostname,
-        path: &str,
+        sample: &Expectation,
+        identity: Option<&SecretRef>,
     ) -> Result<Answered, ProbeError>;
 }
 

@@ -17,6 +17,7 @@ use pindrel_core::acme::order::Reply;
 use pindrel_core::acme::problem::Problem;
 use pindrel_core::desired::{self, Endpoint, EndpointDriver, HttpPlatform, ProgramPlatform, Tsig, Zone};
 use pindrel_core::display_text::io_reason;
+use pindrel_core::expectation::Expectation;
 use pindrel_core::facts::{
     AliasView, ServerRecords, ServerStatus, ServerView, Unreachable, Unresolved, Untrusted, ZoneView,
 };
@@ -33,7 +34,7 @@ use pindrel_dns::lookup::{self, Resolved};
 use pindrel_dns::{Rfc2136, ZoneDriver, ZoneError, discover, present};
 use pindrel_edge::{AdapterProgram, Haproxy, Nginx, Platform, ProtocolPlatform};
 use pindrel_keys::{AccountKey, CertificateKey, KeyError, roots};
-use pindrel_probe::{Answered, ProbeError, Trust};
+use pindrel_probe::{Answered, ClientIdentity, ProbeError, Trust};
 use rustls_pki_types::TrustAnchor;
 use secrecy::{ExposeSecret as _, SecretString};
 use serde_json::Value;
@@ -144,6 +145,9 @@ impl RealDrivers {
         if let Some(trust) = self.trusts.lock().unwrap_or_else(PoisonError::into_inner).get(trusted) {
             return Ok(trust.clone());
         }
+        if *trusted == Trusted::Anyone {
+            return Trust::anyone().map_err(|error| internal(error.to_string()));
+        }
         let trust = Trust::new(self.roots(trusted)?).map_err(|why| {
             let remedy =
                 "Name issued_roots in the authority's or the certificate's table, or install the system's roots";
@@ -151,6 +155,14 @@ impl RealDrivers {
         })?;
         self.trusts.lock().unwrap_or_else(PoisonError::into_inner).insert(trusted.clone(), trust.clone());
         Ok(trust)
+    }
+}
+
+impl RealDrivers {
+    /// The certificate that sample requests show.
+    fn client_identity(&self, secret: &SecretRef) -> Result<ClientIdentity, Finding> {
+        let pem = self.secret(secret).map_err(|why| secret_unreadable(secret, &why))?;
+        ClientIdentity::from_pem(pem.expose_secret().as_bytes()).map_err(|why| secret_unreadable(secret, &why))
     }
 }
 
@@ -215,6 +227,7 @@ impl Drivers for RealDrivers {
                 let says = format!("the self-signed certificate cannot be used: {why}");
                 Finding::of(Code::IssuedUnusable, says, "Run settle: it makes another one")
             }),
+            Trusted::Anyone => Ok(Vec::new()),
         }
     }
 }
@@ -317,13 +330,18 @@ impl Probe for RealDrivers {
         trusted: &Trusted,
         address: SocketAddr,
         hostname: &Hostname,
-        path: &str,
+        sample: &Expectation,
+        identity: Option<&SecretRef>,
     ) -> Result<Answered, ProbeError> {
         let trust = self.trust(trusted).map_err(|finding| {
             let why = Untrusted::NoRoots { detail: finding.says };
             ProbeError::Unverified { sha256: None, why }
         })?;
-        pindrel_probe::request(&trust, address, hostname, path).await
+        let identity = identity
+            .map(|secret| self.client_identity(secret))
+            .transpose()
+            .map_err(|finding| ProbeError::NotConnected(Unreachable::NotAsked { detail: finding.says }))?;
+        pindrel_probe::request(&trust, address, hostname, sample, identity.as_ref()).await
     }
 }
 

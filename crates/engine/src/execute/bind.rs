@@ -5,6 +5,7 @@ use pindrel_core::endpoint::{Binding, Deployment};
 use pindrel_core::facts::{BindingView, Fact, ServedView};
 use pindrel_core::findings::{Code, Finding};
 use pindrel_core::pins::{Known, foreign_remedy};
+use pindrel_core::plan::HostnameRef;
 use pindrel_state::Claim;
 
 use super::{Progress, Wait};
@@ -18,9 +19,8 @@ impl Engine {
         let (key, name, hostname) = (endpoint.key(), &endpoint.name, &wanted.hostname);
         let info = self.listed(at)?;
         let platform = self.drivers.platform(endpoint)?;
-        let held = self.held_certificate(wanted.certificate);
-        let held = held.ok_or_else(|| internal(format!("no certificate covers {hostname} yet")))?;
-        let binding = wanted.binding(held.sha256);
+        let binding = Known::about(&self.desired, &self.known(), id).wanted_binding();
+        let binding = binding.ok_or_else(|| internal(format!("no certificate covers {hostname} yet")))?;
         let may_change = |present: &Binding| Known::about(&self.desired, &self.known(), id).may_change(present);
 
         let present = platform.binding(&info.id, hostname).await.map_err(|error| error.finding())?;
@@ -32,19 +32,30 @@ impl Engine {
                 return Err(Finding::of(Code::BindingForeign, says, foreign_remedy(hostname)));
             }
             present => {
+                if let Some(clients) = &binding.client_certificates
+                    && let Some(roots) = self.desired.trust_bundles.get(&clients.roots)
+                {
+                    let put = platform.put_trust_bundle(&info.certificate_site, clients.roots, roots).await;
+                    put.map_err(|error| error.finding())?;
+                }
                 self.record_ownership(claim, id, |own| own.intend_binding(key.clone(), binding.clone())).await?;
                 let put = platform.put_binding(&info.id, hostname, &binding, present.as_ref()).await;
                 put.map_err(|error| error.finding())?
             }
         };
-        let served = ServedView::NotTried;
-        let value =
-            BindingView::Present { binding: bound.binding.clone(), deployment: bound.deployment.clone(), served };
+        let (deployment, reply) = (bound.deployment.clone(), bound.reply.told());
+        let is_deployed = deployment == Deployment::Deployed;
+        let (lacking, served) = (self.lacking_records(&bound.reply.records, is_deployed).await, ServedView::NotTried);
+        let is_lacking = !lacking.is_empty();
+        let value = BindingView::Present { binding: bound.binding.clone(), deployment, reply, lacking, served };
         let fact = Fact { seen: self.clock.now(), value };
         self.record_facts(id, |facts| {
             facts.bindings.insert(key.clone(), fact);
         })
         .await?;
+        if is_lacking && let Some(wait) = self.make_asked_records(id, at, &bound.reply.records, claim).await? {
+            return Ok(Progress::NotYet(wait));
+        }
         match &bound.deployment {
             Deployment::Deployed => {}
             Deployment::Failed { reason } => {
@@ -67,6 +78,7 @@ impl Engine {
             return Err(Finding::of(Code::BindingDiffers, says, "Check on the platform what it changed"));
         }
         self.record_ownership(claim, id, |own| own.confirm_binding(&key)).await?;
+        self.clear_asked_records(HostnameRef::Wanted(id), &key, false, claim).await?;
         Ok(Progress::Done)
     }
 }

@@ -4,7 +4,6 @@ use std::time::Duration;
 
 use pindrel_core::desired::{EndpointId, HostnameId};
 use pindrel_core::findings::{Code, Finding};
-use pindrel_core::pins::PinState;
 
 use super::{Progress, Wait};
 use crate::run::Engine;
@@ -25,7 +24,7 @@ impl Engine {
                 }
             })
             .await?;
-        if pins.binding.state == PinState::Held {
+        if pins.binding.is_in_force() {
             return Ok(Progress::Done);
         }
         let finding = pins.binding.findings.into_iter().next().unwrap_or_else(|| {

@@ -3,6 +3,7 @@
 
 mod alias;
 mod answer;
+mod asked_records;
 mod bind;
 mod connect;
 pub(crate) mod deliver;

@@ -112,8 +112,10 @@ impl Engine {
                 // What used the copy in the store is gone: known before it is.
                 if let Some(info) = self.endpoint_info(at) {
                     let (platform, site) = (endpoint.platform(), &info.certificate_site);
-                    let released = self.state.release_copy(&platform, site, bound.binding.certificate).await;
-                    released.map_err(state_failed)?;
+                    if let Some(sha256) = bound.binding.certificate {
+                        let released = self.state.release_copy(&platform, site, sha256).await;
+                        released.map_err(state_failed)?;
+                    }
                 }
                 let deleted = platform.delete_binding(&endpoint.id, &hostname, &bound).await;
                 deleted.map_err(|error| error.finding())?;
@@ -126,6 +128,7 @@ impl Engine {
                 self.note(format!("the binding of {hostname} at {name} was changed by someone else, and stays"));
             }
         }
+        self.clear_asked_records(whose, &key, true, claim).await?;
         let absent = Fact { seen: self.clock.now(), value: BindingView::Absent };
         match whose {
             HostnameRef::Wanted(id) => {
@@ -160,7 +163,11 @@ impl Engine {
                 let Some(zone) = known.zone else { return Ok(()) };
                 let view = self.alias_in(zone, &known.hostname.owner()).await;
                 let Some(info) = self.endpoint_info(at) else { return Ok(()) };
-                let leads = |server: &ServerRecords| server.gives.as_ref().is_ok_and(|sets| info.is_led_to(sets));
+                let bound = known.known.facts.bindings.get(&self.desired.endpoint(at).key());
+                let target = bound.and_then(|fact| fact.value.reply()?.target.clone());
+                let leads = |server: &ServerRecords| {
+                    server.gives.as_ref().is_ok_and(|sets| info.is_led_to(sets, target.as_ref()))
+                };
                 if view.servers.iter().any(leads) { led(&known.hostname, &view) } else { Ok(()) }
             }
         }

@@ -6,6 +6,7 @@ use pindrel_core::desired::{HostnameId, ZoneId};
 use pindrel_core::endpoint::EndpointInfo;
 use pindrel_core::facts::{AliasView, Fact, ServerRecords};
 use pindrel_core::name::DnsName;
+use pindrel_core::pins::Known;
 use pindrel_core::records::{RecordSet, same_data};
 
 use crate::run::Engine;
@@ -60,7 +61,7 @@ impl Engine {
 
     /// Says whether every server gives the alias that is wanted.
     pub(crate) fn is_aliased(&self, id: HostnameId, view: &AliasView, endpoint: &EndpointInfo) -> bool {
-        let wanted = self.desired.hostname(id).alias(&self.desired, endpoint);
+        let wanted = Known::about(&self.desired, &self.known(), id).manifest_alias(endpoint);
         !view.servers.is_empty() && view.lagging(&wanted).next().is_none()
     }
 }

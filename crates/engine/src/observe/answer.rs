@@ -5,14 +5,18 @@ use std::net::{IpAddr, SocketAddr};
 use futures::future::join_all;
 use pindrel_core::desired::{CertificateId, HostnameId};
 use pindrel_core::endpoint::EndpointInfo;
+use pindrel_core::expectation::Expectation;
 use pindrel_core::facts::{
-    AnswerView, BodyView, ClientOutcome, Fact, Origin, ResolverAnswer, Unreachable, Unresolved, Untrusted,
+    AnswerView, BodyView, ClientOutcome, Fact, Origin, ResolverAnswer, SampleAnswer, SampleOutcome, Unreachable,
+    Unresolved, Untrusted,
 };
 use pindrel_core::name::DnsName;
-use pindrel_core::values::is_link_local;
+use pindrel_core::pins::Known;
+use pindrel_core::values::{Fingerprint, SecretRef, is_link_local};
 use pindrel_dns::lookup::Resolved;
-use pindrel_probe::ProbeError;
+use pindrel_probe::{Answered, ProbeError};
 
+use super::binding::unreachable;
 use crate::drivers::{Trusted, trusted_elsewhere, trusted_of_authority};
 use crate::run::Engine;
 
@@ -23,50 +27,77 @@ impl Engine {
     pub(crate) async fn observe_answer(&self, id: HostnameId) -> Fact<AnswerView> {
         let resolvers = self.resolvers(self.desired.hostname(id).zone);
         let through = join_all(resolvers.into_iter().map(|resolver| async move {
-            ResolverAnswer { resolver, outcome: self.probe_through(id, resolver).await }
+            let (outcome, without_certificate) = self.probe_through(id, resolver).await;
+            ResolverAnswer { resolver, outcome, without_certificate }
         }));
         let value = AnswerView { through: through.await };
         Fact { seen: self.clock.now(), value }
     }
 
-    /// Does what a client does that uses this resolver.
-    async fn probe_through(&self, id: HostnameId, resolver: SocketAddr) -> ClientOutcome {
+    /// Does what a client does that uses this resolver; where clients must show a certificate, also what one
+    /// without gets.
+    async fn probe_through(&self, id: HostnameId, resolver: SocketAddr) -> (ClientOutcome, Option<ClientOutcome>) {
+        let (addresses, port) = match self.addresses_through(id, resolver).await {
+            Ok(found) => found,
+            Err(outcome) => return (outcome, None),
+        };
+        let wanted = self.desired.hostname(id);
+        let trusted = self.trusted(wanted.certificate).await;
+        let identity = wanted.client_certificates.as_ref().and_then(|clients| clients.probe_with.as_ref());
+        let (mut outcome, mut bare) = (ClientOutcome::Unresolved { why: Unresolved::NoAddress, for_secs: None }, None);
+        for address in addresses.into_iter().take(MOST_ADDRESSES) {
+            let place = SocketAddr::new(address, port);
+            outcome = self.probe_at(id, place, &trusted, identity).await;
+            if identity.is_some() && bare.is_none() {
+                bare = Some(self.probe_at(id, place, &trusted, None).await);
+            }
+            if !self.is_as_expected(id, &outcome) {
+                break;
+            }
+        }
+        (outcome, bare)
+    }
+
+    /// Where a client is led that uses this resolver: to some addresses at a port.
+    async fn addresses_through(
+        &self,
+        id: HostnameId,
+        resolver: SocketAddr,
+    ) -> Result<(Vec<IpAddr>, u16), ClientOutcome> {
         let wanted = self.desired.hostname(id);
         let Ok(name) = wanted.probed_as.as_str().parse::<DnsName>() else {
-            return ClientOutcome::Unresolved { why: Unresolved::NoSuchName, for_secs: None };
+            return Err(ClientOutcome::Unresolved { why: Unresolved::NoSuchName, for_secs: None });
         };
         let (addresses, for_secs) = match self.drivers.lookups().resolve(resolver, &name).await {
             Resolved::Addresses { addresses, for_secs } => (addresses, for_secs),
-            Resolved::Nothing { why, for_secs } => return ClientOutcome::Unresolved { why, for_secs },
+            Resolved::Nothing { why, for_secs } => return Err(ClientOutcome::Unresolved { why, for_secs }),
         };
         let endpoint = self.endpoint_info(wanted.endpoint);
         if let Some(address) = addresses.iter().copied().find(|address| is_link_local(*address))
             && !self.desired.endpoint(wanted.endpoint).is_static()
         {
-            return ClientOutcome::Elsewhere { address, for_secs };
+            return Err(ClientOutcome::Elsewhere { address, for_secs });
         }
-        if let Some(endpoint) = &endpoint
-            && let Some(address) = self.elsewhere(&addresses, endpoint, resolver).await
-        {
-            return ClientOutcome::Elsewhere { address, for_secs };
-        }
-        let port = endpoint.map_or(443, |endpoint| endpoint.port);
-        let trusted = self.trusted(wanted.certificate).await;
-        let mut outcome = ClientOutcome::Unresolved { why: Unresolved::NoAddress, for_secs: None };
-        for address in addresses.into_iter().take(MOST_ADDRESSES) {
-            outcome = self.probe_at(id, SocketAddr::new(address, port), &trusted).await;
-            if !self.is_as_expected(id, &outcome) {
-                break;
+        if let Some(endpoint) = &endpoint {
+            let target = Known::about(&self.desired, &self.known(), id).target().cloned();
+            if let Some(address) = self.elsewhere(&addresses, endpoint, target.as_ref(), resolver).await {
+                return Err(ClientOutcome::Elsewhere { address, for_secs });
             }
         }
-        outcome
+        Ok((addresses, endpoint.map_or(443, |endpoint| endpoint.port)))
     }
 
     /// Returns the first of some addresses that is not an endpoint's: neither listed nor what its
-    /// default name resolves to.
-    async fn elsewhere(&self, addresses: &[IpAddr], endpoint: &EndpointInfo, resolver: SocketAddr) -> Option<IpAddr> {
+    /// default name, or the hostname's own target, resolves to.
+    async fn elsewhere(
+        &self,
+        addresses: &[IpAddr],
+        endpoint: &EndpointInfo,
+        target: Option<&DnsName>,
+        resolver: SocketAddr,
+    ) -> Option<IpAddr> {
         let other = addresses.iter().find(|address| !endpoint.addresses.contains(address)).copied()?;
-        let Some(default_name) = &endpoint.default_name else { return Some(other) };
+        let Some(default_name) = target.or(endpoint.default_name.as_ref()) else { return Some(other) };
         match self.drivers.lookups().resolve(resolver, default_name).await {
             Resolved::Addresses { addresses: own, .. } => addresses
                 .iter()
@@ -79,12 +110,18 @@ impl Engine {
 
     /// Says whether a client is answered at all, with the certificate that is held.
     fn is_as_expected(&self, id: HostnameId, outcome: &ClientOutcome) -> bool {
-        let held = self.held_certificate(self.desired.hostname(id).certificate).map(|held| held.sha256);
-        matches!(outcome, ClientOutcome::Answered { sha256, .. } if held.is_none_or(|held| held == *sha256))
+        let current = Known::about(&self.desired, &self.known(), id).current_certificate();
+        matches!(outcome, ClientOutcome::Answered { sha256, .. } if current.is_none_or(|current| current == *sha256))
     }
 
-    /// Does what a client does at one address.
-    async fn probe_at(&self, id: HostnameId, address: SocketAddr, trusted: &Result<Trusted, String>) -> ClientOutcome {
+    /// Does what a client does at one address, for each sample request.
+    async fn probe_at(
+        &self,
+        id: HostnameId,
+        address: SocketAddr,
+        trusted: &Result<Trusted, String>,
+        identity: Option<&SecretRef>,
+    ) -> ClientOutcome {
         let wanted = self.desired.hostname(id);
         let trusted = match trusted {
             Ok(trusted) => trusted,
@@ -93,15 +130,23 @@ impl Engine {
                 return ClientOutcome::Unverified { address, sha256: None, why };
             }
         };
-        let asked = self.drivers.probe().request(trusted, address, &wanted.probed_as, &wanted.expect.path).await;
+        let asked = self.drivers.probe().request(trusted, address, &wanted.probed_as, &wanted.expect, identity).await;
         match asked {
-            Ok(answered) => ClientOutcome::Answered {
-                address,
-                sha256: answered.sha256,
-                status: answered.status,
-                location: answered.location,
-                body: wanted.expect.body.as_ref().map(|text| BodyView::look(&answered.body, text)),
-            },
+            Ok(answered) => {
+                let mut samples = Vec::with_capacity(wanted.samples.len());
+                for sample in &wanted.samples {
+                    let (_, outcome) = self.sample(id, address, trusted, sample, identity).await;
+                    samples.push(SampleAnswer { address, sample: sample.clone(), outcome });
+                }
+                ClientOutcome::Answered {
+                    address,
+                    sha256: answered.sha256,
+                    status: answered.status,
+                    location: answered.location,
+                    body: wanted.expect.body.as_ref().map(|text| BodyView::look(&answered.body, text)),
+                    samples,
+                }
+            }
             Err(ProbeError::NotConnected(why)) => ClientOutcome::NotConnected { address, why },
             Err(ProbeError::Unverified { sha256, why }) => ClientOutcome::Unverified { address, sha256, why },
             Err(ProbeError::NoAnswer { sha256, why }) => ClientOutcome::NoAnswer { address, sha256, why },
@@ -111,8 +156,37 @@ impl Engine {
         }
     }
 
+    /// Makes one sample request; also returns the certificate that was served, or why none was.
+    pub(super) async fn sample(
+        &self,
+        id: HostnameId,
+        address: SocketAddr,
+        trusted: &Trusted,
+        sample: &Expectation,
+        identity: Option<&SecretRef>,
+    ) -> (Result<Fingerprint, Unreachable>, SampleOutcome) {
+        let wanted = self.desired.hostname(id);
+        match self.drivers.probe().request(trusted, address, &wanted.probed_as, sample, identity).await {
+            Ok(answered) => {
+                let body = sample.body.as_ref().map(|text| BodyView::look(&answered.body, text));
+                let Answered { sha256, status, location, .. } = answered;
+                (Ok(sha256), SampleOutcome::Answered { status, location, body })
+            }
+            Err(error) => {
+                let failed = SampleOutcome::Failed { why: error.to_string() };
+                let served = match error {
+                    ProbeError::NoAnswer { sha256, .. } | ProbeError::Unverified { sha256: Some(sha256), .. } => {
+                        Ok(sha256)
+                    }
+                    error => Err(unreachable(error)),
+                };
+                (served, failed)
+            }
+        }
+    }
+
     /// What a client of a certificate trusts: the roots of whoever issued it.
-    async fn trusted(&self, id: CertificateId) -> Result<Trusted, String> {
+    pub(super) async fn trusted(&self, id: CertificateId) -> Result<Trusted, String> {
         let wanted = self.desired.certificate(id);
         // One that was issued elsewhere before the authority issues is trusted as it was then.
         match (self.held_certificate(id).map(|held| held.origin), wanted.authority) {

@@ -5,12 +5,15 @@ use std::net::SocketAddr;
 use futures::future::join_all;
 use pindrel_core::desired::{EndpointDriver, EndpointId, HostnameId};
 use pindrel_core::endpoint::{Deployment, EndpointInfo};
-use pindrel_core::facts::{BindingView, Fact, ServedView, Unreachable};
-use pindrel_core::name::Hostname;
-use pindrel_core::values::is_link_local;
-use pindrel_edge::Platform;
+use pindrel_core::expectation::Expectation;
+use pindrel_core::facts::{BindingView, Fact, SampleAnswer, SampleOutcome, ServedView, Unreachable};
+use pindrel_core::name::{DnsName, Hostname};
+use pindrel_core::pins::{Known, differs_from_sample};
+use pindrel_core::values::{Fingerprint, is_link_local};
+use pindrel_edge::{BoundHostname, Platform};
 use pindrel_probe::ProbeError;
 
+use crate::drivers::Trusted;
 use crate::run::Engine;
 
 /// The most addresses of one endpoint that are connected to.
@@ -21,55 +24,110 @@ impl Engine {
     pub(crate) async fn observe_binding(&self, id: HostnameId, endpoint: EndpointId) -> Option<Fact<BindingView>> {
         let info = self.endpoint_info(endpoint)?;
         let wanted = self.desired.hostname(id);
+        let held = self.held_certificate(wanted.certificate).map(|held| held.sha256);
         if self.desired.endpoint(endpoint).is_static() {
-            let value = BindingView::Unmanaged { served: self.see_served(id, &info).await };
+            let value = BindingView::Unmanaged { served: self.see_served(id, &info, held).await };
             return Some(Fact { seen: self.clock.now(), value });
         }
         let mut value = match self.drivers.platform(self.desired.endpoint(endpoint)) {
             Err(finding) => BindingView::Unreachable { why: Unreachable::NotAsked { detail: finding.says } },
             Ok(platform) => managed(platform.as_ref(), &info.id, &wanted.hostname).await,
         };
-        if let BindingView::Present { deployment: Deployment::Deployed, served, .. } = &mut value {
-            *served = self.see_served(id, &info).await;
+        if let BindingView::Present { binding, deployment, reply, lacking, served } = &mut value {
+            let is_deployed = *deployment == Deployment::Deployed;
+            let asked = reply.as_ref().map_or(&[][..], |reply| &reply.records);
+            *lacking = self.lacking_records(asked, is_deployed).await;
+            if is_deployed {
+                let issued = reply.as_ref().and_then(|reply| Some(reply.issued.as_ref()?.sha256));
+                let expected = if binding.certificate.is_none() { issued } else { held };
+                *served = self.see_served(id, &info, expected).await;
+            }
         }
         Some(Fact { seen: self.clock.now(), value })
     }
 
-    /// Connects to every address of the endpoint; the first that serves something else
-    /// than the present certificate is what is told.
-    async fn see_served(&self, id: HostnameId, endpoint: &EndpointInfo) -> ServedView {
+    /// Connects to every address of the endpoint; the first that serves something else than the expected
+    /// certificate is what is told. Where no alias leads there yet, the sample requests are made as well.
+    async fn see_served(&self, id: HostnameId, endpoint: &EndpointInfo, expected: Option<Fingerprint>) -> ServedView {
         let wanted = self.desired.hostname(id);
-        let present = self.held_certificate(wanted.certificate).map(|held| held.sha256);
+        let is_led = Known::about(&self.desired, &self.known(), id).is_aliased_here();
+        let trusted = if is_led || !wanted.is_sampled() { None } else { self.trusted(wanted.certificate).await.ok() };
         // A platform's word leads to no address that only this machine's own network has.
         let is_named = self.desired.endpoints.iter().any(|own| {
             !matches!(own.driver, EndpointDriver::Http(_) | EndpointDriver::Program(_)) && own.id == endpoint.id
         });
+        let trusted = trusted.as_ref();
         let looks = endpoint.addresses.iter().take(MOST_ADDRESSES).map(async |address| {
             let place = SocketAddr::new(*address, endpoint.port);
             if is_link_local(*address) && !is_named {
                 let detail = "a link-local address, which only the manifest may name".into();
-                return (place, Err(Unreachable::NotAsked { detail }));
+                return (place, Err(Unreachable::NotAsked { detail }), Vec::new());
             }
-            let served = self.drivers.probe().served_certificate(place, &wanted.probed_as).await;
-            (place, served.map_err(unreachable))
+            let Some(trusted) = trusted else {
+                let served = self.drivers.probe().served_certificate(place, &wanted.probed_as).await;
+                return (place, served.map_err(unreachable), Vec::new());
+            };
+            let (served, answers) = self.samples_at(id, place, trusted).await;
+            (place, served, answers)
         });
         let looks = join_all(looks).await;
-        let served =
-            looks.iter().find_map(|(_, served)| served.as_ref().ok().filter(|sha256| Some(**sha256) != present));
-        if let Some(other) = served {
-            return ServedView::Certificate { sha256: *other };
+        let found = looks.iter().find_map(|(_, served, _)| served.as_ref().ok().filter(|own| Some(**own) != expected));
+        // What a platform issues need not be known beforehand.
+        if let Some(other) = found.filter(|_| expected.is_some() || !wanted.is_issued_by_platform(&self.desired)) {
+            return ServedView::certificate(*other);
         }
         // Where this machine lacks an address family, the other one counts.
-        let serves = looks.iter().any(|(_, served)| served.is_ok());
-        let failed = looks.iter().find_map(|(place, served)| match served {
-            Err(why) if !(serves && *why == Unreachable::NoRoute) => Some((*place, why.clone())),
+        let serves = looks.iter().find_map(|(_, served, _)| served.as_ref().ok().copied());
+        let failed = looks.iter().find_map(|(place, served, _)| match served {
+            Err(why) if !(serves.is_some() && *why == Unreachable::NoRoute) => Some((*place, why.clone())),
             _ => None,
         });
-        match (failed, present) {
+        match (failed, serves) {
             (Some((place, why)), _) => ServedView::Failed { address: Some(place), why },
-            (None, Some(sha256)) if serves => ServedView::Certificate { sha256 },
-            (None, _) => ServedView::Failed { address: None, why: Unreachable::NoneKnown },
+            (None, Some(sha256)) => {
+                let samples: Vec<SampleAnswer> = looks.into_iter().flat_map(|(.., answers)| answers).collect();
+                let differs = |answer: &SampleAnswer| differs_from_sample(wanted, answer);
+                let place = samples.iter().find(|answer| differs(answer)).map(|answer| answer.address);
+                let default_name = match (place, &endpoint.default_name) {
+                    (Some(place), Some(name)) => self.answer_under(name, place).await,
+                    _ => None,
+                };
+                ServedView::Certificate { sha256, samples, default_name: default_name.map(Box::new) }
+            }
+            (None, None) => ServedView::Failed { address: None, why: Unreachable::NoneKnown },
         }
+    }
+
+    /// Makes every sample request at one address.
+    async fn samples_at(
+        &self,
+        id: HostnameId,
+        place: SocketAddr,
+        trusted: &Trusted,
+    ) -> (Result<Fingerprint, Unreachable>, Vec<SampleAnswer>) {
+        let wanted = self.desired.hostname(id);
+        let identity = wanted.client_certificates.as_ref().and_then(|clients| clients.probe_with.as_ref());
+        let mut answers = Vec::new();
+        for sample in wanted.all_samples() {
+            let (served, outcome) = self.sample(id, place, trusted, sample, identity).await;
+            answers.push(SampleAnswer { address: place, sample: sample.clone(), outcome });
+            // The others would tell the same.
+            if answers.len() == 1 + wanted.samples.len() || served.is_err() {
+                return (served, answers);
+            }
+        }
+        (Err(Unreachable::NoneKnown), answers)
+    }
+
+    /// How an endpoint answers at an address under its default name.
+    pub(crate) async fn answer_under(&self, name: &DnsName, place: SocketAddr) -> Option<SampleOutcome> {
+        let name: Hostname = name.as_str().parse().ok()?;
+        let sample = Expectation::at("/");
+        let answered = self.drivers.probe().request(&Trusted::Anyone, place, &name, &sample, None).await;
+        Some(match answered {
+            Ok(answered) => SampleOutcome::Answered { status: answered.status, location: None, body: None },
+            Err(error) => SampleOutcome::Failed { why: error.to_string() },
+        })
     }
 }
 
@@ -79,7 +137,9 @@ pub(crate) async fn managed(platform: &dyn Platform, endpoint: &str, hostname: &
         Err(error) => BindingView::Unreachable { why: error.into_fact() },
         Ok(None) => BindingView::Absent,
         Ok(Some(bound)) => {
-            BindingView::Present { binding: bound.binding, deployment: bound.deployment, served: ServedView::NotTried }
+            let BoundHostname { binding, deployment, reply, .. } = bound;
+            let (reply, lacking, served) = (reply.told(), Vec::new(), ServedView::NotTried);
+            BindingView::Present { binding, deployment, reply, lacking, served }
         }
     }
 }

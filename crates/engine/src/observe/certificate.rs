@@ -88,14 +88,13 @@ impl Engine {
             let asked = &asked;
             async move {
                 let served = match self.drivers.probe().served_certificate(*address, asked).await {
-                    Ok(sha256) => ServedView::Certificate { sha256 },
+                    Ok(sha256) => ServedView::certificate(sha256),
                     Err(error) => ServedView::Failed { address: Some(*address), why: unreachable(error) },
                 };
                 (*address, served)
             }
         });
-        let is_wrong =
-            |served: &ServedView| !matches!(served, ServedView::Certificate { sha256 } if *sha256 == row.held.sha256);
+        let is_wrong = |served: &ServedView| !matches!(served, ServedView::Certificate { sha256, .. } if *sha256 == row.held.sha256);
         join_all(looks).await.into_iter().filter(|(_, served)| is_wrong(served)).collect()
     }
 

@@ -63,15 +63,9 @@ impl Engine {
 /// What is known of an endpoint that somebody else configures: what the manifest says.
 fn info_of_static(endpoint: &Endpoint, place: &StaticEndpoint) -> EndpointInfo {
     EndpointInfo {
-        id: endpoint.id.clone(),
-        kind: endpoint.kind,
-        site: String::new(),
         default_name: Some(place.default_name.clone()),
-        addresses: place.addresses.clone(),
         port: place.port,
-        certificate_site: String::new(),
-        quotas: pindrel_core::endpoint::Quotas::default(),
-        custom_hostnames: Default::default(),
+        ..EndpointInfo::plain(&endpoint.id, endpoint.kind, "", place.addresses.clone())
     }
 }
 

@@ -175,13 +175,14 @@ impl Engine {
             self.observe_binding(id, endpoint).await.map(|fact| (key, fact))
         }));
         let (bindings, alias) = futures::join!(bindings, self.observe_alias(id));
+        // Where the alias is to lead may be what the platform says of the binding.
+        self.known().hostnames.entry(id).or_default().facts.bindings = bindings.into_iter().flatten().collect();
         // A resolver is asked only once every authoritative server gives the alias, or it
         // would cache that there is none.
         let everywhere =
             self.endpoint_info(wanted.endpoint).is_some_and(|info| self.is_aliased(id, &alias.value, &info));
         let answer = if everywhere { Some(self.observe_answer(id).await) } else { None };
         self.record_facts(id, |facts| {
-            facts.bindings = bindings.into_iter().flatten().collect();
             facts.alias = Some(alias);
             facts.answer = answer;
         })

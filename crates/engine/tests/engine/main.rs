@@ -16,6 +16,7 @@ mod issuing;
 mod kill;
 mod moves;
 mod ownership;
+mod platforms;
 mod renewing;
 mod state;
 mod wildcards;

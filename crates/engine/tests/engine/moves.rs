@@ -211,12 +211,13 @@ async fn what_no_longer_is_in_the_manifest_is_left_alone_and_its_order_abandoned
 }
 
 #[tokio::test(start_paused = true)]
-async fn an_endpoint_that_does_not_exist_is_a_persons_task_and_its_certificate_is_issued() {
+async fn an_endpoint_that_does_not_exist_is_a_persons_task_and_no_certificate_is_ordered_for_it() {
     let setting = Setting::new(Pace::default(), ONE);
     setting.without_endpoints();
     let summary = setting.settle().await;
     assert_eq!((summary.held, summary.failed), (0, 0), "{:?}", setting.recorder.take());
     let pins = &setting.status().await.hostnames[0].pins;
-    assert_eq!((pins.get(Pin::Binding).state, pins.get(Pin::Certificate).state), (PinState::Blocked, PinState::Held));
+    assert_eq!((pins.get(Pin::Binding).state, pins.get(Pin::Certificate).state), (PinState::Blocked, PinState::Loose));
+    assert_eq!(setting.authority_counts().2, 0);
     assert!(setting.aliases(API).is_empty());
 }

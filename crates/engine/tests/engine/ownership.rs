@@ -30,12 +30,7 @@ async fn a_record_of_someone_else_is_left_alone_and_named_until_it_is_gone() {
 #[tokio::test(start_paused = true)]
 async fn a_binding_of_someone_else_is_left_alone() {
     let setting = Setting::new(Pace::default(), ONE);
-    let theirs = Binding {
-        certificate: Fingerprint::of(b"theirs"),
-        routes: Vec::new(),
-        minimum_tls: TlsVersion::V1_2,
-        redirect_to: None,
-    };
+    let theirs = Binding::plain(Some(Fingerprint::of(b"theirs")));
     setting.foreign_binding("catalogue", API, &theirs);
     let summary = setting.settle().await;
     assert_eq!((summary.held, summary.failed), (0, 0), "{summary:?}");

@@ -96,6 +96,13 @@ impl DnsServer {
         }
     }
 
+    /// Says whether a name has records of its own.
+    pub fn has_name(&self, owner: &str) -> bool {
+        let owner = name(owner);
+        let zones = self.zones();
+        best(&zones, &owner).is_some_and(|zone| zone.sets.contains_key(&owner))
+    }
+
     /// Returns the text of every TXT record at a name.
     pub fn texts(&self, owner: &str) -> Vec<String> {
         let owner = name(owner);

@@ -16,10 +16,11 @@ use serde::Deserialize;
 use serde_json::{Value, json};
 
 use super::data_plane::certified;
-use super::{BindingBody, Bound, Endpoint, MOST_HOSTNAMES, Platform, SERVICES};
+use super::special::Special;
+use super::{BindingBody, Bound, Endpoint, MOST_HOSTNAMES, Platform, SERVICES, fingerprint};
 
 /// How many endpoints stand on one page.
-const PER_PAGE: usize = 4;
+const PER_PAGE: usize = 6;
 /// How many certificates or bindings stand on one page.
 const PER_LONG_PAGE: usize = 50;
 
@@ -32,6 +33,8 @@ struct Refusal(StatusCode, String);
 pub(super) fn router(platform: Arc<Platform>) -> Router {
     Router::new()
         .route("/v1/endpoints", get(endpoints))
+        .route("/v1/token", get(token_scope))
+        .route("/v1/sites/{site}/trust-bundles/{sha256}", put(put_trust_bundle))
         .route("/v1/sites/{site}/certificates", get(certificates))
         .route("/v1/sites/{site}/certificates/{sha256}", put(put_certificate).delete(delete_certificate))
         .route("/v1/endpoints/{id}/bindings", get(bindings))
@@ -47,6 +50,9 @@ async fn every_request(
 ) -> Response {
     if platform.silent.load(Ordering::SeqCst) {
         return Refusal(StatusCode::SERVICE_UNAVAILABLE, "the platform is down for repairs".into()).into_response();
+    }
+    if platform.is_busy() {
+        return Refusal(StatusCode::SERVICE_UNAVAILABLE, "the platform is busy".into()).into_response();
     }
     let bearer = format!("Bearer {}", platform.token);
     if request.headers().get(header::AUTHORIZATION).is_none_or(|value| value.as_bytes() != bearer.as_bytes()) {
@@ -82,6 +88,10 @@ async fn endpoints(State(platform): Shared, Query(page): Query<Page>) -> Respons
                 "port": endpoint.address.port(),
                 "certificate_site": endpoint.certificate_site,
                 "custom_hostnames": custom,
+                "offers": endpoint.special.offers(endpoint.kind),
+                "own_targets": endpoint.special == Special::Hosted,
+                "alias_first": endpoint.special == Special::AliasFirst,
+                "deploys_in_seconds": platform.deploys_in(endpoint).as_secs() + 1,
                 "quotas": {
                     "hostnames": { "used": platform.bound(endpoint.id), "most": MOST_HOSTNAMES },
                     "certificates": { "used": stored, "most": most },
@@ -90,6 +100,41 @@ async fn endpoints(State(platform): Shared, Query(page): Query<Page>) -> Respons
         })
         .collect();
     page.of("endpoints", "/v1/endpoints", listed, PER_PAGE)
+}
+
+async fn token_scope(State(platform): Shared) -> Response {
+    let all: Vec<&str> = platform.endpoints.iter().map(|endpoint| endpoint.id).collect();
+    let scope = match platform.has_fault("wide-token", "") {
+        true => json!({ "beyond": ["create endpoints", "delete sites"] }),
+        false => json!({ "endpoints": all }),
+    };
+    axum::Json(scope).into_response()
+}
+
+#[derive(Deserialize)]
+struct TrustBundleBody {
+    roots: String,
+}
+
+async fn put_trust_bundle(
+    State(platform): Shared,
+    Path((site, sha256)): Path<(String, String)>,
+    body: Bytes,
+) -> Answer {
+    platform.know_site(&site)?;
+    let body: TrustBundleBody = read(&body)?;
+    let bad = |why: &str| Refusal(StatusCode::UNPROCESSABLE_ENTITY, why.to_owned());
+    if fingerprint(body.roots.as_bytes()) != sha256 {
+        return Err(bad("the fingerprint is not that of this text"));
+    }
+    let roots: Result<Vec<_>, _> = CertificateDer::pem_slice_iter(body.roots.as_bytes()).collect();
+    if roots.map_or(true, |roots| roots.is_empty()) {
+        return Err(bad("the roots cannot be read"));
+    }
+    let mut inner = platform.inner();
+    inner.writes += 1;
+    let new = inner.trust_bundles.insert((site, sha256), body.roots).is_none();
+    Ok(if new { StatusCode::CREATED } else { StatusCode::OK }.into_response())
 }
 
 impl Page {
@@ -137,14 +182,14 @@ async fn delete_certificate(State(platform): Shared, Path((site, sha256)): Path<
 }
 
 async fn bindings(State(platform): Shared, Path(id): Path<String>, Query(page): Query<Page>) -> Answer {
-    platform.know_endpoint(&id)?;
+    let endpoint = platform.know_endpoint(&id)?;
     let inner = platform.inner();
     let mut listed: Vec<Value> = inner
         .bindings
         .iter()
         .filter(|((at, _), _)| *at == id)
         .map(|((_, hostname), bound)| {
-            let mut body = binding_body(bound);
+            let mut body = binding_body(endpoint, hostname, bound);
             body["hostname"] = hostname.as_str().into();
             body
         })
@@ -198,9 +243,7 @@ async fn put_certificate(State(platform): Shared, Path((site, sha256)): Path<(St
         .collect::<Result<_, _>>()
         .map_err(|_| bad("the chain cannot be read"))?;
     let leaf = chain.first().ok_or_else(|| bad("the chain is empty"))?;
-    let digest = aws_lc_rs::digest::digest(&aws_lc_rs::digest::SHA256, leaf);
-    let found: String = digest.as_ref().iter().map(|byte| format!("{byte:02x}")).collect();
-    if found != sha256 {
+    if fingerprint(leaf) != sha256 {
         return Err(bad("the fingerprint is not that of the first certificate"));
     }
     let key = PrivateKeyDer::from_pem_slice(body.key.as_bytes()).map_err(|_| bad("the key cannot be read"))?;
@@ -217,9 +260,11 @@ async fn put_certificate(State(platform): Shared, Path((site, sha256)): Path<(St
 }
 
 async fn get_binding(State(platform): Shared, Path((id, hostname)): Path<(String, String)>) -> Answer {
+    let endpoint = platform.know_endpoint(&id)?;
+    platform.look_for_records(endpoint, &hostname).await;
     let inner = platform.inner();
     match inner.bindings.get(&(id.clone(), hostname.clone())) {
-        Some(bound) => Ok(binding_response(StatusCode::OK, bound)),
+        Some(bound) => Ok(binding_response(StatusCode::OK, endpoint, &hostname, bound)),
         None => Err(Refusal(StatusCode::NOT_FOUND, format!("{id} does not know {hostname}"))),
     }
 }
@@ -243,9 +288,18 @@ async fn put_binding(
         return Err(Refusal(StatusCode::UNPROCESSABLE_ENTITY, format!("there is no service {}", route.service)));
     }
     let mut inner = platform.inner();
-    if !inner.certificates.contains_key(&(endpoint.certificate_site.to_owned(), wanted.certificate.clone())) {
-        let why = format!("the store of {} has no certificate {}", endpoint.certificate_site, wanted.certificate);
-        return Err(Refusal(StatusCode::UNPROCESSABLE_ENTITY, why));
+    let (site, refused) = (endpoint.certificate_site, |why| Err(Refusal(StatusCode::UNPROCESSABLE_ENTITY, why)));
+    match &wanted.certificate {
+        Some(sha256) if !inner.certificates.contains_key(&(site.to_owned(), sha256.clone())) => {
+            return refused(format!("the store of {site} has no certificate {sha256}"));
+        }
+        None if endpoint.special != Special::Hosted => return refused(format!("{id} issues no certificates")),
+        _ => {}
+    }
+    if let Some(clients) = &wanted.client_certificates
+        && !inner.trust_bundles.contains_key(&(site.to_owned(), clients.roots.clone()))
+    {
+        return refused(format!("the store of {site} has no trust bundle {}", clients.roots));
     }
     let key = (id, hostname);
     let present = inner.bindings.get(&key);
@@ -253,15 +307,17 @@ async fn put_binding(
         return Err(Refusal(StatusCode::PRECONDITION_FAILED, "the binding is not the one that was read".into()));
     }
     if let Some(same) = present.filter(|bound| bound.wanted == wanted) {
-        return Ok(binding_response(StatusCode::OK, same));
+        return Ok(binding_response(StatusCode::OK, endpoint, &key.1, same));
     }
     let version = present.map_or(0, |bound| bound.version) + 1;
     let in_force = present.and_then(|bound| bound.in_force().cloned());
-    let deploys_in = platform.deploys_in(endpoint);
-    let deployed_at = Instant::now() + deploys_in;
+    let issued = present.and_then(|bound| bound.issued.clone());
+    // What has been proven once is.
+    let waits = endpoint.special != Special::Nothing && present.is_none_or(|bound| bound.deployed_at.is_none());
+    let deployed_at = (!waits).then(|| Instant::now() + platform.deploys_in(endpoint));
     inner.writes += 1;
-    let bound = Bound { wanted, in_force, deployed_at, version };
-    let response = binding_response(StatusCode::ACCEPTED, &bound);
+    let bound = Bound { wanted, in_force, deployed_at, issued, version };
+    let response = binding_response(StatusCode::ACCEPTED, endpoint, &key.1, &bound);
     inner.bindings.insert(key, bound);
     Ok(response)
 }
@@ -279,13 +335,16 @@ fn etag(bound: &Bound) -> String {
     format!("\"{}\"", bound.version)
 }
 
-fn binding_response(status: StatusCode, bound: &Bound) -> Response {
-    (status, [(header::ETAG, etag(bound))], axum::Json(binding_body(bound))).into_response()
+fn binding_response(status: StatusCode, endpoint: &Endpoint, hostname: &str, bound: &Bound) -> Response {
+    (status, [(header::ETAG, etag(bound))], axum::Json(binding_body(endpoint, hostname, bound))).into_response()
 }
 
-fn binding_body(bound: &Bound) -> Value {
+fn binding_body(endpoint: &Endpoint, hostname: &str, bound: &Bound) -> Value {
     let mut body = serde_json::to_value(&bound.wanted).unwrap_or_default();
-    body["state"] = if Instant::now() >= bound.deployed_at { "deployed" } else { "deploying" }.into();
+    body["state"] = if bound.is_deployed() { "deployed" } else { "deploying" }.into();
+    if let (Value::Object(body), Value::Object(reply)) = (&mut body, endpoint.reply(hostname, bound)) {
+        body.extend(reply);
+    }
     body
 }
 

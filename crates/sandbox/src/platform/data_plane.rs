@@ -7,13 +7,16 @@ use axum::extract::State;
 use axum::http::{StatusCode, Uri, header};
 use axum::response::{IntoResponse, Response};
 use axum::{Extension, Router};
+use rustls::client::danger::HandshakeSignatureValid;
 use rustls::crypto::aws_lc_rs::{default_provider, sign::any_supported_type};
-use rustls::server::{ClientHello, ResolvesServerCert};
+use rustls::server::danger::{ClientCertVerified, ClientCertVerifier};
+use rustls::server::{ClientHello, ResolvesServerCert, WebPkiClientVerifier};
 use rustls::sign::CertifiedKey;
-use rustls::{ProtocolVersion, ServerConfig};
-use rustls_pki_types::{CertificateDer, PrivateKeyDer};
+use rustls::{DigitallySignedStruct, DistinguishedName, ProtocolVersion, RootCertStore, ServerConfig, SignatureScheme};
+use rustls_pki_types::pem::PemObject as _;
+use rustls_pki_types::{CertificateDer, PrivateKeyDer, UnixTime};
 
-use super::{BindingBody, Platform, SERVICES};
+use super::{BindingBody, Endpoint, Platform, SERVICES};
 use crate::listen::Peer;
 
 type Here = State<(Arc<Platform>, usize)>;
@@ -28,7 +31,10 @@ pub(super) fn certified(chain: Vec<CertificateDer<'static>>, key: PrivateKeyDer<
 pub(super) fn config(platform: Arc<Platform>, endpoint: usize) -> Result<Arc<ServerConfig>, rustls::Error> {
     let builder =
         ServerConfig::builder_with_provider(Arc::new(default_provider())).with_safe_default_protocol_versions()?;
-    let mut config = builder.with_no_client_auth().with_cert_resolver(Arc::new(ByName { platform, endpoint }));
+    // Who shows which certificate is decided where the hostname is known.
+    let mut config = builder
+        .with_client_cert_verifier(Arc::new(AnyClient))
+        .with_cert_resolver(Arc::new(ByName { platform, endpoint }));
     config.alpn_protocols = vec![b"h2".to_vec(), b"http/1.1".to_vec()];
     Ok(Arc::new(config))
 }
@@ -64,9 +70,66 @@ impl ResolvesServerCert for ByName {
         if binding.minimum_tls == "1.3" && !hello.signature_schemes().is_empty() && !offers_tls13(&hello) {
             return None;
         }
-        let key = (endpoint.certificate_site.to_owned(), binding.certificate);
+        let Some(sha256) = binding.certificate else { return self.platform.issued(self.endpoint, name).or(own) };
+        let key = (endpoint.certificate_site.to_owned(), sha256);
         self.platform.inner().certificates.get(&key).cloned().or(own)
     }
+}
+
+/// Asks every client for a certificate, and takes any or none; that it holds the key is proven.
+#[derive(Debug)]
+struct AnyClient;
+
+impl ClientCertVerifier for AnyClient {
+    fn client_auth_mandatory(&self) -> bool {
+        false
+    }
+
+    fn root_hint_subjects(&self) -> &[DistinguishedName] {
+        &[]
+    }
+
+    fn verify_client_cert(
+        &self,
+        _leaf: &CertificateDer<'_>,
+        _intermediates: &[CertificateDer<'_>],
+        _now: UnixTime,
+    ) -> Result<ClientCertVerified, rustls::Error> {
+        Ok(ClientCertVerified::assertion())
+    }
+
+    fn verify_tls12_signature(
+        &self,
+        message: &[u8],
+        certificate: &CertificateDer<'_>,
+        signed: &DigitallySignedStruct,
+    ) -> Result<HandshakeSignatureValid, rustls::Error> {
+        let algorithms = default_provider().signature_verification_algorithms;
+        rustls::crypto::verify_tls12_signature(message, certificate, signed, &algorithms)
+    }
+
+    fn verify_tls13_signature(
+        &self,
+        message: &[u8],
+        certificate: &CertificateDer<'_>,
+        signed: &DigitallySignedStruct,
+    ) -> Result<HandshakeSignatureValid, rustls::Error> {
+        let algorithms = default_provider().signature_verification_algorithms;
+        rustls::crypto::verify_tls13_signature(message, certificate, signed, &algorithms)
+    }
+
+    fn supported_verify_schemes(&self) -> Vec<SignatureScheme> {
+        default_provider().signature_verification_algorithms.supported_schemes()
+    }
+}
+
+/// Says whether a client's chain ends at the roots of a bundle.
+fn is_trusted(chain: &[CertificateDer<'static>], roots: &str) -> bool {
+    let mut store = RootCertStore::empty();
+    store.add_parsable_certificates(CertificateDer::pem_slice_iter(roots.as_bytes()).filter_map(Result::ok));
+    let Some((leaf, intermediates)) = chain.split_first() else { return false };
+    let verifier = WebPkiClientVerifier::builder_with_provider(Arc::new(store), Arc::new(default_provider())).build();
+    verifier.is_ok_and(|verifier| verifier.verify_client_cert(leaf, intermediates, UnixTime::now()).is_ok())
 }
 
 fn offers_tls13(hello: &ClientHello<'_>) -> bool {
@@ -77,6 +140,29 @@ fn offers_tls13(hello: &ClientHello<'_>) -> bool {
 }
 
 impl Platform {
+    /// The certificate that was issued for a name at an endpoint, a wildcard's included.
+    fn issued(&self, endpoint: usize, name: &str) -> Option<Arc<CertifiedKey>> {
+        let id = self.endpoints[endpoint].id.to_owned();
+        let inner = self.inner();
+        let of = |name: String| Some(inner.bindings.get(&(id.clone(), name))?.issued.as_ref()?.certified.clone());
+        let wildcard = name.split_once('.').map(|(_, rest)| format!("*.{rest}"));
+        of(name.to_ascii_lowercase()).or_else(|| of(wildcard?))
+    }
+
+    /// Why a client is not answered that shows this chain.
+    fn refuses_client(&self, endpoint: &Endpoint, binding: &BindingBody, chain: &[CertificateDer<'static>]) -> bool {
+        let Some(clients) = &binding.client_certificates else { return false };
+        if self.has_fault("no-client-certificates", endpoint.id) {
+            return false;
+        }
+        if chain.is_empty() {
+            return clients.need == "required";
+        }
+        let key = (endpoint.certificate_site.to_owned(), clients.roots.clone());
+        let roots = self.inner().trust_bundles.get(&key).cloned().unwrap_or_default();
+        !is_trusted(chain, &roots)
+    }
+
     /// The binding in force for a name at an endpoint, a wildcard's included.
     fn binding_of(&self, endpoint: usize, name: &str) -> Option<BindingBody> {
         let id = self.endpoints[endpoint].id.to_owned();
@@ -107,6 +193,9 @@ async fn serve(
     let Some(binding) = binding else {
         return (StatusCode::FORBIDDEN, format!("{host} is not known here\n")).into_response();
     };
+    if platform.refuses_client(endpoint, &binding, &peer.certificates) {
+        return (StatusCode::FORBIDDEN, "a client certificate is required here\n").into_response();
+    }
     if let Some(primary) = &binding.redirect_to {
         let to = format!(
             "https://{primary}:{}{}",

@@ -3,6 +3,7 @@
 
 mod api;
 mod data_plane;
+mod special;
 
 use std::collections::{HashMap, HashSet};
 use std::net::SocketAddr;
@@ -13,7 +14,9 @@ use std::time::{Duration, Instant};
 use rustls::sign::CertifiedKey;
 use serde::{Deserialize, Serialize};
 
-use crate::certificates::{Issuer, random_hex};
+use special::Special;
+
+use crate::certificates::{Issuer, random_bytes, random_hex};
 use crate::listen::{Stop, serve_tls};
 use crate::net::Net;
 use crate::{EDGE_ZONE, ENDPOINT_PORT, ListedEndpoint, PLATFORM_PORT, SandboxError};
@@ -32,7 +35,7 @@ const STUCK: Duration = Duration::from_secs(30 * 86_400);
 
 /// The faults of the platform: the word, and what it does. Those that are about something are written
 /// as `word=THAT`.
-const FAULTS: [(&str, &str); 8] = [
+const FAULTS: [(&str, &str); 11] = [
     ("slow-deploy", "deployments take twenty times as long"),
     ("stuck-deploy", "deployments never end"),
     ("refuses=HOST", "the platform refuses to bind this hostname"),
@@ -41,6 +44,9 @@ const FAULTS: [(&str, &str); 8] = [
     ("full-store=SITE", "the certificate store of this site takes no further certificate"),
     ("endpoint-down=ENDPOINT", "this endpoint closes every connection"),
     ("route-fails=ENDPOINT", "this endpoint answers every request with 502"),
+    ("no-client-certificates=ENDPOINT", "this endpoint answers clients without the certificate that they must show"),
+    ("wide-token", "the token of the platform may do more than is needed"),
+    ("busy=PERCENT", "the platform answers that share of requests with 503"),
 ];
 
 /// The platform.
@@ -49,6 +55,10 @@ pub struct Platform {
     token: String,
     deploy: Duration,
     endpoints: Vec<Endpoint>,
+    /// Whom it asks for records.
+    name_server: SocketAddr,
+    /// What it signs with.
+    root: Arc<Issuer>,
     silent: AtomicBool,
     /// The faults that are on, as they were written.
     faults: Mutex<HashSet<String>>,
@@ -67,12 +77,22 @@ struct Endpoint {
     address: SocketAddr,
     default_certificate: Arc<CertifiedKey>,
     refusal: Option<&'static str>,
+    special: Special,
+}
+
+/// A certificate that the platform has issued itself.
+struct Issued {
+    sha256: String,
+    not_after: jiff::Timestamp,
+    certified: Arc<CertifiedKey>,
 }
 
 #[derive(Default)]
 struct Inner {
     /// Certificates by site and fingerprint.
     certificates: HashMap<(String, String), Arc<CertifiedKey>>,
+    /// Roots for client certificates by site and fingerprint.
+    trust_bundles: HashMap<(String, String), String>,
     /// Bindings by endpoint and hostname.
     bindings: HashMap<(String, String), Bound>,
     writes: u64,
@@ -85,7 +105,8 @@ impl Inner {
             platform.endpoints.iter().any(|endpoint| endpoint.id == id && endpoint.certificate_site == site)
         };
         let uses = move |bound: &Bound| {
-            bound.wanted.certificate == sha256 || bound.in_force().is_some_and(|own| own.certificate == sha256)
+            let is = |own: &BindingBody| own.certificate.as_deref() == Some(sha256);
+            is(&bound.wanted) || bound.in_force().is_some_and(is)
         };
         let bound = self.bindings.iter().filter(move |((id, _), bound)| takes_from(id) && uses(bound));
         bound.map(|((_, hostname), _)| hostname.as_str())
@@ -95,12 +116,26 @@ impl Inner {
 /// What is wanted for a hostname, as the protocol writes it.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 struct BindingBody {
-    certificate: String,
+    /// None where the platform issues it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    certificate: Option<String>,
     #[serde(default)]
     routes: Vec<RouteBody>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     redirect_to: Option<String>,
     minimum_tls: String,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    client_certificates: Option<ClientCertificates>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    default_document: Option<String>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    origin: Option<serde_json::Value>,
+}
+
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+struct ClientCertificates {
+    roots: String,
+    need: String,
 }
 
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -115,14 +150,20 @@ struct RouteBody {
 struct Bound {
     wanted: BindingBody,
     in_force: Option<BindingBody>,
-    deployed_at: Instant,
+    /// When it is deployed; none while it waits for records.
+    deployed_at: Option<Instant>,
+    issued: Option<Arc<Issued>>,
     version: u64,
 }
 
 impl Bound {
     /// What the data plane goes by at this moment.
     fn in_force(&self) -> Option<&BindingBody> {
-        if Instant::now() >= self.deployed_at { Some(&self.wanted) } else { self.in_force.as_ref() }
+        if self.is_deployed() { Some(&self.wanted) } else { self.in_force.as_ref() }
+    }
+
+    fn is_deployed(&self) -> bool {
+        self.deployed_at.is_some_and(|at| Instant::now() >= at)
     }
 }
 
@@ -140,26 +181,31 @@ impl Platform {
         net: &Net,
         deploy: Duration,
         token: String,
-        root: &Issuer,
+        name_server: SocketAddr,
+        root: Arc<Issuer>,
     ) -> Result<Arc<Platform>, SandboxError> {
+        let usual = Special::Nothing;
         let wanted = [
-            ("catalogue", "gateway", "north", "north", "catalogue", "gw", None),
-            ("plates", "distribution", "south", "south", "plates", "dist", None),
-            ("home", "distribution", "south", "south", "home", "dist", None),
-            ("queue-north", "balancer", "north", "north", "queue", "lb", None),
-            ("queue-south", "balancer", "south", "south", "queue", "lb", None),
+            ("catalogue", "gateway", "north", "catalogue", "gw", None, usual),
+            ("plates", "distribution", "south", "plates", "dist", None, usual),
+            ("home", "distribution", "south", "home", "dist", None, usual),
+            ("queue-north", "balancer", "north", "queue", "lb", None, usual),
+            ("queue-south", "balancer", "south", "queue", "lb", None, usual),
             (
                 "trial",
                 "gateway",
                 "north",
-                "north",
                 "catalogue",
                 "gw",
                 Some("custom hostnames are not part of the trial plan"),
+                usual,
             ),
+            ("hosted", "distribution", "south", "home", "app", None, Special::Hosted),
+            ("alias-first", "gateway", "north", "catalogue", "gw", None, Special::AliasFirst),
+            ("proven", "gateway", "north", "catalogue", "gw", None, Special::Proven),
         ];
         let mut endpoints = Vec::new();
-        for (index, (id, kind, site, certificate_site, service, prefix, refusal)) in wanted.into_iter().enumerate() {
+        for (index, (id, kind, site, service, prefix, refusal, special)) in wanted.into_iter().enumerate() {
             let ip = net.address(21 + u8::try_from(index).unwrap_or(0));
             let default_name = format!("{prefix}-{}.{site}.{EDGE_ZONE}", random_hex(4));
             let (certificate, key) = root.server_key(ip, &[&default_name])?;
@@ -170,12 +216,13 @@ impl Platform {
                 id,
                 kind,
                 site,
-                certificate_site,
+                certificate_site: site,
                 service,
                 default_name,
                 address,
                 default_certificate,
                 refusal,
+                special,
             });
         }
         let address = SocketAddr::new(net.address(7), PLATFORM_PORT);
@@ -184,6 +231,8 @@ impl Platform {
             token,
             deploy,
             endpoints,
+            name_server,
+            root,
             silent: AtomicBool::new(false),
             faults: Mutex::default(),
             inner: Mutex::default(),
@@ -202,6 +251,7 @@ impl Platform {
             kind: endpoint.kind.into(),
             default_name: endpoint.default_name.clone(),
             address: endpoint.address,
+            own_targets: endpoint.special == Special::Hosted,
         });
         listed.collect()
     }
@@ -262,6 +312,13 @@ impl Platform {
         self.faults.lock().unwrap_or_else(PoisonError::into_inner).contains(&fault)
     }
 
+    /// Says whether this request is one of those that are answered with 503.
+    fn is_busy(&self) -> bool {
+        let faults = self.faults.lock().unwrap_or_else(PoisonError::into_inner);
+        let percent = faults.iter().find_map(|fault| fault.strip_prefix("busy=")?.parse::<u8>().ok());
+        percent.is_some_and(|percent| random_bytes::<1>()[0] % 100 < percent)
+    }
+
     /// Why an endpoint takes no custom hostnames.
     fn refusal(&self, endpoint: &Endpoint) -> Option<&'static str> {
         let broken = self.has_fault("no-custom-names", endpoint.id);
@@ -291,6 +348,12 @@ impl Platform {
             () => usual,
         }
     }
+}
+
+/// SHA-256 in hex digits.
+fn fingerprint(bytes: &[u8]) -> String {
+    let digest = aws_lc_rs::digest::digest(&aws_lc_rs::digest::SHA256, bytes);
+    digest.as_ref().iter().map(|byte| format!("{byte:02x}")).collect()
 }
 
 pub(crate) async fn serve(platform: Arc<Platform>, api_root: &Issuer, stop: &Stop) -> Result<(), SandboxError> {

@@ -11,7 +11,8 @@ use pindrel_core::acme::objects::Directory;
 use pindrel_core::acme::order::Reply;
 use pindrel_core::acme::problem::Problem;
 use pindrel_core::desired::{self, Endpoint, Zone};
-use pindrel_core::endpoint::{Binding, EndpointInfo};
+use pindrel_core::endpoint::{Binding, Deployment, EndpointInfo};
+use pindrel_core::expectation::Expectation;
 use pindrel_core::facts::{
     AliasView, DelegationView, ServerRecords, ServerStatus, ServerView, Unreachable, Unresolved, ZoneView,
 };
@@ -193,7 +194,8 @@ impl Lookups for World {
 impl Probe for World {
     async fn served_certificate(&self, address: SocketAddr, hostname: &Hostname) -> Result<Fingerprint, ProbeError> {
         let (inner, now) = (self.inner(), self.clock().elapsed());
-        let served = inner.edge.served(address.ip(), hostname, inner.pace.deploy, now);
+        let records = inner.zones.served(true, inner.pace.lag, now);
+        let served = inner.edge.served(address.ip(), hostname, &records, inner.pace.deploy, now);
         served.ok_or(ProbeError::NotConnected(Unreachable::Closed))
     }
 
@@ -202,7 +204,8 @@ impl Probe for World {
         _trusted: &Trusted,
         address: SocketAddr,
         hostname: &Hostname,
-        _path: &str,
+        _sample: &Expectation,
+        _identity: Option<&SecretRef>,
     ) -> Result<Answered, ProbeError> {
         let sha256 = self.served_certificate(address, hostname).await?;
         Ok(Answered { sha256, status: 200, location: None, body: b"Larkfield".to_vec() })
@@ -269,6 +272,10 @@ impl Platform for World {
         Ok(StoreRemoval::Gone)
     }
 
+    async fn put_trust_bundle(&self, _site: &str, _sha256: Fingerprint, _roots: &str) -> Result<(), EdgeError> {
+        self.platform_error()
+    }
+
     async fn bindings(&self, endpoint: &str) -> Result<Vec<(Hostname, BoundHostname)>, EdgeError> {
         self.platform_error()?;
         let hostnames: Vec<Hostname> = {
@@ -301,14 +308,22 @@ impl Platform for World {
 
     async fn binding(&self, endpoint: &str, hostname: &Hostname) -> Result<Option<BoundHostname>, EdgeError> {
         self.platform_error()?;
-        let (inner, now) = (self.inner(), self.clock().elapsed());
-        let bound = inner.edge.bindings.get(&(endpoint.to_owned(), hostname.clone()));
-        Ok(bound.map(|bound| {
+        let (mut inner, now) = (self.inner(), self.clock().elapsed());
+        let records = inner.zones.served(true, inner.pace.lag, now);
+        let is_ready = inner.edge.is_ready(endpoint, hostname, &records);
+        let key = (endpoint.to_owned(), hostname.clone());
+        if let Some(bound) = inner.edge.bindings.get_mut(&key) {
+            bound.proven |= is_ready;
+        }
+        Ok(inner.edge.bindings.get(&key).map(|bound| {
             let (stuck, refused) =
-                (inner.faults.stuck.contains(endpoint), inner.faults.refused.contains(hostname.as_str()));
+                (inner.faults.stuck.contains(endpoint) || !is_ready, inner.faults.refused.contains(hostname.as_str()));
+            let deployment = bound.deployment(inner.pace.deploy, stuck, refused, now);
+            let is_deployed = deployment == Deployment::Deployed;
             BoundHostname {
                 binding: bound.binding.clone(),
-                deployment: bound.deployment(inner.pace.deploy, stuck, refused, now),
+                deployment,
+                reply: inner.edge.reply(endpoint, hostname, &bound.binding, is_deployed),
                 etag: Some(bound.version.to_string()),
             }
         }))

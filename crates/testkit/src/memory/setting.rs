@@ -6,7 +6,8 @@ use std::time::Duration;
 
 use jiff::Timestamp;
 use pindrel_core::desired::{Desired, resolve};
-use pindrel_core::endpoint::Binding;
+use pindrel_core::endpoint::{Binding, EndpointInfo, KeepRecord};
+use pindrel_core::expectation::Expectation;
 use pindrel_core::manifest::{Diagnostics, read};
 use pindrel_core::name::{DnsName, Hostname};
 use pindrel_core::records::{RecordData, ZoneChange, ZoneRecord};
@@ -290,8 +291,19 @@ token = \"env:TOKEN\"
         let resolver = RESOLVER.parse().ok()?;
         let Resolved::Addresses { addresses, .. } = self.world.resolve(resolver, &name).await else { return None };
         let address = (*addresses.first()?, 443).into();
-        let answered = self.world.request(&Trusted::Roots(None), address, &hostname.parse().ok()?, "/").await;
+        let (hostname, sample) = (hostname.parse().ok()?, Expectation::at("/"));
+        let answered = self.world.request(&Trusted::Roots(None), address, &hostname, &sample, None).await;
         answered.ok().map(|answered| answered.sha256)
+    }
+
+    /// Changes how an endpoint behaves.
+    pub fn change_endpoint(&self, endpoint: &str, change: impl FnOnce(&mut EndpointInfo)) {
+        self.world.inner().edge.change(endpoint, change);
+    }
+
+    /// Makes an endpoint ask for a record at each hostname before it deploys it.
+    pub fn ask_for_records(&self, endpoint: &str, keep: KeepRecord) {
+        self.world.inner().edge.asks.insert(endpoint.to_owned(), keep);
     }
 
     /// Says whether the resolver has an address for a name.

@@ -52,16 +52,22 @@ pub(super) fn read_certificate(
     let after = section.inner_list("after", AFTER_KEYS, problems);
     let truth = |key: &str, problems: &mut Diagnostics| section.truth(key, problems).is_some_and(|truth| truth.value);
     let issued_by = section
-        .parsed::<Origin>("issued_by", "write \"authority\", \"elsewhere\" or \"self\"", problems)
+        .parsed::<Origin>("issued_by", "write \"authority\", \"elsewhere\", \"self\" or \"platform\"", problems)
         .map_or(Origin::Authority, |origin| origin.value);
     let authority = section.text("authority", problems).map(owned);
-    if let (Some(authority), Origin::Elsewhere | Origin::SelfSigned) = (&authority, issued_by) {
+    if let Some(authority) = authority.as_ref().filter(|_| issued_by != Origin::Authority) {
         problems.report(
             "bad-value",
             authority.span.clone(),
             format!("a certificate that is issued by \"{issued_by}\" has no ACME authority"),
             "remove authority or issued_by",
         );
+    }
+    // A platform keeps the key, and decides all else.
+    if issued_by == Origin::Platform {
+        for key in ["key", "reuse_key", "renew", "profile", "chain_root", "deliver", "after", "served_at"] {
+            section.refuse(key, "a certificate that the platform issues never leaves it", problems);
+        }
     }
     Some(CertificateEntry {
         name: owned(name),

@@ -4,23 +4,27 @@ use std::net::IpAddr;
 use std::sync::LazyLock;
 
 use super::common::{owned, parse_name, read_driver, read_path, read_secret, read_url, read_words};
-use super::web_server::read_nginx;
+use super::web_server::{read_document_name, read_nginx};
 use crate::desired::StaticEndpoint;
+use crate::endpoint::{OriginConnection, OriginScheme};
 use crate::load_balancer::LoadBalancer;
 use crate::manifest::section::{Section, parse};
 use crate::manifest::{At, Diagnostics, EndpointDriverEntry, EndpointEntry};
-use crate::name::DnsName;
+use crate::name::{DnsName, Hostname};
 
 /// What reads the keys of one driver.
 type Reader = fn(&Section<'_>, &mut Diagnostics) -> Option<EndpointDriverEntry>;
+
+/// The keys of `origin` where a platform is told how to speak to it.
+pub(super) const PLATFORM_ORIGIN_KEYS: &[&str] = &["scheme", "verify", "server_name"];
 
 /// The keys of every endpoint.
 const COMMON_KEYS: [&str; 2] = ["kind", "driver"];
 /// The drivers with the keys that each has besides, and what reads them.
 const DRIVERS: [(&str, &[&str], Reader); 5] = [
     ("haproxy", &["socket", "folder", "list", "default_name", "addresses", "port"], read_haproxy),
-    ("http", &["id", "url", "token", "api_roots", "calls_per_second"], read_http),
-    ("program", &["id", "program", "token", "calls_per_second"], read_program),
+    ("http", &["id", "url", "token", "api_roots", "calls_per_second", "origin", "default_document"], read_http),
+    ("program", &["id", "program", "token", "calls_per_second", "origin", "default_document"], read_program),
     ("static", &["default_name", "addresses", "port"], read_static),
     (
         "nginx",
@@ -71,7 +75,22 @@ pub(super) fn read_endpoint(
     }
     let driver = read(section, problems);
     let id = section.text("id", problems).map_or(name.value, |id| id.value).to_owned();
-    Some(EndpointEntry { name: owned(name), id, kind: kind?.value, driver: driver? })
+    // A web server is written to; a platform is told.
+    let is_told = matches!(driver, Some(EndpointDriverEntry::Http { .. } | EndpointDriverEntry::Program { .. }));
+    let origin = if is_told { read_origin_connection(section, problems) } else { None };
+    let default_document = if is_told { read_document_name(section, problems) } else { None };
+    Some(EndpointEntry { name: owned(name), id, kind: kind?.value, driver: driver?, default_document, origin })
+}
+
+fn read_origin_connection(section: &Section<'_>, problems: &mut Diagnostics) -> Option<OriginConnection> {
+    let origin = section.inner("origin", PLATFORM_ORIGIN_KEYS, problems)?;
+    let scheme = origin.parsed::<OriginScheme>("scheme", "write \"https\" or \"http\"", problems);
+    let server_name = origin.text("server_name", problems);
+    Some(OriginConnection {
+        scheme: scheme.map_or(OriginScheme::Https, |scheme| scheme.value),
+        verify: origin.truth("verify", problems).is_none_or(|verify| verify.value),
+        server_name: server_name.and_then(|name| parse_name::<Hostname>(name, problems)).map(|name| name.value),
+    })
 }
 
 fn read_http(section: &Section<'_>, problems: &mut Diagnostics) -> Option<EndpointDriverEntry> {

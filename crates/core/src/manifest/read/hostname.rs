@@ -2,11 +2,11 @@
 
 use std::str::FromStr;
 
-use super::common::{TTL_HELP, owned, parse_name, read_words};
-use crate::endpoint::{Route, TlsVersion};
-use crate::expectation::Expectation;
+use super::common::{TTL_HELP, owned, parse_name, read_path, read_secret, read_words};
+use crate::endpoint::{ClientNeed, Route, TlsVersion};
+use crate::expectation::{Expectation, SampleMethod};
 use crate::manifest::section::Section;
-use crate::manifest::{At, Diagnostics, HostnameEntry};
+use crate::manifest::{At, ClientCertificatesEntry, Diagnostics, HostnameEntry};
 use crate::name::Hostname;
 
 pub(super) const HOSTNAME_KEYS: &[&str] = &[
@@ -18,12 +18,14 @@ pub(super) const HOSTNAME_KEYS: &[&str] = &[
     "authority",
     "ttl",
     "minimum_tls",
+    "client_certificates",
     "probe_as",
     "labels",
     "note",
 ];
-pub(super) const ROUTE_KEYS: &[&str] = &["prefix", "service", "release"];
-pub(super) const EXPECT_KEYS: &[&str] = &["path", "status", "body"];
+pub(super) const ROUTE_KEYS: &[&str] = &["prefix", "service", "release", "expect"];
+pub(super) const EXPECT_KEYS: &[&str] = &["path", "status", "body", "method", "origin"];
+pub(super) const CLIENT_KEYS: &[&str] = &["roots", "need", "probe_with"];
 
 pub(super) fn read_hostname(
     name: At<&str>,
@@ -35,12 +37,17 @@ pub(super) fn read_hostname(
     let written = section.inner_list("routes", ROUTE_KEYS, problems);
     // Room for no more than are there: most hostnames have one, and there may be many hostnames.
     let mut routes = Vec::with_capacity(written.len());
+    let mut samples = Vec::new();
     for section in &written {
         let Some(route) = read_route(section, problems) else { continue };
-        if routes.iter().any(|other: &Route| other.prefix == route.prefix) {
+        let same = |other: &Route| other.prefix.trim_end_matches('/') == route.prefix.trim_end_matches('/');
+        if routes.iter().any(same) {
             let span = section.text("prefix", problems).map_or_else(|| section.span(), |prefix| prefix.span);
             let message = format!("the prefix {} is given twice, and only the first route would be used", route.prefix);
             problems.report("duplicate", span, message, "keep one of the two");
+        }
+        if let Some(expect) = section.inner("expect", EXPECT_KEYS, problems) {
+            samples.push(read_expectation(&expect, Expectation::at(&route.prefix), problems));
         }
         routes.push(route);
     }
@@ -63,7 +70,11 @@ pub(super) fn read_hostname(
         minimum_tls: section
             .parsed("minimum_tls", "write \"1.2\" or \"1.3\"", problems)
             .map_or(TlsVersion::V1_2, |version| version.value),
+        client_certificates: section
+            .inner("client_certificates", CLIENT_KEYS, problems)
+            .and_then(|clients| read_client_certificates(&clients, problems)),
         expect,
+        samples,
         probe_as: probe_as.map(owned),
         labels: read_words(section, "labels", problems),
         note: section.plain_text("note", problems),
@@ -87,6 +98,17 @@ fn check_probe_label(hostname: &Hostname, label: Option<&At<&str>>, section: &Se
         ),
         _ => {}
     }
+}
+
+fn read_client_certificates(section: &Section<'_>, problems: &mut Diagnostics) -> Option<ClientCertificatesEntry> {
+    if section.value("roots").is_none() {
+        section.missing("roots", "\"clients.pem\"", problems);
+    }
+    let need = section.parsed::<ClientNeed>("need", "write \"required\" or \"optional\"", problems);
+    let need = need.map_or(ClientNeed::Required, |need| need.value);
+    let probe_with =
+        section.value("probe_with").and_then(|_| read_secret(section, "probe_with", "PROBE_PEM", problems));
+    Some(ClientCertificatesEntry { roots: read_path(section, "roots", problems)?, need, probe_with })
 }
 
 fn read_route(section: &Section<'_>, problems: &mut Diagnostics) -> Option<Route> {
@@ -123,8 +145,29 @@ fn read_expectation(section: &Section<'_>, usual: Expectation, problems: &mut Di
     Expectation {
         path: path.map_or(usual.path, |path| path.value.to_owned()),
         status: status.map_or(usual.status, |range| (range.value.0, range.value.1)),
-        body: section.text("body", problems).map(|body| body.value.to_owned()),
+        body: section.plain_text("body", problems),
+        method: section
+            .parsed::<SampleMethod>("method", "write \"GET\", \"HEAD\" or \"OPTIONS\"", problems)
+            .map_or(usual.method, |method| method.value),
+        origin: read_request_origin(section, problems),
     }
+}
+
+/// Reads the `Origin` of a sample request (RFC 6454 §7): a scheme, a host and perhaps a port.
+fn read_request_origin(section: &Section<'_>, problems: &mut Diagnostics) -> Option<String> {
+    let origin = section.text("origin", problems)?;
+    let is_origin = url::Url::parse(origin.value)
+        .is_ok_and(|url| url.has_host() && url.origin().ascii_serialization() == origin.value);
+    if !is_origin {
+        problems.report(
+            "bad-value",
+            origin.span,
+            format!("\"{}\" is not an origin", origin.value),
+            "write a scheme and a host, such as \"https://larkfield.example\"",
+        );
+        return None;
+    }
+    Some(origin.value.to_owned())
 }
 
 /// A status or a range of them, as in `200-299`.

@@ -47,8 +47,7 @@ pub(super) fn read_nginx(section: &Section<'_>, problems: &mut Diagnostics) -> O
         problems.report("unknown-reference", named.span.clone(), message, SERVICES_HELP);
     }
     let default_name = read_default_name(section, problems);
-    let default_document = section.text("default_document", problems);
-    let default_document = default_document.and_then(|document| plain_file(&document, problems));
+    let default_document = read_document_name(section, problems);
     let origin = read_origin(section, problems);
     let folder = folder.filter(|_| !listen.is_empty())?;
     let command = |key: &str, usual: &[&str], problems: &mut Diagnostics| {
@@ -167,13 +166,14 @@ fn read_origin(section: &Section<'_>, problems: &mut Diagnostics) -> OriginTls {
     }
 }
 
-/// A file of the service, as the end of a path.
-fn plain_file(text: &At<&str>, problems: &mut Diagnostics) -> Option<String> {
+/// Reads the default document: a file of the service, as the end of a path.
+pub(super) fn read_document_name(section: &Section<'_>, problems: &mut Diagnostics) -> Option<String> {
+    let text = section.text("default_document", problems)?;
     let plain = |c: char| c.is_ascii_alphanumeric() || matches!(c, '-' | '_' | '.' | '/');
     if !text.value.is_empty() && !text.value.starts_with('/') && text.value.chars().all(plain) {
         return Some(text.value.to_owned());
     }
     let message = format!("\"{}\" is not the name of a document", text.value.chars().take(60).collect::<String>());
-    problems.report("bad-value", text.span.clone(), message, "write a file's name, such as \"index.html\"");
+    problems.report("bad-value", text.span, message, "write a file's name, such as \"index.html\"");
     None
 }

@@ -1,0 +1,186 @@
+//! Records that a platform asks for: to prove whose a hostname is, or to validate a certificate that it
+//! issues. Each is stored before it is made, and taken away once the platform needs it no longer.
+
+use std::net::SocketAddr;
+
+use futures::future::join_all;
+use pindrel_core::desired::{EndpointId, HostnameId, ZoneId};
+use pindrel_core::endpoint::{AskedRecord, AskedType, KeepRecord};
+use pindrel_core::facts::EndpointKey;
+use pindrel_core::findings::{Code, Finding};
+use pindrel_core::name::Hostname;
+use pindrel_core::pin::Pin;
+use pindrel_core::plan::HostnameRef;
+use pindrel_core::records::{NameChange, RecordData, RecordSet, ZoneChange, ZoneRecord};
+use pindrel_dns::ZoneError;
+use pindrel_state::Claim;
+
+use super::Wait;
+use crate::run::Engine;
+
+impl Engine {
+    /// Returns the records that a platform needs now and that a server does not return.
+    pub(crate) async fn lacking_records(&self, asked: &[AskedRecord], is_deployed: bool) -> Vec<AskedRecord> {
+        let needed = asked.iter().filter(|asked| !is_deployed || asked.keep == KeepRecord::WhileBound);
+        let looks = needed.filter_map(|asked| Some((asked, asked.record()?))).map(async |(asked, record)| {
+            match self.desired.zone_at(&record.owner) {
+                Some(zone) => (!self.servers_lacking(zone, &record).await.is_empty()).then(|| asked.clone()),
+                // Somebody else has made it, or the platform would not serve.
+                None => (!is_deployed).then(|| asked.clone()),
+            }
+        });
+        join_all(looks).await.into_iter().flatten().collect()
+    }
+
+    /// The servers of a zone that do not return a record, or do not answer.
+    async fn servers_lacking(&self, zone: ZoneId, record: &ZoneRecord) -> Vec<SocketAddr> {
+        let looks = self.zone_servers(zone).into_iter().map(async |server| {
+            let lacking = self.drivers.lookups().lacking(server, std::slice::from_ref(record)).await;
+            lacking.map_or(true, |lacking| !lacking.is_empty()).then_some(server)
+        });
+        join_all(looks).await.into_iter().flatten().collect()
+    }
+
+    /// Makes the records that a platform asks for, as far as they are missing; returns what is waited for
+    /// until every server returns them.
+    pub(super) async fn make_asked_records(
+        &self,
+        id: HostnameId,
+        at: EndpointId,
+        asked: &[AskedRecord],
+        claim: &Claim,
+    ) -> Result<Option<Wait>, Finding> {
+        let (wanted, endpoint) = (self.desired.hostname(id), self.desired.endpoint(at));
+        let is_issued = wanted.is_issued_by_platform(&self.desired);
+        for asked in asked {
+            let refused = |why: String| Err(misplaced(&endpoint.name, asked, &why));
+            if let Some(why) = out_of_place(asked, &wanted.hostname, is_issued) {
+                return refused(why);
+            }
+            let Some(record) = asked.record() else { return refused("it is no record of that type".into()) };
+            let Some(zone) = self.desired.zone_at(&record.owner) else {
+                return refused("it lies in no zone of the manifest".into());
+            };
+            let lacking = self.servers_lacking(zone, &record).await;
+            let servers = self.zone_servers(zone);
+            if servers.first().is_some_and(|first| lacking.contains(first)) {
+                let key = endpoint.key();
+                self.record_ownership(claim, id, |own| own.add_record(key, asked.clone())).await?;
+                let driver = self.drivers.zone(self.desired.zone(zone), &servers)?;
+                match driver.change(&addition(&record)).await {
+                    Err(ZoneError::Changed { .. }) => {
+                        return refused(format!("{} has other records already", record.owner));
+                    }
+                    changed => changed.map_err(|error| error.finding(Pin::Binding))?,
+                }
+            }
+            let lacking = self.servers_lacking(zone, &record).await;
+            if !lacking.is_empty() {
+                let servers = lacking.iter().map(SocketAddr::to_string).collect::<Vec<_>>().join(" and ");
+                let says = format!(
+                    "{} asks for a record at {}, which {servers} does not return yet",
+                    endpoint.name, asked.name
+                );
+                let remedy = "Check why that server does not transfer the zone";
+                return Ok(Some(Wait {
+                    until: None,
+                    topic: "transfer",
+                    what: format!("the record that {} asks for to propagate to {servers}", endpoint.name),
+                    within: Some(self.bounds.patience),
+                    finding: Finding::of(Code::AskedRecordMissing, says, remedy),
+                }));
+            }
+        }
+        Ok(None)
+    }
+
+    /// Takes away the records that were made for a platform: those that it needs only until the binding is
+    /// deployed, or all.
+    pub(super) async fn clear_asked_records(
+        &self,
+        whose: HostnameRef,
+        key: &EndpointKey,
+        all: bool,
+        claim: &Claim,
+    ) -> Result<(), Finding> {
+        let made = self.ownership_of(whose).records.get(key).cloned().unwrap_or_default();
+        for asked in made.into_iter().filter(|asked| all || asked.keep == KeepRecord::UntilDeployed) {
+            // One whose zone is no longer in the manifest can only be forgotten.
+            if let Some((record, zone)) =
+                asked.record().and_then(|record| Some((record.clone(), self.desired.zone_at(&record.owner)?)))
+            {
+                let servers = self.zone_servers(zone);
+                let driver = self.drivers.zone(self.desired.zone(zone), &servers)?;
+                let deleted = driver.change(&ZoneChange::Delete(vec![record])).await;
+                deleted.map_err(|error| error.finding(Pin::Binding))?;
+            }
+            self.record_ownership_of(claim, whose, |own| own.forget_record(key, &asked)).await?;
+        }
+        Ok(())
+    }
+}
+
+/// A CNAME stands alone at its name (RFC 1034 §3.6.2); texts stand beside others.
+fn addition(record: &ZoneRecord) -> ZoneChange {
+    match record.data {
+        RecordData::Cname(_) => ZoneChange::Replace(NameChange {
+            owner: record.owner.clone(),
+            expected: Vec::new(),
+            wanted: RecordSet::group([(record.ttl, record.data.clone())]),
+            at_apex: false,
+        }),
+        _ => ZoneChange::Add(vec![record.clone()]),
+    }
+}
+
+/// Why a record is not made although a platform asks for it: its word must not reach names that the hostname
+/// has nothing to do with.
+fn out_of_place(asked: &AskedRecord, hostname: &Hostname, is_issued: bool) -> Option<String> {
+    let owner = hostname.base();
+    if !(asked.name.as_str() == owner || asked.name.as_str().ends_with(&format!(".{owner}"))) {
+        return Some(format!("that is not {owner} nor below it"));
+    }
+    if asked.name.as_str() == owner && asked.record_type == AskedType::Cname {
+        return Some("that is the place of the alias".into());
+    }
+    let is_challenge = asked.name.as_str().split('.').next() == Some("_acme-challenge");
+    (is_challenge && !is_issued)
+        .then(|| "with it somebody else could have certificates issued, and Pindrel could not".to_owned())
+}
+
+fn misplaced(endpoint: &str, asked: &AskedRecord, why: &str) -> Finding {
+    let record = format!("{} {} {:?}", asked.name, asked.record_type, asked.value);
+    let says = format!("{endpoint} asks for the record {record}, which is not made: {why}");
+    let remedy = "Make that record by hand where it is right, or ask the platform why it wants it there";
+    Finding::of(Code::AskedRecordMisplaced, says, remedy)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_platform_has_no_say_over_names_that_are_not_the_hostnames() {
+        let table = [
+            ("_proof.api.larkfield.example", "TXT", false, true),
+            ("_proof.api.larkfield.example", "CNAME", false, true),
+            ("api.larkfield.example", "TXT", false, true),
+            ("api.larkfield.example", "CNAME", false, false),
+            ("larkfield.example", "TXT", false, false),
+            ("www.larkfield.example", "CNAME", false, false),
+            ("otherapi.larkfield.example", "TXT", false, false),
+            ("_acme-challenge.api.larkfield.example", "CNAME", false, false),
+            ("_acme-challenge.api.larkfield.example", "TXT", true, true),
+        ];
+        for (name, record_type, is_issued, allowed) in table {
+            for hostname in ["api.larkfield.example", "*.api.larkfield.example"] {
+                let asked: AskedRecord = serde_json::from_value(serde_json::json!({
+                    "name": name, "type": record_type, "value": "proof.example"
+                }))
+                .unwrap();
+                let refused = out_of_place(&asked, &hostname.parse().unwrap(), is_issued);
+                assert_eq!(refused.is_none(), allowed, "{name} {record_type} for {hostname}: {refused:?}");
+            }
+        }
+    }
+}
