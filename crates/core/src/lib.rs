@@ -42,5 +42,6 @@ pub mod pins;
 pub mod plan;
 pub mod records;
 pub mod renewal;
+pub mod undo;
 pub mod values;
 pub mod web_server;

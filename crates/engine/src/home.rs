@@ -8,7 +8,7 @@ use jiff::Timestamp;
 use pindrel_core::values::SecretRef;
 use pindrel_keys::{SealingKey, roots};
 use pindrel_state::{
-    Lock, LockError, PostgresConfig, PostgresState, PostgresTls, SqliteState, State, StateError, Values as _,
+    Lock, LockError, PostgresConfig, PostgresState, PostgresTls, RunChange, SqliteState, State, StateError, Values as _,
 };
 use secrecy::{ExposeSecret as _, SecretString};
 use url::Url;
@@ -16,6 +16,7 @@ use zeroize::Zeroizing;
 
 use crate::execute::deliver::create_file;
 use crate::failure::EngineError;
+use crate::runs::MOST_CHANGES;
 use crate::secrets::CHECK_ROW;
 use crate::{files, secrets};
 
@@ -115,6 +116,15 @@ pub struct Home {
 }
 
 impl Home {
+    /// Returns what a run changed, by hostname; `None` where no such run is known.
+    ///
+    /// # Errors
+    /// [`EngineError`] when the state cannot be read.
+    pub async fn run_changes(&self, run: i64) -> Result<Option<Vec<RunChange>>, EngineError> {
+        let changes = self.state.run_changes(run, MOST_CHANGES).await?;
+        Ok(if changes.is_empty() { None } else { Some(changes) })
+    }
+
     /// Opens a state. The sealing key is `given`; else a state in a file has it in
     /// `sealing.key` beside it, made with a new state.
     ///

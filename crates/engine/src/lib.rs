@@ -38,6 +38,7 @@ mod home;
 mod leftovers;
 mod observe;
 mod run;
+mod runs;
 pub mod secrets;
 mod settle;
 mod status;
@@ -60,7 +61,9 @@ pub use leftovers::{Leftover, LeftoverKind};
 pub use pindrel_edge::{ServerState, TokenScope, WrittenFile};
 pub use pindrel_keys::AccountKey;
 pub use pindrel_keys::bundle::LooseFile;
-pub use pindrel_state::{Attempt, AttemptEnd, Entry, JournalFilter, Lock, LockError, Moment, OrderEnd, OrderPhase};
+pub use pindrel_state::{
+    Attempt, AttemptEnd, Entry, JournalFilter, Lock, LockError, Moment, OrderEnd, OrderPhase, RunChange, RunRow,
+};
 pub use run::{Bounds, Engine, Setup};
 pub use settle::{Aim, LeftoverScope, Plan, Scope, Stuck};
 pub use status::{HostnameReport, Report};

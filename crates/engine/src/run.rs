@@ -22,6 +22,7 @@ use crate::drivers::{Authority, Clock, Drivers};
 use crate::events::{Event, Listener};
 use crate::failure::EngineError;
 use crate::home::Home;
+use crate::runs::RunRecord;
 use crate::secrets::Vault;
 use crate::waits::Waits;
 
@@ -89,6 +90,8 @@ pub struct Engine {
     pub(crate) asking: Semaphore,
     /// Whether the servers of every zone are known.
     pub(crate) zones_known: OnceCell<()>,
+    /// What this run changes.
+    pub(crate) record: RunRecord,
 }
 
 impl Engine {
@@ -123,6 +126,7 @@ impl Engine {
             order_slots: Semaphore::new(bounds.at_once),
             asking: Semaphore::new(ASKING_AT_ONCE),
             zones_known: OnceCell::new(),
+            record: RunRecord::default(),
         })
     }
 
@@ -203,13 +207,16 @@ impl Engine {
         id: HostnameId,
         change: impl FnOnce(&mut Ownership),
     ) -> Result<(), EngineError> {
-        let ownership = {
+        let hostname = &self.desired.hostname(id).hostname;
+        let (facts, before, ownership) = {
             let mut known = self.known();
             let own = known.hostnames.entry(id).or_default();
+            let before = own.ownership.clone();
             change(&mut own.ownership);
-            own.ownership.clone()
+            (own.facts.clone(), before, own.ownership.clone())
         };
-        Ok(self.state.record_ownership(claim, &self.desired.hostname(id).hostname, &ownership).await?)
+        self.record_before(hostname, &facts, &before, &ownership).await?;
+        Ok(self.state.record_ownership(claim, hostname, &ownership).await?)
     }
 
     /// The hostname that is meant.
@@ -240,12 +247,15 @@ impl Engine {
             HostnameRef::Wanted(id) => return self.record_ownership(claim, id, change).await,
             HostnameRef::Retiring(id) => id,
         };
-        let (hostname, ownership) = {
+        let (hostname, facts, before, ownership) = {
             let mut known = self.known();
             let retiring = &mut known.retiring[id.0 as usize];
+            let before = retiring.known.ownership.clone();
             change(&mut retiring.known.ownership);
-            (retiring.hostname.clone(), retiring.known.ownership.clone())
+            let known = &retiring.known;
+            (retiring.hostname.clone(), known.facts.clone(), before, known.ownership.clone())
         };
+        self.record_before(&hostname, &facts, &before, &ownership).await?;
         Ok(self.state.record_ownership(claim, &hostname, &ownership).await?)
     }
 

@@ -163,6 +163,7 @@ impl Engine {
     /// world is told to the listener and counted in the summary.
     pub async fn settle(&self, scope: &Scope, aim: Aim) -> Result<Summary, EngineError> {
         let begun = self.clock.elapsed();
+        self.begin_recording();
         self.take_over_claims().await?;
         self.prune().await?;
         self.finish_revocations().await?;
@@ -173,6 +174,7 @@ impl Engine {
         self.listener.on(Event::Planned { steps: steps.len() });
 
         let outcomes = self.run_steps(&steps).await;
+        self.end_recording().await?;
         self.orders.give_back();
         self.drop_unwanted_orders().await?;
         self.clear_challenge_records().await?;

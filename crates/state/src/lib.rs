@@ -6,7 +6,7 @@
 //! database. Secrets come here sealed and leave sealed: no key is ever seen by this crate.
 //!
 //! ```text
-//!  State = Values + Accounts + Orders + CertificateBook + Ledger + Hostnames + Journal + Claims
+//!  State = Values + Accounts + Orders + CertificateBook + Ledger + Hostnames + Journal + Claims + Stores + Runs
 //!    └─ sql::SqlState<D> ── D: Database ──┬─ sqlite::Sqlite
 //!                                         └─ postgres::Postgres
 //! ```
@@ -29,6 +29,7 @@ mod ledger;
 mod lock;
 mod orders;
 mod postgres;
+mod runs;
 mod sql;
 mod sqlite;
 mod stop;
@@ -43,6 +44,7 @@ pub use ledger::{Hold, Ledger, LimitCheck, Refusal, SpendingRow};
 pub use lock::{Lock, LockError};
 pub use orders::{ChallengeRow, OrderPhase, OrderRow, Orders};
 pub use postgres::{PostgresConfig, PostgresState, PostgresTls};
+pub use runs::{RunChange, RunRow, Runs};
 pub use sqlite::SqliteState;
 pub use stores::{StoredCopy, Stores};
 
@@ -110,7 +112,7 @@ pub enum StateError {
 /// What the engine asks of a state.
 #[async_trait]
 pub trait State:
-    Values + Accounts + Orders + CertificateBook + Ledger + Hostnames + Journal + Claims + Stores + Send + Sync
+    Values + Accounts + Orders + CertificateBook + Ledger + Hostnames + Journal + Claims + Stores + Runs + Send + Sync
 {
     /// Takes the right to change the state, waiting at most `patience`; `who` is shown to
     /// others that wait. It is given back when dropped, also by a process that is killed.

@@ -18,6 +18,7 @@ use pindrel_core::findings::{Again, Code, Finding};
 use pindrel_core::name::Hostname;
 use pindrel_core::records::{RecordData, RecordSet};
 use pindrel_core::renewal::RenewalWindow;
+use pindrel_core::undo::HostnameForm;
 use pindrel_core::values::{Fingerprint, KeyKind, Ttl};
 use pindrel_state::{
     AccountRow, Attempt, AttemptEnd, CertificateRow, ChallengeRow, Claim, Claimed, CommandRun, Entry, Hold,
@@ -94,6 +95,7 @@ async fn conforms(state: &dyn State, other: &dyn State) {
     orders_and_their_records(state).await;
     certificates(state).await;
     copies_in_stores(state, other).await;
+    runs(state, other).await;
     what_is_due(state).await;
     commands_and_requests(state).await;
     hostnames(state).await;
@@ -234,6 +236,32 @@ async fn copies_in_stores(state: &dyn State, other: &dyn State) {
     assert_eq!(removable(1_000).await, std::slice::from_ref(&new_north), "what was in use may go now");
     state.record_copy(&new_north).await.unwrap();
     assert_eq!(removable(1_001).await, [old_north]);
+}
+
+/// What was before is kept as it was first, and goes with the run.
+async fn runs(state: &dyn State, other: &dyn State) {
+    let name = |text: &str| -> Hostname { text.parse().unwrap() };
+    let form = |seconds: u32| {
+        let target = RecordData::Cname("gw.edge.test".parse().unwrap());
+        let alias = RecordSet::group([(Ttl::try_from(seconds).unwrap(), target)]);
+        HostnameForm { at: Some(EndpointKey::of_static("old")), alias, ..HostnameForm::default() }
+    };
+    let first = state.begin_run(at(100), "settle").await.unwrap();
+    let second = other.begin_run(at(200), "retire").await.unwrap();
+    assert_eq!(second, first + 1);
+    for (n, hostname) in [(1, "b.larkfield.example"), (2, "a.larkfield.example"), (3, "b.larkfield.example")] {
+        state.record_before(first, &name(hostname), &form(n)).await.unwrap();
+    }
+    assert!(state.record_before(second + 1, &name("a.larkfield.example"), &form(1)).await.is_err(), "no such run");
+    state.end_run(first, at(150), &[(name("b.larkfield.example"), form(9))]).await.unwrap();
+    let changes = other.run_changes(first, 10).await.unwrap();
+    let told: Vec<_> = changes.iter().map(|change| (change.hostname.as_str(), &change.before, &change.after)).collect();
+    assert_eq!(told, [("a.larkfield.example", &form(2), &None), ("b.larkfield.example", &form(1), &Some(form(9)))]);
+    assert_eq!(other.run_changes(first, 1).await.unwrap().len(), 1);
+    let runs = other.runs(1_000).await.unwrap();
+    let told: Vec<_> = runs.iter().map(|run| (run.id, run.command.as_str(), run.ended, run.changes)).collect();
+    assert_eq!(told, [(first, "settle", Some(at(150)), 2), (second, "retire", None, 0)]);
+    assert_eq!(other.runs(1).await.unwrap()[0].id, second, "the newest");
 }
 
 async fn what_is_due(state: &dyn State) {

@@ -28,6 +28,8 @@ const IGNORED: [&str; 3] = [".pindrel/", "secrets/", "tls/"];
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:
   pindrel init --hostname api.larkfield.example --authority https://authority.example/directory
+  pindrel init --hostname api.larkfield.example --nginx /etc/nginx/pindrel.d \\
+      --listen 192.0.2.10:443 --service http://127.0.0.1:9001
   pindrel init --hostname mail.larkfield.example --certificate-only
   pindrel init --hostname www.larkfield.example --static --default-name edge7.vendor.test \\
       --address 192.0.2.80")]
@@ -81,7 +83,7 @@ pub(crate) struct InitArgs {
     issued_roots: Option<PathBuf>,
 
     /// Only issue and deliver a certificate for the name: no endpoint, no alias
-    #[arg(long, conflicts_with_all = ["endpoint", "kind", "platform", "platform_roots", "is_static"])]
+    #[arg(long, conflicts_with_all = ["endpoint", "kind", "platform", "platform_roots", "is_static", "nginx"])]
     certificate_only: bool,
 
     /// The endpoint's name, which is also the platform's id of it
@@ -103,6 +105,18 @@ pub(crate) struct InitArgs {
     /// The endpoint is configured by somebody else, and reads the certificate from a file
     #[arg(id = "is_static", long = "static", conflicts_with = "platform")]
     is_static: bool,
+
+    /// The endpoint is a web server on this machine, whose configuration includes this folder
+    #[arg(long, value_name = "FOLDER", conflicts_with_all = ["platform", "platform_roots", "is_static"])]
+    nginx: Option<PathBuf>,
+
+    /// Where the web server serves TLS; may be repeated
+    #[arg(long, value_name = "ADDRESS:PORT", requires = "nginx")]
+    listen: Vec<SocketAddr>,
+
+    /// What the web server stands in front of
+    #[arg(long, value_name = "URL", requires = "nginx")]
+    service: Option<String>,
 
     /// What aliases of a static endpoint point at
     #[arg(long, value_name = "NAME", requires = "is_static")]
@@ -150,7 +164,7 @@ pub(crate) fn run(context: &Context, args: &InitArgs) -> Result<Status, CliError
     write_new(&context.manifest, text.as_bytes(), false)?;
     let secrets = folder.join(SECRETS);
     make_private_folder(&secrets)?;
-    if !args.speaks_to_platform() {
+    if args.certificate_only || args.is_static {
         make_private_folder(&folder.join(DELIVERED))?;
     }
     let tsig = (secrets.join("tsig.secret"), format!("the TSIG secret of {zone}"));
@@ -181,7 +195,7 @@ fn zone_of(hostname: &Hostname) -> Result<DnsName, CliError> {
 
 impl InitArgs {
     fn speaks_to_platform(&self) -> bool {
-        !self.certificate_only && !self.is_static
+        !self.certificate_only && !self.is_static && self.nginx.is_none()
     }
 
     fn manifest(&self, zone: &DnsName) -> String {
@@ -250,13 +264,23 @@ impl InitArgs {
             Kind::Distribution => "distribution",
             Kind::Balancer => "balancer",
         };
-        let what = if self.is_static {
-            "an endpoint that somebody else configures"
-        } else {
-            "a platform, or an adapter, that speaks the endpoint protocol"
+        let what = match (&self.nginx, self.is_static) {
+            (Some(_), _) => "a web server on this machine",
+            (None, true) => "an endpoint that somebody else configures",
+            (None, false) => "a platform, or an adapter, that speaks the endpoint protocol",
         };
         let _ = write!(text, "\n# Where the traffic ends: {what}.\n[endpoint.{}]\nkind = \"{kind}\"\n", self.endpoint);
-        if self.is_static {
+        if let Some(folder) = &self.nginx {
+            let listen = match self.listen.as_slice() {
+                [] => vec!["<ADDRESS:PORT where it serves TLS>".to_owned()],
+                listen => listen.iter().map(SocketAddr::to_string).collect(),
+            };
+            text.push_str("driver = \"nginx\"\n");
+            text.push_str(&line("folder", &folder.display().to_string()));
+            text.push_str(&format!("listen = {}\n", toml_list(&listen)));
+            let service = given(self.service.as_ref(), "the URL of a service behind it");
+            text.push_str(&format!("services = {{ main = {} }}\n", toml_text(&service)));
+        } else if self.is_static {
             let default_name = self.default_name.as_ref().map(|name| format!("{name}."));
             let addresses = match self.address.as_slice() {
                 [] => vec!["<an address of the endpoint>".to_owned()],

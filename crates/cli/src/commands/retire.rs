@@ -87,7 +87,7 @@ pub(crate) async fn run(context: &Context, args: &RetireArgs) -> Result<Status, 
     let bounds = bounds(MAX_AGE, args.bounds);
     let engine = match args.dry_run {
         true => loaded.engine(home, bounds, Arc::new(())).await?,
-        false => loaded.engine(home, bounds, progress.listener()).await?,
+        false => loaded.engine(home, bounds, progress.listener()).await?.called("retire"),
     };
     if args.forget {
         engine.forget(&args.hostnames).await?;
@@ -137,7 +137,7 @@ fn refuse_wanted(desired: &Desired, hostnames: &[Hostname]) -> Result<(), CliErr
 }
 
 /// Asks on a terminal; elsewhere nobody can answer.
-fn confirmed(found: &[Leftover]) -> Result<bool, CliError> {
+pub(super) fn confirmed(found: &[Leftover]) -> Result<bool, CliError> {
     if !std::io::stdin().is_terminal() {
         return Ok(false);
     }

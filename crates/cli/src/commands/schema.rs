@@ -33,6 +33,8 @@ pub(crate) enum Described {
     Account,
     /// What `state journal --format json` writes
     Journal,
+    /// What `state runs --format json` writes
+    Runs,
     /// What `adopt --all --format json` writes
     Adopt,
     /// What `endpoint list --format json` writes
@@ -53,6 +55,7 @@ pub(crate) fn run(context: &Context, args: &SchemaArgs) -> Result<Status, CliErr
         Described::CertShow => include_str!("../schemas/cert-show.json"),
         Described::Account => include_str!("../schemas/account.json"),
         Described::Journal => include_str!("../schemas/journal.json"),
+        Described::Runs => include_str!("../schemas/runs.json"),
         Described::Adopt => include_str!("../schemas/adopt.json"),
         Described::EndpointList => include_str!("../schemas/endpoint-list.json"),
         Described::EndpointConformance => include_str!("../schemas/endpoint-conformance.json"),

@@ -1,5 +1,7 @@
 //! `pindrel settle`
 
+mod undo;
+
 use std::sync::Arc;
 
 use clap::Args;
@@ -42,6 +44,16 @@ pub(crate) struct SettleArgs {
     #[arg(long, value_name = "NAME", add = ArgValueCandidates::new(completion::hostnames))]
     pub(crate) only: Vec<String>,
 
+    /// Put back what this run changed, in the same safe order: the endpoint, the binding and the alias of each
+    /// hostname as they were; `pindrel state runs` lists runs
+    #[arg(long, value_name = "RUN", conflicts_with_all = ["only", "rehearse", "hold_alias"],
+          value_parser = clap::value_parser!(i64).range(1..))]
+    pub(crate) undo: Option<i64>,
+
+    /// With --undo: take hostnames away that the run added, without asking
+    #[arg(long, requires = "undo")]
+    pub(crate) yes: bool,
+
     /// Trust what was seen no longer ago than this
     #[arg(long, value_name = "DURATION", default_value_t = MAX_AGE)]
     pub(crate) max_age: Span,
@@ -57,6 +69,8 @@ impl Default for SettleArgs {
             hold_alias: false,
             rehearse: false,
             only: Vec::new(),
+            undo: None,
+            yes: false,
             max_age: MAX_AGE,
             bounds: RunBounds::default(),
         }
@@ -67,6 +81,9 @@ pub(crate) async fn run(context: &Context, args: &SettleArgs) -> Result<Status, 
     context.refuse_csv()?;
     let loaded = context.load()?;
     output::diagnostics::warn(&loaded.mistakes);
+    if let Some(run) = args.undo {
+        return undo::run(context, args, loaded, run).await;
+    }
     let scope = loaded.scope(&args.only)?;
     let home = context.home().await?;
     let bounds = bounds(args.max_age, args.bounds);
@@ -77,19 +94,23 @@ pub(crate) async fn run(context: &Context, args: &SettleArgs) -> Result<Status, 
     };
     if args.dry_run {
         let engine = loaded.engine(home, bounds, Arc::new(())).await?;
-        let plan = engine.plan(&scope, aim).await?;
-        output::steps::print(context, &plan)?;
-        let all_held = plan.held == plan.total && plan.leftovers.is_empty();
-        return Ok(match (plan.stuck.iter().any(|stuck| stuck.outage), all_held) {
-            (true, _) => Status::Failed,
-            (false, true) => Status::Done,
-            (false, false) => Status::NotHeld,
-        });
+        return show_plan(context, &engine, &scope, aim).await;
     }
     let _lock = home.lock("settle", LOCK_PATIENCE).await?;
     let progress = output::progress::start(context, &loaded.desired, &scope, aim);
     let engine = loaded.engine(home, bounds, progress.listener()).await?;
     carry_out(&engine, &scope, aim, &progress).await
+}
+
+async fn show_plan(context: &Context, engine: &Engine, scope: &Scope, aim: Aim) -> Result<Status, CliError> {
+    let plan = engine.plan(scope, aim).await?;
+    output::steps::print(context, &plan)?;
+    let all_held = plan.held == plan.total && plan.leftovers.is_empty();
+    Ok(match (plan.stuck.iter().any(|stuck| stuck.outage), all_held) {
+        (true, _) => Status::Failed,
+        (false, true) => Status::Done,
+        (false, false) => Status::NotHeld,
+    })
 }
 
 /// Prepares a run by `prepare`, which says what it is about, and carries it out: what
@@ -106,7 +127,7 @@ pub(crate) async fn run_prepared(
     let home = context.home().await?;
     let _lock = home.lock(who, LOCK_PATIENCE).await?;
     let progress = output::progress::start(context, &loaded.desired, &Scope::all(&loaded.desired), Aim::Hold);
-    let engine = loaded.engine(home, bounds(MAX_AGE, limits), progress.listener()).await?;
+    let engine = loaded.engine(home, bounds(MAX_AGE, limits), progress.listener()).await?.called(who);
     let scope = prepare(&engine).await?;
     if scope == Scope::default() {
         return Ok(Status::Done);

@@ -22,6 +22,7 @@ pub(crate) mod status;
 pub(crate) mod steps;
 mod style;
 mod times;
+pub(crate) mod undo;
 
 use std::io::Write as _;
 

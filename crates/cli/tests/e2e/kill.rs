@@ -152,20 +152,39 @@ fn movable(listing: &Listing, name: &str) -> ManifestText {
         .hostname(name, "catalogue", "ttl = \"1s\"")
 }
 
-/// Stops a move, or a retirement, at an entry and goes on; says whether it was stopped at all.
-fn stop_leaving(sandbox: &Sandbox, retires: bool, name: &str, stop: &str) -> bool {
+/// How a hostname leaves the endpoint where it is.
+#[derive(Debug, Clone, Copy, PartialEq)]
+enum Leaving {
+    Moves,
+    Retires,
+    /// Its move is undone.
+    ComesBack,
+}
+
+/// Stops what makes a hostname leave its endpoint at an entry and goes on; says whether it was stopped at
+/// all.
+fn stop_leaving(sandbox: &Sandbox, how: Leaving, name: &str, stop: &str) -> bool {
     let mut workspace = Workspace::new(PINDREL);
     workspace.write("pindrel.toml", movable(sandbox.listing(), name).text());
     std::os::unix::fs::symlink(sandbox.folder(), workspace.path().join("sandbox")).unwrap();
     workspace.run(&["settle", "-q"]).ended(0);
     let certificate = workspace.run(&["cert", "show", name, "--format", "json"]).ended(0).json();
     let table = format!("[hostname.\"{name}\"]\nendpoint = \"catalogue\"\nttl = \"1s\"\n");
-    let command: &[&str] = if retires {
-        edit(&workspace, &table, "");
-        &["retire", name, "--yes", "--revoke"]
-    } else {
-        edit(&workspace, &table, &table.replace("catalogue", "home"));
-        &["settle", "--max-age", "0"]
+    let moved = table.replace("catalogue", "home");
+    let command: &[&str] = match how {
+        Leaving::Retires => {
+            edit(&workspace, &table, "");
+            &["retire", name, "--yes", "--revoke"]
+        }
+        Leaving::Moves => {
+            edit(&workspace, &table, &moved);
+            &["settle", "--max-age", "0"]
+        }
+        Leaving::ComesBack => {
+            edit(&workspace, &table, &moved);
+            workspace.run(&["settle", "-q"]).ended(0);
+            &["settle", "--undo", "2", "--max-age", "0"]
+        }
     };
     workspace.set("PINDREL_STOP_AT", stop);
     let stopped = workspace.run(command);
@@ -177,45 +196,53 @@ fn stop_leaving(sandbox: &Sandbox, retires: bool, name: &str, stop: &str) -> boo
     let ran = workspace.run(command).ended(0);
     let place = format!("{command:?} {stop}\n{}{}\n{}{}", stopped.stdout, stopped.stderr, ran.stdout, ran.stderr);
     let bound = |endpoint: &str| sandbox.platform().binding(endpoint, name).is_some();
-    assert_eq!((bound("catalogue"), bound("home")), (false, !retires), "{place}");
+    assert_eq!((bound("catalogue"), bound("home")), (how == Leaving::ComesBack, how == Leaving::Moves), "{place}");
     assert_eq!(sandbox.authority().orders_for(&[name]), 1, "{place}");
+    if how == Leaving::ComesBack {
+        edit(&workspace, &moved, &table);
+    }
     let last = workspace.run(&["settle", "--max-age", "0"]).ended(0);
-    let held = if retires { "1 of 1 hostname held" } else { "2 of 2 hostnames held" };
+    let held = if how == Leaving::Retires { "1 of 1 hostname held" } else { "2 of 2 hostnames held" };
     assert!(last.stdout.contains(held), "{place}\n{}", last.stdout);
     let listed = workspace.run(&["endpoint", "list", "--format", "json"]).ended(0).json();
     let copies = |endpoint: usize| {
         let copies = listed["endpoints"][endpoint]["certificates"].as_array().unwrap().iter();
         copies.filter(|copy| copy["sha256"] == certificate["sha256"]).count()
     };
-    assert_eq!((copies(0), copies(1)), (0, usize::from(!retires)), "{place}");
+    let expected = match how {
+        Leaving::Moves => (0, 1),
+        Leaving::Retires => (0, 0),
+        Leaving::ComesBack => (1, 0),
+    };
+    assert_eq!((copies(0), copies(1)), expected, "{place}");
     true
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn a_move_and_a_retirement_go_on_wherever_they_were_stopped() {
+async fn a_move_a_retirement_and_an_undoing_go_on_wherever_they_were_stopped() {
     let (_keep, sandbox) = sandboxed(quick(), one_name).await;
     let sandbox = std::sync::Arc::new(sandbox);
-    const SHARES: u32 = 3;
-    let shares: Vec<_> = [("move", false), ("retire", true)]
+    const SHARES: u32 = 2;
+    let shares: Vec<_> = [("move", Leaving::Moves), ("retire", Leaving::Retires), ("undo", Leaving::ComesBack)]
         .into_iter()
         .flat_map(|kind| (1..=SHARES).map(move |first| (kind, first)))
-        .map(|((what, retires), first)| {
+        .map(|((what, how), first)| {
             let sandbox = sandbox.clone();
             tokio::task::spawn_blocking(move || {
                 let stops = (first..MOST_ENTRIES).step_by(SHARES as usize).take_while(|entry| {
                     let stop = format!("{entry}:{}", if entry % 2 == 0 { "before" } else { "after" });
-                    stop_leaving(&sandbox, retires, &format!("{what}-{entry}.larkfield.example"), &stop)
+                    stop_leaving(&sandbox, how, &format!("{what}-{entry}.larkfield.example"), &stop)
                 });
-                (retires, stops.count())
+                (how as usize, stops.count())
             })
         })
         .collect();
-    let mut counts = [0, 0];
+    let mut counts = [0, 0, 0];
     for share in shares {
-        let (retires, stops) = share.await.unwrap();
-        counts[usize::from(retires)] += stops;
+        let (how, stops) = share.await.unwrap();
+        counts[how] += stops;
     }
     assert_eq!(sandbox.authority().issued().1, counts[1] + SHARES as usize, "each retired name's certificate, once");
     // Each step begins and ends: eight of a move, four and a revocation of a retirement.
-    assert!(counts[0] >= 14 && counts[1] >= 6, "{counts:?}");
+    assert!(counts[0] >= 14 && counts[1] >= 6 && counts[2] >= 14, "{counts:?}");
 }

@@ -21,6 +21,7 @@ mod sandbox_tools;
 mod secrets;
 mod state;
 mod text;
+mod undo;
 mod web_server;
 
 use std::time::Duration;

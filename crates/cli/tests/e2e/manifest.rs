@@ -159,6 +159,7 @@ fn init_writes_what_check_accepts_and_overwrites_nothing() {
         ("api.larkfield.example", &["--server", "127.0.0.1:53", "--kind", "balancer", "--endpoint", "queue"][..]),
         ("larkfield.example", &[]),
         ("live.larkfield.example", &["--static", "--tsig", "observatory", "--resolver", "127.0.0.1:53"]),
+        ("web-shop.larkfield.example.test", &["--nginx", "web", "--zone", "example.test", "--agree-to-terms"]),
         ("mail.larkfield.example.test", &["--certificate-only", "--zone", "example.test", "--agree-to-terms"]),
         (
             "*.stations.larkfield.example",
@@ -178,6 +179,8 @@ fn init_writes_what_check_accepts_and_overwrites_nothing() {
         assert!(errors.iter().all(|code| code == "placeholder" || code == "bad-value"), "{errors:?}");
         let text = std::fs::read_to_string(workspace.path().join(&manifest)).unwrap();
         let filled = text
+            .replace("<ADDRESS:PORT where it serves TLS>", "192.0.2.10:443")
+            .replace("<the URL of a service behind it>", "http://127.0.0.1:9001")
             .replace("<the URL of the ACME directory>", "https://authority.example/directory")
             .replace("<the URL of the endpoint protocol>", "https://platform.example")
             .replace("<the name that aliases point at>", "edge7.vendor.test.")

@@ -25,7 +25,7 @@ type Failure = Box<dyn std::error::Error + Send + Sync>;
 /// The schema that all tables lie in.
 const SCHEMA: &str = "pindrel";
 /// Each element brings the schema one version further; never change one that was released.
-const MIGRATIONS: &[&str] = &[include_str!("schema/1.sql"), include_str!("schema/2.sql")];
+const MIGRATIONS: &[&str] = &[include_str!("schema/1.sql"), include_str!("schema/2.sql"), include_str!("schema/3.sql")];
 /// The advisory lock that migrations take, and the one that a run takes.
 const MIGRATION_LOCK: i64 = 0x7069_6e64_0001;
 const RUN_LOCK: i64 = 0x7069_6e64_0002;

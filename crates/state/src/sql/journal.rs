@@ -114,6 +114,7 @@ impl<D: Database> Journal for SqlState<D> {
                 "DELETE FROM journal WHERE id <= (SELECT coalesce(max(id), 0) FROM journal) - ?1",
                 values![i64::from(most_entries)],
             ),
+            Statement::new("DELETE FROM runs WHERE begun < ?1", values![before]),
             Statement::new("DELETE FROM attempts WHERE at < ?1 AND ended = 'done'", values![before]),
             Statement::new("DELETE FROM holds WHERE until < ?1", values![before]),
             Statement::new("DELETE FROM ledger WHERE at < ?1", values![spent_before]),

@@ -8,6 +8,7 @@ mod hostnames;
 mod journal;
 mod ledger;
 pub(crate) mod orders;
+mod runs;
 mod stores;
 mod value;
 

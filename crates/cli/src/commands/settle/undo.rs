@@ -1,0 +1,78 @@
+//! `pindrel settle --undo`
+
+use std::sync::Arc;
+
+use pindrel_core::desired::HostnameId;
+use pindrel_core::findings::Finding;
+use pindrel_core::name::Hostname;
+use pindrel_core::undo::{Undoing, undo};
+use pindrel_engine::{Aim, Engine, Event, LeftoverScope, Scope};
+
+use super::{SettleArgs, carry_out, show_plan};
+use crate::commands::retire;
+use crate::context::{Context, LOCK_PATIENCE, Loaded, bounds};
+use crate::error::{CliError, Status};
+use crate::output;
+
+/// Puts back what a run changed: what was before is wanted for this run, in the place of the manifest.
+pub(super) async fn run(
+    context: &Context,
+    args: &SettleArgs,
+    mut loaded: Loaded,
+    run: i64,
+) -> Result<Status, CliError> {
+    let home = context.home().await?;
+    let _lock = match args.dry_run {
+        true => None,
+        false => Some(home.lock("settle --undo", LOCK_PATIENCE).await?),
+    };
+    let changes = home.run_changes(run).await?.ok_or_else(|| CliError::Usage {
+        says: format!("there is no run {run} that changed something"),
+        remedy: "List the runs with: pindrel state runs".into(),
+    })?;
+    let before: Vec<_> = changes.into_iter().map(|change| (change.hostname, change.before)).collect();
+    let Undoing { desired, put_back, taken_away, hindered } = undo(loaded.desired, &before);
+    loaded.desired = desired;
+    let scope = Scope {
+        hostnames: ids(&loaded, &put_back),
+        leftovers: LeftoverScope::Retire(taken_away.clone()),
+        ..Scope::default()
+    };
+    let bounds = bounds(args.max_age, args.bounds);
+    if args.dry_run {
+        output::undo::print_hindered(&hindered)?;
+        let engine = loaded.engine(home, bounds, Arc::new(())).await?;
+        return show_plan(context, &engine, &scope, Aim::Hold).await;
+    }
+    let progress = output::progress::start(context, &loaded.desired, &scope, Aim::Hold);
+    let engine = loaded.engine(home, bounds, progress.listener()).await?.called(format!("settle --undo {run}"));
+    take_away(args, &engine, &taken_away).await?;
+    let is_whole = hindered.is_empty();
+    for (hostname, Finding { says, remedy, .. }) in hindered {
+        progress.listener().on(Event::Stuck { hostname, failed: false, says, remedy, next: None });
+    }
+    let status = carry_out(&engine, &scope, Aim::Hold, &progress).await?;
+    let status = if is_whole || status != Status::Done { status } else { Status::NotHeld };
+    output::undo::print_end(context, run, status == Status::Done)?;
+    Ok(status)
+}
+
+fn ids(loaded: &Loaded, hostnames: &[Hostname]) -> Vec<HostnameId> {
+    let is_put_back = |id: &HostnameId| hostnames.contains(&loaded.desired.hostname(*id).hostname);
+    loaded.desired.hostname_ids().filter(is_put_back).collect()
+}
+
+/// Begins to take away what the run added, where that is confirmed.
+async fn take_away(args: &SettleArgs, engine: &Engine, hostnames: &[Hostname]) -> Result<(), CliError> {
+    let found = engine.retirable(Some(hostnames)).await?;
+    if found.is_empty() {
+        return Ok(());
+    }
+    if !(args.yes || retire::confirmed(&found)?) {
+        return Err(CliError::Usage {
+            says: format!("the run added {}, and nothing was undone", output::count(found.len(), "hostname")),
+            remedy: "Answer y, or add --yes, to take them away; look first with --dry-run".into(),
+        });
+    }
+    Ok(engine.begin_retirement(hostnames).await?)
+}

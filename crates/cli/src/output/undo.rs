@@ -1,0 +1,102 @@
+//! What is put back, and the runs that can be.
+
+use std::io::Write as _;
+
+use jiff::Timestamp;
+use pindrel_core::findings::Finding;
+use pindrel_core::name::Hostname;
+use pindrel_engine::{RunChange, RunRow};
+use serde_json::json;
+
+use super::{VERSION, count, style, times};
+use crate::args::Format;
+use crate::context::Context;
+use crate::error::CliError;
+
+/// The most hostnames that are written for one run.
+const MOST_LISTED: usize = 20;
+
+/// Says what cannot be put back.
+pub(crate) fn print_hindered(hindered: &[(Hostname, Finding)]) -> Result<(), CliError> {
+    let mut out = anstream::stderr();
+    for (hostname, finding) in hindered {
+        writeln!(out, "{} {hostname}: {}", style::paint(style::BAD, "✕"), finding.says)?;
+        writeln!(out, "  → {}", finding.remedy)?;
+    }
+    Ok(())
+}
+
+/// Says what comes next once a run is undone.
+pub(crate) fn print_end(context: &Context, run: i64, done: bool) -> Result<(), CliError> {
+    if context.format == Format::Json || context.quiet {
+        return Ok(());
+    }
+    let mut out = anstream::stdout();
+    if done {
+        writeln!(
+            out,
+            "Run {run} is undone. The manifest is as it was: correct it, or the next settle does the same again."
+        )?;
+    } else {
+        writeln!(out, "Run {run} is not undone yet. Go on with: pindrel settle --undo {run}")?;
+    }
+    Ok(())
+}
+
+/// Writes runs with what each changed.
+pub(crate) fn print_runs(context: &Context, runs: &[(RunRow, Vec<RunChange>)]) -> Result<(), CliError> {
+    match context.format {
+        Format::Json => {
+            let runs: Vec<_> = runs
+                .iter()
+                .map(|(run, changes)| {
+                    let changes: Vec<_> = changes
+                        .iter()
+                        .map(|RunChange { hostname, before, after }| {
+                            let differences = after.as_ref().map(|after| before.differences(after));
+                            json!({ "hostname": hostname, "changed": differences })
+                        })
+                        .collect();
+                    let RunRow { id, begun, ended, command, .. } = run;
+                    json!({ "run": id, "begun": begun, "ended": ended, "command": command, "changes": changes })
+                })
+                .collect();
+            super::json(&json!({ "version": VERSION, "runs": runs }))
+        }
+        Format::Csv => {
+            let rows = runs.iter().map(|(run, _)| {
+                let ended = run.ended.map_or_else(String::new, |at| at.to_string());
+                [run.id.to_string(), run.begun.to_string(), ended, run.command.clone(), run.changes.to_string()]
+            });
+            super::csv(&["run", "begun", "ended", "command", "changes"], rows)
+        }
+        Format::Text => print_text(runs),
+    }
+}
+
+fn print_text(runs: &[(RunRow, Vec<RunChange>)]) -> Result<(), CliError> {
+    let mut out = anstream::stdout();
+    if runs.is_empty() {
+        return Ok(writeln!(out, "No run has changed anything.")?);
+    }
+    let now = Timestamp::now();
+    for (run, changes) in runs {
+        let stopped = if run.ended.is_none() { ", stopped" } else { "" };
+        let changed = count(usize::try_from(run.changes).unwrap_or(usize::MAX), "hostname");
+        let head = format!("run {}", run.id);
+        let at = times::age(now.as_second() - run.begun.as_second());
+        writeln!(out, "{}  {}, {at} ago{stopped}: {changed} changed", style::paint(style::STRONG, head), run.command)?;
+        for RunChange { hostname, before, after } in changes.iter().take(MOST_LISTED) {
+            let differences = match after.as_ref().map(|after| before.differences(after)) {
+                None => "as far as it came".into(),
+                Some(differences) if differences.is_empty() => "as it was before".into(),
+                Some(differences) => differences.join("; "),
+            };
+            writeln!(out, "  {hostname}  {}", style::paint(style::FAINT, differences))?;
+        }
+        if let Some(more @ 1..) = changes.len().checked_sub(MOST_LISTED) {
+            writeln!(out, "  {}", style::paint(style::FAINT, format_args!("and {more} more")))?;
+        }
+    }
+    Ok(())
+}

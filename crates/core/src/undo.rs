@@ -1,0 +1,337 @@
+//! Undoing a run: what each hostname was like before it, and what should hold so that it is so again.
+//!
+//! What was before is wanted in the place of what the manifest says, and the planner brings it about in the
+//! same order as anything else. Certificates are not put back: a renewed one stays.
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use serde::{Deserialize, Serialize};
+
+use crate::desired::{
+    AuthorityId, CertificateId, CertificateTerms, Desired, EndpointId, WantedCertificate, WantedClients, WantedHostname,
+};
+use crate::endpoint::Binding;
+use crate::expectation::Expectation;
+use crate::facts::{EndpointKey, Origin, Ownership};
+use crate::findings::{Code, Finding};
+use crate::name::Hostname;
+use crate::records::{RecordSet, in_words};
+use crate::values::Ttl;
+
+/// What a hostname is like, as far as Pindrel made it.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct HostnameForm {
+    /// The endpoint where its alias leads; `None` where it has none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub at: Option<EndpointKey>,
+    /// Its alias records.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub alias: Vec<RecordSet>,
+    /// Its bindings.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub bindings: BTreeMap<EndpointKey, Binding>,
+}
+
+impl HostnameForm {
+    /// Returns what a hostname is like; `leads_to` finds the endpoint where alias records lead.
+    pub fn of(ownership: &Ownership, leads_to: impl Fn(&[RecordSet]) -> Option<EndpointKey>) -> HostnameForm {
+        let alias = ownership.alias.made.clone().unwrap_or_default();
+        let made = |(key, written): (&EndpointKey, &crate::facts::Written<Binding>)| {
+            Some((key.clone(), written.made.clone()?))
+        };
+        let bindings: BTreeMap<EndpointKey, Binding> = ownership.bindings.iter().filter_map(made).collect();
+        let only = || bindings.keys().next().filter(|_| bindings.len() == 1).cloned();
+        let at = if alias.is_empty() { None } else { leads_to(&alias).or_else(only) };
+        HostnameForm { at, alias, bindings }
+    }
+
+    /// Says in words what is different afterwards.
+    pub fn differences(&self, after: &HostnameForm) -> Vec<String> {
+        let mut differences = Vec::new();
+        if self.alias != after.alias {
+            differences.push(format!("alias {} → {}", with_ttl(&self.alias), with_ttl(&after.alias)));
+        }
+        for key in after.bindings.keys().filter(|key| !self.bindings.contains_key(key)) {
+            differences.push(format!("bound at {key}"));
+        }
+        for (key, before) in &self.bindings {
+            match after.bindings.get(key) {
+                None => differences.push(format!("no longer bound at {key}")),
+                Some(after) if after != before => {
+                    let what = crate::pins::differences(before, after);
+                    differences.push(format!("binding at {key}: {what}"));
+                }
+                Some(_) => {}
+            }
+        }
+        differences
+    }
+}
+
+fn with_ttl(sets: &[RecordSet]) -> String {
+    match sets.first() {
+        Some(first) => format!("{} (TTL {} s)", in_words(sets), first.ttl().as_secs()),
+        None => "none".into(),
+    }
+}
+
+/// What should hold instead of what the manifest says.
+#[derive(Debug, Default)]
+pub struct Undoing {
+    /// What should hold.
+    pub desired: Desired,
+    /// The hostnames that are put back.
+    pub put_back: Vec<Hostname>,
+    /// The hostnames that are taken away, since they had no alias before.
+    pub taken_away: Vec<Hostname>,
+    /// What cannot be put back, and why.
+    pub hindered: Vec<(Hostname, Finding)>,
+}
+
+/// Returns what should hold so that some hostnames are what they were before.
+pub fn undo(desired: Desired, before: &[(Hostname, HostnameForm)]) -> Undoing {
+    let mut undoing = Undoing { desired, ..Undoing::default() };
+    for (hostname, form) in before {
+        if form.at.is_none() {
+            undoing.desired.hostnames.retain(|wanted| wanted.hostname != *hostname);
+            undoing.taken_away.push(hostname.clone());
+            continue;
+        }
+        match undoing.put_back(hostname, form) {
+            Ok(()) => undoing.put_back.push(hostname.clone()),
+            Err(finding) => undoing.hindered.push((hostname.clone(), finding)),
+        }
+    }
+    undoing
+}
+
+impl Undoing {
+    fn put_back(&mut self, hostname: &Hostname, form: &HostnameForm) -> Result<(), Finding> {
+        let hindered = |says: String, remedy: &str| Finding::of(Code::LeftOver, says, remedy);
+        let key = form.at.clone().unwrap_or_else(EndpointKey::unrecorded);
+        let Some(endpoint) = self.desired.endpoint_at(&key) else {
+            let says = format!("{hostname} was at {key}, which is not in the manifest");
+            return Err(hindered(says, "Put that endpoint back into the manifest, then undo the run again"));
+        };
+        // What nobody was told of is not known: it stays as the manifest has it.
+        let binding = form.bindings.get(&key);
+        let client_certificates = match binding.and_then(|binding| binding.client_certificates.as_deref()) {
+            Some(clients) if self.desired.trust_bundles.contains_key(&clients.roots) => Some(Arc::new(WantedClients {
+                roots: clients.roots,
+                need: clients.need,
+                probe_with: self.wanted(hostname).and_then(|own| own.client_certificates.as_ref()?.probe_with.clone()),
+            })),
+            Some(_) => {
+                let says = format!("the roots for client certificates that {hostname} had before are not there");
+                return Err(hindered(says, "Put that file back, then undo the run again"));
+            }
+            None => None,
+        };
+        let issued = binding.is_some_and(|binding| binding.certificate.is_none());
+        let mut wanted = match self.wanted(hostname) {
+            Some(wanted) => wanted.clone(),
+            None => self.new_hostname(hostname, endpoint)?,
+        };
+        let is_issued = wanted.is_issued_by_platform(&self.desired);
+        if binding.is_some() && issued != is_issued {
+            wanted.certificate = self.own_certificate(hostname, issued)?;
+        }
+        if let Some(binding) = binding {
+            if wanted.routes != binding.routes || wanted.redirect_to != binding.redirect_to {
+                wanted.expect = match binding.redirect_to {
+                    Some(_) => Expectation::redirect(),
+                    None => Expectation::for_routes(&binding.routes),
+                };
+                wanted.samples.clear();
+            }
+            wanted.routes.clone_from(&binding.routes);
+            wanted.redirect_to.clone_from(&binding.redirect_to);
+            wanted.minimum_tls = binding.minimum_tls;
+            wanted.client_certificates = client_certificates;
+        }
+        wanted.endpoint = endpoint;
+        wanted.ttl = form.alias.first().map_or(wanted.ttl, RecordSet::ttl);
+        match self.desired.hostnames.iter_mut().find(|own| own.hostname == *hostname) {
+            Some(own) => *own = wanted,
+            None => self.desired.hostnames.push(wanted),
+        }
+        Ok(())
+    }
+
+    fn wanted(&self, hostname: &Hostname) -> Option<&WantedHostname> {
+        self.desired.hostnames.iter().find(|wanted| wanted.hostname == *hostname)
+    }
+
+    /// A hostname that the manifest no longer names.
+    fn new_hostname(&mut self, hostname: &Hostname, endpoint: EndpointId) -> Result<WantedHostname, Finding> {
+        let Some(zone) = self.desired.zone_of(hostname) else {
+            let says = format!("{hostname} lies in no zone of the manifest");
+            return Err(Finding::of(
+                Code::LeftOver,
+                says,
+                "Put its zone back into the manifest, then undo the run again",
+            ));
+        };
+        if hostname.is_wildcard() {
+            let says = format!("under which label {hostname} was asked is not recorded");
+            return Err(Finding::of(Code::LeftOver, says, "Put it back into the manifest, then run settle"));
+        }
+        Ok(WantedHostname {
+            hostname: hostname.clone(),
+            zone,
+            endpoint,
+            certificate: self.own_certificate(hostname, false)?,
+            routes: Vec::new(),
+            redirect_to: None,
+            minimum_tls: crate::endpoint::TlsVersion::V1_2,
+            client_certificates: None,
+            ttl: Ttl::TEN_MINUTES,
+            expect: Expectation::at("/"),
+            samples: Vec::new(),
+            probed_as: hostname.clone(),
+            labels: Vec::new(),
+            note: None,
+        })
+    }
+
+    /// A declared certificate that covers a hostname, else one of its own.
+    fn own_certificate(&mut self, hostname: &Hostname, by_platform: bool) -> Result<CertificateId, Finding> {
+        let origin = if by_platform { Origin::Platform } else { Origin::Authority };
+        let covers = |id: &CertificateId| {
+            let own = self.desired.certificate(*id);
+            own.terms.issued_by == origin && own.names.iter().any(|name| name == hostname || name.covers(hostname))
+        };
+        if let Some(id) = self.desired.certificate_ids().find(covers) {
+            return Ok(id);
+        }
+        let authority = match (by_platform, self.desired.authorities.as_slice()) {
+            (true, _) => None,
+            (false, [_]) => Some(AuthorityId(0)),
+            (false, _) => {
+                let says = format!("which authority issued the certificate of {hostname} is not recorded");
+                let remedy = "Put the hostname back into the manifest, then run settle";
+                return Err(Finding::of(Code::LeftOver, says, remedy));
+            }
+        };
+        let terms = Arc::new(CertificateTerms { issued_by: origin, ..CertificateTerms::default() });
+        let (name, names) = (hostname.as_str().to_owned(), vec![hostname.clone()]);
+        self.desired.certificates.push(WantedCertificate { name, names, authority, terms });
+        Ok(CertificateId(self.desired.certificates.len() as u32 - 1))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::desired::{HostnameId, resolved};
+    use crate::endpoint::{Route, TlsVersion};
+    use crate::records::RecordData;
+    use crate::values::Fingerprint;
+
+    const MANIFEST: &str = r#"
+manifest = 1
+[authority.main]
+directory = "https://authority.example/directory"
+agree_to_terms = true
+[zone."larkfield.example"]
+driver = "rfc2136"
+tsig = { name = "pindrel", secret = "env:SECRET" }
+[endpoint.catalogue]
+kind = "gateway"
+driver = "http"
+url = "https://platform.example"
+token = "env:TOKEN"
+[endpoint.plates]
+kind = "distribution"
+driver = "http"
+url = "https://platform.example"
+token = "env:TOKEN"
+[hostname."api.larkfield.example"]
+endpoint = "plates"
+routes = [{ prefix = "/v2", service = "plates" }]
+"#;
+
+    fn key(id: &str) -> EndpointKey {
+        EndpointKey::new(&"https://platform.example".parse().unwrap(), id)
+    }
+
+    fn form(at: &str, binding: Binding) -> HostnameForm {
+        let target = RecordData::Cname(format!("{at}.edge.test").parse().unwrap());
+        let alias = RecordSet::group([(Ttl::MINUTE, target)]);
+        HostnameForm { at: Some(key(at)), alias, bindings: [(key(at), binding)].into() }
+    }
+
+    #[test]
+    fn what_was_before_is_wanted_again_and_nothing_else_changes() {
+        let route = |prefix: &str| Route { prefix: prefix.into(), service: "catalogue".into(), release: None };
+        let plain = || Binding::plain(Some(Fingerprint::of(b"old")));
+        let before = Binding { routes: vec![route("/v1")], minimum_tls: TlsVersion::V1_3, ..plain() };
+        let name = |text: &str| -> Hostname { text.parse().unwrap() };
+        let api = name("api.larkfield.example");
+
+        let undoing = undo(resolved(MANIFEST), &[(api.clone(), form("catalogue", before.clone()))]);
+        let wanted = undoing.desired.hostname(HostnameId(0));
+        assert_eq!(undoing.desired.endpoint(wanted.endpoint).name, "catalogue");
+        assert_eq!((&wanted.routes, wanted.minimum_tls, wanted.ttl), (&before.routes, TlsVersion::V1_3, Ttl::MINUTE));
+        assert_eq!(wanted.expect.path, "/v1", "what was there is what is asked for");
+        assert_eq!((undoing.put_back, undoing.taken_away.len()), (vec![api.clone()], 0));
+
+        // One that the manifest no longer names, and one that had no alias before.
+        let gone = name("gone.larkfield.example");
+        let changes = [(gone.clone(), form("plates", plain())), (api.clone(), HostnameForm::default())];
+        let undoing = undo(resolved(MANIFEST), &changes);
+        assert_eq!(undoing.desired.hostnames.len(), 1);
+        let certificate = undoing.desired.certificate(undoing.desired.hostname(HostnameId(0)).certificate);
+        assert_eq!(
+            (certificate.name.as_str(), certificate.authority),
+            ("gone.larkfield.example", Some(AuthorityId(0)))
+        );
+        assert_eq!((undoing.put_back, undoing.taken_away), (vec![gone.clone()], vec![api.clone()]));
+
+        // The platform issued it then.
+        let undoing = undo(resolved(MANIFEST), &[(api.clone(), form("plates", Binding::plain(None)))]);
+        assert!(undoing.desired.hostname(HostnameId(0)).is_issued_by_platform(&undoing.desired));
+
+        let elsewhere = name("www.other.example");
+        let clients = crate::endpoint::ClientCertificates {
+            roots: Fingerprint::of(b"lost"),
+            need: crate::endpoint::ClientNeed::Required,
+        };
+        let guarded = Binding { client_certificates: Some(Box::new(clients)), ..plain() };
+        for (hostname, form, says) in [
+            (&api, form("unknown", plain()), "which is not in the manifest"),
+            (&elsewhere, form("plates", plain()), "lies in no zone"),
+            (&api, form("plates", guarded), "roots for client certificates"),
+            (&name("*.larkfield.example"), form("plates", plain()), "under which label"),
+        ] {
+            let undoing = undo(resolved(MANIFEST), &[(hostname.clone(), form)]);
+            assert!(undoing.hindered[0].1.says.contains(says), "{:?}", undoing.hindered);
+            assert_eq!(undoing.desired.hostnames, resolved(MANIFEST).hostnames, "nothing of it is half done");
+        }
+    }
+
+    #[test]
+    fn differences_are_told_in_words() {
+        let plain = |seed: &[u8]| Binding::plain(Some(Fingerprint::of(seed)));
+        let (at_catalogue, at_plates) = (form("catalogue", plain(b"one")), form("plates", plain(b"one")));
+        assert_eq!(at_catalogue.differences(&at_catalogue), [""; 0]);
+        assert_eq!(
+            at_catalogue.differences(&at_plates),
+            [
+                "alias CNAME catalogue.edge.test. (TTL 60 s) → CNAME plates.edge.test. (TTL 60 s)",
+                "bound at https://platform.example/ plates",
+                "no longer bound at https://platform.example/ catalogue",
+            ]
+        );
+        let renewed = form("catalogue", plain(b"two"));
+        assert_eq!(
+            at_catalogue.differences(&renewed),
+            ["binding at https://platform.example/ catalogue: its certificate"]
+        );
+        assert_eq!(
+            HostnameForm::default().differences(&renewed)[0],
+            "alias none → CNAME catalogue.edge.test. (TTL 60 s)"
+        );
+    }
+}

@@ -1,0 +1,52 @@
+//! Runs that changed something, with what each hostname was like before: what an undoing goes by.
+
+use async_trait::async_trait;
+use jiff::Timestamp;
+use pindrel_core::name::Hostname;
+use pindrel_core::undo::HostnameForm;
+
+use crate::StateError;
+
+/// A run that changed something.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct RunRow {
+    /// Its number.
+    pub id: i64,
+    /// When it began.
+    pub begun: Timestamp,
+    /// When it ended; never where it was stopped.
+    pub ended: Option<Timestamp>,
+    /// What was typed, as in `settle`.
+    pub command: String,
+    /// How many hostnames it changed.
+    pub changes: u64,
+}
+
+/// What a run changed of one hostname.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct RunChange {
+    /// The hostname.
+    pub hostname: Hostname,
+    /// What it was like.
+    pub before: HostnameForm,
+    /// What it was like at the end of the run; `None` where that was stopped.
+    pub after: Option<HostnameForm>,
+}
+
+/// What a state knows of runs.
+#[async_trait]
+pub trait Runs {
+    /// Notes that a run is about to change something; returns its number.
+    ///
+    /// # Errors
+    /// [`StateError`], here and in every other method: the state cannot be read or written.
+    async fn begin_run(&self, begun: Timestamp, command: &str) -> Result<i64, StateError>;
+    /// Notes what a hostname is like before a run changes it; what was noted first stays.
+    async fn record_before(&self, run: i64, hostname: &Hostname, before: &HostnameForm) -> Result<(), StateError>;
+    /// Notes that a run has ended, and what the hostnames are like that it changed.
+    async fn end_run(&self, run: i64, ended: Timestamp, after: &[(Hostname, HostnameForm)]) -> Result<(), StateError>;
+    /// Returns the newest runs, the oldest of them first.
+    async fn runs(&self, most: u32) -> Result<Vec<RunRow>, StateError>;
+    /// Returns what a run changed, by hostname, at most so many.
+    async fn run_changes(&self, run: i64, most: u32) -> Result<Vec<RunChange>, StateError>;
+}

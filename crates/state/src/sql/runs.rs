@@ -1,0 +1,76 @@
+//! Runs that changed something.
+
+use async_trait::async_trait;
+use jiff::Timestamp;
+use pindrel_core::name::Hostname;
+use pindrel_core::undo::HostnameForm;
+
+use super::{Database, Durability, SqlState, Statement, read_json, values, write_json};
+use crate::StateError;
+use crate::runs::{RunChange, RunRow, Runs};
+
+const TABLE: &str = "runs";
+const CHANGES: &str = "run_changes";
+
+#[async_trait]
+impl<D: Database> Runs for SqlState<D> {
+    async fn begin_run(&self, begun: Timestamp, command: &str) -> Result<i64, StateError> {
+        let doing = "begin a run";
+        let mut session = self.database.begin(doing).await?;
+        let rows = session.query("SELECT coalesce(max(id), 0) + 1 FROM runs", Vec::new()).await?;
+        let id = rows.into_iter().next().map_or(Ok(1), |mut row| row.integer(TABLE))?;
+        let insert = "INSERT INTO runs (id, begun, command) VALUES (?1, ?2, ?3)";
+        session.execute(vec![Statement::new(insert, values![id, begun, command])]).await?;
+        session.commit().await?;
+        Ok(id)
+    }
+
+    async fn record_before(&self, run: i64, hostname: &Hostname, before: &HostnameForm) -> Result<(), StateError> {
+        let sql = "INSERT INTO run_changes (run, hostname, before) VALUES (?1, ?2, ?3)
+                   ON CONFLICT (run, hostname) DO NOTHING";
+        let params = values![run, hostname.as_str(), write_json(CHANGES, before)?];
+        // What is about to be written waits for the disk, and takes this along.
+        self.execute("store what is changed", Durability::Soon, sql, params).await
+    }
+
+    async fn end_run(&self, run: i64, ended: Timestamp, after: &[(Hostname, HostnameForm)]) -> Result<(), StateError> {
+        let sql = "UPDATE run_changes SET after = ?3 WHERE run = ?1 AND hostname = ?2";
+        let mut statements = Vec::with_capacity(after.len() + 1);
+        for (hostname, form) in after {
+            statements.push(Statement::new(sql, values![run, hostname.as_str(), write_json(CHANGES, form)?]));
+        }
+        statements.push(Statement::new("UPDATE runs SET ended = ?2 WHERE id = ?1", values![run, ended]));
+        self.database.write("end a run", Durability::Soon, statements).await.map(drop)
+    }
+
+    async fn runs(&self, most: u32) -> Result<Vec<RunRow>, StateError> {
+        let sql = "SELECT id, begun, ended, command, (SELECT count(*) FROM run_changes WHERE run = runs.id)
+                   FROM runs ORDER BY id DESC LIMIT ?1";
+        let rows = self.database.query("read runs", sql, values![i64::from(most)]).await?;
+        let mut runs = Vec::with_capacity(rows.len());
+        for mut row in rows {
+            runs.push(RunRow {
+                id: row.integer(TABLE)?,
+                begun: row.time(TABLE)?,
+                ended: row.optional_time(TABLE)?,
+                command: row.text(TABLE)?,
+                changes: u64::try_from(row.integer(TABLE)?).unwrap_or(0),
+            });
+        }
+        runs.reverse();
+        Ok(runs)
+    }
+
+    async fn run_changes(&self, run: i64, most: u32) -> Result<Vec<RunChange>, StateError> {
+        let sql = "SELECT hostname, before, after FROM run_changes WHERE run = ?1 ORDER BY hostname LIMIT ?2";
+        let rows = self.database.query("read what a run changed", sql, values![run, i64::from(most)]).await?;
+        let corrupt = |why: String| StateError::Corrupt { table: CHANGES, why };
+        let change = |mut row: super::Row| {
+            let hostname = row.text(CHANGES)?.parse().map_err(|_| corrupt("a hostname is none".into()))?;
+            let before = read_json(CHANGES, &row.text(CHANGES)?)?;
+            let after = row.optional_text(CHANGES)?.map(|text| read_json(CHANGES, &text)).transpose()?;
+            Ok(RunChange { hostname, before, after })
+        };
+        rows.into_iter().map(change).collect()
+    }
+}
