@@ -226,6 +226,22 @@ impl EndpointInfo {
         }
     }
 
+    /// Returns what it can do beyond the usual, and what it cannot, in words.
+    pub fn particulars(&self) -> Vec<&'static str> {
+        let Offers { routes, redirects, minimum_tls, client_certificates, origin, issued_certificates } = &self.offers;
+        let all = [
+            (!routes, "no routes"),
+            (!redirects, "no redirects"),
+            (!minimum_tls.contains(&TlsVersion::V1_3), "no TLS 1.3 alone"),
+            (*client_certificates, "client certificates"),
+            (*origin, "origin settings"),
+            (*issued_certificates, "issues certificates"),
+            (self.own_targets, "a target for each hostname"),
+            (self.alias_first, "wants the alias first"),
+        ];
+        all.into_iter().filter_map(|(holds, word)| holds.then_some(word)).collect()
+    }
+
     /// Says whether some alias records lead to it; `target` is the name that the hostname has of its own there.
     pub fn is_led_to(&self, sets: &[RecordSet], target: Option<&DnsName>) -> bool {
         sets.iter().flat_map(RecordSet::data).any(|data| match data {

@@ -191,6 +191,8 @@ codes! {
         AliasDiffers = "alias-differs", Now;
         /// A record that Pindrel did not create stands in the alias's place.
         AliasConflict = "alias-conflict", Person;
+        /// The alias points at a name that does not exist.
+        AliasDangling = "alias-dangling", Person;
         /// Not every server returns the alias record yet.
         AliasLagging = "alias-lagging", WhenChanged;
         /// The alias has no target: the endpoint lists no addresses to flatten it to.

@@ -69,7 +69,7 @@ pub async fn alias(servers: &[SocketAddr], owner: &DnsName, at_apex: bool) -> Al
         let gives = alias_at(*server, owner, at_apex).await;
         ServerRecords { server: *server, gives }
     });
-    AliasView { servers: join_all(look).await, wildcard: None }
+    AliasView { servers: join_all(look).await, wildcard: None, dangling: None }
 }
 
 async fn alias_at(server: SocketAddr, owner: &DnsName, at_apex: bool) -> Result<Vec<RecordSet>, Unreachable> {

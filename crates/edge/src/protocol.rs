@@ -29,6 +29,9 @@ const BUSY_TRIES: u32 = 3;
 const LONGEST_BUSY: Duration = Duration::from_secs(30);
 /// The most records that a platform may ask for at one hostname.
 const MOST_RECORDS: usize = 16;
+/// What counts as a second where calls are limited: on the way some are delayed, and the next come close
+/// behind them.
+const PACED_SECOND: Duration = Duration::from_millis(1_060);
 /// The wait where a busy platform names none.
 const USUAL_BUSY: Duration = Duration::from_secs(1);
 
@@ -202,7 +205,7 @@ struct ProblemBody {
 impl ProtocolPlatform {
     fn over(carrier: impl Carrier + 'static, calls_per_second: Option<u32>) -> ProtocolPlatform {
         let pace = calls_per_second
-            .map(|calls| Pace { between: Duration::from_secs(1) / calls.max(1), next: Mutex::new(Instant::now()) });
+            .map(|calls| Pace { between: PACED_SECOND / calls.max(1), next: Mutex::new(Instant::now()) });
         ProtocolPlatform { carrier: Box::new(carrier), pace }
     }
 

@@ -41,6 +41,8 @@ pub struct EndpointReport {
     pub certificates: Vec<CopyReport>,
     /// What the platform bounds.
     pub quotas: Quotas,
+    /// What it can do, and how it differs, in words.
+    pub offers: Vec<&'static str>,
     /// What the token that is used there may do, where the platform tells.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub token: Option<TokenScope>,
@@ -128,6 +130,7 @@ impl Engine {
             bindings: Vec::new(),
             certificates: Vec::new(),
             quotas: Quotas::default(),
+            offers: Vec::new(),
             token: None,
             default_name_status: None,
             trouble: None,
@@ -150,6 +153,7 @@ impl Engine {
             default_name: info.default_name.as_ref().map(ToString::to_string),
             custom_hostnames: Some(info.custom_hostnames.clone()),
             quotas: info.quotas.clone(),
+            offers: info.particulars(),
             ..empty
         };
         if endpoint.is_static() {

@@ -146,13 +146,14 @@ fn print_details(out: &mut impl std::io::Write, report: &EndpointReport) -> Resu
     if let Some(wide) = report.token.as_ref().and_then(too_wide) {
         writeln!(out, "{} {name}: its token {wide}", style::paint(style::UNDERWAY, "!"))?;
     }
-    if report.bindings.is_empty() {
+    let open = report.default_name_status;
+    let open = open.map(|status| format!("answers under its default name too, with status {status}"));
+    let offers = (!report.offers.is_empty()).then(|| report.offers.join(", "));
+    let facts: Vec<String> = offers.into_iter().chain(open).collect();
+    if report.bindings.is_empty() && facts.is_empty() {
         return Ok(());
     }
-    let open = report.default_name_status.map_or_else(String::new, |status| {
-        format!("  answers under its default name too (status {status}), beside what is bound")
-    });
-    writeln!(out, "{name}{}", style::paint(style::FAINT, open))?;
+    writeln!(out, "{name}  {}", style::paint(style::FAINT, facts.join("; ")))?;
     for binding in report.bindings.iter().take(MOST_LISTED) {
         let copy = report.certificates.iter().find(|copy| Some(copy.stored.sha256) == binding.certificate);
         let end = copy.and_then(|copy| copy.stored.not_after).or(binding.not_after);

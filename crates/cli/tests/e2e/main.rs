@@ -15,6 +15,7 @@ mod leftovers;
 mod load_balancer;
 mod manifest;
 mod moving;
+mod pace;
 mod platforms;
 mod real;
 mod sandbox_tools;

@@ -230,6 +230,9 @@ pub struct AliasView {
     /// own, it is what answers (RFC 4592 §3.3.1).
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub wildcard: Option<DnsName>,
+    /// The target of the alias, where it does not exist.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub dangling: Option<DnsName>,
 }
 
 impl AliasView {

@@ -85,6 +85,16 @@ fn judge_view(known: Known<'_>, view: &AliasView, wanted: &[RecordSet]) -> PinRe
         return PinReport::new(PinState::Loose, None, "points elsewhere")
             .because(finding(Code::AliasDiffers, says, "Run settle: it corrects the record").seen(evidence));
     }
+    if let Some(target) = &view.dangling {
+        let says = format!(
+            "{hostname} is an alias of {target}, which does not exist: whoever gets that name gets its traffic"
+        );
+        let remedy = format!(
+            "Delete that record; or run: pindrel adopt alias {hostname}, and then settle, which points it at the endpoint"
+        );
+        return PinReport::new(PinState::Blocked, None, "a dangling alias")
+            .because(finding(Code::AliasDangling, says, remedy).seen(evidence));
+    }
     let says = format!("{hostname} has records that Pindrel did not create: {}", in_words(&first));
     let remedy = format!(
         "Delete these records of {hostname} once nobody needs them; if they are yours, take them over with: pindrel adopt alias {hostname}"

@@ -130,6 +130,7 @@ impl Scene {
                     .map(|server| ServerRecords { server: *server, gives: Ok(cname(TARGET)) })
                     .collect(),
                 wildcard: None,
+                dangling: None,
             },
             answer: AnswerView {
                 through: vec![ResolverAnswer {
@@ -362,6 +363,10 @@ const CHANGES: &[(Code, PinState, &[&str], Change)] = &[
     (Code::AliasConflict, PinState::Blocked, &[], |scene| scene.all_servers_give(&cname("parked.edge.test"))),
     (Code::AliasConflict, PinState::Blocked, &[], |scene| {
         scene.all_servers_give(&RecordSet::group([(Ttl::MINUTE, RecordData::Txt("note".into()))]));
+    }),
+    (Code::AliasDangling, PinState::Blocked, &[], |scene| {
+        scene.all_servers_give(&cname("gone.edge.test"));
+        scene.alias.dangling = Some("gone.edge.test".parse().unwrap());
     }),
     (Code::AliasLagging, PinState::Working, &["alias", "answer"], |scene| {
         scene.alias.servers[1].gives = Ok(Vec::new())

@@ -4,10 +4,11 @@ use std::net::SocketAddr;
 
 use pindrel_core::desired::{HostnameId, ZoneId};
 use pindrel_core::endpoint::EndpointInfo;
-use pindrel_core::facts::{AliasView, Fact, ServerRecords};
+use pindrel_core::facts::{AliasView, Fact, ServerRecords, Unresolved};
 use pindrel_core::name::DnsName;
 use pindrel_core::pins::Known;
-use pindrel_core::records::{RecordSet, same_data};
+use pindrel_core::records::{RecordData, RecordSet, same_data};
+use pindrel_dns::lookup::Resolved;
 
 use crate::run::Engine;
 
@@ -24,10 +25,22 @@ impl Engine {
             let own = self.known().hostnames.get(&id).is_some_and(|known| known.ownership.wrote_alias(gives));
             let apex = &self.desired.zone(wanted.zone).name;
             if !own {
+                let target = alias_target(gives);
                 value.wildcard = self.wildcard_beside(*server, &owner, apex, gives).await;
+                value.dangling = match target {
+                    Some(target) => self.missing(wanted.zone, target).await,
+                    None => None,
+                };
             }
         }
         Fact { seen: self.clock.now(), value }
+    }
+
+    /// Returns a name if a resolver says that it does not exist.
+    async fn missing(&self, zone: ZoneId, name: DnsName) -> Option<DnsName> {
+        let resolver = self.resolvers(zone).into_iter().next()?;
+        let resolved = self.drivers.lookups().resolve(resolver, &name).await;
+        matches!(resolved, Resolved::Nothing { why: Unresolved::NoSuchName, .. }).then_some(name)
     }
 
     /// Returns what every server of a zone gives as the alias of a name.
@@ -64,4 +77,11 @@ impl Engine {
         let wanted = Known::about(&self.desired, &self.known(), id).manifest_alias(endpoint);
         !view.servers.is_empty() && view.lagging(&wanted).next().is_none()
     }
+}
+
+fn alias_target(sets: &[RecordSet]) -> Option<DnsName> {
+    sets.iter().flat_map(RecordSet::data).find_map(|data| match data {
+        RecordData::Cname(target) => Some(target.clone()),
+        _ => None,
+    })
 }

@@ -24,7 +24,7 @@ async fn a_record_of_someone_else_is_left_alone_and_named_until_it_is_gone() {
     assert_eq!(setting.aliases(API), [parked()]);
     let pins = &setting.status().await.hostnames[0].pins;
     assert_eq!((pins.alias.state, pins.binding.state), (PinState::Blocked, PinState::Held));
-    assert_eq!(pins.alias.findings[0].code, Code::AliasConflict);
+    assert_eq!(pins.alias.findings[0].code, Code::AliasDangling, "and what it points at is not there");
 }
 
 #[tokio::test(start_paused = true)]

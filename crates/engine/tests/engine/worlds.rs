@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use pindrel_testkit::memory::{Faults, PRIMARY, Pace, SECONDARY, Setting};
 
-use crate::{dice, several};
+use crate::dice;
 
 const NAMES: usize = 4;
 
@@ -25,7 +25,14 @@ fn break_something(faults: &mut Faults, thrown: u64) {
     }
 }
 
-/// Whatever breaks: what a client was once given it is given always, every run ends in bounded
+/// The manifest with each name at one endpoint or the other.
+fn spread(thrown: u64) -> String {
+    let at = |n: usize| if thrown >> n & 1 == 0 { "catalogue" } else { "plates" };
+    let block = |n| format!("[hostname.\"survey-{n}.larkfield.example\"]\nendpoint = \"{}\"\n", at(n));
+    (0..NAMES).map(block).collect()
+}
+
+/// Whatever breaks, and wherever names move to: what a client was once given it is given always, every run ends in bounded
 /// time, no name has more failed orders than runs, and once all is mended all is held.
 #[tokio::test(start_paused = true)]
 async fn whatever_breaks_who_was_answered_stays_answered_and_all_is_held_once_it_is_mended() {
@@ -36,10 +43,13 @@ async fn whatever_breaks_who_was_answered_stays_answered_and_all_is_held_once_it
             negative: Duration::from_secs(dice(seed, 3) % 60),
             ..Pace::default()
         };
-        let setting = Setting::new(pace, &several(NAMES));
+        let mut setting = Setting::new(pace, &spread(dice(seed, 4)));
         let mut answered: HashSet<String> = HashSet::new();
         for round in 0..6 {
             let thrown = dice(seed, 10 + round);
+            if thrown & 0x600 == 0 {
+                setting.names = spread(dice(seed, 100 + round));
+            }
             setting.break_or_mend(|faults| {
                 *faults = Faults::default();
                 break_something(faults, thrown);

@@ -51,6 +51,10 @@ async fn every_request(
     if platform.silent.load(Ordering::SeqCst) {
         return Refusal(StatusCode::SERVICE_UNAVAILABLE, "the platform is down for repairs".into()).into_response();
     }
+    if platform.is_over_limit() {
+        let refusal = Refusal(StatusCode::TOO_MANY_REQUESTS, "too many requests".into());
+        return ([(header::RETRY_AFTER, "1")], refusal).into_response();
+    }
     if platform.is_busy() {
         return Refusal(StatusCode::SERVICE_UNAVAILABLE, "the platform is busy".into()).into_response();
     }

@@ -5,9 +5,9 @@ mod api;
 mod data_plane;
 mod special;
 
-use std::collections::{HashMap, HashSet};
+use std::collections::{HashMap, HashSet, VecDeque};
 use std::net::SocketAddr;
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
@@ -35,7 +35,7 @@ const STUCK: Duration = Duration::from_secs(30 * 86_400);
 
 /// The faults of the platform: the word, and what it does. Those that are about something are written
 /// as `word=THAT`.
-const FAULTS: [(&str, &str); 11] = [
+const FAULTS: [(&str, &str); 12] = [
     ("slow-deploy", "deployments take twenty times as long"),
     ("stuck-deploy", "deployments never end"),
     ("refuses=HOST", "the platform refuses to bind this hostname"),
@@ -46,6 +46,7 @@ const FAULTS: [(&str, &str); 11] = [
     ("route-fails=ENDPOINT", "this endpoint answers every request with 502"),
     ("no-client-certificates=ENDPOINT", "this endpoint answers clients without the certificate that they must show"),
     ("wide-token", "the token of the platform may do more than is needed"),
+    ("limit=N", "the platform answers more than N requests within a second with 429"),
     ("busy=PERCENT", "the platform answers that share of requests with 503"),
 ];
 
@@ -62,6 +63,9 @@ pub struct Platform {
     silent: AtomicBool,
     /// The faults that are on, as they were written.
     faults: Mutex<HashSet<String>>,
+    /// When requests came within the last second, where they are limited.
+    recent: Mutex<VecDeque<Instant>>,
+    limited: AtomicU64,
     inner: Mutex<Inner>,
 }
 
@@ -235,6 +239,8 @@ impl Platform {
             root,
             silent: AtomicBool::new(false),
             faults: Mutex::default(),
+            recent: Mutex::default(),
+            limited: AtomicU64::new(0),
             inner: Mutex::default(),
         }))
     }
@@ -312,11 +318,36 @@ impl Platform {
         self.faults.lock().unwrap_or_else(PoisonError::into_inner).contains(&fault)
     }
 
+    /// Returns how many requests were over the limit.
+    pub fn limited(&self) -> u64 {
+        self.limited.load(Ordering::SeqCst)
+    }
+
+    /// The number after a fault's word, where it is on.
+    fn number(&self, word: &str) -> Option<usize> {
+        let faults = self.faults.lock().unwrap_or_else(PoisonError::into_inner);
+        faults.iter().find_map(|fault| fault.strip_prefix(word)?.strip_prefix('=')?.parse().ok())
+    }
+
+    /// Says whether this request is one too many.
+    fn is_over_limit(&self) -> bool {
+        let Some(limit) = self.number("limit") else { return false };
+        let (mut recent, now) = (self.recent.lock().unwrap_or_else(PoisonError::into_inner), Instant::now());
+        while recent.front().is_some_and(|first| now - *first >= Duration::from_secs(1)) {
+            recent.pop_front();
+        }
+        if recent.len() >= limit {
+            self.limited.fetch_add(1, Ordering::SeqCst);
+            return true;
+        }
+        recent.push_back(now);
+        false
+    }
+
     /// Says whether this request is one of those that are answered with 503.
     fn is_busy(&self) -> bool {
-        let faults = self.faults.lock().unwrap_or_else(PoisonError::into_inner);
-        let percent = faults.iter().find_map(|fault| fault.strip_prefix("busy=")?.parse::<u8>().ok());
-        percent.is_some_and(|percent| random_bytes::<1>()[0] % 100 < percent)
+        let random = usize::from(u16::from_be_bytes(random_bytes()));
+        self.number("busy").is_some_and(|percent| random % 100 < percent)
     }
 
     /// Why an endpoint takes no custom hostnames.

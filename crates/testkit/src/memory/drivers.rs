@@ -142,7 +142,7 @@ impl Lookups for World {
             let gives = self.served(*server).map(|records| MemoryZones::answered(&records, owner, &ALIASES));
             ServerRecords { server: *server, gives }
         });
-        AliasView { servers: gives.collect(), wildcard: None }
+        AliasView { servers: gives.collect(), wildcard: None, dangling: None }
     }
 
     async fn lacking(&self, server: SocketAddr, records: &[ZoneRecord]) -> Result<Vec<ZoneRecord>, Unreachable> {
