@@ -10,7 +10,7 @@ mod configuration;
 use std::collections::{BTreeMap, HashMap};
 use std::path::PathBuf;
 use std::sync::{Mutex, PoisonError};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use async_trait::async_trait;
 use pindrel_core::endpoint::{Binding, Deployment, EndpointInfo, EndpointKind, Offers, PlatformReply};
@@ -27,6 +27,8 @@ use configuration::Writer;
 const GATHER: Duration = Duration::from_millis(40);
 /// How long the configuration test and the reload may take.
 const COMMAND: Duration = Duration::from_secs(60);
+/// How much longer than reading its configuration the server takes to take it over.
+const TAKE_OVER: Duration = Duration::from_millis(150);
 /// How many batches' ends are remembered for those that were in them.
 const MOST_ENDS: usize = 16;
 /// What is in force, by file.
@@ -161,12 +163,20 @@ impl Nginx {
         for (name, text) in changes {
             self.put(name, text.as_ref())?;
         }
-        for words in [&self.server.test, &self.server.reload] {
-            let told = command::run(words, COMMAND).await;
-            told.map_err(|says| EdgeError::Command { command: words.join(" "), says })?;
-        }
+        let begun = Instant::now();
+        self.tell(&self.server.test).await?;
+        let tested = begun.elapsed();
+        self.tell(&self.server.reload).await?;
+        // The reload is only asked for: until the configuration is read once more, connections are taken as
+        // before, and whoever looked would see that.
+        tokio::time::sleep(tested + TAKE_OVER).await;
         applied.extend(digests(changes));
         self.note_applied(&applied)
+    }
+
+    async fn tell(&self, words: &[String]) -> Result<(), EdgeError> {
+        let told = command::run(words, COMMAND).await;
+        told.map_err(|says| EdgeError::Command { command: words.join(" "), says })
     }
 
     fn note_applied(&self, applied: &HashMap<String, String>) -> Result<(), EdgeError> {

@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 use std::fmt;
 
 use pindrel_core::desired::{EndpointId, HostnameId};
-use pindrel_core::endpoint::Binding;
+use pindrel_core::endpoint::{AskedRecord, Binding, KeepRecord};
 use pindrel_core::facts::{BindingView, EndpointKey, EndpointView, Ownership, ServedView};
 use pindrel_core::findings::Finding;
 use pindrel_core::name::Hostname;
@@ -97,7 +97,7 @@ impl Serialize for Proof {
 #[derive(Debug, Clone, PartialEq)]
 enum Thing {
     Alias(Vec<RecordSet>),
-    Binding(EndpointKey, Binding),
+    Binding(EndpointKey, Binding, Vec<AskedRecord>),
 }
 
 impl Candidate {
@@ -138,7 +138,15 @@ impl Engine {
             let mut proofs = Vec::new();
             for (other, entry) in (0u32..).map(EndpointId).zip(&self.desired.endpoints) {
                 if let Some(EndpointView::Listed(info)) = knowledge.endpoints.get(&other).map(|fact| &fact.value)
-                    && same_data(given, &wanted.alias_for(&self.desired, info, None, wanted.ttl))
+                    && same_data(
+                        given,
+                        &wanted.alias_for(
+                            &self.desired,
+                            info,
+                            known.target().filter(|_| other == wanted.endpoint),
+                            wanted.ttl,
+                        ),
+                    )
                 {
                     proofs.push(Proof::LeadsTo(entry.name.clone()));
                 }
@@ -156,7 +164,7 @@ impl Engine {
             });
         }
 
-        if let Some(BindingView::Present { binding, served, .. }) = known.binding.map(|fact| &fact.value)
+        if let Some(BindingView::Present { binding, reply, served, .. }) = known.binding.map(|fact| &fact.value)
             && !own.wrote_binding(&endpoint.key(), binding)
         {
             let held = known.certificate.map(|held| held.sha256);
@@ -178,7 +186,11 @@ impl Engine {
                 differs,
                 proofs: proofs.into_iter().flatten().collect(),
                 id,
-                thing: Thing::Binding(endpoint.key(), binding.clone()),
+                thing: Thing::Binding(
+                    endpoint.key(),
+                    binding.clone(),
+                    reply.as_ref().map_or_else(Vec::new, |reply| reply.records.clone()),
+                ),
             });
         }
         found
@@ -196,7 +208,12 @@ impl Engine {
             self.claimed(&key, async |claim| {
                 let change = |own: &mut Ownership| match thing.clone() {
                     Thing::Alias(sets) => own.adopt_alias(sets),
-                    Thing::Binding(key, binding) => own.adopt_binding(key, binding),
+                    // What its platform asked for is there for it, and goes with it.
+                    Thing::Binding(key, binding, records) => {
+                        let kept = records.into_iter().filter(|record| record.keep == KeepRecord::WhileBound);
+                        kept.for_each(|record| own.add_record(key.clone(), record));
+                        own.adopt_binding(key, binding);
+                    }
                 };
                 let record = async { Ok(self.record_ownership(claim, *id, change).await?) };
                 self.journalled(&format!("adopt-{}", what.as_str()), hostname.as_str(), present, record).await

@@ -39,6 +39,8 @@ pub struct Clients {
     requests: Arc<AtomicUsize>,
     failures: Arc<Mutex<Vec<String>>>,
     working: Vec<JoinHandle<()>>,
+    /// How many rounds of what they are there for have begun.
+    rounds: AtomicUsize,
 }
 
 impl Clients {
@@ -47,7 +49,7 @@ impl Clients {
         let trust = roots::from_pem(asked.roots.as_bytes()).ok().and_then(|roots| Trust::new(roots).ok());
         let trust = Arc::new(trust.unwrap_or_else(|| panic!("no roots")));
         let (stop, requests, failures) = (Arc::default(), Arc::default(), Arc::default());
-        let mut clients = Clients { stop, requests, failures, working: Vec::new() };
+        let mut clients = Clients { stop, requests, failures, working: Vec::new(), rounds: AtomicUsize::new(0) };
         for _ in 0..number {
             let (stop, requests, failures) = (clients.stop.clone(), clients.requests.clone(), clients.failures.clone());
             let (asked, trust) = (asked.clone(), trust.clone());
@@ -65,6 +67,13 @@ impl Clients {
             }));
         }
         clients
+    }
+
+    /// Says, where another round would begin, whether there was one and they have asked often enough:
+    /// `PINDREL_REQUESTS=25000` makes a test go on that long.
+    pub fn is_enough(&self, begins: bool) -> bool {
+        let wanted = std::env::var("PINDREL_REQUESTS").ok().and_then(|text| text.parse().ok()).unwrap_or(0);
+        begins && self.rounds.fetch_add(1, Ordering::Relaxed) > 0 && self.requests.load(Ordering::Relaxed) >= wanted
     }
 
     /// Ends them; returns how many requests they made, and what failed.

@@ -47,7 +47,7 @@ pub(crate) struct SettleArgs {
     /// Put back what this run changed, in the same safe order: the endpoint, the binding and the alias of each
     /// hostname as they were; `pindrel state runs` lists runs
     #[arg(long, value_name = "RUN", conflicts_with_all = ["only", "rehearse", "hold_alias"],
-          value_parser = clap::value_parser!(i64).range(1..))]
+          value_parser = parse_run)]
     pub(crate) undo: Option<i64>,
 
     /// With --undo: take hostnames away that the run added, without asking
@@ -60,6 +60,11 @@ pub(crate) struct SettleArgs {
 
     #[command(flatten)]
     pub(crate) bounds: RunBounds,
+}
+
+fn parse_run(text: &str) -> Result<i64, String> {
+    let run = text.parse().ok().filter(|run| *run > 0);
+    run.ok_or_else(|| "write the number of a run, as `pindrel state runs` lists it".to_owned())
 }
 
 impl Default for SettleArgs {

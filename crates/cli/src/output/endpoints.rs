@@ -5,7 +5,7 @@ use std::io::Write as _;
 use comfy_table::{Cell, Color};
 use jiff::Timestamp;
 use pindrel_core::endpoint::Deployment;
-use pindrel_engine::{ClauseReport, EndpointReport, ServerState, TokenScope, Verdict, WrittenFile};
+use pindrel_engine::{ClauseReport, CopyReport, EndpointReport, ServerState, TokenScope, Verdict, WrittenFile};
 use serde_json::json;
 
 use super::{VERSION, count, style};
@@ -150,16 +150,15 @@ fn print_details(out: &mut impl std::io::Write, report: &EndpointReport) -> Resu
     let open = open.map(|status| format!("answers under its default name too, with status {status}"));
     let offers = (!report.offers.is_empty()).then(|| report.offers.join(", "));
     let facts: Vec<String> = offers.into_iter().chain(open).collect();
-    if report.bindings.is_empty() && facts.is_empty() {
+    let is_unused = |copy: &CopyReport| copy.stored.used_by == Some(0);
+    if report.bindings.is_empty() && facts.is_empty() && !report.certificates.iter().any(is_unused) {
         return Ok(());
     }
     writeln!(out, "{name}  {}", style::paint(style::FAINT, facts.join("; ")))?;
     for binding in report.bindings.iter().take(MOST_LISTED) {
         let copy = report.certificates.iter().find(|copy| Some(copy.stored.sha256) == binding.certificate);
         let end = copy.and_then(|copy| copy.stored.not_after).or(binding.not_after);
-        let days = end.map_or_else(String::new, |end| {
-            format!(", {} days left", (end.as_second() - Timestamp::now().as_second()) / 86_400)
-        });
+        let days = end.map_or_else(String::new, days_left);
         let state = match &binding.deployment {
             Deployment::Deployed => String::new(),
             Deployment::Deploying => ", deploying".into(),
@@ -180,7 +179,24 @@ fn print_details(out: &mut impl std::io::Write, report: &EndpointReport) -> Resu
     if let Some(more @ 1..) = report.bindings.len().checked_sub(MOST_LISTED) {
         writeln!(out, "  {}", style::paint(style::FAINT, format_args!("and {more} more")))?;
     }
+    // Copies that no binding uses, as far as the platform says.
+    let unused: Vec<String> = report.certificates.iter().filter(|copy| is_unused(copy)).map(in_words).collect();
+    for copy in unused.iter().take(MOST_LISTED) {
+        writeln!(out, "  {}", style::paint(style::FAINT, format_args!("in its store, used by none: {copy}")))?;
+    }
+    if let Some(more @ 1..) = unused.len().checked_sub(MOST_LISTED) {
+        writeln!(out, "  {}", style::paint(style::FAINT, format_args!("and {more} more that none uses")))?;
+    }
     Ok(())
+}
+
+fn days_left(end: Timestamp) -> String {
+    format!(", {} days left", (end.as_second() - Timestamp::now().as_second()) / 86_400)
+}
+
+fn in_words(copy: &CopyReport) -> String {
+    let name = copy.name.as_ref().map_or_else(String::new, |name| format!("{name}, "));
+    format!("{name}{}…{}", copy.stored.sha256.short(), copy.stored.not_after.map_or_else(String::new, days_left))
 }
 
 /// What a token may do beyond the need, as the end of "its token …".

@@ -189,7 +189,8 @@ async fn a_hostname_moves_to_a_web_server_and_back_without_one_failed_request() 
             roots: workspace.read("sandbox/issuing-root.pem"),
         },
     );
-    for (from, to) in [("web", "home"), ("home", "web")] {
+    let there_and_back = [("web", "home"), ("home", "web")];
+    for (from, to) in there_and_back.into_iter().cycle().take_while(|(from, _)| !clients.is_enough(*from == "web")) {
         edit(&workspace, &format!("\"{API}\"]\nendpoint = \"{from}\""), &format!("\"{API}\"]\nendpoint = \"{to}\""));
         workspace.run(&["settle", "--max-age", "0"]).ended(0);
         assert_eq!(server.included.join(format!("{API}.conf")).exists(), to == "web");

@@ -4,7 +4,7 @@ use std::fmt;
 use std::str::FromStr;
 
 use jiff::Timestamp;
-use serde::{Deserialize, Serialize};
+use serde::{Deserialize, Deserializer, Serialize};
 
 use super::{Route, TlsVersion};
 use crate::name::{DnsName, Hostname};
@@ -18,7 +18,7 @@ pub struct Binding {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub certificate: Option<Fingerprint>,
     /// The routes, in the manifest's order.
-    #[serde(default)]
+    #[serde(default, deserialize_with = "null_as_empty")]
     pub routes: Vec<Route>,
     /// The primary name that every request is redirected to.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -150,7 +150,7 @@ pub struct PlatformReply {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub target: Option<DnsName>,
     /// The records that it asks for: to prove whose the hostname is, or to validate a certificate.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    #[serde(default, deserialize_with = "null_as_empty", skip_serializing_if = "Vec::is_empty")]
     pub records: Vec<AskedRecord>,
     /// The certificate that it has issued.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -162,6 +162,11 @@ impl PlatformReply {
     pub fn told(&self) -> Option<Box<PlatformReply>> {
         (*self != PlatformReply::default()).then(|| Box::new(self.clone()))
     }
+}
+
+/// What is written as null is as good as absent.
+fn null_as_empty<'de, D: Deserializer<'de>, T: Deserialize<'de>>(deserializer: D) -> Result<Vec<T>, D::Error> {
+    Ok(Option::deserialize(deserializer)?.unwrap_or_default())
 }
 
 /// A record that a platform asks for.

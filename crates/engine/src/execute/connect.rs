@@ -16,7 +16,7 @@ impl Engine {
         let wanted = self.desired.hostname(id);
         let endpoint = self.desired.endpoint(at);
         let info = self.listed(at)?;
-        let fact = self.observe_binding(id, at).await;
+        let fact = self.observe_served(id, at).await;
         let pins = self
             .record_facts(id, |facts| {
                 if let Some(fact) = fact {

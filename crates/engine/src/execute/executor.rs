@@ -6,7 +6,7 @@ use std::time::Duration;
 use futures::FutureExt as _;
 use futures::future::{BoxFuture, Shared, join_all};
 use jiff::{SignedDuration, Timestamp};
-use pindrel_core::desired::CertificateId;
+use pindrel_core::desired::{CertificateId, EndpointDriver};
 use pindrel_core::findings::Finding;
 use pindrel_core::plan::{Step, Work};
 use pindrel_state::{Attempt, AttemptEnd, Moment};
@@ -43,6 +43,21 @@ pub(crate) enum Outcome {
 }
 
 type Running<'r> = Shared<BoxFuture<'r, Arc<Outcome>>>;
+
+/// How many steps may wait to be carried out together.
+const MOST_GATHERED: usize = 4_096;
+
+/// How many steps are under way at once.
+struct Places {
+    usual: Semaphore,
+    gathered: Semaphore,
+}
+
+impl Places {
+    fn new(at_once: usize) -> Places {
+        Places { usual: Semaphore::new(at_once), gathered: Semaphore::new(MOST_GATHERED) }
+    }
+}
 
 /// Pauses between looks at one thing that has to catch up.
 pub(crate) struct GrowingPause {
@@ -103,7 +118,7 @@ impl Engine {
     /// Takes all steps, each as soon as those before it have succeeded. A step that does not
     /// succeed leaves out those that need it, and no others.
     pub(crate) async fn run_steps(&self, steps: &[Step]) -> Vec<Arc<Outcome>> {
-        let places = Arc::new(Semaphore::new(self.bounds.at_once));
+        let places = Arc::new(Places::new(self.bounds.at_once));
         let mut running: Vec<Running<'_>> = Vec::with_capacity(steps.len());
         for step in steps {
             let before: Vec<Running<'_>> =
@@ -122,7 +137,14 @@ impl Engine {
         join_all(running).await
     }
 
-    async fn run_step(&self, step: &Step, places: &Semaphore) -> Outcome {
+    /// Says whether many such steps are carried out together, by one test and one reload of a server on this
+    /// machine: while some are, the others gather.
+    fn is_gathered(&self, work: Work) -> bool {
+        let (Work::Bind(_, endpoint) | Work::Unbind(_, endpoint)) = work else { return false };
+        matches!(self.desired.endpoint(endpoint).driver, EndpointDriver::Nginx(_))
+    }
+
+    async fn run_step(&self, step: &Step, places: &Places) -> Outcome {
         // An order is open at an authority until it ends, also while it waits.
         let _slot = match step.work {
             Work::Issue(_) | Work::Rehearse(_) => self.order_slots.acquire().await.ok(),
@@ -137,7 +159,8 @@ impl Engine {
         let ended = loop {
             let result = {
                 // The semaphore is never closed, so a permit always comes.
-                let _place = places.acquire().await.ok();
+                let own = if self.is_gathered(step.work) { &places.gathered } else { &places.usual };
+                let _place = own.acquire().await.ok();
                 let _working = self.waits.work(self.clock.as_ref());
                 if !started {
                     started = true;

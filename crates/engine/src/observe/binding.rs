@@ -3,8 +3,9 @@
 use std::net::SocketAddr;
 
 use futures::future::join_all;
+use jiff::{SignedDuration, Timestamp};
 use pindrel_core::desired::{EndpointDriver, EndpointId, HostnameId};
-use pindrel_core::endpoint::{Deployment, EndpointInfo};
+use pindrel_core::endpoint::{Deployment, EndpointInfo, PlatformReply};
 use pindrel_core::expectation::Expectation;
 use pindrel_core::facts::{BindingView, Fact, SampleAnswer, SampleOutcome, ServedView, Unreachable};
 use pindrel_core::name::{DnsName, Hostname};
@@ -16,6 +17,8 @@ use pindrel_probe::ProbeError;
 use crate::drivers::Trusted;
 use crate::run::Engine;
 
+/// For how long it is not asked again what a platform has just said.
+const JUST_SAID: SignedDuration = SignedDuration::from_secs(5);
 /// The most addresses of one endpoint that are connected to.
 const MOST_ADDRESSES: usize = 16;
 
@@ -38,12 +41,31 @@ impl Engine {
             let asked = reply.as_ref().map_or(&[][..], |reply| &reply.records);
             *lacking = self.lacking_records(asked, is_deployed).await;
             if is_deployed {
-                let issued = reply.as_ref().and_then(|reply| Some(reply.issued.as_ref()?.sha256));
-                let expected = if binding.certificate.is_none() { issued } else { held };
+                let expected = if binding.certificate.is_none() { issued(reply.as_deref()) } else { held };
                 *served = self.see_served(id, &info, expected).await;
             }
         }
         Some(Fact { seen: self.clock.now(), value })
+    }
+
+    /// The same where its platform has just said that it is deployed: only what is served is looked at.
+    pub(crate) async fn observe_served(&self, id: HostnameId, endpoint: EndpointId) -> Option<Fact<BindingView>> {
+        let key = self.desired.endpoint(endpoint).key();
+        let known = self.known().hostnames.get(&id).and_then(|own| own.facts.bindings.get(&key).cloned());
+        let is_new = |seen: Timestamp| self.clock.now().duration_since(seen) < JUST_SAID;
+        match known {
+            Some(Fact { seen, value: BindingView::Present { binding, deployment, reply, lacking, served } })
+                if deployment == Deployment::Deployed && served == ServedView::NotTried && is_new(seen) =>
+            {
+                let info = self.endpoint_info(endpoint)?;
+                let held = self.held_certificate(self.desired.hostname(id).certificate).map(|held| held.sha256);
+                let expected = if binding.certificate.is_none() { issued(reply.as_deref()) } else { held };
+                let served = self.see_served(id, &info, expected).await;
+                let value = BindingView::Present { binding, deployment, reply, lacking, served };
+                Some(Fact { seen: self.clock.now(), value })
+            }
+            _ => self.observe_binding(id, endpoint).await,
+        }
     }
 
     /// Connects to every address of the endpoint; the first that serves something else than the expected
@@ -129,6 +151,10 @@ impl Engine {
             Err(error) => SampleOutcome::Failed { why: error.to_string() },
         })
     }
+}
+
+fn issued(reply: Option<&PlatformReply>) -> Option<Fingerprint> {
+    Some(reply?.issued.as_ref()?.sha256)
 }
 
 /// What a platform says of a binding; nothing is connected to.

@@ -48,6 +48,7 @@ async fn every_request(
     request: axum::extract::Request,
     next: axum::middleware::Next,
 ) -> Response {
+    platform.requests.fetch_add(1, Ordering::SeqCst);
     if platform.silent.load(Ordering::SeqCst) {
         return Refusal(StatusCode::SERVICE_UNAVAILABLE, "the platform is down for repairs".into()).into_response();
     }

@@ -66,6 +66,7 @@ pub struct Platform {
     /// When requests came within the last second, where they are limited.
     recent: Mutex<VecDeque<Instant>>,
     limited: AtomicU64,
+    requests: AtomicU64,
     inner: Mutex<Inner>,
 }
 
@@ -241,6 +242,7 @@ impl Platform {
             faults: Mutex::default(),
             recent: Mutex::default(),
             limited: AtomicU64::new(0),
+            requests: AtomicU64::new(0),
             inner: Mutex::default(),
         }))
     }
@@ -316,6 +318,11 @@ impl Platform {
     fn has_fault(&self, word: &str, about: &str) -> bool {
         let fault = if about.is_empty() { word.to_owned() } else { format!("{word}={about}") };
         self.faults.lock().unwrap_or_else(PoisonError::into_inner).contains(&fault)
+    }
+
+    /// Returns how many requests came.
+    pub fn requests(&self) -> u64 {
+        self.requests.load(Ordering::SeqCst)
     }
 
     /// Returns how many requests were over the limit.
