@@ -46,21 +46,21 @@ impl HostnameForm {
         HostnameForm { at, alias, bindings }
     }
 
-    /// Says in words what is different afterwards.
-    pub fn differences(&self, after: &HostnameForm) -> Vec<String> {
+    /// Says in words what is different afterwards; `name` is what an endpoint is called.
+    pub fn differences(&self, after: &HostnameForm, name: impl Fn(&EndpointKey) -> String) -> Vec<String> {
         let mut differences = Vec::new();
         if self.alias != after.alias {
             differences.push(format!("alias {} → {}", with_ttl(&self.alias), with_ttl(&after.alias)));
         }
         for key in after.bindings.keys().filter(|key| !self.bindings.contains_key(key)) {
-            differences.push(format!("bound at {key}"));
+            differences.push(format!("bound at {}", name(key)));
         }
         for (key, before) in &self.bindings {
             match after.bindings.get(key) {
-                None => differences.push(format!("no longer bound at {key}")),
+                None => differences.push(format!("no longer bound at {}", name(key))),
                 Some(after) if after != before => {
                     let what = crate::pins::differences(before, after);
-                    differences.push(format!("binding at {key}: {what}"));
+                    differences.push(format!("binding at {}: {what}", name(key)));
                 }
                 Some(_) => {}
             }
@@ -315,9 +315,10 @@ routes = [{ prefix = "/v2", service = "plates" }]
     fn differences_are_told_in_words() {
         let plain = |seed: &[u8]| Binding::plain(Some(Fingerprint::of(seed)));
         let (at_catalogue, at_plates) = (form("catalogue", plain(b"one")), form("plates", plain(b"one")));
-        assert_eq!(at_catalogue.differences(&at_catalogue), [""; 0]);
+        let name = EndpointKey::to_string;
+        assert_eq!(at_catalogue.differences(&at_catalogue, name), [""; 0]);
         assert_eq!(
-            at_catalogue.differences(&at_plates),
+            at_catalogue.differences(&at_plates, name),
             [
                 "alias CNAME catalogue.edge.test. (TTL 60 s) → CNAME plates.edge.test. (TTL 60 s)",
                 "bound at https://platform.example/ plates",
@@ -326,11 +327,11 @@ routes = [{ prefix = "/v2", service = "plates" }]
         );
         let renewed = form("catalogue", plain(b"two"));
         assert_eq!(
-            at_catalogue.differences(&renewed),
+            at_catalogue.differences(&renewed, name),
             ["binding at https://platform.example/ catalogue: its certificate"]
         );
         assert_eq!(
-            HostnameForm::default().differences(&renewed)[0],
+            HostnameForm::default().differences(&renewed, name)[0],
             "alias none → CNAME catalogue.edge.test. (TTL 60 s)"
         );
     }

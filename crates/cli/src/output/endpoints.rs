@@ -1,5 +1,6 @@
 //! Endpoints, and what is at them.
 
+use std::collections::BTreeMap;
 use std::io::Write as _;
 
 use comfy_table::{Cell, Color};
@@ -100,8 +101,9 @@ pub(crate) fn print_conformance(context: &Context, name: &str, clauses: &[Clause
     let how_many = |is: fn(&Verdict) -> bool| clauses.iter().filter(|report| is(&report.verdict)).count();
     let met = how_many(|verdict| *verdict == Verdict::Met);
     let missing = how_many(|verdict| matches!(verdict, Verdict::NotMet { .. }));
-    let not = if missing == 0 { String::new() } else { format!(", {missing} not met") };
-    writeln!(out, "{name}: {met} of {} met{not}.", count(clauses.len(), "clause"))?;
+    let rest = [(missing, "not met"), (clauses.len() - met - missing, "not offered")];
+    let rest: String = rest.iter().filter(|(n, _)| *n > 0).map(|(n, word)| format!(", {n} {word}")).collect();
+    writeln!(out, "{name}: {met} of {} met{rest}.", count(clauses.len(), "clause"))?;
     Ok(())
 }
 
@@ -129,6 +131,15 @@ fn print_text(reports: &[EndpointReport]) -> Result<(), CliError> {
     for report in reports {
         print_details(&mut out, report)?;
     }
+    let mut wide: BTreeMap<String, Vec<&str>> = BTreeMap::new();
+    for report in reports {
+        if let Some(says) = report.token.as_ref().and_then(too_wide) {
+            wide.entry(says).or_default().push(&report.name);
+        }
+    }
+    for (says, names) in &wide {
+        writeln!(out, "{} the token for {} {says}", style::paint(style::UNDERWAY, "!"), names.join(", "))?;
+    }
     let bound: usize = reports.iter().map(|report| report.bindings.len()).sum();
     writeln!(out, "{} bound at {}.", count(bound, "hostname"), count(reports.len(), "endpoint"))?;
     Ok(())
@@ -142,9 +153,6 @@ fn print_details(out: &mut impl std::io::Write, report: &EndpointReport) -> Resu
     if let Some(custom) = report.custom_hostnames.as_ref().filter(|custom| !custom.allowed) {
         let why = custom.reason.as_deref().unwrap_or("its platform states no reason");
         writeln!(out, "{} {name} takes no custom hostnames: {why}", style::paint(style::BAD, "✕"))?;
-    }
-    if let Some(wide) = report.token.as_ref().and_then(too_wide) {
-        writeln!(out, "{} {name}: its token {wide}", style::paint(style::UNDERWAY, "!"))?;
     }
     let open = report.default_name_status;
     let open = open.map(|status| format!("answers under its default name too, with status {status}"));
@@ -199,7 +207,7 @@ fn in_words(copy: &CopyReport) -> String {
     format!("{name}{}…{}", copy.stored.sha256.short(), copy.stored.not_after.map_or_else(String::new, days_left))
 }
 
-/// What a token may do beyond the need, as the end of "its token …".
+/// What a token may do beyond the need, as the end of "the token …".
 fn too_wide(token: &TokenScope) -> Option<String> {
     let everywhere = token.endpoints.is_none().then(|| "may bind at every endpoint of the platform".to_owned());
     let beyond = (!token.beyond.is_empty()).then(|| format!("may also {}", token.beyond.join(", ")));

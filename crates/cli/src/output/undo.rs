@@ -3,6 +3,8 @@
 use std::io::Write as _;
 
 use jiff::Timestamp;
+use pindrel_core::desired::Desired;
+use pindrel_core::facts::EndpointKey;
 use pindrel_core::findings::Finding;
 use pindrel_core::name::Hostname;
 use pindrel_engine::{RunChange, RunRow};
@@ -44,7 +46,15 @@ pub(crate) fn print_end(context: &Context, run: i64, done: bool) -> Result<(), C
 }
 
 /// Writes runs with what each changed.
-pub(crate) fn print_runs(context: &Context, runs: &[(RunRow, Vec<RunChange>)]) -> Result<(), CliError> {
+pub(crate) fn print_runs(
+    context: &Context,
+    desired: &Desired,
+    runs: &[(RunRow, Vec<RunChange>)],
+) -> Result<(), CliError> {
+    // As the manifest calls it, where it does.
+    let name = |key: &EndpointKey| {
+        desired.endpoint_at(key).map_or_else(|| key.to_string(), |id| desired.endpoint(id).name.clone())
+    };
     match context.format {
         Format::Json => {
             let runs: Vec<_> = runs
@@ -53,7 +63,7 @@ pub(crate) fn print_runs(context: &Context, runs: &[(RunRow, Vec<RunChange>)]) -
                     let changes: Vec<_> = changes
                         .iter()
                         .map(|RunChange { hostname, before, after }| {
-                            let differences = after.as_ref().map(|after| before.differences(after));
+                            let differences = after.as_ref().map(|after| before.differences(after, name));
                             json!({ "hostname": hostname, "changed": differences })
                         })
                         .collect();
@@ -70,11 +80,11 @@ pub(crate) fn print_runs(context: &Context, runs: &[(RunRow, Vec<RunChange>)]) -
             });
             super::csv(&["run", "begun", "ended", "command", "changes"], rows)
         }
-        Format::Text => print_text(runs),
+        Format::Text => print_text(runs, name),
     }
 }
 
-fn print_text(runs: &[(RunRow, Vec<RunChange>)]) -> Result<(), CliError> {
+fn print_text(runs: &[(RunRow, Vec<RunChange>)], name: impl Fn(&EndpointKey) -> String + Copy) -> Result<(), CliError> {
     let mut out = anstream::stdout();
     if runs.is_empty() {
         return Ok(writeln!(out, "No run has changed anything.")?);
@@ -87,7 +97,7 @@ fn print_text(runs: &[(RunRow, Vec<RunChange>)]) -> Result<(), CliError> {
         let at = times::age(now.as_second() - run.begun.as_second());
         writeln!(out, "{}  {}, {at} ago{stopped}: {changed} changed", style::paint(style::STRONG, head), run.command)?;
         for RunChange { hostname, before, after } in changes.iter().take(MOST_LISTED) {
-            let differences = match after.as_ref().map(|after| before.differences(after)) {
+            let differences = match after.as_ref().map(|after| before.differences(after, name)) {
                 None => "as far as it came".into(),
                 Some(differences) if differences.is_empty() => "as it was before".into(),
                 Some(differences) => differences.join("; "),

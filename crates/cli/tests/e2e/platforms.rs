@@ -47,10 +47,14 @@ async fn what_a_platform_asks_for_is_made_and_goes_with_the_binding() {
     let listed = workspace.run(&["endpoint", "list", "--format", "json"]).ended(0).json();
     assert_fits(&schema("endpoint-list"), &listed);
     assert!(listed["endpoints"][0]["bindings"][0]["not_after"].is_string(), "{listed:#}");
-    assert!(!workspace.run(&["endpoint", "list"]).ended(0).stdout.contains("its token"));
+    assert!(!workspace.run(&["endpoint", "list"]).ended(0).stdout.contains("the token for"));
     sandbox.switch("wide-token", true);
     let told = workspace.run(&["endpoint", "list"]).ended(0).stdout;
-    assert!(told.contains("its token may bind at every endpoint") && told.contains("create endpoints"), "{told}");
+    assert!(
+        told.contains("the token for hosted, alias-first, proven may bind at every endpoint")
+            && told.contains("create endpoints"),
+        "{told}"
+    );
 
     for name in ["app", "first", "proof"] {
         let endpoint = [("app", "hosted"), ("first", "alias-first"), ("proof", "proven")];

@@ -37,7 +37,7 @@ async fn what_a_run_changed_is_put_back_in_the_safe_order() {
     workspace.run(&["retire", OLD, "--yes"]).ended(0);
     let told = workspace.run(&["state", "runs"]).ended(0).stdout;
     for part in
-        ["run 1  settle, ", "run 2  settle, ", "run 3  retire, ", "alias CNAME gw-", "no longer bound at https://"]
+        ["run 1  settle, ", "run 2  settle, ", "run 3  retire, ", "alias CNAME gw-", "no longer bound at catalogue"]
     {
         assert!(told.contains(part), "{part}: {told}");
     }

@@ -26,6 +26,6 @@ pub(super) async fn run(context: &Context, args: &RunsArgs) -> Result<Status, Cl
         let changes = engine.run_changes(run.id).await?;
         runs.push((run, changes));
     }
-    output::undo::print_runs(context, &runs)?;
+    output::undo::print_runs(context, engine.desired(), &runs)?;
     Ok(Status::Done)
 }
