@@ -29,7 +29,7 @@ use crate::web_server::WebServer;
 pub use digest::Digests;
 pub use resolve::resolve;
 #[cfg(test)]
-pub(crate) use resolve::resolved;
+pub(crate) use resolve::{SMALL_MANIFEST, resolved};
 
 /// A place in [`Desired::authorities`].
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]

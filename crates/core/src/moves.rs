@@ -56,7 +56,7 @@ mod tests {
     use proptest::prelude::*;
 
     use super::*;
-    use crate::desired::{HostnameId, resolved};
+    use crate::desired::{HostnameId, SMALL_MANIFEST, resolved};
     use crate::facts::{FormerAlias, ServerRecords, Unreachable};
     use crate::records::RecordData;
     use crate::values::Fingerprint;
@@ -107,44 +107,28 @@ mod tests {
         assert_eq!(longest_ttl(&view(&[None])), None);
     }
 
-    const MANIFEST: &str = r#"
-manifest = 1
-[authority.main]
-directory = "https://authority.example/directory"
-agree_to_terms = true
-[zone."larkfield.example"]
-driver = "rfc2136"
-tsig = { name = "pindrel", secret = "env:SECRET" }
-[endpoint.catalogue]
-kind = "gateway"
-driver = "http"
-url = "https://platform.example"
-token = "env:TOKEN"
-[endpoint.shop]
-kind = "gateway"
-driver = "program"
-program = ["python3", "adapter.py"]
-[hostname."api.larkfield.example"]
-endpoint = "catalogue"
-ttl = "10m"
-"#;
+    /// One endpoint more, and a hostname at the first.
+    const MORE: &str = "[endpoint.shop]\nkind = \"gateway\"\ndriver = \"program\"\n\
+                        program = [\"python3\", \"adapter.py\"]\n\
+                        [hostname.\"api.larkfield.example\"]\nendpoint = \"catalogue\"\nttl = \"10m\"\n";
 
     /// A hostname moves from wherever it was bound, as long as the manifest names that place, whatever it
     /// is called there.
     #[test]
     fn a_hostname_moves_from_the_places_where_it_was_bound() {
-        let before = resolved(MANIFEST);
-        let moved = MANIFEST.replace("endpoint = \"catalogue\"", "endpoint = \"shop\"");
-        let renamed = MANIFEST
+        let manifest = format!("{SMALL_MANIFEST}{MORE}");
+        let before = resolved(&manifest);
+        let moved = manifest.replace("endpoint = \"catalogue\"", "endpoint = \"shop\"");
+        let renamed = manifest
             .replace("[endpoint.catalogue]", "[endpoint.survey]\nid = \"catalogue\"")
             .replace("endpoint = \"catalogue\"", "endpoint = \"survey\"");
         let elsewhere = moved.replace("https://platform.example", "https://other.example");
         let shorter = moved.replace("10m", "30s");
-        let other_words = MANIFEST.replace("\"python3\", ", "\"python3.11\", ");
+        let other_words = manifest.replace("\"python3\", ", "\"python3.11\", ");
         let [catalogue, shop] = [0, 1].map(|n| before.endpoint(EndpointId(n)).key());
         let table: [(&str, &[&EndpointKey], usize, usize, u32); 8] = [
-            (MANIFEST, &[], 0, 0, 600),
-            (MANIFEST, &[&catalogue], 0, 0, 600),
+            (&manifest, &[], 0, 0, 600),
+            (&manifest, &[&catalogue], 0, 0, 600),
             (&moved, &[&catalogue], 1, 1, 60),
             (&moved, &[&catalogue, &shop], 1, 1, 60),
             (&shorter, &[&catalogue], 1, 1, 30),

@@ -224,33 +224,18 @@ impl Undoing {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::desired::{HostnameId, resolved};
+    use crate::desired::{HostnameId, SMALL_MANIFEST, resolved};
     use crate::endpoint::{Route, TlsVersion};
     use crate::records::RecordData;
     use crate::values::Fingerprint;
 
-    const MANIFEST: &str = r#"
-manifest = 1
-[authority.main]
-directory = "https://authority.example/directory"
-agree_to_terms = true
-[zone."larkfield.example"]
-driver = "rfc2136"
-tsig = { name = "pindrel", secret = "env:SECRET" }
-[endpoint.catalogue]
-kind = "gateway"
-driver = "http"
-url = "https://platform.example"
-token = "env:TOKEN"
-[endpoint.plates]
-kind = "distribution"
-driver = "http"
-url = "https://platform.example"
-token = "env:TOKEN"
-[hostname."api.larkfield.example"]
-endpoint = "plates"
-routes = [{ prefix = "/v2", service = "plates" }]
-"#;
+    fn desired() -> Desired {
+        let more = "[endpoint.plates]\nkind = \"distribution\"\ndriver = \"http\"\n\
+                    url = \"https://platform.example\"\ntoken = \"env:TOKEN\"\n\
+                    [hostname.\"api.larkfield.example\"]\nendpoint = \"plates\"\n\
+                    routes = [{ prefix = \"/v2\", service = \"plates\" }]\n";
+        resolved(&format!("{SMALL_MANIFEST}{more}"))
+    }
 
     fn key(id: &str) -> EndpointKey {
         EndpointKey::new(&"https://platform.example".parse().unwrap(), id)
@@ -270,7 +255,7 @@ routes = [{ prefix = "/v2", service = "plates" }]
         let name = |text: &str| -> Hostname { text.parse().unwrap() };
         let api = name("api.larkfield.example");
 
-        let undoing = undo(resolved(MANIFEST), &[(api.clone(), form("catalogue", before.clone()))]);
+        let undoing = undo(desired(), &[(api.clone(), form("catalogue", before.clone()))]);
         let wanted = undoing.desired.hostname(HostnameId(0));
         assert_eq!(undoing.desired.endpoint(wanted.endpoint).name, "catalogue");
         assert_eq!((&wanted.routes, wanted.minimum_tls, wanted.ttl), (&before.routes, TlsVersion::V1_3, Ttl::MINUTE));
@@ -280,7 +265,7 @@ routes = [{ prefix = "/v2", service = "plates" }]
         // One that the manifest no longer names, and one that had no alias before.
         let gone = name("gone.larkfield.example");
         let changes = [(gone.clone(), form("plates", plain())), (api.clone(), HostnameForm::default())];
-        let undoing = undo(resolved(MANIFEST), &changes);
+        let undoing = undo(desired(), &changes);
         assert_eq!(undoing.desired.hostnames.len(), 1);
         let certificate = undoing.desired.certificate(undoing.desired.hostname(HostnameId(0)).certificate);
         assert_eq!(
@@ -290,7 +275,7 @@ routes = [{ prefix = "/v2", service = "plates" }]
         assert_eq!((undoing.put_back, undoing.taken_away), (vec![gone.clone()], vec![api.clone()]));
 
         // The platform issued it then.
-        let undoing = undo(resolved(MANIFEST), &[(api.clone(), form("plates", Binding::plain(None)))]);
+        let undoing = undo(desired(), &[(api.clone(), form("plates", Binding::plain(None)))]);
         assert!(undoing.desired.hostname(HostnameId(0)).is_issued_by_platform(&undoing.desired));
 
         let elsewhere = name("www.other.example");
@@ -305,9 +290,9 @@ routes = [{ prefix = "/v2", service = "plates" }]
             (&api, form("plates", guarded), "roots for client certificates"),
             (&name("*.larkfield.example"), form("plates", plain()), "under which label"),
         ] {
-            let undoing = undo(resolved(MANIFEST), &[(hostname.clone(), form)]);
+            let undoing = undo(desired(), &[(hostname.clone(), form)]);
             assert!(undoing.hindered[0].1.says.contains(says), "{:?}", undoing.hindered);
-            assert_eq!(undoing.desired.hostnames, resolved(MANIFEST).hostnames, "nothing of it is half done");
+            assert_eq!(undoing.desired.hostnames, desired().hostnames, "nothing of it is half done");
         }
     }
 

@@ -17,7 +17,7 @@ pub(crate) fn print(context: &Context, reports: &[AccountReport]) -> Result<(), 
         let accounts: Vec<_> = reports.iter().map(as_json).collect();
         return super::json(&json!({ "version": VERSION, "accounts": accounts }));
     }
-    let mut out = anstream::stdout();
+    let mut out = super::stdout();
     for (n, report) in reports.iter().enumerate() {
         if n > 0 {
             writeln!(out)?;
@@ -75,7 +75,7 @@ pub(crate) fn print_exported_key(context: &Context, authority: &str, path: &Path
         return super::json(&json!({ "version": VERSION, "authority": authority, "file": path }));
     }
     let path = path.display();
-    Ok(writeln!(anstream::stdout(), "Wrote the private key of the account at {authority} to {path}: keep it safe.")?)
+    Ok(writeln!(super::stdout(), "Wrote the private key of the account at {authority} to {path}: keep it safe.")?)
 }
 
 /// Tells that orders are sent again.
@@ -87,5 +87,5 @@ pub(crate) fn print_resumed(context: &Context, authority: &str, lifted: u64) -> 
         0 => format!("Nothing was held back at {authority}."),
         _ => format!("Orders are sent to {authority} again; the next settle does."),
     };
-    Ok(writeln!(anstream::stdout(), "{says}")?)
+    Ok(writeln!(super::stdout(), "{says}")?)
 }

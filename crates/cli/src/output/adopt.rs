@@ -63,7 +63,7 @@ pub(crate) fn print(
 }
 
 fn print_text(rows: &[Row<'_>]) -> Result<(), CliError> {
-    let mut out = anstream::stdout();
+    let mut out = super::stdout();
     let width = rows.iter().map(|row| row.hostname.as_str().len()).max().unwrap_or(0);
     for row in rows {
         let (colour, word) = match (row.adopted, row.proven) {

@@ -140,7 +140,7 @@ fn print_table(now: Timestamp, reports: &[CertificateReport]) -> Result<(), CliE
         table.add_row(cells);
     }
     super::write_table(table, &[4], &[5, 9, 7, 2, 6, 1])?;
-    let mut out = anstream::stdout();
+    let mut out = super::stdout();
     for report in reports {
         print_findings(&mut out, now, report)?;
     }
@@ -238,7 +238,7 @@ pub(crate) fn print_details(context: &Context, now: Timestamp, details: &Certifi
             .collect();
         return super::json(&document);
     }
-    let mut out = anstream::stdout();
+    let mut out = super::stdout();
     let report = &details.report;
     let state = report.report.as_ref().map_or(PinState::Unknown, |pin| pin.state);
     let mark = style::paint(style::of(state), format_args!("{} {}", state.mark(), self::state(report)));
@@ -325,7 +325,7 @@ pub(crate) fn print_details(context: &Context, now: Timestamp, details: &Certifi
     if let Some(note) = &report.note {
         line("note", note.clone())?;
     }
-    print_findings(&mut anstream::stdout(), now, report)
+    print_findings(&mut super::stdout(), now, report)
 }
 
 /// Tells which requests for a renewal were withdrawn.
@@ -333,7 +333,7 @@ pub(crate) fn print_withdrawn(context: &Context, names: &[String]) -> Result<(),
     if context.format == Format::Json {
         return super::json(&json!({ "version": VERSION, "withdrawn": names }));
     }
-    let mut out = anstream::stdout();
+    let mut out = super::stdout();
     for name in names {
         writeln!(out, "The request to renew {name} is withdrawn; it is renewed when it is due.")?;
     }
@@ -376,7 +376,7 @@ pub(crate) fn print_import(
             "expires": summary.not_after, "chain_length": summary.chain_length, "left_out": summary.left_out,
         }));
     }
-    let mut out = anstream::stdout();
+    let mut out = super::stdout();
     for said in &summary.left_out {
         writeln!(out, "{said}")?;
     }
@@ -397,7 +397,7 @@ pub(crate) fn print_request(context: &Context, name: &str, pem: &str, path: Opti
     if context.format == Format::Json {
         return super::json(&json!({ "version": VERSION, "certificate": name, "request": pem, "file": path }));
     }
-    let mut out = anstream::stdout();
+    let mut out = super::stdout();
     match path {
         None => write!(out, "{pem}")?,
         Some(path) => writeln!(out, "Wrote {}; the key stays sealed in the state.", path.display())?,
@@ -415,5 +415,5 @@ pub(crate) fn print_revoked(context: &Context, name: &str, sha256: Fingerprint) 
         return super::json(&json!({ "event": "revoked", "certificate": name, "sha256": sha256 }));
     }
     let short = sha256.short();
-    Ok(writeln!(anstream::stdout(), "The certificate {} ({short}) is revoked.", style::paint(style::STRONG, name))?)
+    Ok(writeln!(super::stdout(), "The certificate {} ({short}) is revoked.", style::paint(style::STRONG, name))?)
 }

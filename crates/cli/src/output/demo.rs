@@ -10,7 +10,7 @@ use crate::error::CliError;
 
 /// Says what is about to be shown.
 pub(crate) fn opening(folder: &Path) -> Result<(), CliError> {
-    let mut out = anstream::stdout();
+    let mut out = super::stdout();
     writeln!(out, "{}", style::paint(style::STRONG, "Larkfield Sky Survey puts its names on three endpoints."))?;
     writeln!(out, "An authority, DNS servers and an endpoint platform start as stand-ins on loopback;")?;
     writeln!(out, "all files are in {}.", folder.display())?;
@@ -19,7 +19,7 @@ pub(crate) fn opening(folder: &Path) -> Result<(), CliError> {
 
 /// Says what the next command is for, and shows it as it would be typed.
 pub(crate) fn step(command: &str, says: &str) -> Result<(), CliError> {
-    let mut out = anstream::stdout();
+    let mut out = super::stdout();
     writeln!(out, "\n{}", style::paint(style::FAINT, says))?;
     writeln!(out, "{}", style::paint(style::COMMAND, format_args!("$ pindrel {command}")))?;
     Ok(())
@@ -27,7 +27,7 @@ pub(crate) fn step(command: &str, says: &str) -> Result<(), CliError> {
 
 /// Shows how to see it with another program.
 pub(crate) fn print_curl(folder: &Path, listing: &Listing) -> Result<(), CliError> {
-    let mut out = anstream::stdout();
+    let mut out = super::stdout();
     let Some(gateway) = listing.endpoints.first() else { return Ok(()) };
     writeln!(
         out,
@@ -57,7 +57,7 @@ pub(crate) fn stay(folder: &Path, in_background: bool) -> Result<(), CliError> {
             "Ctrl-C here, or pindrel sandbox down there, ends it and removes the folder.",
         )
     };
-    let mut out = anstream::stdout();
+    let mut out = super::stdout();
     writeln!(out, "\n{}", style::paint(style::STRONG, head))?;
     let cd = format!("cd {}", folder.display());
     for command in [cd.as_str(), "pindrel status", "pindrel settle", "pindrel sandbox list"] {
@@ -69,7 +69,7 @@ pub(crate) fn stay(folder: &Path, in_background: bool) -> Result<(), CliError> {
 
 /// Says that nothing is left.
 pub(crate) fn cleaned_up() -> Result<(), CliError> {
-    let mut out = anstream::stdout();
+    let mut out = super::stdout();
     writeln!(out, "\nThe sandbox is stopped and its folder removed; nothing is left to clean up.")?;
     Ok(())
 }

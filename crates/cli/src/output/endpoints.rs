@@ -54,7 +54,7 @@ pub(crate) fn print_files(
     if context.format == Format::Json {
         return super::json(&json!({ "version": VERSION, "endpoint": name, "files": files, "servers": servers }));
     }
-    let mut out = anstream::stdout();
+    let mut out = super::stdout();
     if files.is_empty() {
         writeln!(out, "Nothing is written on this machine for {name}.")?;
     }
@@ -77,7 +77,7 @@ pub(crate) fn print_configuration(context: &Context, name: &str, text: Option<St
         return super::json(&json!({ "version": VERSION, "endpoint": name, "configuration": text }));
     }
     let none = || format!("Nothing has to stand in the configuration of {name} beside what is written for it.\n");
-    write!(anstream::stdout(), "{}", text.unwrap_or_else(none))?;
+    write!(super::stdout(), "{}", text.unwrap_or_else(none))?;
     Ok(())
 }
 
@@ -86,7 +86,7 @@ pub(crate) fn print_conformance(context: &Context, name: &str, clauses: &[Clause
     if context.format == Format::Json {
         return super::json(&json!({ "version": VERSION, "endpoint": name, "clauses": clauses }));
     }
-    let mut out = anstream::stdout();
+    let mut out = super::stdout();
     for ClauseReport { clause, verdict } in clauses {
         let (word, colour) = match verdict {
             Verdict::Met => ("met", style::GOOD),
@@ -127,7 +127,7 @@ fn print_text(reports: &[EndpointReport]) -> Result<(), CliError> {
         ]);
     }
     super::write_table(table, &[3, 4], &[5, 2])?;
-    let mut out = anstream::stdout();
+    let mut out = super::stdout();
     for report in reports {
         print_details(&mut out, report)?;
     }

@@ -23,6 +23,7 @@ pub(crate) mod steps;
 mod style;
 mod times;
 pub(crate) mod undo;
+mod wrap;
 
 use std::io::Write as _;
 
@@ -31,6 +32,8 @@ use pindrel_core::pins::PinState;
 use serde::Serialize;
 
 use crate::error::CliError;
+
+pub(crate) use wrap::stdout;
 
 /// The version of all JSON documents.
 pub(crate) const VERSION: u32 = 1;

@@ -207,7 +207,7 @@ impl Display for Text {
 
     fn finish(&self, summary: &Summary) -> Result<(), CliError> {
         let seen = self.seen.lock().unwrap_or_else(PoisonError::into_inner);
-        let mut out = anstream::stdout();
+        let mut out = super::stdout();
         let listed = seen.pins.iter().filter(|(hostname, _)| seen.touched.contains(hostname));
         for (hostname, pins) in listed.clone().take(MOST_LISTED) {
             writeln!(out, "{}  {hostname}", marks(pins))?;

@@ -28,7 +28,7 @@ pub(crate) fn print_nothing(context: &Context) -> Result<(), CliError> {
     if context.format == Format::Json {
         return super::json(&json!({ "version": VERSION, "event": "summary", "retired": 0, "leftovers": 0 }));
     }
-    writeln!(anstream::stdout(), "Nothing is left of them.")?;
+    writeln!(super::stdout(), "Nothing is left of them.")?;
     Ok(())
 }
 
@@ -38,7 +38,7 @@ pub(crate) fn print_forgotten(context: &Context, hostnames: &[Hostname]) -> Resu
         return super::json(&json!({ "version": VERSION, "forgotten": hostnames }));
     }
     for hostname in hostnames {
-        writeln!(anstream::stdout(), "Forgot what was left of {hostname}.")?;
+        writeln!(super::stdout(), "Forgot what was left of {hostname}.")?;
     }
     Ok(())
 }

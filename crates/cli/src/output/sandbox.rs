@@ -24,7 +24,7 @@ pub(crate) fn print(context: &Context, folder: &Path, listing: &Listing, faults:
     if context.format == Format::Json {
         return super::json(&Document { version: VERSION, faults, listing });
     }
-    let mut out = anstream::stdout();
+    let mut out = super::stdout();
     let mut line = |what: &str, place: &str, more: &str| {
         writeln!(out, "{:14}{place:42}{}", what, style::paint(style::FAINT, more))
     };
@@ -48,7 +48,7 @@ pub(crate) fn print(context: &Context, folder: &Path, listing: &Listing, faults:
 
 /// Says how a sandbox is used, and how it ends.
 pub(crate) fn print_how_to_go_on(folder: &Path, manifest: &Path, detached: bool) -> Result<(), CliError> {
-    let mut out = anstream::stdout();
+    let mut out = super::stdout();
     let command = |text: String| style::paint(style::COMMAND, text);
     let settle = command(format!("pindrel -m {} settle", manifest.display()));
     let down = command(format!("pindrel sandbox down --folder {}", folder.display()));
@@ -65,7 +65,7 @@ pub(crate) fn print_faults(context: &Context, broken: &[String]) -> Result<(), C
     if context.format == Format::Json {
         return super::json(&serde_json::json!({ "version": VERSION, "faults": broken }));
     }
-    let mut out = anstream::stdout();
+    let mut out = super::stdout();
     match broken {
         [] => writeln!(out, "Nothing is broken.")?,
         broken => writeln!(out, "Broken: {}.", broken.join(", "))?,

@@ -121,7 +121,7 @@ fn print_text(report: &Report) -> Result<(), CliError> {
         table.add_row(certificate_cells(report.at, row));
     }
     super::write_table(table, &[7, 8], &[8, 1, 7])?;
-    let mut out = anstream::stdout();
+    let mut out = super::stdout();
     print_findings(&mut out, report.at, &report.hostnames)?;
     for row in report.certificates.iter().filter(|row| !row.is_held()) {
         super::certificates::print_findings(&mut out, report.at, row)?;

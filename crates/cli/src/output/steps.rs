@@ -26,7 +26,7 @@ pub(crate) fn print(context: &Context, plan: &Plan) -> Result<(), CliError> {
             &json!({ "version": VERSION, "steps": plan.steps, "stuck": stuck, "leftovers": leftovers }),
         );
     }
-    let mut out = anstream::stdout();
+    let mut out = super::stdout();
     let width = plan.steps.iter().map(|step| step.hostname.as_str().len()).max().unwrap_or(0);
     let actions = plan.steps.iter().map(|step| step.action.len()).max().unwrap_or(0);
     let digits = plan.steps.len().to_string().len();

@@ -33,7 +33,7 @@ pub(crate) fn print_end(context: &Context, run: i64, done: bool) -> Result<(), C
     if context.format == Format::Json || context.quiet {
         return Ok(());
     }
-    let mut out = anstream::stdout();
+    let mut out = super::stdout();
     if done {
         writeln!(
             out,
@@ -85,7 +85,7 @@ pub(crate) fn print_runs(
 }
 
 fn print_text(runs: &[(RunRow, Vec<RunChange>)], name: impl Fn(&EndpointKey) -> String + Copy) -> Result<(), CliError> {
-    let mut out = anstream::stdout();
+    let mut out = super::stdout();
     if runs.is_empty() {
         return Ok(writeln!(out, "No run has changed anything.")?);
     }

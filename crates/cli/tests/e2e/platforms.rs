@@ -40,10 +40,15 @@ async fn what_a_platform_asks_for_is_made_and_goes_with_the_binding() {
 
     // A record that somebody removes is made again.
     sandbox.primary().delete("_validate.app.larkfield.example", "CNAME");
-    let status = workspace.run(&["status", "--max-age", "0"]).ended(3).stdout;
+    let document = workspace.run(&["status", "--max-age", "0", "--format", "json"]).ended(3).json();
+    assert_fits(&schema("status"), &document);
+    let status = workspace.run(&["status"]).ended(3).stdout;
     assert!(status.contains("asks for the record _validate.app.larkfield.example CNAME"), "{status}");
     workspace.run(&["settle"]).ended(0);
     assert!(has("_validate.app.larkfield.example"));
+    for (command, of) in [(&["status"][..], "status"), (&["cert", "list"], "cert-list"), (&["state", "runs"], "runs")] {
+        assert_fits(&schema(of), &workspace.run(&[command, &["--format", "json"]].concat()).ended(0).json());
+    }
     let listed = workspace.run(&["endpoint", "list", "--format", "json"]).ended(0).json();
     assert_fits(&schema("endpoint-list"), &listed);
     assert!(listed["endpoints"][0]["bindings"][0]["not_after"].is_string(), "{listed:#}");

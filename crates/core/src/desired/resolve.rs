@@ -20,6 +20,23 @@ use crate::name::Hostname;
 use crate::renewal::RenewalRule;
 use crate::values::{Fingerprint, Ttl};
 
+/// The start of a manifest: an authority, a zone, and an endpoint.
+#[cfg(test)]
+pub(crate) const SMALL_MANIFEST: &str = r#"
+manifest = 1
+[authority.main]
+directory = "https://authority.example/directory"
+agree_to_terms = true
+[zone."larkfield.example"]
+driver = "rfc2136"
+tsig = { name = "pindrel", secret = "env:SECRET" }
+[endpoint.catalogue]
+kind = "gateway"
+driver = "http"
+url = "https://platform.example"
+token = "env:TOKEN"
+"#;
+
 /// What a manifest without mistakes comes to.
 #[cfg(test)]
 pub(crate) fn resolved(text: &str) -> Desired {

@@ -3,7 +3,7 @@
 
 use std::net::SocketAddr;
 
-use hickory_proto::op::{Edns, Message, OpCode, Query, ResponseCode};
+use hickory_proto::op::{Message, ResponseCode};
 use hickory_proto::rr::{Name, RData, RecordType};
 
 use super::{Refusal, refuse};
@@ -13,13 +13,7 @@ use crate::dns::zone::name;
 const MOST_ALIASES: usize = 8;
 
 async fn ask(server: SocketAddr, owner: &Name, record_type: RecordType) -> Result<Message, Refusal> {
-    let mut question = Message::query();
-    question.metadata.op_code = OpCode::Query;
-    let mut edns = Edns::new();
-    edns.set_max_payload(4096).set_version(0);
-    question.set_edns(edns);
-    question.add_query(Query::query(owner.clone(), record_type));
-    let Some(answer) = crate::dns::server_answer(server, &question).await else {
+    let Some(answer) = crate::dns::server_answer(server, &crate::dns::question(owner, record_type)).await else {
         return refuse(400, "dns", format!("{server} does not answer for {owner}"));
     };
     let code = answer.metadata.response_code;

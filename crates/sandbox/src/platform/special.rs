@@ -4,7 +4,6 @@ use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Instant;
 
-use hickory_proto::op::{Edns, Message, OpCode, Query};
 use hickory_proto::rr::{Name, RData, RecordType};
 use serde_json::{Value, json};
 
@@ -133,13 +132,9 @@ fn token(hostname: &str) -> String {
 
 /// The data of some records, as text.
 async fn answers(server: SocketAddr, owner: &Name, record_type: RecordType) -> Vec<String> {
-    let mut question = Message::query();
-    question.metadata.op_code = OpCode::Query;
-    let mut edns = Edns::new();
-    edns.set_max_payload(4096).set_version(0);
-    question.set_edns(edns);
-    question.add_query(Query::query(owner.clone(), record_type));
-    let Some(answer) = crate::dns::server_answer(server, &question).await else { return Vec::new() };
+    let Some(answer) = crate::dns::server_answer(server, &crate::dns::question(owner, record_type)).await else {
+        return Vec::new();
+    };
     let texts = answer.answers.iter().filter(|record| record.record_type() == record_type);
     texts
         .map(|record| match &record.data {
