@@ -11,7 +11,7 @@ use pindrel_core::facts::RetiringId;
 use pindrel_core::findings::{Code, Finding};
 use pindrel_core::name::Hostname;
 use pindrel_core::pins::{Pin, PinState, Pins};
-use pindrel_core::plan::{Goal, Outlook, Planner, Step};
+use pindrel_core::plan::{Goal, Outlook, Planner, Step, Work};
 use pindrel_state::PruneRule;
 
 use crate::acme::spending::LEDGER_SECS;
@@ -172,6 +172,7 @@ impl Engine {
         self.load_retiring(scope, aim, &unlisted).await?;
         let Decided { steps, outlooks } = self.decide(&open, &scope.certificates, aim).await?;
         self.listener.on(Event::Planned { steps: steps.len() });
+        self.warn_of_silence(&steps);
 
         let outcomes = self.run_steps(&steps).await;
         self.end_recording().await?;
@@ -225,6 +226,18 @@ impl Engine {
         }
         self.listener.on(Event::Summary(summary.clone()));
         Ok(summary)
+    }
+
+    /// Says before anything is done which hostnames will not be answered for a while, and why.
+    fn warn_of_silence(&self, steps: &[Step]) {
+        for step in steps {
+            let Work::Alias(id) = step.work else { continue };
+            let endpoint = self.desired.hostname(id).endpoint;
+            let is_bound_later = |other: &Step| other.work == Work::Bind(id, endpoint);
+            if self.endpoint_info(endpoint).is_some_and(|info| info.alias_first) && steps.iter().any(is_bound_later) {
+                self.note(format!("{}: {}", step.hostname, step.why));
+            }
+        }
     }
 
     /// What is left over; a rehearsal looks for none.

@@ -33,7 +33,9 @@ async fn what_a_platform_asks_for_is_made_and_goes_with_the_binding() {
     let (workspace, sandbox) = at_three_platforms().await;
     let plan = workspace.run(&["settle", "--dry-run"]).ended(3).stdout;
     assert!(plan.contains("the target that hosted gives it") && plan.contains("it will not be answered"), "{plan}");
-    workspace.run(&["settle"]).ended(0);
+    let ran = workspace.run(&["settle"]).ended(0);
+    let warned = ran.stderr.find("until that is deployed (about 1 s as a rule), it will not be answered");
+    assert!(warned.is_some_and(|at| at < ran.stderr.find("alias: ").unwrap()), "{}", ran.stderr);
     assert_eq!(sandbox.authority().issued().0, 2, "the platform issues the third itself");
     let has = |name: &str| sandbox.primary().has_name(name);
     assert!(has("_validate.app.larkfield.example") && !has("_proof.proof.larkfield.example"));
