@@ -171,6 +171,8 @@ codes! {
         ServedCertificateDiffers = "served-certificate-differs", Now;
         /// The endpoint serves the certificate, and does not answer as expected.
         ServedAnswerDiffers = "served-answer-differs", Now;
+        /// The endpoint answers clients of an older TLS version than the lowest that is wanted.
+        OldTlsServed = "old-tls-served", Now;
         /// The endpoint cannot do what the manifest asks of it.
         NotOffered = "not-offered", Person;
         /// A record that the platform asks for is missing.

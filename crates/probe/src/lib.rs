@@ -22,6 +22,7 @@ use rustls::crypto::CryptoProvider;
 use rustls::crypto::aws_lc_rs::default_provider;
 use rustls::pki_types::pem::PemObject as _;
 use rustls::pki_types::{CertificateDer, PrivateKeyDer, ServerName, TrustAnchor, UnixTime};
+use rustls::version::TLS12;
 use rustls::{CertificateError, ClientConfig, DigitallySignedStruct, RootCertStore, SignatureScheme};
 use tokio::net::TcpStream;
 use tokio::time::timeout;
@@ -203,6 +204,21 @@ pub async fn request(
         Ok(Err(error)) => Err(failed(of_error(&*error))),
         Err(_) => Err(failed(timed_out(ANSWER))),
     }
+}
+
+/// Makes a request as a client that knows no newer version than TLS 1.2, and verifies nothing; returns the
+/// status with which it is answered, if it is.
+pub async fn status_over_tls12(address: SocketAddr, hostname: &Hostname, sample: &Expectation) -> Option<u16> {
+    let mut old = default_provider();
+    // Such a client has never heard of the newer ones.
+    old.cipher_suites.retain(|suite| suite.version().version == TLS12.version);
+    let provider = Arc::new(old);
+    let config = ClientConfig::builder_with_provider(provider.clone()).with_protocol_versions(&[&TLS12]).ok()?;
+    let verifier = Arc::new(AnyCertificate { provider });
+    let config = config.dangerous().with_custom_certificate_verifier(verifier).with_no_client_auth();
+    let stream = handshake(as_client(config), address, hostname).await.ok()?;
+    let answered = timeout(ANSWER, exchange(stream, address, hostname, sample)).await.ok()?;
+    answered.ok().map(|(status, ..)| status)
 }
 
 type Failure = Box<dyn std::error::Error + Send + Sync>;

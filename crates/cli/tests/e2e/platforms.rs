@@ -100,7 +100,7 @@ async fn clients_must_show_a_certificate_and_each_route_is_asked_before_the_alia
   { prefix = \"/v2\", service = \"plates\", expect = { path = \"/v2/all\", method = \"OPTIONS\", body = \"plates\" } }]";
     let (workspace, sandbox) = sandboxed(quick(), |manifest, listing| {
         let required =
-            format!("{routes}\nclient_certificates = {{ roots = \"clients.pem\", probe_with = \"file:probe.pem\" }}");
+            format!("{routes}\nminimum_tls = \"1.3\"\nclient_certificates = {{ roots = \"clients.pem\", probe_with = \"file:probe.pem\" }}");
         manifest.endpoint(listing, "catalogue", "gateway").hostname("devices.larkfield.example", "catalogue", &required)
     })
     .await;
@@ -114,6 +114,10 @@ async fn clients_must_show_a_certificate_and_each_route_is_asked_before_the_alia
     assert!(ran.stdout.contains("OPTIONS https://devices.larkfield.example/v2/all at "), "{}", ran.stdout);
     assert!(!sandbox.primary().has_name("devices.larkfield.example"));
     edit(&workspace, "body = \"moons\"", "body = \"plates\"");
+    sandbox.switch("old-tls=catalogue", true);
+    let ran = workspace.run(&["settle", "--patience", "2s", "--max-age", "0"]).ended(1);
+    assert!(ran.stdout.contains("catalogue answers clients with TLS 1.2 for devices"), "{}", ran.stdout);
+    sandbox.switch("old-tls=catalogue", false);
     workspace.run(&["settle", "--max-age", "0"]).ended(0);
     let bound = sandbox.platform().binding("catalogue", "devices.larkfield.example").unwrap();
     assert_eq!(bound["client_certificates"]["need"], "required", "{bound:#}");

@@ -199,6 +199,10 @@ pub enum ServedView {
         /// that is held, or where the hostname's alias leads there already.
         #[serde(default, skip_serializing_if = "Vec::is_empty")]
         samples: Vec<SampleAnswer>,
+        /// Where the hostname takes TLS 1.3 alone: the status with which a client of TLS 1.2 was answered,
+        /// which should be none.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        tls12_status: Option<u16>,
         /// How the endpoint answers under its default name, where a sample was not answered as expected.
         #[serde(default, skip_serializing_if = "Option::is_none")]
         default_name: Option<Box<SampleOutcome>>,
@@ -217,7 +221,7 @@ pub enum ServedView {
 impl ServedView {
     /// A certificate, of which nothing else was asked.
     pub fn certificate(sha256: Fingerprint) -> ServedView {
-        ServedView::Certificate { sha256, samples: Vec::new(), default_name: None }
+        ServedView::Certificate { sha256, samples: Vec::new(), tls12_status: None, default_name: None }
     }
 }
 

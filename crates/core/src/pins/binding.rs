@@ -6,7 +6,7 @@ use jiff::Timestamp;
 use super::answer::{place_of, sample_difference};
 use super::{Known, Pin, PinReport, PinState};
 use crate::desired::{Endpoint, EndpointDriver, ProgramPlatform};
-use crate::endpoint::{AskedRecord, Binding, Deployment, KeepRecord};
+use crate::endpoint::{AskedRecord, Binding, Deployment, KeepRecord, TlsVersion};
 use crate::facts::{BindingView, EndpointView, SampleOutcome, ServedView, Unreachable};
 use crate::findings::{Again, Code, Finding};
 use crate::moves;
@@ -230,9 +230,19 @@ fn got(served: &ServedView) -> String {
 
 /// Before an alias leads to an endpoint, requests that are made there directly are answered as expected.
 fn judge_samples(known: Known<'_>, served: &ServedView, held: PinReport) -> PinReport {
-    let ServedView::Certificate { samples, default_name, .. } = served else { return held };
+    let ServedView::Certificate { samples, tls12_status, default_name, .. } = served else { return held };
     if known.is_aliased_here() {
         return held;
+    }
+    // A server whose addresses are shared may be able to say no only once it knows the name (426).
+    if let Some(status) = tls12_status.filter(|status| *status != 426)
+        && known.wanted.minimum_tls == TlsVersion::V1_3
+    {
+        let (hostname, endpoint) = (&known.wanted.hostname, &known.desired.endpoint(known.wanted.endpoint).name);
+        let says = format!("{endpoint} answers clients with TLS 1.2 for {hostname}, with status {status}");
+        let remedy = "Run settle; if that does not help, set TLS 1.3 as the lowest version on the platform";
+        let finding = finding(Code::OldTlsServed, says, remedy);
+        return PinReport { state: PinState::Loose, detail: Some("takes TLS 1.2".into()), ..held }.because(finding);
     }
     let (wanted, endpoint) = (known.wanted, &known.desired.endpoint(known.wanted.endpoint).name);
     let differs = samples.iter().filter(|answer| wanted.all_samples().any(|sample| *sample == answer.sample));

@@ -434,7 +434,8 @@ fn each_change_is_diagnosed_and_leads_to_its_steps() {
     // The others are what steps fail with.
     let judged = |code: &&Code| {
         // What steps fail with, and what needs another manifest.
-        let elsewhere = [Code::BindingChanged, Code::AskedRecordMisplaced, Code::ClientCertificateNotRequired];
+        let elsewhere =
+            [Code::BindingChanged, Code::AskedRecordMisplaced, Code::ClientCertificateNotRequired, Code::OldTlsServed];
         matches!(code.pin(), Pin::Binding | Pin::Answer) && !elsewhere.contains(code)
     };
     for code in Code::ALL.iter().filter(judged) {

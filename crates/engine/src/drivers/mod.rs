@@ -184,6 +184,8 @@ pub trait Probe: Send + Sync {
     /// # Errors
     /// [`ProbeError`].
     async fn served_certificate(&self, address: SocketAddr, hostname: &Hostname) -> Result<Fingerprint, ProbeError>;
+    /// Returns the status with which a client of TLS 1.2 is answered, if it is.
+    async fn status_over_tls12(&self, address: SocketAddr, hostname: &Hostname, sample: &Expectation) -> Option<u16>;
     /// Verifies in full, as a client does, and makes a sample request; shows the certificate that is to be
     /// read there, where a server asks for one.
     ///

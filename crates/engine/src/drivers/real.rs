@@ -325,6 +325,10 @@ impl Probe for RealDrivers {
         pindrel_probe::served_certificate(address, hostname).await
     }
 
+    async fn status_over_tls12(&self, address: SocketAddr, hostname: &Hostname, sample: &Expectation) -> Option<u16> {
+        pindrel_probe::status_over_tls12(address, hostname, sample).await
+    }
+
     async fn request(
         &self,
         trusted: &Trusted,

@@ -1,16 +1,22 @@
 //! Binding a hostname at an endpoint, until it is deployed.
 
+use std::time::Duration;
+
 use pindrel_core::desired::{EndpointId, HostnameId};
 use pindrel_core::endpoint::{Binding, Deployment};
 use pindrel_core::facts::{BindingView, Fact, ServedView};
 use pindrel_core::findings::{Code, Finding};
 use pindrel_core::pins::{Known, foreign_remedy};
 use pindrel_core::plan::HostnameRef;
+use pindrel_edge::EdgeError;
 use pindrel_state::Claim;
 
 use super::{Progress, Wait};
 use crate::failure::internal;
 use crate::run::Engine;
+
+/// How long it is tried again to write a binding that others keep changing.
+const CONFLICT: Duration = Duration::from_secs(10);
 
 impl Engine {
     pub(super) async fn bind(&self, id: HostnameId, at: EndpointId, claim: &Claim) -> Result<Progress, Finding> {
@@ -39,8 +45,19 @@ impl Engine {
                     put.map_err(|error| error.finding())?;
                 }
                 self.record_ownership(claim, id, |own| own.intend_binding(key.clone(), binding.clone())).await?;
-                let put = platform.put_binding(&info.id, hostname, &binding, present.as_ref()).await;
-                put.map_err(|error| error.finding())?
+                match platform.put_binding(&info.id, hostname, &binding, present.as_ref()).await {
+                    // Somebody was quicker: what is there now is read, and decided on, again.
+                    Err(error @ EdgeError::Changed(_)) => {
+                        return Ok(Progress::NotYet(Wait {
+                            until: None,
+                            topic: "conflict",
+                            what: format!("{name} to be left alone by others"),
+                            within: Some(CONFLICT),
+                            finding: error.finding(),
+                        }));
+                    }
+                    put => put.map_err(|error| error.finding())?,
+                }
             }
         };
         let (deployment, reply) = (bound.deployment.clone(), bound.reply.told());

@@ -5,7 +5,7 @@ use std::net::SocketAddr;
 use futures::future::join_all;
 use jiff::{SignedDuration, Timestamp};
 use pindrel_core::desired::{EndpointDriver, EndpointId, HostnameId};
-use pindrel_core::endpoint::{Deployment, EndpointInfo, PlatformReply};
+use pindrel_core::endpoint::{Deployment, EndpointInfo, PlatformReply, TlsVersion};
 use pindrel_core::expectation::Expectation;
 use pindrel_core::facts::{BindingView, Fact, SampleAnswer, SampleOutcome, ServedView, Unreachable};
 use pindrel_core::name::{DnsName, Hostname};
@@ -114,7 +114,14 @@ impl Engine {
                     (Some(place), Some(name)) => self.answer_under(name, place).await,
                     _ => None,
                 };
-                ServedView::Certificate { sha256, samples, default_name: default_name.map(Box::new) }
+                let first = samples.first().map(|answer| answer.address);
+                let tls12_status = match first.filter(|_| wanted.minimum_tls == TlsVersion::V1_3) {
+                    Some(place) => {
+                        self.drivers.probe().status_over_tls12(place, &wanted.probed_as, &wanted.expect).await
+                    }
+                    None => None,
+                };
+                ServedView::Certificate { sha256, samples, tls12_status, default_name: default_name.map(Box::new) }
             }
             (None, None) => ServedView::Failed { address: None, why: Unreachable::NoneKnown },
         }

@@ -35,7 +35,7 @@ const STUCK: Duration = Duration::from_secs(30 * 86_400);
 
 /// The faults of the platform: the word, and what it does. Those that are about something are written
 /// as `word=THAT`.
-const FAULTS: [(&str, &str); 12] = [
+const FAULTS: [(&str, &str); 13] = [
     ("slow-deploy", "deployments take twenty times as long"),
     ("stuck-deploy", "deployments never end"),
     ("refuses=HOST", "the platform refuses to bind this hostname"),
@@ -44,6 +44,7 @@ const FAULTS: [(&str, &str); 12] = [
     ("full-store=SITE", "the certificate store of this site takes no further certificate"),
     ("endpoint-down=ENDPOINT", "this endpoint closes every connection"),
     ("route-fails=ENDPOINT", "this endpoint answers every request with 502"),
+    ("old-tls=ENDPOINT", "this endpoint takes TLS 1.2 whatever the lowest version is"),
     ("no-client-certificates=ENDPOINT", "this endpoint answers clients without the certificate that they must show"),
     ("wide-token", "the token of the platform may do more than is needed"),
     ("limit=N", "the platform answers more than N requests within a second with 429"),

@@ -199,6 +199,10 @@ impl Probe for World {
         served.ok_or(ProbeError::NotConnected(Unreachable::Closed))
     }
 
+    async fn status_over_tls12(&self, _: SocketAddr, _: &Hostname, _: &Expectation) -> Option<u16> {
+        None
+    }
+
     async fn request(
         &self,
         _trusted: &Trusted,

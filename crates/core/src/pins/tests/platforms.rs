@@ -102,6 +102,27 @@ fn what_the_endpoint_answers_itself_counts_until_the_alias_leads_there() {
 }
 
 #[test]
+fn an_endpoint_that_takes_older_versions_than_wanted_is_told_before_the_alias_follows() {
+    // What the manifest says, how a client of TLS 1.2 was answered, and whether that is as it should be.
+    for (line, status, held) in [
+        ("minimum_tls = \"1.3\"", None, true),
+        ("minimum_tls = \"1.3\"", Some(426), true),
+        ("minimum_tls = \"1.3\"", Some(200), false),
+        ("", Some(200), true),
+    ] {
+        let desired = desired_with(line);
+        let mut scene = Scene::held(&desired);
+        scene.all_servers_give(&[]);
+        if let BindingView::Present { served: ServedView::Certificate { tls12_status, .. }, .. } = &mut scene.binding {
+            *tls12_status = status;
+        }
+        let (pins, ..) = scene.look(&desired);
+        let code = pins.binding.findings.first().map(|finding| finding.code);
+        assert_eq!(code, (!held).then_some(Code::OldTlsServed), "{line} {status:?}");
+    }
+}
+
+#[test]
 fn a_certificate_of_the_platform_is_held_while_the_platform_renews_it() {
     let table = "[hostname.\"api.larkfield.example\"]";
     let declared = format!("[certificate.app]\nnames = [\"api.larkfield.example\"]\nissued_by = \"platform\"\n{table}");
