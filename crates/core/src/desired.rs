@@ -355,6 +355,11 @@ pub struct WantedClients {
 }
 
 impl WantedHostname {
+    /// Returns where the certificate and key are to be read that sample requests are made with.
+    pub fn probe_with(&self) -> Option<&SecretRef> {
+        self.client_certificates.as_ref()?.probe_with.as_ref()
+    }
+
     /// Returns the endpoints that its alias may give.
     pub fn endpoints(&self) -> impl Iterator<Item = EndpointId> + use<> {
         std::iter::once(self.endpoint)

@@ -156,9 +156,7 @@ impl RealDrivers {
         self.trusts.lock().unwrap_or_else(PoisonError::into_inner).insert(trusted.clone(), trust.clone());
         Ok(trust)
     }
-}
 
-impl RealDrivers {
     /// The certificate that sample requests show.
     fn client_identity(&self, secret: &SecretRef) -> Result<ClientIdentity, Finding> {
         let pem = self.secret(secret).map_err(|why| secret_unreadable(secret, &why))?;

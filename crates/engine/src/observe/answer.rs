@@ -43,7 +43,7 @@ impl Engine {
         };
         let wanted = self.desired.hostname(id);
         let trusted = self.trusted(wanted.certificate).await;
-        let identity = wanted.client_certificates.as_ref().and_then(|clients| clients.probe_with.as_ref());
+        let identity = wanted.probe_with();
         let (mut outcome, mut bare) = (ClientOutcome::Unresolved { why: Unresolved::NoAddress, for_secs: None }, None);
         for address in addresses.into_iter().take(MOST_ADDRESSES) {
             let place = SocketAddr::new(address, port);

@@ -135,7 +135,7 @@ impl Engine {
         trusted: &Trusted,
     ) -> (Result<Fingerprint, Unreachable>, Vec<SampleAnswer>) {
         let wanted = self.desired.hostname(id);
-        let identity = wanted.client_certificates.as_ref().and_then(|clients| clients.probe_with.as_ref());
+        let identity = wanted.probe_with();
         let mut answers = Vec::new();
         for sample in wanted.all_samples() {
             let (served, outcome) = self.sample(id, place, trusted, sample, identity).await;
