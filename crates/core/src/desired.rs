@@ -1,6 +1,8 @@
 //! What should hold: the manifest with defaults applied and references followed.
 
+mod checks;
 mod digest;
+mod placement;
 mod resolve;
 
 use std::collections::BTreeMap;
@@ -19,14 +21,17 @@ use crate::endpoint::{
 };
 use crate::expectation::Expectation;
 use crate::facts::{EndpointKey, OrderedTerms, Origin};
+use crate::health::HealthCheck;
 use crate::load_balancer::LoadBalancer;
 use crate::name::{DnsName, Hostname};
+use crate::policy::Policy;
 use crate::records::{RecordData, RecordSet};
 use crate::renewal::RenewalRule;
 use crate::values::{Fingerprint, KeyKind, SecretRef, TsigAlgorithm, Ttl};
 use crate::web_server::WebServer;
 
 pub use digest::Digests;
+pub use placement::{PlacedEndpoint, Placement};
 pub use resolve::resolve;
 #[cfg(test)]
 pub(crate) use resolve::{SMALL_MANIFEST, resolved};
@@ -47,6 +52,10 @@ pub struct CertificateId(pub u32);
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub struct HostnameId(pub u32);
 
+/// A place in [`Desired::checks`].
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct CheckId(pub u32);
+
 /// What should hold.
 #[derive(Debug, Default)]
 pub struct Desired {
@@ -60,6 +69,10 @@ pub struct Desired {
     pub certificates: Vec<WantedCertificate>,
     /// The hostnames in the manifest's order, each followed by its further names.
     pub hostnames: Vec<WantedHostname>,
+    /// The health checks: those of endpoints, those of hostnames at their endpoints, and named ones.
+    pub checks: Vec<HealthCheck>,
+    /// How often every hostname is looked at while Pindrel keeps running; an hour unless said.
+    pub look_every: Option<Duration>,
     /// How long the keys of certificates that another has replaced are kept; until they expire unless said.
     pub former_keys: Option<Duration>,
     /// The roots that client certificates must end at, in PEM, by their fingerprint.
@@ -130,6 +143,15 @@ pub struct Tsig {
 pub enum ZoneDriver {
     /// Dynamic update (RFC 2136), signed by this key.
     Rfc2136(Tsig),
+}
+
+impl ZoneDriver {
+    /// Returns its name, as the manifest has it.
+    pub fn as_str(&self) -> &'static str {
+        match self {
+            ZoneDriver::Rfc2136(_) => "rfc2136",
+        }
+    }
 }
 
 /// A zone that Pindrel may change.
@@ -318,7 +340,7 @@ pub struct WantedHostname {
     /// The zone that it lies in.
     pub zone: ZoneId,
     /// Where its traffic ends.
-    pub endpoint: EndpointId,
+    pub placement: Arc<Placement>,
     /// The certificate that covers it.
     pub certificate: CertificateId,
     /// Path prefixes and the services behind them.
@@ -360,15 +382,21 @@ impl WantedHostname {
         self.client_certificates.as_ref()?.probe_with.as_ref()
     }
 
-    /// Returns the endpoints that its alias may give.
+    /// Returns the endpoints that its alias may give, in the order of preference; at least one.
     pub fn endpoints(&self) -> impl Iterator<Item = EndpointId> + use<> {
-        std::iter::once(self.endpoint)
+        let placement = self.placement.clone();
+        (0..placement.members.len()).map(move |n| placement.members[n].endpoint)
     }
 
-    /// Returns the binding that the endpoint should have for it, with this certificate or, without one,
+    /// Returns the endpoint that is preferred.
+    pub fn first_endpoint(&self) -> EndpointId {
+        self.placement.members[0].endpoint
+    }
+
+    /// Returns the binding that an endpoint should have for it, with this certificate or, without one,
     /// with one that the platform issues.
-    pub fn binding(&self, desired: &Desired, certificate: Option<Fingerprint>) -> Binding {
-        let endpoint = desired.endpoint(self.endpoint);
+    pub fn binding(&self, desired: &Desired, at: EndpointId, certificate: Option<Fingerprint>) -> Binding {
+        let endpoint = desired.endpoint(at);
         // What redirects serves nothing of its own.
         let serves = self.redirect_to.is_none();
         Binding {
@@ -409,22 +437,50 @@ impl WantedHostname {
         self.hostname.as_str() == desired.zone(self.zone).name.as_str()
     }
 
-    /// Returns the records that point it at an endpoint, with this TTL; `target` is the name that it has of
-    /// its own there, where the platform gives it one.
-    pub fn alias_for(
-        &self,
-        desired: &Desired,
-        endpoint: &EndpointInfo,
-        target: Option<&DnsName>,
-        ttl: Ttl,
-    ) -> Vec<RecordSet> {
-        match target.or(endpoint.default_name.as_ref()) {
-            Some(target) if !self.is_apex(desired) => RecordSet::group([(ttl, RecordData::Cname(target.clone()))]),
-            _ => RecordSet::group(endpoint.addresses.iter().map(|address| match address {
-                IpAddr::V4(address) => (ttl, RecordData::A(*address)),
-                IpAddr::V6(address) => (ttl, RecordData::Aaaa(*address)),
-            })),
+    /// Says whether its alias follows what checks find: there are endpoints to choose from, or addresses, as at an
+    /// apex, of which those that do not work are left out.
+    pub fn follows_checks(&self, desired: &Desired) -> bool {
+        let is_checked = self.placement.members.iter().any(|member| member.check.is_some());
+        self.placement.policy != Policy::Single || (is_checked && self.is_apex(desired))
+    }
+
+    /// Returns the records that point it at some endpoints, with this TTL. Where traffic is split they are given
+    /// by their addresses, since no name has two CNAME records (RFC 2181 §10.1).
+    pub fn alias_to(&self, desired: &Desired, targets: &[AliasTarget<'_>], ttl: Ttl) -> Vec<RecordSet> {
+        if let [AliasTarget { info, target, .. }] = targets
+            && self.placement.policy != Policy::Split
+            && let Some(name) = target.or(info.default_name.as_ref()).filter(|_| !self.is_apex(desired))
+        {
+            return RecordSet::group([(ttl, RecordData::Cname(name.clone()))]);
         }
+        let mut addresses: Vec<IpAddr> = Vec::new();
+        for address in targets.iter().flat_map(AliasTarget::live_addresses) {
+            if !addresses.contains(&address) {
+                addresses.push(address);
+            }
+        }
+        RecordSet::group(addresses.into_iter().map(|address| match address {
+            IpAddr::V4(address) => (ttl, RecordData::A(address)),
+            IpAddr::V6(address) => (ttl, RecordData::Aaaa(address)),
+        }))
+    }
+}
+
+/// An endpoint that an alias is to lead to.
+#[derive(Debug, Clone, Copy)]
+pub struct AliasTarget<'k> {
+    /// The endpoint.
+    pub info: &'k EndpointInfo,
+    /// The name that the hostname has of its own there, where the platform gives it one.
+    pub target: Option<&'k DnsName>,
+    /// The addresses that do not work, while others do.
+    pub dead: &'k [IpAddr],
+}
+
+impl AliasTarget<'_> {
+    fn live_addresses(&self) -> impl Iterator<Item = IpAddr> {
+        let is_all_dead = self.info.addresses.iter().all(|address| self.dead.contains(address));
+        self.info.addresses.iter().copied().filter(move |address| is_all_dead || !self.dead.contains(address))
     }
 }
 
@@ -484,6 +540,16 @@ impl Desired {
             .iter()
             .position(|authority| authority.directory.as_str() == directory)
             .map(|id| AuthorityId(id as u32))
+    }
+
+    /// Returns a health check.
+    pub fn check(&self, id: CheckId) -> &HealthCheck {
+        &self.checks[id.0 as usize]
+    }
+
+    /// Returns the ids of all health checks.
+    pub fn check_ids(&self) -> impl Iterator<Item = CheckId> + use<> {
+        (0..self.checks.len() as u32).map(CheckId)
     }
 
     /// Returns the ids of all hostnames.

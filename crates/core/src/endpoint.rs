@@ -246,9 +246,7 @@ impl EndpointInfo {
     pub fn is_led_to(&self, sets: &[RecordSet], target: Option<&DnsName>) -> bool {
         sets.iter().flat_map(RecordSet::data).any(|data| match data {
             RecordData::Cname(name) => [self.default_name.as_ref(), target].contains(&Some(name)),
-            RecordData::A(address) => self.addresses.contains(&IpAddr::V4(*address)),
-            RecordData::Aaaa(address) => self.addresses.contains(&IpAddr::V6(*address)),
-            _ => false,
+            data => data.address().is_some_and(|address| self.addresses.contains(&address)),
         })
     }
 }

@@ -143,7 +143,10 @@ mod tests {
             let wanted = desired.hostname(HostnameId(0));
             let mut own = Ownership::default();
             for key in bound_at.iter().copied().chain([&EndpointKey::unrecorded()]) {
-                own.adopt_binding(key.clone(), wanted.binding(&desired, Some(Fingerprint::of(b"leaf"))));
+                own.adopt_binding(
+                    key.clone(),
+                    wanted.binding(&desired, wanted.first_endpoint(), Some(Fingerprint::of(b"leaf"))),
+                );
             }
             assert_eq!(former_endpoints(&desired, wanted, &own).count(), former, "row {n}");
             assert_eq!(former_endpoint_ids(&desired, wanted, &own).len(), reachable, "row {n}");

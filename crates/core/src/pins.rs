@@ -1,5 +1,8 @@
 //! The five pins: judging facts against what is wanted.
 
+use std::net::{IpAddr, SocketAddr};
+use std::time::Duration;
+
 use jiff::Timestamp;
 use serde::Serialize;
 
@@ -10,18 +13,21 @@ mod certificate;
 mod zone;
 
 use crate::delivery::Undelivered;
-use crate::desired::HostnameId;
-use crate::desired::{Desired, WantedCertificate, WantedHostname};
-use crate::endpoint::{Binding, EndpointInfo, IssuedCertificate};
+use crate::desired::{
+    AliasTarget, CheckId, Desired, EndpointId, HostnameId, PlacedEndpoint, WantedCertificate, WantedHostname,
+};
+use crate::endpoint::{Binding, Deployment, EndpointInfo, IssuedCertificate};
 use crate::facts::{
     AliasView, AnswerView, BindingView, EndpointView, Fact, HeldCertificate, HostnameKnowledge, Knowledge, Ownership,
     ZoneView,
 };
 use crate::findings::{Code, Finding};
+use crate::health::Verdict;
 use crate::moves;
 use crate::name::DnsName;
-use crate::records::RecordSet;
-use crate::values::Fingerprint;
+use crate::policy::{self, Choice, Given, Health, Member, Readiness, Rules};
+use crate::records::{RecordData, RecordSet};
+use crate::values::{Fingerprint, Ttl};
 
 pub use crate::pin::{Pin, PinState};
 pub use answer::differs_from_sample;
@@ -83,22 +89,28 @@ impl PinReport {
     }
 }
 
-/// All that is known about one hostname at its endpoint.
+/// All that is known about one hostname at one of its endpoints.
 #[derive(Debug, Clone, Copy)]
 pub struct Known<'k> {
     /// What should hold.
     pub desired: &'k Desired,
+    /// All that is known.
+    knowledge: &'k Knowledge,
+    /// The hostname.
+    id: HostnameId,
+    /// The endpoint that this is about.
+    pub at: EndpointId,
     /// What should hold for this hostname.
     pub wanted: &'k WantedHostname,
     /// What was seen of its zone.
     pub zone: Option<&'k Fact<ZoneView>>,
-    /// What was seen of its endpoint.
+    /// What was seen of that endpoint.
     pub endpoint: Option<&'k Fact<EndpointView>>,
     /// The certificate that Pindrel holds for it.
     pub certificate: Option<&'k HeldCertificate>,
     /// What is still to be done for that certificate outside of Pindrel.
     pub undelivered: Option<&'k Undelivered>,
-    /// What its endpoint knows of it.
+    /// What that endpoint knows of it.
     pub binding: Option<&'k Fact<BindingView>>,
     /// What its zone's servers give.
     pub alias: Option<&'k Fact<AliasView>>,
@@ -109,50 +121,211 @@ pub struct Known<'k> {
 }
 
 impl<'k> Known<'k> {
-    /// Selects what is known about one hostname.
+    /// Selects what is known about one hostname, at the endpoint that its alias should give first.
     pub fn about(desired: &'k Desired, knowledge: &'k Knowledge, id: HostnameId) -> Known<'k> {
         let wanted = desired.hostname(id);
         let own: Option<&HostnameKnowledge> = knowledge.hostnames.get(&id);
         let facts = own.map(|own| &own.facts);
-        Known {
+        let known = Known {
             desired,
+            knowledge,
+            id,
+            at: wanted.first_endpoint(),
             wanted,
             zone: knowledge.zones.get(&wanted.zone),
-            endpoint: knowledge.endpoints.get(&wanted.endpoint),
+            endpoint: None,
             certificate: knowledge.certificate(wanted.certificate),
             undelivered: knowledge.undelivered.get(&wanted.certificate),
-            binding: facts.and_then(|facts| facts.bindings.get(&desired.endpoint(wanted.endpoint).key())),
+            binding: None,
             alias: facts.and_then(|facts| facts.alias.as_ref()),
             answer: facts.and_then(|facts| facts.answer.as_ref()),
             ownership: own.map(|own| &own.ownership),
+        };
+        known.at(known.given().first().copied().unwrap_or(known.at))
+    }
+
+    /// Selects what is known about it at one of its endpoints.
+    pub fn at(self, endpoint: EndpointId) -> Known<'k> {
+        let facts = self.knowledge.hostnames.get(&self.id).map(|own| &own.facts);
+        Known {
+            at: endpoint,
+            endpoint: self.knowledge.endpoints.get(&endpoint),
+            binding: facts.and_then(|facts| facts.bindings.get(&self.desired.endpoint(endpoint).key())),
+            ..self
         }
+    }
+
+    /// Returns what is known about it at each of its endpoints.
+    pub fn everywhere(self) -> impl Iterator<Item = Known<'k>> {
+        self.wanted.endpoints().map(move |endpoint| self.at(endpoint))
+    }
+
+    /// Returns the endpoints that its alias should give, as was decided last.
+    pub fn given(&self) -> Vec<EndpointId> {
+        match self.knowledge.choices.get(&self.id) {
+            Some(choice) => choice.give.clone(),
+            None => self.wanted.placement.at_first(),
+        }
+    }
+
+    /// Returns why its alias should give these, where that was decided.
+    pub fn choice(&self) -> Option<&'k Choice> {
+        self.knowledge.choices.get(&self.id)
+    }
+
+    /// Decides which endpoints its alias should give at `now`; `None` where there is nothing to choose from.
+    pub fn decide(&self, now: Timestamp) -> Option<Choice> {
+        let placement = &self.wanted.placement;
+        if placement.members.len() < 2 {
+            return None;
+        }
+        let members: Vec<Member> = placement.members.iter().map(|member| self.member(member, now)).collect();
+        let since = self.ownership.and_then(|own| own.switched);
+        let given = Given { endpoints: self.aliased_at(), since };
+        // Caches keep the answer for as long as the longest TTL that a server gives it.
+        let ttl = self.alias.and_then(|alias| moves::longest_ttl(&alias.value)).unwrap_or(self.wanted.ttl);
+        let ttl = Duration::from_secs(u64::from(ttl.max(self.wanted.ttl).as_secs()));
+        Some(policy::decide(
+            Rules { policy: placement.policy, back_after: placement.back_after, ttl },
+            &members,
+            &given,
+            now,
+        ))
+    }
+
+    fn member(&self, member: &PlacedEndpoint, now: Timestamp) -> Member {
+        let known = self.at(member.endpoint);
+        let readiness = match binding::judge(known, now) {
+            report if report.is_in_force() => Readiness::Ready,
+            // A platform that does not answer has not stopped serving.
+            report if report.state == PinState::Unknown && known.was_in_force() => Readiness::Ready,
+            report if report.state == PinState::Blocked => Readiness::Barred,
+            _ => Readiness::Coming,
+        };
+        let record = member.check.map(|check| (self.desired.check(check), self.knowledge.verdicts.get(&check)));
+        let health = match record {
+            None => Health::Unwatched,
+            Some((_, None)) => Health::Pending,
+            Some((_, Some(record))) => match (record.verdict, record.since) {
+                (Verdict::Up, since) => Health::Up(since.filter(|_| record.was_down).unwrap_or(Timestamp::MIN)),
+                (Verdict::Down, _) => Health::Down,
+                (Verdict::Unknown, _) if record.impossible().is_some() => Health::Unwatched,
+                (Verdict::Unknown, _) => Health::Pending,
+            },
+        };
+        let is_held_out = self.knowledge.is_held_out(member.endpoint, now);
+        Member { endpoint: member.endpoint, health, readiness, is_held_out }
+    }
+
+    /// Says whether the endpoint has been told of the hostname, whatever it serves.
+    pub fn is_deployed(&self) -> bool {
+        match self.binding.map(|fact| &fact.value) {
+            Some(BindingView::Present { deployment, .. }) => *deployment == Deployment::Deployed,
+            Some(BindingView::Unmanaged { .. }) => true,
+            Some(BindingView::Unreachable { .. }) => self.was_in_force(),
+            Some(BindingView::Absent) | None => false,
+        }
+    }
+
+    /// Says whether a binding here lacks nothing but a server that answers: whoever checks it waits for that.
+    pub fn is_only_down(&self, report: &PinReport) -> bool {
+        let is_served = |finding: &Finding| {
+            matches!(finding.code, Code::ServedCertificateDiffers | Code::ServedAnswerDiffers | Code::OldTlsServed)
+        };
+        self.is_down() && self.is_deployed() && !report.findings.is_empty() && report.findings.iter().all(is_served)
+    }
+
+    /// Says whether the check that judges this endpoint has concluded that it is down, or that the address is
+    /// which a direct connection failed at.
+    fn is_down(&self) -> bool {
+        let failed_at = match self.binding.map(|fact| &fact.value) {
+            Some(BindingView::Present { served, .. } | BindingView::Unmanaged { served }) => served.failed_at(),
+            _ => None,
+        };
+        self.check().is_some_and(|check| self.knowledge.verdict(check) == Verdict::Down)
+            || failed_at.is_some_and(|address| self.dead_addresses().contains(&address.ip()))
+    }
+
+    /// Returns the check that judges this endpoint.
+    fn check(&self) -> Option<CheckId> {
+        self.wanted.placement.members.iter().find(|member| member.endpoint == self.at)?.check
+    }
+
+    /// Says whether the binding here was in force when its platform last answered.
+    fn was_in_force(&self) -> bool {
+        let Some(own) = self.ownership else { return false };
+        own.bindings.get(&self.desired.endpoint(self.at).key()).is_some_and(|binding| binding.made.is_some())
+    }
+
+    /// Returns the endpoints that the zone's first server leads to.
+    pub fn aliased_at(&self) -> Vec<EndpointId> {
+        let first = self.alias.and_then(|alias| alias.value.servers.first()?.gives.as_ref().ok());
+        let Some(sets) = first.filter(|sets| !sets.is_empty()) else { return Vec::new() };
+        let is_led = |known: &Known<'_>| known.info().is_some_and(|info| info.is_led_to(sets, known.target()));
+        self.everywhere().filter(is_led).map(|known| known.at).collect()
+    }
+
+    /// Says whether the alias leads to some of its endpoints, and should lead to others of them.
+    pub fn is_switch(&self) -> bool {
+        let now = self.aliased_at();
+        !now.is_empty() && now != self.given()
+    }
+
+    /// Returns what is known of this endpoint.
+    pub fn info(&self) -> Option<&'k EndpointInfo> {
+        self.endpoint?.value.info()
+    }
+
+    /// Returns the addresses of this endpoint that an alias leaves out: those that do not work while others do;
+    /// where none does, those that it has left out before, so that the last good answer stays.
+    fn left_out(&self) -> Vec<IpAddr> {
+        let mut dead = self.dead_addresses();
+        if self.check().is_none_or(|check| self.knowledge.verdict(check) != Verdict::Up) {
+            let first = self.alias.and_then(|alias| alias.value.servers.first()?.gives.as_ref().ok());
+            let given = first.into_iter().flatten().flat_map(RecordSet::data).filter_map(RecordData::address);
+            let given: Vec<IpAddr> = given.collect();
+            dead.retain(|address| !given.is_empty() && !given.contains(address));
+        }
+        dead
+    }
+
+    /// Returns the addresses of this endpoint that do not work.
+    fn dead_addresses(&self) -> Vec<IpAddr> {
+        let record = self.check().and_then(|check| self.knowledge.verdicts.get(&check));
+        let dead = record.into_iter().flat_map(|record| record.dead_addresses());
+        dead.filter_map(|address| address.parse::<SocketAddr>().ok()).map(|address| address.ip()).collect()
     }
 
     /// Says whether Pindrel may change a binding that is there: it wrote it; or nothing is
     /// recorded of that hostname, as after a lost state, and what proves it to be the manifest's is
-    /// that [every server leads to this endpoint](Known::is_aliased_here) and that it differs from
+    /// that [every server gives the alias that the manifest wants](Known::is_aliased_as_wanted) and that it differs from
     /// what is wanted in its certificate alone.
     pub fn may_change(&self, binding: &Binding) -> bool {
-        let key = self.desired.endpoint(self.wanted.endpoint).key();
+        let key = self.desired.endpoint(self.at).key();
         if self.ownership.is_some_and(|own| own.wrote_binding(&key, binding)) {
             return true;
         }
         let recorded = self.ownership.is_some_and(|own| !own.is_empty());
-        !recorded && self.wanted.binding(self.desired, binding.certificate) == *binding && self.is_aliased_here()
+        !recorded
+            && self.wanted.binding(self.desired, self.at, binding.certificate) == *binding
+            && self.is_aliased_as_wanted()
     }
 
     /// Returns the binding that should be there; `None` as long as there is no certificate for it.
     pub fn wanted_binding(&self) -> Option<Binding> {
         if self.wanted.is_issued_by_platform(self.desired) {
-            return Some(self.wanted.binding(self.desired, None));
+            return Some(self.wanted.binding(self.desired, self.at, None));
         }
-        self.certificate.map(|held| self.wanted.binding(self.desired, Some(held.sha256)))
+        self.certificate.map(|held| self.wanted.binding(self.desired, self.at, Some(held.sha256)))
     }
 
-    /// Returns the certificate that clients should get now, as far as it is known.
-    pub fn current_certificate(&self) -> Option<Fingerprint> {
-        let issued = || self.issued().map(|issued| issued.sha256);
-        self.certificate.map(|held| held.sha256).or_else(issued)
+    /// Returns the certificates that clients may get now, as far as they are known: one, unless several
+    /// platforms issue their own.
+    pub fn current_certificates(&self) -> Vec<Fingerprint> {
+        match self.certificate {
+            Some(held) => vec![held.sha256],
+            None => self.everywhere().filter_map(|known| known.issued()).map(|issued| issued.sha256).collect(),
+        }
     }
 
     /// Returns the certificate that the platform has issued for it.
@@ -165,25 +338,36 @@ impl<'k> Known<'k> {
         self.binding?.value.reply()?.target.as_ref()
     }
 
-    /// Returns the alias records that should be there now: while the hostname moves, with a low TTL.
-    pub fn wanted_alias(&self, endpoint: &EndpointInfo) -> Vec<RecordSet> {
-        let ttl = moves::alias_ttl(self.desired, self.wanted, self.ownership);
-        self.wanted.alias_for(self.desired, endpoint, self.target(), ttl)
+    /// Returns the alias records that should be there now: while the hostname moves, with a low TTL. `None`
+    /// where an endpoint that they lead to is not known.
+    pub fn wanted_alias(&self) -> Option<Vec<RecordSet>> {
+        self.alias_with(moves::alias_ttl(self.desired, self.wanted, self.ownership))
     }
 
     /// Returns the alias records that the manifest wants, with their usual TTL.
-    pub fn manifest_alias(&self, endpoint: &EndpointInfo) -> Vec<RecordSet> {
-        self.wanted.alias_for(self.desired, endpoint, self.target(), self.wanted.ttl)
+    pub fn manifest_alias(&self) -> Option<Vec<RecordSet>> {
+        self.alias_with(self.wanted.ttl)
+    }
+
+    fn alias_with(&self, ttl: Ttl) -> Option<Vec<RecordSet>> {
+        let given: Vec<(Known<'_>, Vec<IpAddr>)> =
+            self.given().into_iter().map(|endpoint| self.at(endpoint)).map(|known| (known, known.left_out())).collect();
+        let targets: Option<Vec<AliasTarget<'_>>> = given
+            .iter()
+            .map(|(known, dead)| Some(AliasTarget { info: known.info()?, target: known.target(), dead }))
+            .collect();
+        Some(self.wanted.alias_to(self.desired, &targets?, ttl))
     }
 
     /// Says whether every server of the zone gives the alias that the manifest wants.
-    pub fn is_aliased_here(&self) -> bool {
-        let (Some(alias), Some(EndpointView::Listed(info))) = (self.alias, self.endpoint.map(|fact| &fact.value))
-        else {
-            return false;
-        };
-        let wanted = self.wanted_alias(info);
+    pub fn is_aliased_as_wanted(&self) -> bool {
+        let Some((alias, wanted)) = self.alias.zip(self.wanted_alias()) else { return false };
         !alias.value.servers.is_empty() && alias.value.lagging(&wanted).next().is_none()
+    }
+
+    /// Says whether that alias leads to this endpoint.
+    pub fn is_aliased_here(&self) -> bool {
+        self.given().contains(&self.at) && self.is_aliased_as_wanted()
     }
 
     fn judge_certificate(&self, now: Timestamp) -> PinReport {
@@ -218,8 +402,11 @@ pub struct Pins {
     pub zone: PinReport,
     /// A valid certificate covers the name.
     pub certificate: PinReport,
-    /// The endpoint knows the hostname.
+    /// Every endpoint knows the hostname.
     pub binding: PinReport,
+    /// The same of each endpoint.
+    #[serde(skip)]
+    pub bindings: Vec<(EndpointId, PinReport)>,
     /// The alias record points at the endpoint.
     pub alias: PinReport,
     /// A client gets the expected answer.
@@ -229,10 +416,13 @@ pub struct Pins {
 impl Pins {
     /// Judges what is known at `now`.
     pub fn judge(known: Known<'_>, now: Timestamp) -> Pins {
+        let bindings: Vec<(EndpointId, PinReport)> =
+            known.everywhere().map(|known| (known.at, binding::judge(known, now))).collect();
         Pins {
             zone: zone::judge(known),
             certificate: known.judge_certificate(now),
-            binding: binding::judge(known, now),
+            binding: binding::of_all(known.desired, &bindings),
+            bindings,
             alias: alias::judge(known),
             answer: answer::judge(known),
         }
@@ -247,6 +437,11 @@ impl Pins {
             Pin::Alias => &self.alias,
             Pin::Answer => &self.answer,
         }
+    }
+
+    /// Returns the judgement of the binding at one endpoint.
+    pub fn binding_at(&self, endpoint: EndpointId) -> &PinReport {
+        self.bindings.iter().find(|(own, _)| *own == endpoint).map_or(&self.binding, |(_, report)| report)
     }
 
     /// Returns all judgements in their order.

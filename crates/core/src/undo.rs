@@ -9,13 +9,15 @@ use std::sync::Arc;
 use serde::{Deserialize, Serialize};
 
 use crate::desired::{
-    AuthorityId, CertificateId, CertificateTerms, Desired, EndpointId, WantedCertificate, WantedClients, WantedHostname,
+    AuthorityId, CertificateId, CertificateTerms, Desired, EndpointId, PlacedEndpoint, Placement, WantedCertificate,
+    WantedClients, WantedHostname,
 };
 use crate::endpoint::Binding;
 use crate::expectation::Expectation;
 use crate::facts::{EndpointKey, Origin, Ownership};
 use crate::findings::{Code, Finding};
 use crate::name::Hostname;
+use crate::policy::Policy;
 use crate::records::{RecordSet, in_words};
 use crate::values::Ttl;
 
@@ -150,13 +152,31 @@ impl Undoing {
             wanted.minimum_tls = binding.minimum_tls;
             wanted.client_certificates = client_certificates;
         }
-        wanted.endpoint = endpoint;
+        wanted.placement = self.placement(&wanted, form, endpoint);
         wanted.ttl = form.alias.first().map_or(wanted.ttl, RecordSet::ttl);
         match self.desired.hostnames.iter_mut().find(|own| own.hostname == *hostname) {
             Some(own) => *own = wanted,
             None => self.desired.hostnames.push(wanted),
         }
         Ok(())
+    }
+
+    /// Where a hostname was: where the manifest has it too, all of that; else where its alias led, and then
+    /// wherever else it was bound.
+    fn placement(&self, wanted: &WantedHostname, form: &HostnameForm, first: EndpointId) -> Arc<Placement> {
+        let mut were: Vec<EndpointId> = vec![first];
+        let bound = form.bindings.keys().filter_map(|key| self.desired.endpoint_at(key));
+        were.extend(bound.filter(|endpoint| *endpoint != first));
+        let placement = &wanted.placement;
+        if wanted.endpoints().all(|endpoint| were.contains(&endpoint)) && were.len() == placement.members.len() {
+            return placement.clone();
+        }
+        if were.len() == 1 {
+            return Arc::new(Placement::single(first));
+        }
+        let check = |endpoint| placement.members.iter().find(|own| own.endpoint == endpoint).and_then(|own| own.check);
+        let members = were.into_iter().map(|endpoint| PlacedEndpoint { endpoint, check: check(endpoint) }).collect();
+        Arc::new(Placement { members, policy: Policy::Standby, back_after: placement.back_after })
     }
 
     fn wanted(&self, hostname: &Hostname) -> Option<&WantedHostname> {
@@ -180,7 +200,7 @@ impl Undoing {
         Ok(WantedHostname {
             hostname: hostname.clone(),
             zone,
-            endpoint,
+            placement: Arc::new(Placement::single(endpoint)),
             certificate: self.own_certificate(hostname, false)?,
             routes: Vec::new(),
             redirect_to: None,
@@ -257,7 +277,7 @@ mod tests {
 
         let undoing = undo(desired(), &[(api.clone(), form("catalogue", before.clone()))]);
         let wanted = undoing.desired.hostname(HostnameId(0));
-        assert_eq!(undoing.desired.endpoint(wanted.endpoint).name, "catalogue");
+        assert_eq!(undoing.desired.endpoint(wanted.first_endpoint()).name, "catalogue");
         assert_eq!((&wanted.routes, wanted.minimum_tls, wanted.ttl), (&before.routes, TlsVersion::V1_3, Ttl::MINUTE));
         assert_eq!(wanted.expect.path, "/v1", "what was there is what is asked for");
         assert_eq!((undoing.put_back, undoing.taken_away.len()), (vec![api.clone()], 0));

@@ -10,13 +10,15 @@ use siphasher::sip::SipHasher13;
 
 use super::{
     Authority, CertificateTerms, Desired, Endpoint, EndpointDriver, ExternalAccountKey, HostnameId, HttpPlatform,
-    ProgramPlatform, StaticEndpoint, Tsig, WantedCertificate, WantedClients, WantedHostname, Zone, ZoneDriver,
+    PlacedEndpoint, Placement, ProgramPlatform, StaticEndpoint, Tsig, WantedCertificate, WantedClients, WantedHostname,
+    Zone, ZoneDriver,
 };
 use crate::budget::Limit;
 use crate::delivery::{Command, Contents, Delivery, Piece};
 use crate::endpoint::{OriginConnection, Route};
 use crate::expectation::{Expectation, SampleMethod};
 use crate::load_balancer::LoadBalancer;
+use crate::policy::Policy;
 use crate::renewal::RenewalRule;
 use crate::web_server::{OriginTls, WebServer};
 
@@ -89,7 +91,7 @@ impl Digests {
         let WantedHostname {
             hostname,
             zone,
-            endpoint,
+            placement,
             certificate,
             routes,
             redirect_to,
@@ -105,7 +107,14 @@ impl Digests {
         let mut digest = Digest::default();
         digest.text(hostname.as_str());
         digest.number(self.zones[zone.0 as usize]);
-        digest.number(self.endpoints[endpoint.0 as usize]);
+        // How health is checked and when traffic returns changes nothing that is held.
+        let Placement { members, policy, back_after: _ } = &**placement;
+        for PlacedEndpoint { endpoint, check: _ } in members {
+            digest.number(self.endpoints[endpoint.0 as usize]);
+        }
+        if *policy != Policy::Single {
+            digest.text(policy.as_str());
+        }
         self.certificate(&mut digest, desired.certificate(*certificate));
         digest.list(routes, |digest, route| {
             let Route { prefix, service, release } = route;

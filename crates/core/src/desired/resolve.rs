@@ -4,19 +4,21 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 use std::path::PathBuf;
 use std::sync::Arc;
 
+use super::checks::HostnameHealth;
 use super::{
     Authority, AuthorityId, CertificateId, CertificateTerms, Desired, Endpoint, EndpointDriver, EndpointId,
-    ExternalAccountKey, HttpPlatform, ProgramPlatform, Tsig, WantedCertificate, WantedClients, WantedHostname, Zone,
-    ZoneDriver, ZoneId,
+    ExternalAccountKey, HostnameId, HttpPlatform, PlacedEndpoint, Placement, ProgramPlatform, Tsig, WantedCertificate,
+    WantedClients, WantedHostname, Zone, ZoneDriver, ZoneId,
 };
 use crate::delivery::Delivery;
 use crate::expectation::Expectation;
 use crate::facts::Origin;
 use crate::manifest::{
     At, CertificateEntry, ClientCertificatesEntry, Diagnostics, EndpointDriverEntry, HostnameEntry, MOST_NAMES,
-    Manifest, Span,
+    Manifest, PolicyWord, Span,
 };
 use crate::name::Hostname;
+use crate::policy::Policy;
 use crate::renewal::RenewalRule;
 use crate::values::{Fingerprint, Ttl};
 
@@ -60,7 +62,17 @@ pub fn resolve(manifest: Manifest, problems: &mut Diagnostics) -> Desired {
     for entry in &manifest.certificates {
         resolver.declare(entry, &manifest.default_authority);
     }
-    let Manifest { default_authority, default_endpoint, default_ttl, mut hostnames, certificates, .. } = manifest;
+    resolver.desired.look_every = manifest.look_every;
+    let Manifest {
+        default_authority,
+        default_endpoint,
+        default_ttl,
+        mut hostnames,
+        certificates,
+        endpoints,
+        health,
+        ..
+    } = manifest;
     // A default that is wrong is one mistake, however many hostnames have it.
     resolver.default_endpoint = default_endpoint
         .map(|named| reference(&resolver.endpoints, &resolver.mistaken, &named, "endpoint", resolver.problems));
@@ -72,14 +84,16 @@ pub fn resolve(manifest: Manifest, problems: &mut Diagnostics) -> Desired {
         }
         resolver.hostname(entry, &default_authority, default_ttl.unwrap_or(Ttl::TEN_MINUTES));
     }
+    let of_hostnames = std::mem::take(&mut resolver.health);
+    resolver.checks(&endpoints, health, of_hostnames);
     resolver.report_unused_platform_certificates(&certificates);
     resolver.desired
 }
 
-struct Resolver<'p> {
-    desired: Desired,
+pub(super) struct Resolver<'p> {
+    pub(super) desired: Desired,
     authorities: HashMap<String, AuthorityId>,
-    endpoints: HashMap<String, EndpointId>,
+    pub(super) endpoints: HashMap<String, EndpointId>,
     certificates: HashMap<String, CertificateId>,
     /// The declared certificates that hold a name.
     declared: HashMap<String, Vec<CertificateId>>,
@@ -92,8 +106,12 @@ struct Resolver<'p> {
     /// The text of the files of roots for client certificates.
     trust_bundles: BTreeMap<PathBuf, String>,
     /// Kind and name of the tables that have mistakes of their own.
-    mistaken: HashSet<(&'static str, String)>,
-    problems: &'p mut Diagnostics,
+    pub(super) mistaken: HashSet<(&'static str, String)>,
+    /// What hostnames say of their health.
+    health: Vec<HostnameHealth>,
+    /// The placements at one endpoint, which their hostnames share.
+    singles: HashMap<EndpointId, Arc<Placement>>,
+    pub(super) problems: &'p mut Diagnostics,
 }
 
 impl<'p> Resolver<'p> {
@@ -191,6 +209,8 @@ impl<'p> Resolver<'p> {
             usual: Arc::default(),
             trust_bundles: BTreeMap::new(),
             default_endpoint: None,
+            health: Vec::new(),
+            singles: HashMap::new(),
             desired,
             problems,
         };
@@ -285,34 +305,15 @@ impl<'p> Resolver<'p> {
                 names.push(name.value.clone());
             }
         }
-        let endpoint = match &entry.endpoint {
-            Some(named) => reference(&self.endpoints, &self.mistaken, named, "endpoint", self.problems),
-            None => self.default_endpoint.unwrap_or_else(|| {
-                self.problems.report(
-                    "missing-key",
-                    entry.hostname.span.clone(),
-                    format!("[hostname.\"{}\"] needs the key \"endpoint\"", entry.hostname.value),
-                    "add: endpoint = \"NAME\", here or under [defaults]",
-                );
-                None
-            }),
-        };
+        let placement = self.placement(&entry);
         let zones: Vec<_> = std::iter::once(&entry.hostname).chain(&entry.also).map(|name| self.zone(name)).collect();
         let certificate = self.certificate(&entry, &names, default_authority);
-        let (Some(endpoint), Some(certificate)) = (endpoint, certificate) else { return };
-        self.check_settings(&entry, endpoint, certificate);
-
-        if let EndpointDriver::Nginx(server) = &self.desired.endpoint(endpoint).driver {
-            let unknown =
-                entry.routes.iter().find(|route| server.service(&route.service, route.release.as_deref()).is_none());
-            if let Some(route) = unknown {
-                let known: Vec<&str> = server.services.iter().map(|service| service.name.as_str()).collect();
-                let message =
-                    format!("[endpoint.{}] has no service \"{}\"", self.desired.endpoint(endpoint).name, route.service);
-                let help = format!("add it to services there, or name one of: {}", known.join(", "));
-                self.problems.report("unknown-reference", entry.hostname.span.clone(), message, help);
-            }
+        let (Some(placement), Some(certificate)) = (placement, certificate) else { return };
+        for member in &placement.members {
+            self.check_settings(&entry, member.endpoint, certificate);
+            self.check_services(&entry, member.endpoint);
         }
+        let begin = self.desired.hostnames.len();
         let client_certificates = entry.client_certificates.as_ref().and_then(|clients| self.clients(clients));
         let expect = entry.expect.unwrap_or_else(|| Expectation::for_routes(&entry.routes));
         let probed_as = match &entry.probe_as {
@@ -328,7 +329,7 @@ impl<'p> Resolver<'p> {
             self.desired.hostnames.push(WantedHostname {
                 hostname: primary.clone(),
                 zone,
-                endpoint,
+                placement: placement.clone(),
                 certificate,
                 routes: entry.routes,
                 redirect_to: None,
@@ -355,7 +356,7 @@ impl<'p> Resolver<'p> {
             self.desired.hostnames.push(WantedHostname {
                 hostname: name.value.clone(),
                 zone,
-                endpoint,
+                placement: placement.clone(),
                 certificate,
                 routes: Vec::new(),
                 redirect_to: Some(primary.clone()),
@@ -368,6 +369,112 @@ impl<'p> Resolver<'p> {
                 labels: entry.labels.clone(),
                 note: entry.note.clone(),
             });
+        }
+        if entry.judged_by.is_some() || entry.health.is_some() {
+            let ids = (begin..self.desired.hostnames.len()).map(|id| HostnameId(id as u32)).collect();
+            self.health.push(HostnameHealth { ids, judged_by: entry.judged_by, health: entry.health });
+        }
+    }
+
+    /// Where a hostname's traffic ends; `None` where that has mistakes.
+    fn placement(&mut self, entry: &HostnameEntry) -> Option<Arc<Placement>> {
+        let mut endpoints: Vec<EndpointId> = Vec::with_capacity(entry.endpoints.len().max(1));
+        let mut is_whole = true;
+        for named in &entry.endpoints {
+            match reference(&self.endpoints, &self.mistaken, named, "endpoint", self.problems) {
+                None => is_whole = false,
+                Some(id) if endpoints.contains(&id) => {
+                    let message = format!("the endpoint {} is named twice", named.value);
+                    self.problems.report("duplicate", named.span.clone(), message, "keep one of the two");
+                }
+                Some(id) => endpoints.push(id),
+            }
+        }
+        if entry.endpoints.is_empty() {
+            match self.default_endpoint {
+                Some(id) => endpoints.extend(id),
+                None => self.problems.report(
+                    "missing-key",
+                    entry.hostname.span.clone(),
+                    format!("[hostname.\"{}\"] needs the key \"endpoint\"", entry.hostname.value),
+                    "add: endpoint = \"NAME\", here or under [defaults]",
+                ),
+            }
+        }
+        let policy = self.policy(entry, endpoints.len());
+        let first = *endpoints.first().filter(|_| is_whole)?;
+        if policy? == Policy::Single {
+            return Some(self.singles.entry(first).or_insert_with(|| Arc::new(Placement::single(first))).clone());
+        }
+        let members = endpoints.into_iter().map(|endpoint| PlacedEndpoint { endpoint, check: None }).collect();
+        let back_after = entry.back_after.as_ref().map_or(Placement::BACK_AFTER, |back| back.value);
+        Some(Arc::new(Placement { members, policy: policy?, back_after }))
+    }
+
+    /// How the endpoints of a hostname share its traffic; `None` where that cannot be done.
+    fn policy(&mut self, entry: &HostnameEntry, endpoints: usize) -> Option<Policy> {
+        let hostname = &entry.hostname.value;
+        let several = entry.endpoints.get(1).map(|named| named.span.clone());
+        let policy = match (&entry.policy, several) {
+            (None, None) => Policy::Single,
+            (None, Some(span)) => {
+                let message = format!("{hostname} has several endpoints and no policy");
+                self.problems.report("missing-key", span, message, "add: policy = \"standby\"");
+                return None;
+            }
+            (Some(At { value: PolicyWord::Single, span }), Some(_)) => {
+                let message = format!("the policy \"single\" gives one endpoint, and {hostname} has several");
+                self.problems.report("bad-value", span.clone(), message, "write \"standby\" or \"split\"");
+                return None;
+            }
+            (Some(At { value: PolicyWord::Nearest, span }), _) => {
+                let message = "the zone's driver cannot answer each client with the nearest endpoint";
+                let help = "write \"standby\" or \"split\": dynamic update gives every client the same records";
+                self.problems.report("not-offered", span.clone(), message, help);
+                return None;
+            }
+            (Some(At { value: PolicyWord::Single, .. }), None) => Policy::Single,
+            (Some(At { value: PolicyWord::Standby, .. }), _) => Policy::Standby,
+            (Some(At { value: PolicyWord::Split, .. }), _) => Policy::Split,
+        };
+        let shares = &entry.shares;
+        for share in shares.iter().filter(|share| !entry.endpoints.iter().any(|named| named.value == share.value.0)) {
+            let message = format!("{hostname} has no endpoint {} that could have a share", share.value.0);
+            self.problems.report("unknown-reference", share.span.clone(), message, "name one of its endpoints");
+        }
+        if let (Some(first), true) = (shares.first(), policy != Policy::Split) {
+            let help = "write policy = \"split\", or remove shares";
+            self.problems.report("bad-value", first.span.clone(), "only a split has shares", help);
+        } else if let Some(other) = shares.iter().find(|share| share.value.1 != shares[0].value.1) {
+            let message = "the zone's driver cannot weigh answers: a split by dynamic update is in equal parts";
+            self.problems.report("not-offered", other.span.clone(), message, "give each the same share");
+        } else if let Some(first) = shares.first().filter(|_| shares.len() < endpoints) {
+            let message = "some endpoints have a share and others have none";
+            self.problems.report(
+                "bad-value",
+                first.span.clone(),
+                message,
+                "give each the same share, or remove shares",
+            );
+        }
+        if let Some(back) = entry.back_after.as_ref().filter(|_| policy == Policy::Single) {
+            let message = "traffic returns only where there are several endpoints";
+            self.problems.report("bad-value", back.span.clone(), message, "remove back_after");
+        }
+        Some(policy)
+    }
+
+    /// Reports services that a web server does not have.
+    fn check_services(&mut self, entry: &HostnameEntry, endpoint: EndpointId) {
+        let EndpointDriver::Nginx(server) = &self.desired.endpoint(endpoint).driver else { return };
+        let unknown =
+            entry.routes.iter().find(|route| server.service(&route.service, route.release.as_deref()).is_none());
+        if let Some(route) = unknown {
+            let known: Vec<&str> = server.services.iter().map(|service| service.name.as_str()).collect();
+            let message =
+                format!("[endpoint.{}] has no service \"{}\"", self.desired.endpoint(endpoint).name, route.service);
+            let help = format!("add it to services there, or name one of: {}", known.join(", "));
+            self.problems.report("unknown-reference", entry.hostname.span.clone(), message, help);
         }
     }
 
@@ -522,7 +629,7 @@ impl<'p> Resolver<'p> {
     }
 }
 
-fn reference<T: Copy>(
+pub(super) fn reference<T: Copy>(
     table: &HashMap<String, T>,
     mistaken: &HashSet<(&'static str, String)>,
     named: &At<String>,

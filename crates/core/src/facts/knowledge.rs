@@ -2,11 +2,16 @@
 
 use std::collections::{HashMap, HashSet};
 
+use jiff::Timestamp;
+
 use super::{EndpointView, Fact, HeldCertificate, HostnameFacts, Ownership, ZoneView};
 use crate::delivery::Undelivered;
-use crate::desired::{AuthorityId, CertificateId, EndpointId, HostnameId, ZoneId};
+use crate::desired::{AuthorityId, CertificateId, CheckId, EndpointId, HostnameId, ZoneId};
+use crate::endpoint::EndpointInfo;
 use crate::findings::Finding;
+use crate::health::{CheckRecord, Verdict};
 use crate::name::{DnsName, Hostname};
+use crate::policy::Choice;
 
 /// What is known of one hostname itself.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
@@ -61,17 +66,47 @@ pub struct Knowledge {
     /// proves it for all.
     pub unproven: HashMap<CertificateId, CertificateId>,
     /// Until when an authority takes no order for a certificate, and what it said.
-    pub holds: HashMap<CertificateId, (jiff::Timestamp, Finding)>,
+    pub holds: HashMap<CertificateId, (Timestamp, Finding)>,
     /// Where challenge records belong, by the challenge name.
     pub challenge_targets: HashMap<DnsName, ChallengeTarget>,
     /// The hostnames that are being taken away.
     pub retiring: Vec<Retiring>,
+    /// What the alias of each hostname with several endpoints should give, as was decided last.
+    pub choices: HashMap<HostnameId, Choice>,
+    /// What was concluded about each health check.
+    pub verdicts: HashMap<CheckId, CheckRecord>,
+    /// The endpoints that somebody has taken out of answers.
+    pub held_out: HashMap<EndpointId, HeldOut>,
+}
+
+/// That somebody has taken an endpoint out of answers.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct HeldOut {
+    /// Until when; until it is released where nobody said.
+    pub until: Option<Timestamp>,
+    /// Why.
+    pub because: String,
 }
 
 impl Knowledge {
     /// Returns a hostname that is being taken away.
     pub fn retiring(&self, id: RetiringId) -> &Retiring {
         &self.retiring[id.0 as usize]
+    }
+
+    /// Returns what a platform lists of an endpoint, or did before it stopped answering.
+    pub fn endpoint_info(&self, id: EndpointId) -> Option<&EndpointInfo> {
+        self.endpoints.get(&id)?.value.info()
+    }
+
+    /// Returns the verdict of a check.
+    pub fn verdict(&self, id: CheckId) -> Verdict {
+        self.verdicts.get(&id).map_or(Verdict::Unknown, |record| record.verdict)
+    }
+
+    /// Says whether somebody has taken an endpoint out of answers.
+    pub fn is_held_out(&self, id: EndpointId, now: Timestamp) -> bool {
+        self.held_out.get(&id).is_some_and(|held| held.until.is_none_or(|until| now < until))
     }
 
     /// Returns the certificate that is held, if any is known.

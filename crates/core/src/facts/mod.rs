@@ -23,7 +23,7 @@ use crate::values::{Fingerprint, Serial};
 
 pub use certificate::{HeldCertificate, OrderedTerms, Origin, ReplaceReason};
 pub use failure::{Lameness, Unreachable, Unresolved, Untrusted};
-pub use knowledge::{ChallengeTarget, HostnameKnowledge, Knowledge, Retiring, RetiringId};
+pub use knowledge::{ChallengeTarget, HeldOut, HostnameKnowledge, Knowledge, Retiring, RetiringId};
 pub use ownership::{EndpointKey, FormerAlias, Ownership, Written};
 
 /// One observation with the time at which it was made.
@@ -131,7 +131,6 @@ pub enum ServerStatus {
 /// An endpoint in its platform's list.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case", tag = "is")]
-#[expect(clippy::large_enum_variant, reason = "there are few, and nearly all are listed")]
 pub enum EndpointView {
     /// It is there.
     Listed(EndpointInfo),
@@ -151,7 +150,21 @@ pub enum EndpointView {
     Unreachable {
         /// Why.
         why: Unreachable,
+        /// What it listed before.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        before: Option<Box<EndpointInfo>>,
     },
+}
+
+impl EndpointView {
+    /// Returns what is known of the endpoint: what its platform lists, or did before it stopped answering.
+    pub fn info(&self) -> Option<&EndpointInfo> {
+        match self {
+            EndpointView::Listed(info) => Some(info),
+            EndpointView::Unreachable { before, .. } => before.as_deref(),
+            EndpointView::NotListed { .. } | EndpointView::Refused { .. } => None,
+        }
+    }
 }
 
 /// What the endpoint knows of a hostname.
@@ -222,6 +235,14 @@ impl ServedView {
     /// A certificate, of which nothing else was asked.
     pub fn certificate(sha256: Fingerprint) -> ServedView {
         ServedView::Certificate { sha256, samples: Vec::new(), tls12_status: None, default_name: None }
+    }
+
+    /// Returns the address at which no connection could be made.
+    pub fn failed_at(&self) -> Option<SocketAddr> {
+        match self {
+            ServedView::Failed { address, .. } => *address,
+            ServedView::Certificate { .. } | ServedView::NotTried => None,
+        }
     }
 }
 

@@ -41,6 +41,11 @@ impl EndpointKey {
         EndpointKey(format!("folder {}", folder.display()))
     }
 
+    /// Returns the key that was written as this text.
+    pub fn stored(text: String) -> EndpointKey {
+        EndpointKey(text)
+    }
+
     /// The key of what was written before endpoints were recorded (schema 2).
     pub fn unrecorded() -> EndpointKey {
         EndpointKey(String::new())
@@ -141,6 +146,9 @@ pub struct Ownership {
     /// The alias before the present one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub former_alias: Option<FormerAlias>,
+    /// When the alias was last changed from one of the hostname's endpoints to another.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub switched: Option<Timestamp>,
     /// Since when the hostname is being taken away.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub retiring: Option<Timestamp>,

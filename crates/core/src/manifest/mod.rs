@@ -7,6 +7,8 @@
 
 mod blocks;
 mod diagnostic;
+#[cfg(test)]
+mod health_tests;
 mod read;
 mod review;
 mod section;
@@ -24,6 +26,7 @@ use std::collections::BTreeMap;
 use std::net::SocketAddr;
 use std::ops::Range;
 use std::path::PathBuf;
+use std::str::FromStr;
 use std::time::Duration;
 
 use url::Url;
@@ -35,6 +38,7 @@ use crate::desired::StaticEndpoint;
 use crate::endpoint::{ClientNeed, EndpointKind, OriginConnection, Route, TlsVersion};
 use crate::expectation::Expectation;
 use crate::facts::Origin;
+use crate::health::{CheckMethod, CheckTerms, HostPort, Need};
 use crate::load_balancer::LoadBalancer;
 use crate::name::{DnsName, Hostname};
 use crate::values::{KeyKind, SecretRef, TsigAlgorithm, Ttl};
@@ -73,6 +77,10 @@ pub struct Manifest {
     pub zones: Vec<ZoneEntry>,
     /// `[endpoint.NAME]`.
     pub endpoints: Vec<EndpointEntry>,
+    /// `[health.NAME]`.
+    pub health: Vec<HealthEntry>,
+    /// How often every hostname is looked at while Pindrel keeps running.
+    pub look_every: Option<Duration>,
     /// `[certificate.NAME]`.
     pub certificates: Vec<CertificateEntry>,
     /// `[hostname."NAME"]`.
@@ -91,7 +99,15 @@ impl Manifest {
         let authorities = self.authorities.iter().flat_map(|entry| [&entry.api_roots, &entry.issued_roots]);
         let endpoints = self.endpoints.iter().filter_map(EndpointEntry::api_roots);
         let imported = self.certificates.iter().filter_map(|entry| entry.issued_roots.as_ref());
-        authorities.flatten().chain(endpoints).chain(imported)
+        let placed = self.endpoints.iter().filter_map(|entry| entry.health.as_ref());
+        let placed = placed.chain(self.hostnames.iter().filter_map(|entry| entry.health.as_deref()));
+        let named = self.health.iter().filter_map(|entry| match &entry.what {
+            CheckedEntry::Tls { roots, .. } => roots.as_ref(),
+            CheckedEntry::Url(request) => request.roots.as_ref(),
+            _ => None,
+        });
+        let checks = placed.filter_map(|health| health.request.roots.as_ref()).chain(named);
+        authorities.flatten().chain(endpoints).chain(imported).chain(checks)
     }
 
     /// Returns every file of roots for client certificates.
@@ -200,6 +216,8 @@ pub struct EndpointEntry {
     pub default_document: Option<String>,
     /// How it speaks to its origin, where its platform is told.
     pub origin: Option<OriginConnection>,
+    /// How it is checked.
+    pub health: Option<EndpointHealthEntry>,
 }
 
 /// The keys of an endpoint's driver.
@@ -250,6 +268,146 @@ impl EndpointEntry {
             _ => None,
         }
     }
+}
+
+/// The policies that a manifest may name, whether or not a zone's driver can carry them out.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum PolicyWord {
+    /// There is one endpoint.
+    Single,
+    /// The first healthy one.
+    Standby,
+    /// All healthy ones, by their shares.
+    Split,
+    /// The nearest of the healthy ones.
+    Nearest,
+}
+
+impl FromStr for PolicyWord {
+    type Err = String;
+
+    fn from_str(text: &str) -> Result<Self, String> {
+        match text {
+            "single" => Ok(PolicyWord::Single),
+            "standby" => Ok(PolicyWord::Standby),
+            "split" => Ok(PolicyWord::Split),
+            "nearest" => Ok(PolicyWord::Nearest),
+            _ => Err(format!("there is no policy \"{text}\"")),
+        }
+    }
+}
+
+/// `health` and `health_terms` of an endpoint or a hostname.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct EndpointHealthEntry {
+    /// What is asked for.
+    pub request: RequestEntry,
+    /// How often, and what makes a verdict.
+    pub terms: CheckTerms,
+}
+
+/// A request of a health check.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct RequestEntry {
+    /// Where it stands.
+    pub span: Span,
+    /// Whether TLS is spoken.
+    pub is_tls: bool,
+    /// The name that is asked for; the hostname at the endpoint where none is said.
+    pub name: Option<At<Hostname>>,
+    /// The port, where one is said.
+    pub port: Option<u16>,
+    /// The path with its query.
+    pub path: String,
+    /// The method.
+    pub method: CheckMethod,
+    /// Header fields that are sent besides.
+    pub headers: Vec<(String, String)>,
+    /// The body that is sent.
+    pub send: Option<String>,
+    /// The lowest and the highest status that is accepted.
+    pub status: (u16, u16),
+    /// A text that the response must contain.
+    pub body: Option<String>,
+    /// A header field that the response must have, perhaps with a value.
+    pub header: Option<(String, Option<String>)>,
+    /// Whether the certificate is verified.
+    pub verify: bool,
+    /// PEM file of the roots where it must end.
+    pub roots: Option<At<PathBuf>>,
+    /// The label that a wildcard is asked under.
+    pub label: Option<At<String>>,
+}
+
+impl RequestEntry {
+    /// A request of which nothing special is said.
+    pub(crate) fn plain(span: Span) -> RequestEntry {
+        RequestEntry {
+            span,
+            is_tls: true,
+            name: None,
+            port: None,
+            path: "/".into(),
+            method: CheckMethod::Get,
+            headers: Vec::new(),
+            send: None,
+            status: (200, 299),
+            body: None,
+            header: None,
+            verify: true,
+            roots: None,
+            label: None,
+        }
+    }
+}
+
+/// One `[health.NAME]`.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct HealthEntry {
+    /// The name that the manifest gives it.
+    pub name: At<String>,
+    /// What it checks.
+    pub what: CheckedEntry,
+    /// How often, and what makes a verdict.
+    pub terms: CheckTerms,
+}
+
+/// What a `[health.NAME]` checks.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum CheckedEntry {
+    /// `tcp`.
+    Tcp(HostPort),
+    /// `tls`.
+    Tls {
+        /// Where it listens.
+        place: At<HostPort>,
+        /// The name that its certificate must cover; the host's where none is said.
+        name: Option<At<Hostname>>,
+        /// For how many days the certificate must still be valid.
+        days_left: u32,
+        /// Whether the certificate is verified.
+        verify: bool,
+        /// PEM file of the roots where it must end.
+        roots: Option<At<PathBuf>>,
+    },
+    /// `url`.
+    Url(RequestEntry),
+    /// `dns`.
+    Dns {
+        /// The server.
+        server: SocketAddr,
+        /// The name that it must be authoritative for.
+        name: DnsName,
+    },
+    /// `program`.
+    Program(Vec<String>),
+    /// `of`.
+    Combination {
+        /// The names of other checks; at least one.
+        of: Vec<At<String>>,
+        /// How many must be up.
+        need: Need,
+    },
 }
 
 /// One `[certificate.NAME]`.
@@ -309,9 +467,18 @@ pub struct DeliveryEntry {
 pub struct HostnameEntry {
     /// The custom name.
     pub hostname: At<Hostname>,
-    /// Where its traffic ends.
-    /// None where the default says it.
-    pub endpoint: Option<At<String>>,
+    /// Where its traffic ends, in the order of preference; none where the default says it.
+    pub endpoints: Vec<At<String>>,
+    /// How several endpoints share its traffic.
+    pub policy: Option<At<PolicyWord>>,
+    /// The check that judges its endpoints.
+    pub judged_by: Option<At<String>>,
+    /// How long an endpoint must have been up before traffic returns to it.
+    pub back_after: Option<At<Duration>>,
+    /// How much of the traffic each endpoint gets.
+    pub shares: Vec<At<(String, u32)>>,
+    /// How each of its endpoints is checked for it.
+    pub health: Option<Box<EndpointHealthEntry>>,
     /// The certificate that it names.
     pub certificate: Option<At<String>>,
     /// The authority of its own certificate, unless the default one.

@@ -4,6 +4,7 @@ mod authority;
 mod certificate;
 mod common;
 mod endpoint;
+mod health;
 mod hostname;
 mod web_server;
 mod zone;
@@ -18,20 +19,23 @@ use authority::{AUTHORITY_KEYS, EXTERNAL_KEYS, LIMIT_KEYS, read_authority};
 use certificate::{AFTER_KEYS, CERTIFICATE_KEYS, DELIVER_KEYS, read_certificate, read_certificate_key};
 use common::{TTL_HELP, owned, read_span};
 use endpoint::{ENDPOINT_KEYS, read_endpoint};
+use health::{DNS_CHECK_KEYS, ENDPOINT_HEALTH_KEYS, HEALTH_EXPECT_KEYS, HEALTH_KEYS, TERMS_KEYS, read_health};
 use hostname::{CLIENT_KEYS, EXPECT_KEYS, HOSTNAME_KEYS, ROUTE_KEYS, read_hostname};
 use zone::{TSIG_KEYS, ZONE_KEYS, read_zone, report_repeated_zones};
 
 /// The version of the manifest that this Pindrel reads.
 const MANIFEST_VERSION: &str = "1";
 
-const ROOT_KEYS: &[&str] = &["manifest", "defaults", "authority", "zone", "endpoint", "certificate", "hostname"];
+const ROOT_KEYS: &[&str] =
+    &["manifest", "defaults", "authority", "zone", "endpoint", "health", "certificate", "hostname", "keep"];
+const KEEP_KEYS: &[&str] = &["look_every"];
 const DEFAULTS_KEYS: &[&str] = &["authority", "endpoint", "ttl", "key", "renew", "former_keys"];
 
 /// From this size on a manifest is read in blocks.
 const LARGE_BYTES: usize = 1 << 20;
 
 /// Returns the keys that each table of a manifest may hold, by the table's name.
-pub fn keys() -> [(&'static str, &'static [&'static str]); 15] {
+pub fn keys() -> [(&'static str, &'static [&'static str]); 21] {
     [
         ("manifest", ROOT_KEYS),
         ("defaults", DEFAULTS_KEYS),
@@ -41,6 +45,12 @@ pub fn keys() -> [(&'static str, &'static [&'static str]); 15] {
         ("zone", ZONE_KEYS),
         ("tsig", TSIG_KEYS),
         ("endpoint", ENDPOINT_KEYS.as_slice()),
+        ("health", HEALTH_KEYS),
+        ("endpoint_health", ENDPOINT_HEALTH_KEYS),
+        ("health_terms", TERMS_KEYS),
+        ("health_expect", HEALTH_EXPECT_KEYS),
+        ("dns_check", DNS_CHECK_KEYS),
+        ("keep", KEEP_KEYS),
         ("certificate", CERTIFICATE_KEYS),
         ("deliver", DELIVER_KEYS),
         ("after", AFTER_KEYS),
@@ -122,6 +132,20 @@ fn read_document(document: &DeTable<'_>, problems: &mut Diagnostics) -> Manifest
         match read_endpoint(name, &section, problems) {
             Some(entry) => manifest.endpoints.push(entry),
             None => manifest.mistaken.push(("endpoint", called)),
+        }
+    }
+    for (name, section) in root.named("health", HEALTH_KEYS, problems) {
+        let called = name.value.to_owned();
+        match read_health(name, &section, problems) {
+            Some(entry) => manifest.health.push(entry),
+            None => manifest.mistaken.push(("health", called)),
+        }
+    }
+    if let Some(keep) = root.inner("keep", KEEP_KEYS, problems) {
+        manifest.look_every = read_span(&keep, "look_every", problems);
+        if manifest.look_every.is_some_and(|every| every.as_secs() < 60) {
+            let span = keep.span_of("look_every").unwrap_or_default();
+            problems.report("bad-value", span, "\"look_every\" is at least 1 min", "write \"1h\", or leave it out");
         }
     }
     for (name, section) in root.named("certificate", CERTIFICATE_KEYS, problems) {

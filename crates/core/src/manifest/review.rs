@@ -1,6 +1,6 @@
 //! What is no mistake by itself and may not be meant.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::path::{Component, Path, PathBuf};
 
 use crate::endpoint::{ClientNeed, OriginScheme, Route, is_under};
@@ -83,8 +83,26 @@ pub fn review(manifest: &Manifest, warnings: &mut Diagnostics) {
         let message = format!("[endpoint.{}] speaks to its origin {how}", name.value);
         warnings.report("open-origin", name.span.clone(), message, help);
     }
+    let checked: HashSet<&str> = manifest
+        .endpoints
+        .iter()
+        .filter(|endpoint| endpoint.health.is_some())
+        .map(|endpoint| endpoint.name.value.as_str())
+        .collect();
     for hostname in &manifest.hostnames {
         review_routes(hostname, warnings);
+        let is_checked = |named: &At<String>| checked.contains(named.value.as_str());
+        let unchecked = hostname.endpoints.iter().find(|named| !is_checked(named));
+        if let Some(named) = unchecked.filter(|_| hostname.endpoints.len() > 1)
+            && hostname.health.is_none()
+        {
+            let message = format!(
+                "nothing checks the endpoint {}, so {} stays there whatever happens to it",
+                named.value, hostname.hostname.value
+            );
+            let help = "add to the hostname: health = { path = \"/ready\" }";
+            warnings.report("unchecked-endpoint", named.span.clone(), message, help);
+        }
     }
     for certificate in &manifest.certificates {
         let name = &certificate.name;

@@ -9,7 +9,7 @@ use crate::delivery::Piece;
 use crate::desired::{Desired, resolve};
 use crate::renewal::RenewalRule;
 
-const GOOD: &str = r#"manifest = 1
+pub(super) const GOOD: &str = r#"manifest = 1
 
 [defaults]
 authority = "main"
@@ -35,7 +35,7 @@ names = ["stations.larkfield.example"]
 endpoint = "catalogue"
 "#;
 
-fn examine(text: &str) -> (Desired, Vec<Diagnostic>) {
+pub(super) fn examine(text: &str) -> (Desired, Vec<Diagnostic>) {
     let mut problems = Diagnostics::default();
     let desired = resolve(read(text, &mut problems), &mut problems);
     (desired, problems.into_sorted())

@@ -1,16 +1,16 @@
 //! `alias`: every authoritative server gives the alias record, and nothing beside it.
 
 use super::{Known, Pin, PinReport, PinState};
-use crate::facts::{AliasView, EndpointView, ServerRecords};
+use crate::facts::{AliasView, ServerRecords};
 use crate::findings::{Code, Finding};
+use crate::policy::Reason;
 use crate::records::{RecordSet, in_words, same_data};
 
 pub(super) fn judge(known: Known<'_>) -> PinReport {
     let Some(fact) = known.alias else { return PinReport::not_looked_at() };
-    let Some(EndpointView::Listed(endpoint)) = known.endpoint.map(|fact| &fact.value) else {
+    let Some(wanted) = known.wanted_alias() else {
         return PinReport::new(PinState::Unknown, Some(fact.seen), "no target known");
     };
-    let wanted = known.wanted_alias(endpoint);
     let mut report = judge_view(known, &fact.value, &wanted);
     report.seen = Some(fact.seen);
     report
@@ -68,7 +68,11 @@ fn judge_view(known: Known<'_>, view: &AliasView, wanted: &[RecordSet]) -> PinRe
             return PinReport::new(PinState::Working, None, "not on every server")
                 .because(finding(Code::AliasLagging, says, remedy).seen(old));
         }
-        return PinReport::new(PinState::Held, None, in_words(wanted));
+        let detail = match known.choice().filter(|choice| choice.reason != Reason::Preferred) {
+            Some(choice) => format!("{} ({})", in_words(wanted), choice.reason),
+            None => in_words(wanted),
+        };
+        return PinReport::new(PinState::Held, None, detail);
     }
     let wildcard = view.wildcard.as_ref().filter(|_| !known.ownership.is_some_and(|own| own.wrote_alias(&first)));
     if first.is_empty() || wildcard.is_some() {

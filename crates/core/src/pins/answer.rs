@@ -82,7 +82,7 @@ fn outcome_trouble(known: Known<'_>, resolver: SocketAddr, outcome: &ClientOutco
             finding(Code::AnswerUnresolved, says, remedy)
         }
         ClientOutcome::Elsewhere { address, for_secs } => {
-            let endpoint = &known.desired.endpoint(wanted.endpoint).name;
+            let endpoint = &known.desired.endpoint(known.at).name;
             let says = format!(
                 "the resolver {resolver} returns {address} for {asked}, which is not an address of {endpoint}, and may keep that for {for_secs} s"
             );
@@ -105,7 +105,8 @@ fn outcome_trouble(known: Known<'_>, resolver: SocketAddr, outcome: &ClientOutco
             finding(Code::AnswerUnexpected, says, "Check the logs of the service behind the endpoint")
         }
         ClientOutcome::Answered { address, sha256, status, location, body, samples } => {
-            if let Some(current) = known.current_certificate().filter(|current| current != sha256) {
+            let current = known.current_certificates();
+            if let Some(current) = current.first().filter(|_| !current.contains(sha256)) {
                 let says = format!(
                     "clients of {asked} get certificate {}… at {address}, not the current {}…",
                     sha256.short(),

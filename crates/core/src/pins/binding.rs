@@ -5,7 +5,7 @@ use jiff::Timestamp;
 
 use super::answer::{place_of, sample_difference};
 use super::{Known, Pin, PinReport, PinState};
-use crate::desired::{Endpoint, EndpointDriver, ProgramPlatform};
+use crate::desired::{Desired, Endpoint, EndpointDriver, EndpointId, ProgramPlatform};
 use crate::endpoint::{AskedRecord, Binding, Deployment, KeepRecord, TlsVersion};
 use crate::facts::{BindingView, EndpointView, SampleOutcome, ServedView, Unreachable};
 use crate::findings::{Again, Code, Finding};
@@ -13,15 +13,49 @@ use crate::moves;
 use crate::name::Hostname;
 use crate::values::Fingerprint;
 
+/// What the bindings at several endpoints come to: the one that is furthest from being held speaks for all.
+pub(super) fn of_all(desired: &Desired, bindings: &[(EndpointId, PinReport)]) -> PinReport {
+    let far = |report: &PinReport| match report.state {
+        PinState::Held => 0,
+        PinState::Unknown => 1,
+        PinState::Working => 2,
+        PinState::Loose => 3,
+        PinState::Blocked => 4,
+    };
+    let Some((worst, report)) = bindings.iter().rev().max_by_key(|(_, report)| far(report)) else {
+        return PinReport::not_looked_at();
+    };
+    if bindings.len() == 1 {
+        return report.clone();
+    }
+    let detail = match report.state {
+        PinState::Held => Some(format!("at {} endpoints", bindings.len())),
+        _ => report.detail.as_ref().map(|detail| format!("{}: {detail}", desired.endpoint(*worst).name)),
+    };
+    // What all of them have in common is told once.
+    let mut findings: Vec<Finding> = Vec::new();
+    for finding in bindings.iter().flat_map(|(_, report)| &report.findings) {
+        if !findings.contains(finding) {
+            findings.push(finding.clone());
+        }
+    }
+    let seen = bindings.iter().filter_map(|(_, report)| report.seen).min();
+    PinReport { detail, findings, seen, ..report.clone() }
+}
+
 pub(super) fn judge(known: Known<'_>, now: Timestamp) -> PinReport {
     let report = judge_left_records(known, judge_wanted(known));
-    if report.state == PinState::Held && known.is_aliased_here() { judge_former(known, report, now) } else { report }
+    if report.state == PinState::Held && known.is_aliased_as_wanted() {
+        judge_former(known, report, now)
+    } else {
+        report
+    }
 }
 
 /// A record that was needed until the binding was deployed is taken away then; a run may have been stopped
 /// before.
 fn judge_left_records(known: Known<'_>, report: PinReport) -> PinReport {
-    let endpoint = known.desired.endpoint(known.wanted.endpoint);
+    let endpoint = known.desired.endpoint(known.at);
     let made = known.ownership.and_then(|own| own.records.get(&endpoint.key()));
     let left = made.and_then(|made| made.iter().find(|record| record.keep == KeepRecord::UntilDeployed));
     let Some(record) = left.filter(|_| report.state == PinState::Held) else { return report };
@@ -77,7 +111,7 @@ fn finding(code: Code, says: String, remedy: impl Into<String>) -> Finding {
 }
 
 fn endpoint_trouble(known: Known<'_>, view: &EndpointView) -> Option<PinReport> {
-    let endpoint = known.desired.endpoint(known.wanted.endpoint);
+    let endpoint = known.desired.endpoint(known.at);
     let name = &endpoint.name;
     Some(match view {
         EndpointView::Listed(info) if info.custom_hostnames.allowed => return None,
@@ -117,7 +151,7 @@ fn endpoint_trouble(known: Known<'_>, view: &EndpointView) -> Option<PinReport> 
             PinReport::new(PinState::Unknown, None, "token refused")
                 .because(finding(Code::PlatformRefuses, says, remedy).seen([format!("the platform said: {detail}")]))
         }
-        EndpointView::Unreachable { why } => {
+        EndpointView::Unreachable { why, .. } => {
             PinReport::new(PinState::Unknown, None, "platform unreachable").because(platform_unreachable(endpoint, why))
         }
     })
@@ -137,7 +171,7 @@ pub(crate) fn platform_unreachable(endpoint: &Endpoint, why: &Unreachable) -> Fi
 
 fn judge_view(known: Known<'_>, view: &BindingView) -> PinReport {
     let hostname = &known.wanted.hostname;
-    let endpoint = &known.desired.endpoint(known.wanted.endpoint).name;
+    let endpoint = &known.desired.endpoint(known.at).name;
     match view {
         BindingView::Absent => {
             if let Some(report) = not_offered(known).or_else(|| full(known)) {
@@ -169,10 +203,10 @@ fn judge_view(known: Known<'_>, view: &BindingView) -> PinReport {
 /// What an endpoint cannot do is known before a certificate is ordered for it.
 fn not_offered(known: Known<'_>) -> Option<PinReport> {
     let EndpointView::Listed(info) = &known.endpoint?.value else { return None };
-    let (wanted, name) = (known.wanted, &known.desired.endpoint(known.wanted.endpoint).name);
+    let (wanted, name) = (known.wanted, &known.desired.endpoint(known.at).name);
     // Whatever the certificate will be.
     let certificate = (!wanted.is_issued_by_platform(known.desired)).then(|| Fingerprint::of(&[]));
-    let lacked = info.offers.lacking(&wanted.binding(known.desired, certificate))?;
+    let lacked = info.offers.lacking(&wanted.binding(known.desired, known.at, certificate))?;
     let says = format!("the endpoint {name} does not offer {lacked}, which {} needs", wanted.hostname);
     let remedy = "Remove that from the manifest, or choose an endpoint that offers it";
     Some(PinReport::new(PinState::Blocked, None, "not offered").because(finding(Code::NotOffered, says, remedy)))
@@ -181,7 +215,7 @@ fn not_offered(known: Known<'_>) -> Option<PinReport> {
 /// What is full is known before a certificate is ordered for it.
 fn full(known: Known<'_>) -> Option<PinReport> {
     let EndpointView::Listed(info) = &known.endpoint?.value else { return None };
-    let (hostname, name) = (&known.wanted.hostname, &known.desired.endpoint(known.wanted.endpoint).name);
+    let (hostname, name) = (&known.wanted.hostname, &known.desired.endpoint(known.at).name);
     let (what, quota) = match (info.quotas.hostnames, info.quotas.certificates) {
         (Some(quota), _) if quota.is_reached() => (format!("the endpoint {name} takes"), quota),
         (_, Some(quota)) if quota.is_reached() => {
@@ -196,7 +230,7 @@ fn full(known: Known<'_>) -> Option<PinReport> {
 
 /// An endpoint that somebody else configures is judged by what it serves.
 fn judge_unmanaged(known: Known<'_>, served: &ServedView) -> PinReport {
-    let (hostname, name) = (&known.wanted.hostname, &known.desired.endpoint(known.wanted.endpoint).name);
+    let (hostname, name) = (&known.wanted.hostname, &known.desired.endpoint(known.at).name);
     let wanted = known.certificate.map(|held| held.sha256);
     match (served, wanted) {
         (ServedView::Certificate { sha256, .. }, Some(wanted)) if *sha256 == wanted => {
@@ -238,13 +272,13 @@ fn judge_samples(known: Known<'_>, served: &ServedView, held: PinReport) -> PinR
     if let Some(status) = tls12_status.filter(|status| *status != 426)
         && known.wanted.minimum_tls == TlsVersion::V1_3
     {
-        let (hostname, endpoint) = (&known.wanted.hostname, &known.desired.endpoint(known.wanted.endpoint).name);
+        let (hostname, endpoint) = (&known.wanted.hostname, &known.desired.endpoint(known.at).name);
         let says = format!("{endpoint} answers clients with TLS 1.2 for {hostname}, with status {status}");
         let remedy = "Run settle; if that does not help, set TLS 1.3 as the lowest version on the platform";
         let finding = finding(Code::OldTlsServed, says, remedy);
         return PinReport { state: PinState::Loose, detail: Some("takes TLS 1.2".into()), ..held }.because(finding);
     }
-    let (wanted, endpoint) = (known.wanted, &known.desired.endpoint(known.wanted.endpoint).name);
+    let (wanted, endpoint) = (known.wanted, &known.desired.endpoint(known.at).name);
     let differs = samples.iter().filter(|answer| wanted.all_samples().any(|sample| *sample == answer.sample));
     let mut evidence = differs.filter_map(|answer| {
         let difference = sample_difference(wanted, &answer.sample, &answer.outcome)?;
@@ -281,7 +315,7 @@ fn judge_present(
 ) -> PinReport {
     let expected = binding.certificate.or_else(|| known.issued().map(|issued| issued.sha256));
     let hostname = &known.wanted.hostname;
-    let endpoint = known.desired.endpoint(known.wanted.endpoint);
+    let endpoint = known.desired.endpoint(known.at);
     let name = &endpoint.name;
     let wanted = known.wanted_binding();
     if wanted.as_ref() != Some(binding) {

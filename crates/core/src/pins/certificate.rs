@@ -25,7 +25,7 @@ const LATE: SignedDuration = SignedDuration::from_hours(72);
 /// Judges a certificate that the platform of a hostname's endpoint issues and renews.
 pub(super) fn judge_issued(known: Known<'_>, now: Timestamp) -> PinReport {
     let Some(fact) = known.binding else { return PinReport::not_looked_at() };
-    let (hostname, endpoint) = (&known.wanted.hostname, &known.desired.endpoint(known.wanted.endpoint).name);
+    let (hostname, endpoint) = (&known.wanted.hostname, &known.desired.endpoint(known.at).name);
     let seen = Some(fact.seen);
     let awaited = |state, code| {
         let says = format!("{endpoint} has issued no certificate for {hostname} yet");

@@ -118,7 +118,7 @@ impl Scene {
             }),
             undelivered: Undelivered::default(),
             binding: BindingView::Present {
-                binding: wanted.binding(desired, Some(sha256)),
+                binding: wanted.binding(desired, wanted.first_endpoint(), Some(sha256)),
                 deployment: Deployment::Deployed,
                 reply: None,
                 lacking: Vec::new(),
@@ -148,7 +148,11 @@ impl Scene {
             },
             ownership: Ownership {
                 alias: written(cname(TARGET)),
-                bindings: [(desired.endpoints[0].key(), written(wanted.binding(desired, Some(sha256))))].into(),
+                bindings: [(
+                    desired.endpoints[0].key(),
+                    written(wanted.binding(desired, wanted.first_endpoint(), Some(sha256))),
+                )]
+                .into(),
                 ..Ownership::default()
             },
         }
@@ -174,7 +178,7 @@ impl Scene {
         let certificate = desired.hostnames[0].certificate;
         Knowledge {
             zones: [(desired.hostnames[0].zone, Fact { seen, value: self.zone.clone() })].into(),
-            endpoints: [(desired.hostnames[0].endpoint, Fact { seen, value: self.endpoint.clone() })].into(),
+            endpoints: [(desired.hostnames[0].first_endpoint(), Fact { seen, value: self.endpoint.clone() })].into(),
             certificates: [(certificate, self.certificate.clone())].into(),
             undelivered: [(certificate, self.undelivered.clone())].into(),
             hostnames: [(HostnameId(0), own)].into(),
@@ -223,11 +227,6 @@ const CHANGES: &[(Code, PinState, &[&str], Change)] = &[
             name_servers.pop();
         }
     }),
-    (Code::DelegationDiffers, PinState::Blocked, &[], |scene| {
-        if let DelegationView::Delegated { addresses, .. } = &mut scene.zone.delegation {
-            addresses.pop();
-        }
-    }),
     (Code::ParentUnreachable, PinState::Unknown, &["answer"], |scene| {
         scene.zone.delegation = DelegationView::Unreachable { why: Unreachable::TimedOut { after_ms: 5200 } };
         scene
@@ -273,7 +272,7 @@ const CHANGES: &[(Code, PinState, &[&str], Change)] = &[
         scene.undelivered.commands = vec![("reload".into(), Some("exit status 1".into()))];
     }),
     (Code::PlatformUnreachable, PinState::Unknown, &[], |scene| {
-        scene.endpoint = EndpointView::Unreachable { why: Unreachable::Refused }
+        scene.endpoint = EndpointView::Unreachable { why: Unreachable::Refused, before: None }
     }),
     (Code::PlatformRefuses, PinState::Unknown, &[], |scene| {
         scene.endpoint = EndpointView::Refused { status: 401, detail: "unknown token".into() }
@@ -603,7 +602,11 @@ fn the_apex_gets_addresses_and_the_rest_a_cname() {
     let EndpointView::Listed(info) = Scene::held(&desired).endpoint else { panic!("listed") };
     let alias = |index: usize| {
         let wanted = &desired.hostnames[index];
-        crate::records::in_words(&wanted.alias_for(&desired, &info, None, wanted.ttl))
+        crate::records::in_words(&wanted.alias_to(
+            &desired,
+            &[AliasTarget { info: &info, target: None, dead: &[] }],
+            wanted.ttl,
+        ))
     };
     assert_eq!(alias(1), "A 127.0.0.21");
     assert_eq!(alias(2), format!("CNAME {TARGET}."));
@@ -670,7 +673,7 @@ fn a_gate_stops_only_the_work_that_it_is_about() {
     // A platform that is down stops its stores and bindings, not the order and the delivery.
     let (outlook, steps) = plan_delivered(|scene, _| {
         is_due(scene);
-        scene.endpoint = EndpointView::Unreachable { why: Unreachable::Refused };
+        scene.endpoint = EndpointView::Unreachable { why: Unreachable::Refused, before: None };
     });
     assert!(matches!(outlook, Outlook::Outage(_)), "{outlook:?}");
     assert_eq!(actions(&steps), ["issue", "deliver"]);

@@ -10,7 +10,7 @@ use crate::desired::{CertificateId, Desired, EndpointId, ZoneId};
 use crate::facts::{EndpointView, Knowledge, Origin, RetiringId};
 use crate::findings::{Code, Finding};
 use crate::pin::PinState;
-use crate::pins::{PinReport, Pins, judge_zone, platform_unreachable};
+use crate::pins::{Known, PinReport, Pins, judge_zone, platform_unreachable};
 
 /// Whether a piece of work may begin.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -48,9 +48,10 @@ pub fn gate(
             }
         }
         // What the platform of this hostname's endpoint does not allow stops the whole way to it.
-        Work::Store(..) | Work::Bind(..) | Work::Connect(..) => match pins.map(|pins| &pins.binding) {
+        Work::Store(_, at) | Work::Bind(_, at) | Work::Connect(_, at) => match pins.map(|pins| pins.binding_at(at)) {
             Some(report) if report.is_in_force() => Gate::Go,
             Some(report) if report.state == PinState::Blocked => Gate::Person(report.findings.clone()),
+            Some(report) if is_only_down(work, desired, knowledge, report) => Gate::Until(report.findings.clone()),
             Some(report) => outage(&report.findings),
             None => Gate::Go,
         },
@@ -73,8 +74,14 @@ pub fn gate(
     }
 }
 
+/// What is down is waited for by whoever checks it, and not in vain here.
+fn is_only_down(work: Work, desired: &Desired, knowledge: &Knowledge, report: &PinReport) -> bool {
+    let (Work::Bind(hostname, at) | Work::Connect(hostname, at)) = work else { return false };
+    Known::about(desired, knowledge, hostname).at(at).is_only_down(report)
+}
+
 fn gate_of_platform(id: EndpointId, desired: &Desired, knowledge: &Knowledge) -> Gate {
-    let Some(EndpointView::Unreachable { why }) = knowledge.endpoints.get(&id).map(|fact| &fact.value) else {
+    let Some(EndpointView::Unreachable { why, .. }) = knowledge.endpoints.get(&id).map(|fact| &fact.value) else {
         return Gate::Go;
     };
     Gate::Until(vec![platform_unreachable(desired.endpoint(id), why)])

@@ -16,7 +16,7 @@ use crate::pins::Known;
 /// | `Deliver`, `Store` | `Issue` |
 /// | `Bind` | `Store`, unless the platform issues the certificate |
 /// | `Connect` | `Bind`; at a static endpoint `Deliver` |
-/// | `Alias` | `Connect` at every endpoint that it may give; in a move `LowerTtl` |
+/// | `Alias` | `Connect` at every endpoint that it is to give; in a move `LowerTtl` |
 /// | `Answer` | `Alias` |
 ///
 /// At an endpoint that wants the alias first, `Alias` needs `Store`, `Bind` needs `Alias` as well, and
@@ -55,7 +55,9 @@ pub fn needs(work: Work, desired: &Desired, knowledge: &Knowledge) -> Vec<Work> 
         Work::Connect(hostname, endpoint) => vec![Work::Bind(hostname, endpoint)],
         Work::Alias(hostname) => {
             let wanted = desired.hostname(hostname);
-            let ready = wanted.endpoints().filter_map(|endpoint| {
+            // One that is not given stands in nobody's way.
+            let given = Known::about(desired, knowledge, hostname).given();
+            let ready = given.into_iter().filter_map(|endpoint| {
                 let is_first = wants_alias_first(endpoint, knowledge);
                 let stored = !wanted.is_issued_by_platform(desired);
                 match is_first {
@@ -75,7 +77,8 @@ pub fn needs(work: Work, desired: &Desired, knowledge: &Knowledge) -> Vec<Work> 
             former.into_iter().flatten().map(unbind).collect()
         }
         Work::Answer(hostname) => {
-            let late = desired.hostname(hostname).endpoints().filter(|id| wants_alias_first(*id, knowledge));
+            let given = Known::about(desired, knowledge, hostname).given();
+            let late = given.into_iter().filter(|id| wants_alias_first(*id, knowledge));
             let late = late.map(|endpoint| Work::Connect(hostname, endpoint));
             std::iter::once(Work::Alias(hostname)).chain(late).collect()
         }
@@ -93,5 +96,5 @@ fn is_about_to_move(id: HostnameId, desired: &Desired, knowledge: &Knowledge) ->
     let Some((ownership, alias)) = known.ownership.zip(known.alias) else { return false };
     let moves = crate::moves::former_endpoints(desired, known.wanted, ownership).next().is_some();
     let first = alias.value.servers.first().and_then(|server| server.gives.as_ref().ok());
-    moves && !known.is_aliased_here() && first.is_some_and(|sets| ownership.wrote_alias(sets))
+    moves && !known.is_aliased_as_wanted() && first.is_some_and(|sets| ownership.wrote_alias(sets))
 }

@@ -8,6 +8,7 @@ use jiff::Timestamp;
 use super::{Gate, Goal, HostnameRef, Outlook, Step, Work, gate, needs};
 use crate::desired::{CertificateId, Desired, HostnameId};
 use crate::display_text::one_line;
+use crate::endpoint::EndpointInfo;
 use crate::facts::{AliasView, EndpointView, Knowledge, Ownership, ReplaceReason, RetiringId};
 use crate::findings::{Code, Finding};
 use crate::moves;
@@ -77,6 +78,13 @@ impl<'p> Planner<'p> {
             planned.push(self.require(Work::Deliver(wanted.certificate), &mut aim));
         }
         planned.push(self.require(Work::Answer(id), &mut aim));
+        // Those that the alias does not give now are made ready too: they may be given at any moment.
+        if wanted.placement.members.len() > 1 {
+            let known = Known::about(self.desired, self.knowledge, id);
+            for known in known.everywhere() {
+                planned.push(self.require(Work::Connect(id, known.at), &mut aim));
+            }
+        }
         planned.extend(self.end_move(id, &mut aim));
         let planned = planned.iter().any(|required| matches!(required, Required::After(steps) if !steps.is_empty()));
         // What no step can mend, and what the steps could not be planned for.
@@ -232,8 +240,8 @@ impl<'p> Planner<'p> {
             Work::Rehearse(_) => false,
             Work::Issue(id) => !lacks_issue(self.judge(id)),
             Work::Deliver(id) => !self.judge(id).findings.iter().any(is_undelivered),
-            Work::Store(..) | Work::Bind(..) | Work::Connect(..) => {
-                aim.pins.is_some_and(|pins| pins.binding.is_in_force())
+            Work::Store(_, at) | Work::Bind(_, at) | Work::Connect(_, at) => {
+                aim.pins.is_some_and(|pins| pins.binding_at(at).is_in_force())
             }
             Work::LowerTtl(id) => {
                 let own = self.knowledge.hostnames.get(&id);
@@ -310,7 +318,7 @@ impl<'p> Planner<'p> {
             Work::Rehearse(_) => "a new set-up is proven there before the real authority is asked".into(),
             Work::Deliver(_) if renewed => "the new certificate must be where it is used".into(),
             Work::Issue(id) | Work::Deliver(id) => of(Some(self.judge(id))),
-            Work::Store(..) | Work::Bind(..) => match aim.pins.map(|pins| &pins.binding) {
+            Work::Store(_, at) | Work::Bind(_, at) => match aim.pins.map(|pins| pins.binding_at(at)) {
                 Some(report) if report.state != PinState::Held => of(Some(report)),
                 _ => "the new certificate must be served".into(),
             },
@@ -341,7 +349,7 @@ impl<'p> Planner<'p> {
     /// Says for how long a hostname will not be answered, where its endpoint binds it only once its alias
     /// leads there.
     fn unanswered_while_deploying(&self, id: HostnameId) -> Option<String> {
-        let endpoint = self.desired.hostname(id).endpoint;
+        let endpoint = Known::about(self.desired, self.knowledge, id).at;
         let EndpointView::Listed(info) = &self.knowledge.endpoints.get(&endpoint)?.value else { return None };
         let name = &self.desired.endpoint(endpoint).name;
         let long = match info.deploys_in_seconds {
@@ -363,10 +371,10 @@ impl<'p> Planner<'p> {
     /// What a person does before the alias of a hostname moves.
     fn held_back(&self, id: HostnameId) -> Finding {
         let (desired, wanted) = (self.desired, self.desired.hostname(id));
-        let name = &desired.endpoint(wanted.endpoint).name;
+        let known = Known::about(desired, self.knowledge, id);
+        let name = &desired.endpoint(known.at).name;
         let says = format!("the alias of {} is held back until you have looked at {name}", wanted.hostname);
-        let Some(EndpointView::Listed(info)) = self.knowledge.endpoints.get(&wanted.endpoint).map(|fact| &fact.value)
-        else {
+        let Some(info) = known.info() else {
             return Finding::of(Code::AliasHeldBack, says, "Run settle");
         };
         let authority = desired.certificate(wanted.certificate).authority.map(|id| desired.authority(id));
@@ -430,11 +438,13 @@ impl<'p> Planner<'p> {
             Work::Alias(id) => {
                 let wanted = desired.hostname(id);
                 let known = Known::about(desired, self.knowledge, id);
-                match listed(wanted.endpoint) {
-                    Some(info) if info.own_targets && known.target().is_none() && !wanted.is_apex(desired) => {
-                        format!("the target that {} gives it", desired.endpoint(wanted.endpoint).name)
+                let gives_target =
+                    |info: &EndpointInfo| info.own_targets && known.target().is_none() && !wanted.is_apex(desired);
+                match known.manifest_alias() {
+                    Some(_) if known.info().is_some_and(gives_target) => {
+                        format!("the target that {} gives it", desired.endpoint(known.at).name)
                     }
-                    Some(info) => in_words(&known.manifest_alias(info)),
+                    Some(alias) => in_words(&alias),
                     None => format!("alias of {}", wanted.hostname),
                 }
             }

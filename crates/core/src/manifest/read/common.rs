@@ -1,5 +1,6 @@
 //! What is read alike in several tables.
 
+use std::net::{IpAddr, SocketAddr};
 use std::path::PathBuf;
 use std::str::FromStr;
 use std::time::Duration;
@@ -99,4 +100,38 @@ pub(super) fn read_path(section: &Section<'_>, key: &str, problems: &mut Diagnos
 
 pub(super) fn read_words(section: &Section<'_>, key: &str, problems: &mut Diagnostics) -> Vec<String> {
     section.texts(key, problems).into_iter().map(|word| word.value.to_owned()).collect()
+}
+
+/// The address of a DNS server, with port 53 unless it says another.
+pub(super) struct NameServer(pub(super) SocketAddr);
+
+impl FromStr for NameServer {
+    type Err = String;
+
+    fn from_str(text: &str) -> Result<Self, String> {
+        let whole = text.parse::<SocketAddr>();
+        let address = whole.or_else(|_| text.parse::<IpAddr>().map(|address| SocketAddr::new(address, 53)));
+        address.map(NameServer).map_err(|_| format!("\"{text}\" is not the address of a DNS server"))
+    }
+}
+
+/// A status or a range of them, as in `200-299`.
+pub(super) struct StatusRange(pub(super) u16, pub(super) u16);
+
+impl FromStr for StatusRange {
+    type Err = String;
+
+    fn from_str(text: &str) -> Result<Self, String> {
+        let (low, high) = text.split_once('-').unwrap_or((text, text));
+        match (low.parse(), high.parse()) {
+            (Ok(low), Ok(high)) if (100..=599).contains(&low) && (low..=599).contains(&high) => {
+                Ok(StatusRange(low, high))
+            }
+            _ => Err(format!("\"{text}\" is not an HTTP status")),
+        }
+    }
+}
+
+pub(super) fn is_path(text: &str) -> bool {
+    text.starts_with('/') && !text.contains(|c: char| c.is_whitespace() || c.is_control() || c == '#')
 }

@@ -4,6 +4,7 @@ use std::net::IpAddr;
 use std::sync::LazyLock;
 
 use super::common::{owned, parse_name, read_driver, read_path, read_secret, read_url, read_words};
+use super::health::read_endpoint_health;
 use super::web_server::{read_document_name, read_nginx};
 use crate::desired::StaticEndpoint;
 use crate::endpoint::{OriginConnection, OriginScheme};
@@ -19,7 +20,7 @@ type Reader = fn(&Section<'_>, &mut Diagnostics) -> Option<EndpointDriverEntry>;
 pub(super) const PLATFORM_ORIGIN_KEYS: &[&str] = &["scheme", "verify", "server_name"];
 
 /// The keys of every endpoint.
-const COMMON_KEYS: [&str; 2] = ["kind", "driver"];
+const COMMON_KEYS: [&str; 4] = ["kind", "driver", "health", "health_terms"];
 /// The drivers with the keys that each has besides, and what reads them.
 const DRIVERS: [(&str, &[&str], Reader); 5] = [
     ("haproxy", &["socket", "folder", "list", "default_name", "addresses", "port"], read_haproxy),
@@ -79,7 +80,8 @@ pub(super) fn read_endpoint(
     let is_told = matches!(driver, Some(EndpointDriverEntry::Http { .. } | EndpointDriverEntry::Program { .. }));
     let origin = if is_told { read_origin_connection(section, problems) } else { None };
     let default_document = if is_told { read_document_name(section, problems) } else { None };
-    Some(EndpointEntry { name: owned(name), id, kind: kind?.value, driver: driver?, default_document, origin })
+    let health = read_endpoint_health(section, problems);
+    Some(EndpointEntry { name: owned(name), id, kind: kind?.value, driver: driver?, default_document, origin, health })
 }
 
 fn read_origin_connection(section: &Section<'_>, problems: &mut Diagnostics) -> Option<OriginConnection> {

@@ -1,16 +1,24 @@
 //! The tables `[hostname."NAME"]`.
 
-use std::str::FromStr;
+use super::common::{StatusRange, TTL_HELP, is_path, owned, parse_name, read_path, read_secret, read_span, read_words};
+use super::health::read_endpoint_health;
+use toml::de::DeValue;
 
-use super::common::{TTL_HELP, owned, parse_name, read_path, read_secret, read_words};
 use crate::endpoint::{ClientNeed, Route, TlsVersion};
 use crate::expectation::{Expectation, SampleMethod};
 use crate::manifest::section::Section;
-use crate::manifest::{At, ClientCertificatesEntry, Diagnostics, HostnameEntry};
+use crate::manifest::{At, ClientCertificatesEntry, Diagnostics, HostnameEntry, PolicyWord};
 use crate::name::Hostname;
 
 pub(super) const HOSTNAME_KEYS: &[&str] = &[
     "endpoint",
+    "endpoints",
+    "policy",
+    "judged_by",
+    "back_after",
+    "shares",
+    "health",
+    "health_terms",
     "routes",
     "also",
     "expect",
@@ -34,6 +42,14 @@ pub(super) fn read_hostname(
 ) -> Option<HostnameEntry> {
     let hostname = parse_name::<Hostname>(name, problems);
     let endpoint = section.text("endpoint", problems);
+    let endpoints: Vec<At<String>> = section.texts("endpoints", problems).into_iter().map(owned).collect();
+    if let Some(span) = section.span_of("endpoints") {
+        if endpoint.is_some() {
+            problems.report("duplicate", span, "both endpoint and endpoints are given", "keep one of the two");
+        } else if endpoints.is_empty() {
+            problems.report("bad-value", span, "\"endpoints\" names none", "write endpoints = [\"NAME\", …]");
+        }
+    }
     let written = section.inner_list("routes", ROUTE_KEYS, problems);
     // Room for no more than are there: most hostnames have one, and there may be many hostnames.
     let mut routes = Vec::with_capacity(written.len());
@@ -61,7 +77,13 @@ pub(super) fn read_hostname(
         .map(|expect| read_expectation(&expect, Expectation::for_routes(&routes), problems));
     Some(HostnameEntry {
         hostname: hostname?,
-        endpoint: endpoint.map(owned),
+        endpoints: if endpoints.is_empty() { endpoint.map(owned).into_iter().collect() } else { endpoints },
+        policy: read_policy(section, problems),
+        judged_by: section.text("judged_by", problems).map(owned),
+        back_after: read_span(section, "back_after", problems)
+            .map(|value| At { value, span: section.span_of("back_after").unwrap_or_default() }),
+        shares: read_shares(section, problems),
+        health: read_endpoint_health(section, problems).map(Box::new),
         certificate: section.text("certificate", problems).map(owned),
         authority: section.text("authority", problems).map(owned),
         routes,
@@ -79,6 +101,39 @@ pub(super) fn read_hostname(
         labels: read_words(section, "labels", problems),
         note: section.plain_text("note", problems),
     })
+}
+
+/// Reads the policy; one that is mistyped is told, and is a policy all the same.
+fn read_policy(section: &Section<'_>, problems: &mut Diagnostics) -> Option<At<PolicyWord>> {
+    let span = section.span_of("policy")?;
+    let policy = section.parsed("policy", "write \"single\", \"standby\" or \"split\"", problems);
+    policy.or(Some(At { value: PolicyWord::Standby, span }))
+}
+
+/// Reads the shares of a split, by endpoint.
+fn read_shares(section: &Section<'_>, problems: &mut Diagnostics) -> Vec<At<(String, u32)>> {
+    let Some(value) = section.value("shares") else { return Vec::new() };
+    let DeValue::Table(table) = value.get_ref() else {
+        let help = "write shares = { queue-north = 1, queue-south = 1 }";
+        problems.report("wrong-type", section.at(value.span()), "\"shares\" must be a table", help);
+        return Vec::new();
+    };
+    let mut shares = Vec::with_capacity(table.len());
+    for (name, value) in table.iter() {
+        let span = section.at(value.span());
+        let share = match value.get_ref() {
+            DeValue::Integer(number) => number.as_str().parse().ok().filter(|share| (1..=1_000).contains(share)),
+            _ => None,
+        };
+        match share {
+            Some(share) => shares.push(At { value: (name.get_ref().to_string(), share), span }),
+            None => {
+                let message = format!("the share of {} is a whole number from 1 to 1000", name.get_ref());
+                problems.report("bad-value", span, message, "write how much each gets of the whole, as in 3 and 1");
+            }
+        }
+    }
+    shares
 }
 
 fn check_probe_label(hostname: &Hostname, label: Option<&At<&str>>, section: &Section<'_>, problems: &mut Diagnostics) {
@@ -168,25 +223,4 @@ fn read_request_origin(section: &Section<'_>, problems: &mut Diagnostics) -> Opt
         return None;
     }
     Some(origin.value.to_owned())
-}
-
-/// A status or a range of them, as in `200-299`.
-struct StatusRange(u16, u16);
-
-impl FromStr for StatusRange {
-    type Err = String;
-
-    fn from_str(text: &str) -> Result<Self, String> {
-        let (low, high) = text.split_once('-').unwrap_or((text, text));
-        match (low.parse(), high.parse()) {
-            (Ok(low), Ok(high)) if (100..=599).contains(&low) && (low..=599).contains(&high) => {
-                Ok(StatusRange(low, high))
-            }
-            _ => Err(format!("\"{text}\" is not an HTTP status")),
-        }
-    }
-}
-
-fn is_path(text: &str) -> bool {
-    text.starts_with('/') && !text.contains(|c: char| c.is_whitespace() || c.is_control() || c == '#')
 }

@@ -1,10 +1,9 @@
 //! The tables `[zone."NAME"]`.
 
 use std::collections::HashMap;
-use std::net::{IpAddr, SocketAddr};
-use std::str::FromStr;
+use std::net::SocketAddr;
 
-use super::common::{SPAN_HELP, TTL_HELP, parse_name, read_driver, read_secret, read_span};
+use super::common::{NameServer, SPAN_HELP, TTL_HELP, parse_name, read_driver, read_secret, read_span};
 use crate::manifest::section::{Section, parse};
 use crate::manifest::{At, Diagnostics, TsigEntry, ZoneEntry};
 use crate::name::DnsName;
@@ -78,18 +77,5 @@ pub(super) fn report_repeated_zones(zones: &[ZoneEntry], problems: &mut Diagnost
 }
 
 fn read_servers(section: &Section<'_>, key: &str, problems: &mut Diagnostics) -> Vec<SocketAddr> {
-    section.parsed_list::<Server>(key, ADDRESS_HELP, problems).into_iter().map(|server| server.value.0).collect()
-}
-
-/// An address, with port 53 unless it says another.
-struct Server(SocketAddr);
-
-impl FromStr for Server {
-    type Err = String;
-
-    fn from_str(text: &str) -> Result<Self, String> {
-        let whole = text.parse::<SocketAddr>();
-        let address = whole.or_else(|_| text.parse::<IpAddr>().map(|address| SocketAddr::new(address, 53)));
-        address.map(Server).map_err(|_| format!("\"{text}\" is not the address of a DNS server"))
-    }
+    section.parsed_list::<NameServer>(key, ADDRESS_HELP, problems).into_iter().map(|server| server.value.0).collect()
 }

@@ -139,7 +139,7 @@ fn a_certificate_of_the_platform_is_held_while_the_platform_renews_it() {
     ];
     for (n, (issued, deployed, state, code)) in table.into_iter().enumerate() {
         let mut scene = Scene { certificate: None, ..Scene::held(&desired) };
-        let wanted = desired.hostnames[0].binding(&desired, None);
+        let wanted = desired.hostnames[0].binding(&desired, desired.hostnames[0].first_endpoint(), None);
         let sha256 = Fingerprint::of(b"theirs");
         scene.ownership.adopt_binding(desired.endpoints[0].key(), wanted.clone());
         let reply = PlatformReply { issued, ..PlatformReply::default() }.told();

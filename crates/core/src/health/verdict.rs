@@ -1,0 +1,276 @@
+//! From results to verdicts.
+
+use std::collections::BTreeMap;
+use std::fmt;
+
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+
+use super::{CheckFailure, CheckResult};
+use crate::facts::Unreachable;
+
+/// What a health check has concluded.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Verdict {
+    /// It works.
+    Up,
+    /// It does not.
+    Down,
+    /// There are not enough results, or none can be had from here.
+    #[default]
+    Unknown,
+}
+
+impl Verdict {
+    /// Returns its word.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Verdict::Up => "up",
+            Verdict::Down => "down",
+            Verdict::Unknown => "unknown",
+        }
+    }
+}
+
+impl fmt::Display for Verdict {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(self.as_str())
+    }
+}
+
+/// How many results in a row make a verdict.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Thresholds {
+    /// Failures until it is down; at least one.
+    pub down_after: u32,
+    /// Successes until it is up; at least one.
+    pub up_after: u32,
+}
+
+/// The last failure of a check.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Failure {
+    /// When it was seen.
+    pub at: Timestamp,
+    /// What failed.
+    pub why: CheckFailure,
+}
+
+/// What the results at one address have concluded so far.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default)]
+pub struct Track {
+    /// The verdict.
+    pub verdict: Verdict,
+    /// How many results in a row have passed.
+    pub passed: u32,
+    /// How many in a row have failed.
+    pub failed: u32,
+    /// When the last result was there.
+    pub seen: Option<Timestamp>,
+    /// When the failures that are not over yet began.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub failing_since: Option<Timestamp>,
+    /// The last failure.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub last_failure: Option<Failure>,
+    /// Why it cannot be checked from here.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub impossible: Option<Unreachable>,
+}
+
+impl Track {
+    /// Takes one result; the verdict follows the thresholds exactly.
+    pub fn record(&mut self, at: Timestamp, result: &CheckResult, thresholds: Thresholds) {
+        self.seen = Some(at);
+        self.impossible = None;
+        match result {
+            CheckResult::Passed => {
+                self.passed = self.passed.saturating_add(1);
+                (self.failed, self.failing_since) = (0, None);
+                if self.passed >= thresholds.up_after {
+                    self.verdict = Verdict::Up;
+                }
+            }
+            CheckResult::Failed(why) => {
+                self.failed = self.failed.saturating_add(1);
+                self.passed = 0;
+                self.failing_since.get_or_insert(at);
+                self.last_failure = Some(Failure { at, why: why.clone() });
+                if self.failed >= thresholds.down_after {
+                    self.verdict = Verdict::Down;
+                }
+            }
+            CheckResult::Impossible(why) => {
+                let last_failure = self.last_failure.take();
+                *self = Track { seen: Some(at), impossible: Some(why.clone()), last_failure, ..Track::default() };
+            }
+        }
+    }
+}
+
+/// All that is remembered of a check: its verdict, and what each address has concluded.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct CheckRecord {
+    /// The verdict.
+    pub verdict: Verdict,
+    /// Since when.
+    pub since: Option<Timestamp>,
+    /// Whether it has ever been down.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub was_down: bool,
+    /// What each address has concluded; a check without addresses has one with an empty name.
+    pub tracks: BTreeMap<String, Track>,
+}
+
+impl CheckRecord {
+    /// Takes the results of one round, one for each address, and concludes; what is no longer an address
+    /// is forgotten. Returns whether the verdict has changed.
+    ///
+    /// One address that works is enough to be up: clients find it. All of those that can be tried from here
+    /// must have failed to be down.
+    pub fn record(&mut self, at: Timestamp, results: &[(String, CheckResult)], thresholds: Thresholds) -> bool {
+        self.tracks.retain(|address, _| results.iter().any(|(own, _)| own == address));
+        for (address, result) in results {
+            self.tracks.entry(address.clone()).or_default().record(at, result, thresholds);
+        }
+        let of = |verdict| self.tracks.values().filter(|track| track.verdict == verdict).count();
+        let out_of_reach = self.tracks.values().filter(|track| track.impossible.is_some()).count();
+        let verdict = match (of(Verdict::Up), of(Verdict::Down)) {
+            (1.., _) => Verdict::Up,
+            (0, down) if down > 0 && down + out_of_reach == self.tracks.len() => Verdict::Down,
+            _ => Verdict::Unknown,
+        };
+        self.conclude(verdict, at)
+    }
+
+    /// Takes a verdict that follows from others. Returns whether it has changed.
+    pub fn conclude(&mut self, verdict: Verdict, at: Timestamp) -> bool {
+        let has_changed = self.verdict != verdict || self.since.is_none();
+        if has_changed {
+            (self.verdict, self.since) = (verdict, Some(at));
+            self.was_down |= verdict == Verdict::Down;
+        }
+        has_changed
+    }
+
+    /// Returns when the last result was there.
+    pub fn seen(&self) -> Option<Timestamp> {
+        self.tracks.values().filter_map(|track| track.seen).max()
+    }
+
+    /// Returns the last failure at any address.
+    pub fn last_failure(&self) -> Option<(&str, &Failure)> {
+        let failures =
+            self.tracks.iter().filter_map(|(address, track)| Some((&**address, track.last_failure.as_ref()?)));
+        failures.max_by_key(|(_, failure)| failure.at)
+    }
+
+    /// Returns how many results in a row have failed, at the address where it is most.
+    pub fn failures(&self) -> u32 {
+        self.tracks.values().map(|track| track.failed).max().unwrap_or(0)
+    }
+
+    /// Returns when the failures began that made it down.
+    pub fn failing_since(&self) -> Option<Timestamp> {
+        self.tracks.values().filter_map(|track| track.failing_since).max()
+    }
+
+    /// Returns why nothing can be known from here, where that is so of every address.
+    pub fn impossible(&self) -> Option<&Unreachable> {
+        let mut whys = self.tracks.values().map(|track| track.impossible.as_ref());
+        let first = whys.next()??;
+        whys.all(|why| why.is_some()).then_some(first)
+    }
+
+    /// Returns the addresses that are down.
+    pub fn dead_addresses(&self) -> impl Iterator<Item = &str> {
+        let dead = self.tracks.iter().filter(|(_, track)| track.verdict == Verdict::Down);
+        dead.map(|(address, _)| &**address)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    fn at(second: usize) -> Timestamp {
+        Timestamp::from_second(1_800_000_000 + second as i64).unwrap()
+    }
+
+    fn result(kind: u8) -> CheckResult {
+        match kind {
+            0 => CheckResult::Passed,
+            1 => CheckResult::Failed(CheckFailure::NotConnected { why: Unreachable::Refused }),
+            _ => CheckResult::Impossible(Unreachable::NoRoute),
+        }
+    }
+
+    /// The verdict as the thresholds define it, from all results: the last streak that was long enough, and
+    /// none before that a check was impossible.
+    fn by_definition(results: &[u8], thresholds: Thresholds) -> Verdict {
+        let since = results.iter().rposition(|kind| *kind > 1).map_or(0, |last| last + 1);
+        let mut verdict = Verdict::Unknown;
+        for end in since..results.len() {
+            let streak = results[since..=end].iter().rev().take_while(|kind| **kind == results[end]).count() as u32;
+            match results[end] {
+                0 if streak >= thresholds.up_after => verdict = Verdict::Up,
+                1 if streak >= thresholds.down_after => verdict = Verdict::Down,
+                _ => {}
+            }
+        }
+        verdict
+    }
+
+    proptest! {
+        #[test]
+        fn a_verdict_follows_the_thresholds_exactly(
+            results in prop::collection::vec(prop::sample::select(vec![0_u8, 0, 0, 1, 1, 1, 2]), 0..60),
+            down_after in 1_u32..5,
+            up_after in 1_u32..5,
+        ) {
+            let thresholds = Thresholds { down_after, up_after };
+            let mut record = CheckRecord::default();
+            let mut verdict = Verdict::Unknown;
+            for n in 0..results.len() {
+                let has_changed = record.record(at(n), &[("a".into(), result(results[n]))], thresholds);
+                let expected = by_definition(&results[..=n], thresholds);
+                prop_assert_eq!(record.verdict, expected, "after {:?}", &results[..=n]);
+                prop_assert_eq!(has_changed, n == 0 || expected != verdict);
+                prop_assert_eq!(has_changed, record.since == Some(at(n)));
+                verdict = expected;
+            }
+            let text = serde_json::to_string(&record).unwrap();
+            prop_assert_eq!(serde_json::from_str::<CheckRecord>(&text).unwrap(), record);
+        }
+    }
+
+    #[test]
+    fn one_address_that_works_is_enough_and_one_out_of_reach_says_nothing() {
+        let once = Thresholds { down_after: 1, up_after: 1 };
+        let table = [
+            (&[0, 0][..], Verdict::Up, 0),
+            (&[0, 1], Verdict::Up, 1),
+            (&[1, 1], Verdict::Down, 2),
+            (&[1, 2], Verdict::Down, 1),
+            (&[0, 2], Verdict::Up, 0),
+            (&[2, 2], Verdict::Unknown, 0),
+            (&[], Verdict::Unknown, 0),
+        ];
+        for (kinds, verdict, dead) in table {
+            let mut record = CheckRecord::default();
+            let results: Vec<_> = kinds.iter().enumerate().map(|(n, kind)| (n.to_string(), result(*kind))).collect();
+            record.record(at(0), &results, once);
+            assert_eq!((record.verdict, record.dead_addresses().count()), (verdict, dead), "{kinds:?}");
+            assert_eq!(record.impossible().is_some(), kinds == [2, 2], "{kinds:?}");
+        }
+        // An address that is gone counts no longer.
+        let mut record = CheckRecord::default();
+        record.record(at(0), &[("a".into(), result(0)), ("b".into(), result(1))], once);
+        record.record(at(1), &[("b".into(), result(1))], once);
+        assert_eq!((record.verdict, record.tracks.len()), (Verdict::Down, 1));
+    }
+}
