@@ -7,6 +7,7 @@
 //!
 //! ```text
 //!  State = Values + Accounts + Orders + CertificateBook + Ledger + Hostnames + Journal + Claims + Stores + Runs
+//!          + HealthBook
 //!    └─ sql::SqlState<D> ── D: Database ──┬─ sqlite::Sqlite
 //!                                         └─ postgres::Postgres
 //! ```
@@ -23,6 +24,7 @@
 mod accounts;
 mod certificates;
 mod claims;
+mod health;
 mod hostnames;
 mod journal;
 mod ledger;
@@ -38,10 +40,11 @@ mod stores;
 pub use accounts::{AccountRow, Accounts, SealedBytes, Values};
 pub use certificates::{CertificateBook, CertificateRow, CommandRun, OrderEnd, Revocation, SigningRequestRow};
 pub use claims::{Claim, Claimed, Claims};
+pub use health::{CheckUpdate, EndpointHold, HealthBook};
 pub use hostnames::{HostnameRow, HostnameSummary, Hostnames};
 pub use journal::{Attempt, AttemptEnd, Entry, Journal, JournalFilter, Moment, PruneRule};
 pub use ledger::{Hold, Ledger, LimitCheck, Refusal, SpendingRow};
-pub use lock::{Lock, LockError};
+pub use lock::{Lock, LockError, LockKind};
 pub use orders::{ChallengeRow, OrderPhase, OrderRow, Orders};
 pub use postgres::{PostgresConfig, PostgresState, PostgresTls};
 pub use runs::{RunChange, RunRow, Runs};
@@ -112,14 +115,26 @@ pub enum StateError {
 /// What the engine asks of a state.
 #[async_trait]
 pub trait State:
-    Values + Accounts + Orders + CertificateBook + Ledger + Hostnames + Journal + Claims + Stores + Runs + Send + Sync
+    Values
+    + Accounts
+    + Orders
+    + CertificateBook
+    + Ledger
+    + Hostnames
+    + Journal
+    + Claims
+    + Stores
+    + Runs
+    + HealthBook
+    + Send
+    + Sync
 {
-    /// Takes the right to change the state, waiting at most `patience`; `who` is shown to
-    /// others that wait. It is given back when dropped, also by a process that is killed.
+    /// Takes the right to change the state, or to keep running on it, waiting at most `patience`; `who` is shown
+    /// to others that wait. It is given back when dropped, also by a process that is killed.
     ///
     /// # Errors
     /// [`LockError::Held`] when the time is over.
-    async fn lock(&self, who: &str, now: Timestamp, patience: Duration) -> Result<Lock, LockError>;
+    async fn lock(&self, kind: LockKind, who: &str, now: Timestamp, patience: Duration) -> Result<Lock, LockError>;
 
     /// Says whether the state is still where it was opened: a file may be removed or
     /// replaced under a run.

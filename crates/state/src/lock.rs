@@ -36,6 +36,15 @@ pub enum LockError {
     },
 }
 
+/// What is locked.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum LockKind {
+    /// The state, for a run that changes it.
+    Run,
+    /// The right to keep running on it.
+    Keep,
+}
+
 /// The exclusive right to change a state, given back when dropped. The operating system,
 /// or the database, takes it back from a process that was killed.
 #[must_use = "it is given back at once when dropped"]

@@ -15,16 +15,19 @@ use pindrel_core::facts::{
     Unreachable,
 };
 use pindrel_core::findings::{Again, Code, Finding};
+use pindrel_core::health::{
+    CheckFailure, CheckRecord, CheckResult, HistoryEntry, Incident, MOST_INCIDENTS, Slot, Thresholds,
+};
 use pindrel_core::name::Hostname;
 use pindrel_core::records::{RecordData, RecordSet};
 use pindrel_core::renewal::RenewalWindow;
 use pindrel_core::undo::HostnameForm;
 use pindrel_core::values::{Fingerprint, KeyKind, Ttl};
 use pindrel_state::{
-    AccountRow, Attempt, AttemptEnd, CertificateRow, ChallengeRow, Claim, Claimed, CommandRun, Entry, Hold,
-    HostnameRow, JournalFilter, LimitCheck, LockError, Moment, OrderPhase, OrderRow, PostgresConfig, PostgresState,
-    PostgresTls, PruneRule, Revocation, SealedBytes, SigningRequestRow, SpendingRow, SqliteState, State, StateError,
-    StoredCopy, Values as _,
+    AccountRow, Attempt, AttemptEnd, CertificateRow, ChallengeRow, CheckUpdate, Claim, Claimed, CommandRun,
+    EndpointHold, Entry, Hold, HostnameRow, JournalFilter, LimitCheck, LockError, LockKind, Moment, OrderPhase,
+    OrderRow, PostgresConfig, PostgresState, PostgresTls, PruneRule, Revocation, SealedBytes, SigningRequestRow,
+    SpendingRow, SqliteState, State, StateError, StoredCopy, Values as _,
 };
 use pindrel_testkit::RealPostgres;
 
@@ -96,6 +99,7 @@ async fn conforms(state: &dyn State, other: &dyn State) {
     certificates(state).await;
     copies_in_stores(state, other).await;
     runs(state, other).await;
+    health(state, other).await;
     what_is_due(state).await;
     commands_and_requests(state).await;
     hostnames(state).await;
@@ -239,6 +243,73 @@ async fn copies_in_stores(state: &dyn State, other: &dyn State) {
 }
 
 /// What was before is kept as it was first, and goes with the run.
+async fn health(state: &dyn State, other: &dyn State) {
+    let once = Thresholds { down_after: 1, up_after: 1 };
+    let mut record = CheckRecord::default();
+    let refused = CheckFailure::NotConnected { why: Unreachable::Refused };
+    record.record(at(100), &[("192.0.2.1:443".into(), CheckResult::Failed(refused.clone()))], once);
+    let slot = |begin: i64, results: u32| {
+        let mut slot = Slot::at(at(begin));
+        (0..results).for_each(|n| slot.record((n % 2 == 0).then(|| Duration::from_millis(7))));
+        slot
+    };
+    let failure = |n: i64| HistoryEntry {
+        at: Timestamp::from_millisecond(100_250 + n * 1_000).unwrap(),
+        what: Incident::Failure { address: "192.0.2.1:443".into(), why: refused.clone() },
+    };
+    let update = |check: &str, slots: Vec<Slot>, incidents| CheckUpdate {
+        check: check.into(),
+        record: record.clone(),
+        slots,
+        incidents,
+    };
+    state.update_checks(Vec::new()).await.unwrap();
+    let (first, second) = (slot(60, 3), slot(120, 1));
+    let updates = vec![
+        update("queue", vec![first.clone(), second.clone()], vec![failure(0), failure(1)]),
+        update("store", vec![slot(60, 2)], Vec::new()),
+    ];
+    state.update_checks(updates).await.unwrap();
+    // A slot that is written again takes the place of the first.
+    let longer = slot(120, 5);
+    state.update_checks(vec![update("queue", vec![longer.clone()], vec![failure(2)])]).await.unwrap();
+    let records = other.check_records().await.unwrap();
+    assert_eq!(records, [("queue".to_owned(), record.clone()), ("store".to_owned(), record.clone())]);
+    assert_eq!(other.slots("queue", at(0)).await.unwrap(), [first.clone(), longer.clone()]);
+    assert_eq!(other.slots("queue", at(61)).await.unwrap(), std::slice::from_ref(&longer));
+    assert_eq!(other.incidents("queue", at(0), 9).await.unwrap(), [failure(0), failure(1), failure(2)]);
+    assert_eq!(other.incidents("queue", at(0), 2).await.unwrap(), [failure(1), failure(2)]);
+    assert_eq!(other.incidents("queue", at(102), 9).await.unwrap(), [failure(2)]);
+    let old = other.slots_before(60, at(100), 9).await.unwrap();
+    assert_eq!(old, [("queue".to_owned(), first.clone()), ("store".to_owned(), slot(60, 2))]);
+    assert_eq!(other.slots_before(60, at(100), 1).await.unwrap().len(), 1);
+    let wide = pindrel_core::health::widen(&[first.clone(), longer.clone()]);
+    state.replace_slots("queue", &[first, longer], &wide).await.unwrap();
+    assert_eq!(other.slots("queue", at(0)).await.unwrap(), wide);
+    state.prune_health(at(60)).await.unwrap();
+    assert!(other.slots("queue", at(0)).await.unwrap().is_empty(), "it begins before");
+    assert_eq!(other.slots("store", at(0)).await.unwrap(), [slot(60, 2)]);
+    let many = (0..MOST_INCIDENTS + 5).map(|n| failure(i64::from(n))).collect();
+    state.update_checks(vec![update("queue", Vec::new(), many)]).await.unwrap();
+    let kept = other.incidents("queue", at(0), 9_999).await.unwrap();
+    assert_eq!((kept.len(), &kept[0]), (MOST_INCIDENTS as usize, &failure(5)), "the newest stay");
+    state.prune_health(at(102)).await.unwrap();
+    assert_eq!(other.incidents("queue", at(0), 2).await.unwrap().len(), 2);
+    state.forget_check("queue").await.unwrap();
+    assert_eq!(other.check_records().await.unwrap().len(), 1);
+    assert!(other.slots("queue", at(0)).await.unwrap().is_empty());
+    assert!(other.incidents("queue", at(0), 9).await.unwrap().is_empty());
+
+    let north = EndpointKey::of_static("queue-north");
+    let mut hold = EndpointHold { endpoint: north.clone(), since: at(5), until: None, because: "a disk".into() };
+    state.hold_endpoint(&hold).await.unwrap();
+    hold.until = Some(at(900));
+    state.hold_endpoint(&EndpointHold { since: at(700), ..hold.clone() }).await.unwrap();
+    assert_eq!(other.endpoint_holds().await.unwrap(), [hold], "since the first time");
+    assert!(state.release_endpoint(&north).await.unwrap() && !state.release_endpoint(&north).await.unwrap());
+    assert!(other.endpoint_holds().await.unwrap().is_empty());
+}
+
 async fn runs(state: &dyn State, other: &dyn State) {
     let name = |text: &str| -> Hostname { text.parse().unwrap() };
     let form = |seconds: u32| {
@@ -355,7 +426,10 @@ async fn hostnames(state: &dyn State) {
 
     let endpoint = EndpointKey::new(&"https://platform.example".parse().unwrap(), "catalogue");
     assert_eq!(state.endpoint(&endpoint).await.unwrap(), None);
-    let gone = |seen: i64| Fact { seen: at(seen), value: EndpointView::Unreachable { why: Unreachable::Refused } };
+    let gone = |seen: i64| Fact {
+        seen: at(seen),
+        value: EndpointView::Unreachable { why: Unreachable::Refused, before: None },
+    };
     for seen in [1, 2] {
         state.persist_endpoint(&endpoint, &gone(seen)).await.unwrap();
     }
@@ -522,11 +596,11 @@ async fn the_journal(state: &dyn State) {
 }
 
 async fn excludes(state: &dyn State, other: &dyn State) {
-    let first = state.lock("settle", at(0), Duration::ZERO).await.unwrap();
-    let error = other.lock("settle", at(0), Duration::from_millis(150)).await.unwrap_err();
+    let first = state.lock(LockKind::Run, "settle", at(0), Duration::ZERO).await.unwrap();
+    let error = other.lock(LockKind::Run, "settle", at(0), Duration::from_millis(150)).await.unwrap_err();
     assert!(matches!(&error, LockError::Held { holder, .. } if holder.starts_with("settle (process ")), "{error}");
     drop(first);
-    drop(other.lock("settle", at(0), Duration::from_secs(10)).await.unwrap());
+    drop(other.lock(LockKind::Run, "settle", at(0), Duration::from_secs(10)).await.unwrap());
 }
 
 fn sqlite(path: &Path) -> Arc<dyn State> {

@@ -14,7 +14,7 @@ use tokio_postgres::{Client, Config, NoTls};
 use tokio_postgres_rustls::MakeRustlsConnect;
 
 use crate::StateError;
-use crate::lock::{Lock, LockError, holder_line};
+use crate::lock::{Lock, LockError, LockKind, holder_line};
 use crate::sql::{Database, Durability, Row, Session, SqlState, Statement, Value};
 
 /// The state in a PostgreSQL database.
@@ -25,10 +25,17 @@ type Failure = Box<dyn std::error::Error + Send + Sync>;
 /// The schema that all tables lie in.
 const SCHEMA: &str = "pindrel";
 /// Each element brings the schema one version further; never change one that was released.
-const MIGRATIONS: &[&str] = &[include_str!("schema/1.sql"), include_str!("schema/2.sql"), include_str!("schema/3.sql")];
+const MIGRATIONS: &[&str] = &[
+    include_str!("schema/1.sql"),
+    include_str!("schema/2.sql"),
+    include_str!("schema/3.sql"),
+    include_str!("schema/4.sql"),
+];
 /// The advisory lock that migrations take, and the one that a run takes.
 const MIGRATION_LOCK: i64 = 0x7069_6e64_0001;
 const RUN_LOCK: i64 = 0x7069_6e64_0002;
+/// The same for running on.
+const KEEP_LOCK: i64 = RUN_LOCK + 1;
 const MOST_CONNECTIONS: usize = 16;
 const CONNECT: Duration = Duration::from_secs(10);
 /// How often a run that waits for the lock tries again.
@@ -250,26 +257,31 @@ impl Database for Postgres {
         Ok(Box::new(PostgresSession::begin(self.client(doing).await?, doing).await?))
     }
 
-    async fn lock(&self, who: &str, now: Timestamp, patience: Duration) -> Result<Lock, LockError> {
+    async fn lock(&self, kind: LockKind, who: &str, now: Timestamp, patience: Duration) -> Result<Lock, LockError> {
+        let (key, id) = match kind {
+            LockKind::Run => (RUN_LOCK, 1_i64),
+            LockKind::Keep => (KEEP_LOCK, 2),
+        };
         let client = self.config.connect().await.map_err(LockError::Database)?;
         let failed = |error: tokio_postgres::Error| LockError::Database(error.into());
         let begun = Instant::now();
         loop {
-            let row = client.query_one("SELECT pg_try_advisory_lock($1)", &[&RUN_LOCK]).await.map_err(failed)?;
+            let row = client.query_one("SELECT pg_try_advisory_lock($1)", &[&key]).await.map_err(failed)?;
             if row.get::<_, bool>(0) {
                 break;
             }
             if begun.elapsed() >= patience {
-                let row = client.query_opt("SELECT holder FROM lock_holder", &[]).await.map_err(failed)?;
+                let row =
+                    client.query_opt("SELECT holder FROM lock_holder WHERE id = $1", &[&id]).await.map_err(failed)?;
                 let holder = row.map_or_else(|| "unknown".to_owned(), |row| row.get(0));
                 return Err(LockError::Held { holder, waited_secs: begun.elapsed().as_secs() });
             }
             tokio::time::sleep(LOOK_EVERY).await;
         }
         let line = holder_line(who, now);
-        let sql = "INSERT INTO lock_holder (id, holder) VALUES (1, $1)
+        let sql = "INSERT INTO lock_holder (id, holder) VALUES ($2, $1)
                    ON CONFLICT (id) DO UPDATE SET holder = excluded.holder";
-        client.execute(sql, &[&line.trim_end()]).await.map_err(failed)?;
+        client.execute(sql, &[&line.trim_end(), &id]).await.map_err(failed)?;
         Ok(Lock::holding(client))
     }
 

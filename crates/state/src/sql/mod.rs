@@ -4,6 +4,7 @@
 mod accounts;
 pub(crate) mod certificates;
 mod claims;
+mod health;
 mod hostnames;
 mod journal;
 mod ledger;
@@ -19,7 +20,7 @@ use jiff::Timestamp;
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 
-use crate::lock::{Lock, LockError};
+use crate::lock::{Lock, LockError, LockKind};
 use crate::{Claim, State, StateError};
 
 pub(crate) use value::values;
@@ -74,7 +75,7 @@ pub trait Database: Send + Sync + 'static {
     /// undone.
     async fn begin(&self, doing: &'static str) -> Result<Box<dyn Session>, StateError>;
     /// See [`State::lock`].
-    async fn lock(&self, who: &str, now: Timestamp, patience: Duration) -> Result<Lock, LockError>;
+    async fn lock(&self, kind: LockKind, who: &str, now: Timestamp, patience: Duration) -> Result<Lock, LockError>;
     /// See [`State::is_in_place`].
     async fn is_in_place(&self) -> Result<bool, StateError>;
 }
@@ -111,8 +112,8 @@ impl<D: Database> SqlState<D> {
 
 #[async_trait]
 impl<D: Database> State for SqlState<D> {
-    async fn lock(&self, who: &str, now: Timestamp, patience: Duration) -> Result<Lock, LockError> {
-        self.database.lock(who, now, patience).await
+    async fn lock(&self, kind: LockKind, who: &str, now: Timestamp, patience: Duration) -> Result<Lock, LockError> {
+        self.database.lock(kind, who, now, patience).await
     }
 
     async fn is_in_place(&self) -> Result<bool, StateError> {

@@ -24,6 +24,7 @@ const MIGRATIONS: &[Migration] = &[
     Migration { sql: include_str!("schema/3.sql"), then: record_where_bindings_are },
     Migration { sql: include_str!("schema/4.sql"), then: |_| Ok(()) },
     Migration { sql: include_str!("schema/5.sql"), then: |_| Ok(()) },
+    Migration { sql: include_str!("schema/6.sql"), then: |_| Ok(()) },
 ];
 
 /// Makes a connection ready: settings, then the present schema.

@@ -13,7 +13,7 @@ use rusqlite::{Connection, ErrorCode, OpenFlags, TransactionBehavior, params_fro
 use tokio::sync::{Mutex, OwnedMutexGuard};
 
 use crate::StateError;
-use crate::lock::{Lock, LockError};
+use crate::lock::{Lock, LockError, LockKind};
 use crate::sql::{Database, Durability, Row, Session, SqlState, Statement, Value};
 
 /// The state in one SQLite file.
@@ -25,6 +25,8 @@ const BUSY: Duration = Duration::from_secs(5);
 const PREPARED: usize = 64;
 /// The name of the lock's file, beside the database.
 const LOCK_FILE: &str = "lock";
+/// The name of the file of the lock for running on.
+const KEEP_LOCK_FILE: &str = "keep.lock";
 
 /// A connection to one SQLite file. SQLite blocks, so it is used on threads for that.
 pub struct Sqlite {
@@ -253,9 +255,13 @@ impl Database for Sqlite {
         Ok(Box::new(SqliteSession { guard: Some(guard), doing }))
     }
 
-    async fn lock(&self, who: &str, now: Timestamp, patience: Duration) -> Result<Lock, LockError> {
+    async fn lock(&self, kind: LockKind, who: &str, now: Timestamp, patience: Duration) -> Result<Lock, LockError> {
+        let name = match kind {
+            LockKind::Run => LOCK_FILE,
+            LockKind::Keep => KEEP_LOCK_FILE,
+        };
         match &self.place {
-            Some(place) => Lock::file(&place.path.with_file_name(LOCK_FILE), who, now, patience).await,
+            Some(place) => Lock::file(&place.path.with_file_name(name), who, now, patience).await,
             None => Ok(Lock::holding(())),
         }
     }
