@@ -36,6 +36,14 @@ pub(crate) async fn run(words: &[String], within: Duration) -> Result<(), String
     exchange(&Exchange { words, folder: None, input: b"", most: MAX_SHOWN, within }).await.map(|_| ())
 }
 
+/// Runs a program of the manifest to its end, in a folder, for how it ends.
+///
+/// # Errors
+/// How it failed, as the end of a sentence.
+pub async fn run_program(words: &[String], folder: &Path, within: Duration) -> Result<(), String> {
+    exchange(&Exchange { words, folder: Some(folder), input: b"", most: MAX_SHOWN, within }).await.map(|_| ())
+}
+
 /// Runs a command to its end, for its output.
 ///
 /// # Errors

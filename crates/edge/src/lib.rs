@@ -10,6 +10,7 @@ mod nginx;
 mod owned_files;
 mod protocol;
 
+pub use command::run_program;
 pub use haproxy::Haproxy;
 pub use nginx::Nginx;
 pub use protocol::{AdapterProgram, ProtocolPlatform};

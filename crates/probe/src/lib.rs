@@ -3,6 +3,12 @@
 //!
 //! [`served_certificate`] asks which certificate is served, whatever it is;
 //! [`request`] verifies in full, as a client does, and then makes one request.
+//! [`check_http`], [`check_tcp`] and [`check_tls`] are health checks, which measure how long each
+//! part took.
+
+mod health;
+
+pub use health::{check_http, check_tcp, check_tls};
 
 use std::net::SocketAddr;
 use std::sync::{Arc, OnceLock};

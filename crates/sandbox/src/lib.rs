@@ -361,7 +361,8 @@ impl Sandbox {
             },
         }
         let mut faults = self.faults.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-        faults.retain(|known| known != word);
+        let any_number = format!("{word}:");
+        faults.retain(|known| known != word && !known.starts_with(&any_number));
         if on {
             faults.push(word.to_owned());
         }

@@ -2,6 +2,8 @@
 //! a refusal.
 
 use std::sync::Arc;
+use std::sync::atomic::Ordering;
+use std::time::Duration;
 
 use axum::extract::State;
 use axum::http::{StatusCode, Uri, header};
@@ -18,6 +20,9 @@ use rustls_pki_types::{CertificateDer, PrivateKeyDer, UnixTime};
 
 use super::{BindingBody, Endpoint, Platform, SERVICES};
 use crate::listen::Peer;
+
+/// The longest that a slow endpoint takes, in milliseconds.
+const MOST_SLOW_MS: u64 = 600_000;
 
 type Here = State<(Arc<Platform>, usize)>;
 
@@ -181,6 +186,16 @@ async fn serve(
     headers: axum::http::HeaderMap,
 ) -> Response {
     let endpoint = &platform.endpoints[index];
+    if let Some(millis) = platform.number_about("slow", endpoint.id) {
+        tokio::time::sleep(Duration::from_millis(millis.min(MOST_SLOW_MS))).await;
+    }
+    if let Some(percent) = platform.number_about("flaky", endpoint.id) {
+        // Spread evenly: of a hundred requests in a row, so many.
+        let request = platform.served.fetch_add(1, Ordering::Relaxed);
+        if request.wrapping_mul(37) % 100 < percent {
+            return (StatusCode::SERVICE_UNAVAILABLE, "try again\n").into_response();
+        }
+    }
     if platform.has_fault("route-fails", endpoint.id) {
         return (StatusCode::BAD_GATEWAY, "the service behind this endpoint does not answer\n").into_response();
     }

@@ -35,7 +35,7 @@ const STUCK: Duration = Duration::from_secs(30 * 86_400);
 
 /// The faults of the platform: the word, and what it does. Those that are about something are written
 /// as `word=THAT`.
-const FAULTS: [(&str, &str); 13] = [
+const FAULTS: [(&str, &str); 15] = [
     ("slow-deploy", "deployments take twenty times as long"),
     ("stuck-deploy", "deployments never end"),
     ("refuses=HOST", "the platform refuses to bind this hostname"),
@@ -44,6 +44,8 @@ const FAULTS: [(&str, &str); 13] = [
     ("full-store=SITE", "the certificate store of this site takes no further certificate"),
     ("endpoint-down=ENDPOINT", "this endpoint closes every connection"),
     ("route-fails=ENDPOINT", "this endpoint answers every request with 502"),
+    ("slow=ENDPOINT:MS", "this endpoint answers every request so much later"),
+    ("flaky=ENDPOINT:PERCENT", "this endpoint answers that share of requests with 503"),
     ("old-tls=ENDPOINT", "this endpoint takes TLS 1.2 whatever the lowest version is"),
     ("no-client-certificates=ENDPOINT", "this endpoint answers clients without the certificate that they must show"),
     ("wide-token", "the token of the platform may do more than is needed"),
@@ -68,6 +70,8 @@ pub struct Platform {
     recent: Mutex<VecDeque<Instant>>,
     limited: AtomicU64,
     requests: AtomicU64,
+    /// How many requests came to endpoints that fail some of them.
+    served: AtomicU64,
     inner: Mutex<Inner>,
 }
 
@@ -243,6 +247,7 @@ impl Platform {
             faults: Mutex::default(),
             recent: Mutex::default(),
             limited: AtomicU64::new(0),
+            served: AtomicU64::new(0),
             requests: AtomicU64::new(0),
             inner: Mutex::default(),
         }))
@@ -302,12 +307,19 @@ impl Platform {
         if !FAULTS.iter().any(is_known) {
             return false;
         }
+        // Mended without its number, it is mended whatever that was.
+        let is_measured = ["slow", "flaky"].contains(&word);
+        let number = fault.rsplit_once(':').and_then(|(_, number)| number.parse::<u64>().ok());
+        if is_measured && number.is_none() && (on || fault.contains(':')) {
+            return false;
+        }
         let mut faults = self.faults.lock().unwrap_or_else(PoisonError::into_inner);
         if on {
-            faults.insert(fault.to_owned())
+            faults.insert(fault.to_owned());
         } else {
-            faults.remove(fault)
-        };
+            let any_number = format!("{fault}:");
+            faults.retain(|own| own != fault && !(is_measured && own.starts_with(&any_number)));
+        }
         true
     }
 
@@ -329,6 +341,15 @@ impl Platform {
     /// Returns how many requests were over the limit.
     pub fn limited(&self) -> u64 {
         self.limited.load(Ordering::SeqCst)
+    }
+
+    /// The number after the colon of a fault about something, where it is on.
+    fn number_about(&self, word: &str, about: &str) -> Option<u64> {
+        let faults = self.faults.lock().unwrap_or_else(PoisonError::into_inner);
+        let number = |fault: &String| {
+            fault.strip_prefix(word)?.strip_prefix('=')?.strip_prefix(about)?.strip_prefix(':')?.parse().ok()
+        };
+        faults.iter().find_map(number)
     }
 
     /// The number after a fault's word, where it is on.
