@@ -47,3 +47,5 @@ pub mod renewal;
 pub mod undo;
 pub mod values;
 pub mod web_server;
+pub mod zone_data;
+pub mod zone_file;

@@ -1,12 +1,13 @@
 //! Record sets, as far as Pindrel reads and writes them, and what an alias change does.
 
 use std::fmt;
-use std::net::{Ipv4Addr, Ipv6Addr};
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 use serde::{Deserialize, Serialize};
 
 use crate::name::DnsName;
 use crate::values::Ttl;
+use crate::zone_data::{NameKey, TypeCode};
 
 /// The type of a record (RFC 1035 §3.2.2 and later), for the types that matter here.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
@@ -38,6 +39,23 @@ impl RecordType {
         RecordType::Caa,
         RecordType::Https,
     ];
+}
+
+impl From<RecordType> for TypeCode {
+    fn from(record_type: RecordType) -> TypeCode {
+        match record_type {
+            RecordType::A => TypeCode::A,
+            RecordType::Aaaa => TypeCode::AAAA,
+            RecordType::Cname => TypeCode::CNAME,
+            RecordType::Txt => TypeCode::TXT,
+            RecordType::Mx => TypeCode::MX,
+            RecordType::Ns => TypeCode::NS,
+            RecordType::Srv => TypeCode::SRV,
+            RecordType::Caa => TypeCode::CAA,
+            RecordType::Https => TypeCode::HTTPS,
+            RecordType::Svcb => TypeCode::SVCB,
+        }
+    }
 }
 
 impl fmt::Display for RecordType {
@@ -74,6 +92,35 @@ pub enum RecordData {
 }
 
 impl RecordData {
+    /// Returns the address, of A and AAAA.
+    pub fn address(&self) -> Option<IpAddr> {
+        match self {
+            RecordData::A(address) => Some((*address).into()),
+            RecordData::Aaaa(address) => Some((*address).into()),
+            _ => None,
+        }
+    }
+
+    /// Returns the data as on the wire, with names in lower case; `None` for what is only shown.
+    pub fn to_wire(&self) -> Option<Vec<u8>> {
+        let mut wire = Vec::new();
+        match self {
+            RecordData::A(address) => wire.extend_from_slice(&address.octets()),
+            RecordData::Aaaa(address) => wire.extend_from_slice(&address.octets()),
+            RecordData::Cname(target) => NameKey::from(target).push_wire(&mut wire),
+            RecordData::Txt(text) => {
+                // A record has one string at least (RFC 1035 §3.3.14).
+                let parts: Vec<&[u8]> = text.as_bytes().chunks(255).collect();
+                for part in if parts.is_empty() { vec![&[][..]] } else { parts } {
+                    wire.push(part.len() as u8);
+                    wire.extend_from_slice(part);
+                }
+            }
+            RecordData::Other(..) => return None,
+        }
+        Some(wire)
+    }
+
     /// Returns the type of this data.
     pub fn record_type(&self) -> RecordType {
         match self {
@@ -86,12 +133,19 @@ impl RecordData {
     }
 }
 
+/// How many characters of a text are shown to people.
+const MOST_SHOWN: usize = 120;
+
 impl fmt::Display for RecordData {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             RecordData::A(address) => write!(f, "A {address}"),
             RecordData::Aaaa(address) => write!(f, "AAAA {address}"),
             RecordData::Cname(target) => write!(f, "CNAME {target}."),
+            RecordData::Txt(text) if text.chars().count() > MOST_SHOWN => {
+                let shown: String = text.chars().take(MOST_SHOWN).collect();
+                write!(f, "TXT {shown:?}… ({} characters)", text.chars().count())
+            }
             RecordData::Txt(text) => write!(f, "TXT {text:?}"),
             RecordData::Other(record_type, text) => write!(f, "{record_type} {text}"),
         }
