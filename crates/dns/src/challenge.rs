@@ -98,7 +98,8 @@ pub async fn place(
         if seen {
             return Err(PlaceError::Loop { start: start.clone(), names });
         }
-        if names.len() > MOST_HOPS {
+        // The first name is no hop.
+        if names.len() > MOST_HOPS + 1 {
             return Err(PlaceError::TooLong { start: start.clone() });
         }
         at = next;
@@ -121,11 +122,8 @@ async fn alias_at(server: SocketAddr, owner: &DnsName) -> Result<Option<DnsName>
     let target = cname(server, owner).await?;
     let Some(target) = target else { return Ok(None) };
     // What a wildcard gives vanishes as soon as the record is made at the name itself.
-    let wildcard = owner.parent().and_then(|parent| parent.below("*").ok());
-    match wildcard {
-        Some(wildcard) if cname(server, &wildcard).await?.as_ref() == Some(&target) => Ok(None),
-        _ => Ok(Some(target)),
-    }
+    let is_synthesised = lookup::is_synthesised(server, owner, RecordType::Cname).await?;
+    Ok((!is_synthesised).then_some(target))
 }
 
 async fn cname(server: SocketAddr, owner: &DnsName) -> Result<Option<DnsName>, Unreachable> {

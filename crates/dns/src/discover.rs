@@ -2,7 +2,7 @@
 
 use std::net::{IpAddr, SocketAddr};
 
-use futures::future::join_all;
+use futures::{StreamExt as _, stream};
 use hickory_proto::op::ResponseCode;
 use hickory_proto::rr::{RData, Record, RecordType as WireType};
 use pindrel_core::facts::{DelegationView, Unreachable, ZoneView};
@@ -13,12 +13,12 @@ use crate::wire::{Ask, ask, core_name, mnemonic};
 
 /// The port of a server that is found by delegation, which carries none.
 const DNS_PORT: u16 = 53;
-/// The most servers of one zone that are looked at.
-const MOST_SERVERS: usize = 16;
+/// The most servers of one zone that are looked at, and how many at once.
+const MOST_SERVERS: usize = 64;
+const SERVERS_AT_ONCE: usize = 16;
 
-/// Looks at a zone: its delegation and all its servers. Where `servers` or `parents`
-/// are empty they are found: the parents through `resolvers`, the servers by the
-/// delegation.
+/// Looks at a zone: its delegation and all its servers, `servers` first and then those of the delegation that are
+/// not among them. Where `parents` are empty they are found through `resolvers`.
 pub async fn zone(
     zone: &DnsName,
     servers: &[SocketAddr],
@@ -33,14 +33,15 @@ pub async fn zone(
         parents
     };
     let delegation = delegation(zone, parents, resolvers).await;
-    let delegated: Vec<SocketAddr> = match &delegation {
-        DelegationView::Delegated { addresses, .. } if servers.is_empty() => {
-            addresses.iter().map(|address| SocketAddr::new(*address, DNS_PORT)).collect()
-        }
-        _ => Vec::new(),
-    };
-    let servers = if servers.is_empty() { &delegated } else { servers };
-    let views = join_all(servers.iter().take(MOST_SERVERS).map(|server| lookup::server(*server, zone)));
+    // Whoever resolves the zone asks any of the delegated servers, whichever the manifest names.
+    let mut asked = servers.to_vec();
+    if let DelegationView::Delegated { addresses, .. } = &delegation {
+        let is_named = |address: &IpAddr| servers.iter().any(|server| server.ip() == *address);
+        let others = addresses.iter().filter(|address| !is_named(address));
+        asked.extend(others.map(|address| SocketAddr::new(*address, DNS_PORT)));
+    }
+    let looks = asked.into_iter().take(MOST_SERVERS).map(|server| lookup::server(server, zone));
+    let views = stream::iter(looks).buffered(SERVERS_AT_ONCE).collect::<Vec<_>>();
     let (servers, validates) = futures::join!(views, validates(zone, parents, resolvers));
     ZoneView { delegation, servers, validates }
 }

@@ -2,8 +2,10 @@
 
 use async_trait::async_trait;
 use pindrel_core::findings::{Code, Finding};
+use pindrel_core::name::DnsName;
 use pindrel_core::pin::Pin;
 use pindrel_core::records::ZoneChange;
+use pindrel_core::zone_data::{NameKey, TypeCode, ZoneBuilder, ZoneData};
 
 /// Changes one zone. Every change is verified by reading the server that took it; doing it
 /// twice is the same as doing it once.
@@ -14,6 +16,49 @@ pub trait ZoneDriver: Send + Sync {
     /// # Errors
     /// [`ZoneError`]; nothing is changed then, or the next look tells.
     async fn change(&self, change: &ZoneChange) -> Result<(), ZoneError>;
+
+    /// Reads the whole zone.
+    ///
+    /// # Errors
+    /// [`ZoneError`]; [`ZoneError::Refused`] where it can still be read name by name.
+    async fn read(&self) -> Result<ZoneData, ZoneError>;
+
+    /// Reads what stands at some names.
+    ///
+    /// # Errors
+    /// [`ZoneError`].
+    async fn read_names(&self, names: &[DnsName]) -> Result<ZoneData, ZoneError> {
+        let whole = self.read().await?;
+        let mut part = ZoneBuilder::default();
+        for name in names {
+            for entry in whole.at(&NameKey::from(name)) {
+                let added = part.add(&entry.owner(), entry.code, entry.ttl, entry.data, entry.place);
+                added.map_err(|error| ZoneError::Unreachable { says: error.to_string(), remedy: String::new() })?;
+            }
+        }
+        Ok(part.finish(Some(whole.apex().clone())))
+    }
+
+    /// Makes whole record sets what they shall be, each only where it is what is expected.
+    ///
+    /// # Errors
+    /// [`ZoneError`]; sets that are changed already stay so, and the next comparison tells.
+    async fn change_sets(&self, changes: &[SetChange]) -> Result<(), ZoneError>;
+}
+
+/// What the records of one name and type shall be, and what they are now; any type but SOA.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct SetChange {
+    /// The name.
+    pub owner: NameKey,
+    /// The type.
+    pub code: TypeCode,
+    /// The data that is there, exactly (RFC 2136 §2.4.2); none where there must be no such set (§2.4.3).
+    pub expected: Vec<Vec<u8>>,
+    /// The TTL in seconds of what shall be there.
+    pub ttl: u32,
+    /// The data that shall be there; none where the set shall go.
+    pub wanted: Vec<Vec<u8>>,
 }
 
 /// Why a zone was not changed, whatever its driver. Each carries what its driver says of it,

@@ -1,17 +1,21 @@
 //! Questions to authoritative servers and to resolvers.
 
-use std::net::{IpAddr, SocketAddr};
+use std::net::{IpAddr, SocketAddr, SocketAddrV6};
 use std::path::Path;
+use std::time::{Duration, Instant};
 
 use futures::future::join_all;
 use hickory_proto::op::{Message, ResponseCode};
 use hickory_proto::rr::{RData, RecordType as WireType};
 use pindrel_core::facts::{AliasView, Lameness, ServerRecords, ServerStatus, ServerView, Unreachable, Unresolved};
+use pindrel_core::health::{CheckFailure, CheckResult, Measured, Phases};
 use pindrel_core::name::DnsName;
 use pindrel_core::records::{RecordSet, RecordType};
 use pindrel_core::values::{Serial, Ttl};
 
-use crate::wire::{Ask, ask, core_data, core_name, mnemonic, wire_type};
+use tokio::time::timeout;
+
+use crate::wire::{Ask, ask, core_data, core_name, mnemonic, timed_out, wire_type};
 
 /// The most aliases that are followed from one name.
 const MOST_ALIASES: usize = 8;
@@ -19,8 +23,18 @@ const MOST_ALIASES: usize = 8;
 /// Returns the resolvers that this system uses, out of the text of `/etc/resolv.conf`.
 pub fn system_resolvers() -> Vec<SocketAddr> {
     let text = std::fs::read_to_string(Path::new("/etc/resolv.conf")).unwrap_or_default();
-    let servers = text.lines().filter_map(|line| line.trim().strip_prefix("nameserver")?.trim().parse::<IpAddr>().ok());
-    servers.map(|address| SocketAddr::new(address, 53)).collect()
+    text.lines().filter_map(|line| resolver_of(line.trim().strip_prefix("nameserver")?.trim())).collect()
+}
+
+/// An address of a resolver, perhaps one that is only meant on one link (RFC 4007 §11).
+fn resolver_of(text: &str) -> Option<SocketAddr> {
+    let Some((address, link)) = text.split_once('%') else { return Some(SocketAddr::new(text.parse().ok()?, 53)) };
+    let index = link.parse().ok().or_else(|| {
+        let is_name = !link.contains('/');
+        let file = Path::new("/sys/class/net").join(link).join("ifindex");
+        std::fs::read_to_string(file).ok().filter(|_| is_name)?.trim().parse().ok()
+    })?;
+    Some(SocketAddrV6::new(address.parse().ok()?, 53, 0, index).into())
 }
 
 /// Returns the records of one type that an authoritative server gives for a name; a
@@ -54,10 +68,49 @@ async fn records_of_name(
     Ok((!is_absent).then_some(sets))
 }
 
+/// A label that no zone has below a name of its own.
+const UNUSED_LABEL: &str = "_pindrel-nothing";
+
+/// Says whether what a server gives at a name comes from a wildcard: then it gives as much below the name, where no
+/// wildcard reaches if the name is there itself (RFC 4592 §3.3.1).
+///
+/// # Errors
+/// [`Unreachable`].
+pub(crate) async fn is_synthesised(
+    server: SocketAddr,
+    owner: &DnsName,
+    record_type: RecordType,
+) -> Result<bool, Unreachable> {
+    let Ok(below) = owner.below(UNUSED_LABEL) else { return Ok(false) };
+    Ok(!records(server, &below, record_type).await?.is_empty())
+}
+
+/// Returns the name at which a server hands a name over to other servers, below the apex of the zone that it is
+/// looked for in (RFC 1034 §4.2.1).
+///
+/// # Errors
+/// [`Unreachable`].
+pub(crate) async fn delegated_at(
+    server: SocketAddr,
+    zone: &DnsName,
+    owner: &DnsName,
+) -> Result<Option<DnsName>, Unreachable> {
+    let answer = ask(server, owner, WireType::SOA, Ask::default()).await?;
+    let below = |name: Option<DnsName>| name.filter(|name| name != zone && name.is_within(zone));
+    // A referral, or the word of the zone below that the same server serves.
+    let cut = answer.answers.iter().chain(&answer.authorities).find_map(|record| match &record.data {
+        RData::NS(_) if !answer.metadata.authoritative => below(core_name(&record.name)),
+        RData::SOA(_) => below(core_name(&record.name)),
+        _ => None,
+    });
+    Ok(cut.filter(|cut| owner.is_within(cut)))
+}
+
 fn sets(answer: &Message, owner: &DnsName, record_type: RecordType) -> Vec<RecordSet> {
     let own = answer.answers.iter().filter(|record| core_name(&record.name).as_ref() == Some(owner));
     RecordSet::group(own.filter(|record| record.record_type() == wire_type(record_type)).filter_map(|record| {
-        let ttl = Ttl::try_from(record.ttl).unwrap_or(Ttl::MINUTE);
+        // One with its top bit set counts as nought (RFC 2181 §8).
+        let ttl = Ttl::try_from(record.ttl).unwrap_or(Ttl::ZERO);
         Some((ttl, core_data(&record.data, record_type)?))
     }))
 }
@@ -89,6 +142,24 @@ async fn alias_at(server: SocketAddr, owner: &DnsName, at_apex: bool) -> Result<
     }
     sets.sort_by_key(RecordSet::record_type);
     Ok(sets)
+}
+
+/// Asks a server for the SOA of a name, as a health check: it must answer with authority.
+pub async fn check_authority(server: SocketAddr, name: &DnsName, within: Duration) -> Measured {
+    let begun = Instant::now();
+    let failed = |why| CheckResult::Failed(why);
+    let result = match timeout(within, ask(server, name, WireType::SOA, Ask::default())).await {
+        Err(_) => failed(CheckFailure::NoResponse { why: timed_out(within) }),
+        Ok(Err(why @ Unreachable::NoRoute)) => CheckResult::Impossible(why),
+        Ok(Err(why @ Unreachable::TimedOut { .. })) => failed(CheckFailure::NoResponse { why }),
+        Ok(Err(why)) => failed(CheckFailure::NotConnected { why }),
+        Ok(Ok(answer)) => match answer.metadata.response_code {
+            ResponseCode::NoError if answer.metadata.authoritative => CheckResult::Passed,
+            ResponseCode::NoError => failed(CheckFailure::NotAuthoritative { name: name.to_string() }),
+            code => failed(CheckFailure::DnsCode { code: mnemonic(code), name: name.to_string() }),
+        },
+    };
+    Measured { phases: Phases { connect: Some(begun.elapsed()), ..Phases::default() }, result }
 }
 
 /// Looks at one server of a zone.

@@ -5,22 +5,26 @@
 //! neighbours. So every change names exactly what it expects, and the server is read
 //! again after every update and every time-out.
 
+use std::collections::{BTreeSet, HashSet};
 use std::net::SocketAddr;
 
 use async_trait::async_trait;
 use hickory_proto::op::{Message, OpCode, Query, ResponseCode, UpdateMessage as _};
 use hickory_proto::rr::rdata::tsig::{TsigAlgorithm as WireAlgorithm, TsigError};
-use hickory_proto::rr::rdata::{A, AAAA, CNAME, TXT};
+use hickory_proto::rr::rdata::{A, AAAA, CNAME, NULL, TXT};
 use hickory_proto::rr::{DNSClass, Name, RData, Record, RecordType as WireType, TSigner};
+use hickory_proto::serialize::binary::{BinDecodable as _, BinDecoder};
 use jiff::Timestamp;
 use pindrel_core::facts::Unreachable;
 use pindrel_core::name::DnsName;
 use pindrel_core::records::{NameChange, RecordData, ZoneChange, ZoneRecord, in_words, same_data};
 use pindrel_core::values::TsigAlgorithm;
+use pindrel_core::zone_data::{TypeCode, ZoneData};
 
-use crate::driver::{ZoneDriver, ZoneError};
+use crate::driver::{SetChange, ZoneDriver, ZoneError};
 use crate::lookup;
 use crate::present::{Present, present};
+use crate::transfer::{TransferError, look_up, transfer};
 use crate::wire::{malformed, mnemonic, over_tcp, wire_name, wire_type};
 
 /// How far the clocks of both sides may differ, in seconds (RFC 8945 §10).
@@ -30,6 +34,9 @@ const MAX_STRING: usize = 255;
 /// How many records one message changes: even with the longest names they stay
 /// within the 64 KiB of a message over TCP (RFC 1035 §4.2.2).
 const MOST_IN_MESSAGE: usize = 150;
+/// How many octets of records go into one message, and how many a record takes beside its data at most.
+const MOST_OCTETS_IN_MESSAGE: usize = 60_000;
+const ROOM_OF_NAME: usize = 270;
 
 /// Why a zone was not changed.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -111,6 +118,16 @@ pub enum UpdateError {
         /// What it has instead.
         has: String,
     },
+    /// The name is handed over to other servers.
+    #[error("{owner} is not changed in {zone}: {cut} is delegated to other servers")]
+    Delegated {
+        /// The zone.
+        zone: DnsName,
+        /// The name.
+        owner: DnsName,
+        /// Where the other servers' zone begins.
+        cut: DnsName,
+    },
     /// The key cannot be used.
     #[error("the secret of the TSIG key {0} cannot be used")]
     BadKey(DnsName),
@@ -134,6 +151,7 @@ impl UpdateError {
                 "Check whether a middlebox between here and the server changes DNS messages".into()
             }
             UpdateError::WithoutEffect { .. } => "Check the server's log for why it ignored the update".into(),
+            UpdateError::Delegated { cut, .. } => format!("Add [zone.\"{cut}\"] to the manifest, with its own servers"),
             UpdateError::BadKey(key) => {
                 format!("Put the base64 secret of {key}, and nothing else, where the manifest says")
             }
@@ -238,7 +256,9 @@ impl Rfc2136 {
             ResponseCode::NotAuth => "Name a server that is authoritative for the zone first in servers",
             ResponseCode::NotZone => "Name the zone that this name is really in",
             ResponseCode::NotImp => "Enable dynamic update on the server, or name another one first in servers",
-            ResponseCode::ServFail => "Check the server's log for why it failed",
+            ResponseCode::ServFail => {
+                "Check the server's log for why it failed; where a name has a hundred records of a type, see whether the server limits how many it may have"
+            }
             ResponseCode::FormErr => "Check the server's log for what it could not read",
             _ => "Check the server's log for why it refused",
         };
@@ -304,6 +324,19 @@ impl Rfc2136 {
     /// # Errors
     /// [`UpdateError`].
     pub async fn apply(&self, change: &ZoneChange) -> Result<(), UpdateError> {
+        // Below a zone cut it would be accepted, and seen by nobody.
+        let owners: BTreeSet<&DnsName> = match change {
+            ZoneChange::Add(records) => records.iter().map(|record| &record.owner).collect(),
+            ZoneChange::Delete(_) => BTreeSet::new(),
+            ZoneChange::Replace(change) => BTreeSet::from([&change.owner]),
+        };
+        for owner in owners {
+            let cut =
+                lookup::delegated_at(self.server, &self.zone, owner).await.map_err(|why| self.unreachable(why))?;
+            if let Some(cut) = cut {
+                return Err(UpdateError::Delegated { zone: self.zone.clone(), owner: owner.clone(), cut });
+            }
+        }
         match change {
             ZoneChange::Add(records) => self.add(records).await,
             ZoneChange::Delete(records) => self.delete(records).await,
@@ -313,11 +346,21 @@ impl Rfc2136 {
 
     async fn add(&self, records: &[ZoneRecord]) -> Result<(), UpdateError> {
         let found = self.present(records).await?;
+        let mut from_wildcard: HashSet<&DnsName> = HashSet::new();
+        for record in records.iter().filter(|record| found.ttl(record).is_some()) {
+            let (owner, record_type) = (&record.owner, record.data.record_type());
+            let is =
+                lookup::is_synthesised(self.server, owner, record_type).await.map_err(|why| self.unreachable(why))?;
+            if is {
+                from_wildcard.insert(owner);
+            }
+        }
         let missing: Vec<ZoneRecord> = records.iter().filter(|record| !found.has(record)).cloned().collect();
         for part in missing.chunks(MOST_IN_MESSAGE) {
             let add = |record: &ZoneRecord| {
-                // Another TTL would change that of the neighbours in the set.
-                let ttl = found.ttl(record).unwrap_or(record.ttl);
+                // Another TTL would change that of the neighbours in the set; a wildcard's are none.
+                let neighbours = found.ttl(record).filter(|_| !from_wildcard.contains(&record.owner));
+                let ttl = neighbours.unwrap_or(record.ttl);
                 Some(Record::from_rdata(wire_name(&record.owner), ttl.as_secs(), wire_data(&record.data)?))
             };
             let message = self.message(Vec::new(), part.iter().filter_map(add).collect());
@@ -367,6 +410,90 @@ impl ZoneDriver for Rfc2136 {
     async fn change(&self, change: &ZoneChange) -> Result<(), ZoneError> {
         Ok(self.apply(change).await?)
     }
+
+    async fn read(&self) -> Result<ZoneData, ZoneError> {
+        let refused = match transfer(self.server, &self.zone, Some(&self.signer)).await {
+            // A server that does not know the key may transfer the zone by the address of whoever asks.
+            Err(refused @ TransferError::Refused { .. }) => refused,
+            transferred => return transferred.map_err(TransferError::into_zone_error),
+        };
+        let unsigned = transfer(self.server, &self.zone, None).await;
+        unsigned.map_err(|_| refused.into_zone_error())
+    }
+
+    async fn read_names(&self, names: &[DnsName]) -> Result<ZoneData, ZoneError> {
+        Ok(look_up(self.server, &self.zone, names).await.map_err(|why| self.unreachable(why))?)
+    }
+
+    async fn change_sets(&self, changes: &[SetChange]) -> Result<(), ZoneError> {
+        for part in parts(changes) {
+            let (prerequisites, updates) = part.iter().map(set_records).fold(
+                (Vec::new(), Vec::new()),
+                |(mut all_prerequisites, mut all_updates), (prerequisites, updates)| {
+                    all_prerequisites.extend(prerequisites);
+                    all_updates.extend(updates);
+                    (all_prerequisites, all_updates)
+                },
+            );
+            let first = part[0].owner.to_dns_name().unwrap_or_else(|| self.zone.clone());
+            // What a time-out left undone is found by the comparison that follows.
+            self.send(&first, self.message(prerequisites, updates)).await?;
+        }
+        Ok(())
+    }
+}
+
+/// Sets that fit into a message each.
+fn parts(changes: &[SetChange]) -> Vec<&[SetChange]> {
+    let size = |change: &SetChange| -> usize {
+        let of = |data: &Vec<Vec<u8>>| data.iter().map(|data| data.len() + ROOM_OF_NAME).sum::<usize>();
+        ROOM_OF_NAME + of(&change.expected) * 2 + of(&change.wanted)
+    };
+    let (mut parts, mut begin, mut taken) = (Vec::new(), 0, 0);
+    for (at, change) in changes.iter().enumerate() {
+        let size = size(change);
+        if at > begin && taken + size > MOST_OCTETS_IN_MESSAGE {
+            parts.push(&changes[begin..at]);
+            (begin, taken) = (at, 0);
+        }
+        taken += size;
+    }
+    if begin < changes.len() {
+        parts.push(&changes[begin..]);
+    }
+    parts
+}
+
+/// The prerequisites and the updates for one set.
+fn set_records(change: &SetChange) -> (Vec<Record>, Vec<Record>) {
+    let mut wire = Vec::new();
+    change.owner.push_wire(&mut wire);
+    let owner = Name::read(&mut BinDecoder::new(&wire)).unwrap_or_else(|_| Name::root());
+    let code = WireType::from(change.code.0);
+    let raw = |data: &[u8]| RData::Unknown { code, rdata: NULL::with(data.to_vec()) };
+    let mut prerequisites: Vec<Record> =
+        change.expected.iter().map(|data| Record::from_rdata(owner.clone(), 0, raw(data))).collect();
+    if change.expected.is_empty() {
+        let mut absent = Record::update0(owner.clone(), 0, code).into_record_of_rdata();
+        absent.dns_class = DNSClass::NONE;
+        prerequisites.push(absent);
+    }
+    // The old set goes first, as a whole: beside it a new record would be given its TTL, or be passed over where it
+    // is a CNAME (RFC 2136 §3.4.2.2). At the apex NS records do not go as a set (§3.4.2.3).
+    let mut updates: Vec<Record> = Vec::with_capacity(change.expected.len() + change.wanted.len());
+    if change.code == TypeCode::NS {
+        updates.extend(change.expected.iter().map(|data| {
+            let mut gone = Record::from_rdata(owner.clone(), 0, raw(data));
+            gone.dns_class = DNSClass::NONE;
+            gone
+        }));
+    } else if !change.expected.is_empty() {
+        let mut gone = Record::update0(owner.clone(), 0, code).into_record_of_rdata();
+        gone.dns_class = DNSClass::ANY;
+        updates.push(gone);
+    }
+    updates.extend(change.wanted.iter().map(|data| Record::from_rdata(owner.clone(), change.ttl, raw(data))));
+    (prerequisites, updates)
 }
 
 impl From<UpdateError> for ZoneError {
@@ -376,7 +503,7 @@ impl From<UpdateError> for ZoneError {
             UpdateError::Unreachable { .. } => ZoneError::Unreachable { says, remedy },
             UpdateError::Changed { .. } => ZoneError::Changed { says, remedy },
             UpdateError::WithoutEffect { .. } => ZoneError::WithoutEffect { says, remedy },
-            UpdateError::Refused { .. } => ZoneError::Refused { says, remedy },
+            UpdateError::Refused { .. } | UpdateError::Delegated { .. } => ZoneError::Refused { says, remedy },
             UpdateError::UnknownKey { .. }
             | UpdateError::WrongSecret { .. }
             | UpdateError::WrongTime { .. }

@@ -67,14 +67,16 @@ pub(crate) struct Ask {
 }
 
 pub(crate) fn wire_name(name: &DnsName) -> Name {
-    // Every `DnsName` keeps RFC 1035's limits, so this cannot fail.
-    let mut wire = Name::from_ascii(name.as_str()).unwrap_or_else(|_| Name::root());
+    // Every `DnsName` keeps RFC 1035's limits, so this cannot fail. By labels: the text of some is refused.
+    let mut wire = Name::from_labels(name.as_str().split('.').map(str::as_bytes)).unwrap_or_else(|_| Name::root());
     wire.set_fqdn(true);
     wire
 }
 
 pub(crate) fn core_name(name: &Name) -> Option<DnsName> {
-    name.to_ascii().parse().ok()
+    // Label by label: as a text some octets are escaped that may well stand in a name.
+    let labels: Vec<&str> = name.iter().map(std::str::from_utf8).collect::<Result<_, _>>().ok()?;
+    labels.iter().all(|label| !label.contains('.')).then(|| labels.join(".").parse().ok())?
 }
 
 pub(crate) fn wire_type(record_type: RecordType) -> WireType {
@@ -117,18 +119,31 @@ pub(crate) async fn ask(
     message.metadata.recursion_desired = how.recursion;
     message.metadata.checking_disabled = how.checking_disabled;
     message.metadata.authentic_data = how.dnssec;
-    let mut edns = Edns::new();
-    edns.set_max_payload(UDP_PAYLOAD).set_version(0).set_dnssec_ok(how.dnssec);
-    message.set_edns(edns);
     message.add_query(Query::query(wire_name(name), wire_type));
-    let bytes = message.to_vec().map_err(|_| malformed())?;
     // Never closed, so this cannot fail.
     let _turn = QUESTIONS.acquire().await.map_err(|_| malformed())?;
-    let raw = match over_udp(server, &message, &bytes).await {
+    let mut edns = Edns::new();
+    edns.set_max_payload(UDP_PAYLOAD).set_version(0).set_dnssec_ok(how.dnssec);
+    let mut extended = message.clone();
+    extended.set_edns(edns);
+    match exchange(server, &extended).await {
+        // As servers answer that know nothing of EDNS (RFC 6891 §7).
+        Ok(answer) if matches!(answer.metadata.response_code, ResponseCode::FormErr | ResponseCode::NotImp) => {
+            exchange(server, &message).await
+        }
+        answer => answer,
+    }
+}
+
+/// Sends a question over UDP, and over TCP where that is needed.
+async fn exchange(server: SocketAddr, message: &Message) -> Result<Message, Unreachable> {
+    let bytes = message.to_vec().map_err(|_| malformed())?;
+    let raw = match over_udp(server, message, &bytes).await {
         Ok(answer) if !answer.metadata.truncation => return Ok(answer),
         Ok(_) => over_tcp(server, &bytes).await?,
         // A server that limits how often it answers drops what comes over UDP, where the sender may be
         // forged (RFC 7766 §5 lets a client begin with TCP).
+        Err(Unreachable::Refused) => over_tcp(server, &bytes).await?,
         Err(Unreachable::TimedOut { after_ms }) => match timeout(LAST_TRY, over_tcp(server, &bytes)).await {
             Ok(Ok(raw)) => raw,
             _ => return Err(timed_out(Duration::from_millis(after_ms) + LAST_TRY)),
@@ -136,7 +151,7 @@ pub(crate) async fn ask(
         Err(why) => return Err(why),
     };
     let answer = Message::from_vec(&raw).map_err(|_| malformed())?;
-    if answers(&answer, &message) { Ok(answer) } else { Err(malformed()) }
+    if answers(&answer, message) { Ok(answer) } else { Err(malformed()) }
 }
 
 async fn over_udp(server: SocketAddr, question: &Message, bytes: &[u8]) -> Result<Message, Unreachable> {

@@ -368,6 +368,11 @@ async fn a_challenge_belongs_at_the_end_of_its_aliases() {
             // What a wildcard gives is gone as soon as the record is made.
             ("*.wild.larkfield.example", alias("parked.edge.test")),
             ("_acme-challenge.wild.larkfield.example", alias("parked.edge.test")),
+            ("_pindrel-nothing._acme-challenge.wild.larkfield.example", alias("parked.edge.test")),
+            // What stands there by itself stays, though a wildcard would give the same.
+            ("*.own.larkfield.example", alias("own.validation.test")),
+            ("_acme-challenge.own.larkfield.example", alias("own.validation.test")),
+            ("_acme-challenge.eight.larkfield.example", alias("h5.larkfield.example")),
         ]
         .into_iter()
         .chain(long)
@@ -390,6 +395,8 @@ async fn a_challenge_belongs_at_the_end_of_its_aliases() {
         ("two", Ok("two.validation.test")),
         ("through", Ok("through.validation.test")),
         ("wild", Ok("_acme-challenge.wild.larkfield.example")),
+        ("own", Ok("own.validation.test")),
+        ("eight", Ok("h12.larkfield.example")),
         ("circle", Err("form a loop")),
         ("out", Err("an alias of out.elsewhere.test, which is in no zone")),
         ("long", Err("more than 8 CNAME records")),
@@ -403,6 +410,26 @@ async fn a_challenge_belongs_at_the_end_of_its_aliases() {
             }
             (found, expected) => panic!("{label}: {found:?}, not {expected:?}"),
         }
+    }
+}
+
+/// A server that knows nothing of EDNS returns an error to what has it (RFC 6891 §7), and is asked without.
+#[tokio::test]
+async fn a_server_without_edns_is_asked_without() {
+    for code in [ResponseCode::FormErr, ResponseCode::NotImp] {
+        let old = server(Arc::new(move |question: &Message| {
+            let (code, answers) = match &question.edns {
+                Some(_) => (code, Vec::new()),
+                None => {
+                    let name = question.queries[0].name().clone();
+                    (ResponseCode::NoError, vec![Record::from_rdata(name, 60, alias("edge.larkfield.test"))])
+                }
+            };
+            vec![answer(question, code, answers).to_vec().unwrap()]
+        }))
+        .await;
+        let view = lookup::alias(&[old], &core("www.larkfield.example"), false).await;
+        assert_eq!(view.servers[0].gives.as_ref().unwrap().len(), 1, "{code}");
     }
 }
 

@@ -326,3 +326,28 @@ proptest! {
         });
     }
 }
+
+/// Nothing is written where nobody would see it, and what a wildcard gives is no neighbour.
+#[tokio::test]
+async fn what_a_zone_hides_or_synthesises_is_seen_before_it_is_changed() {
+    let test = "what_a_zone_hides_or_synthesises_is_seen_before_it_is_changed";
+    let Some(real) = RealWorld::start(test, RealOptions::default()).await else { return };
+    real.update("cut", "NS", "ns.elsewhere.test.");
+    real.update("*.wild", "TXT", "anything");
+    let world = World::Real(Box::new(real));
+    let driver = world.driver();
+    let ours = |owner: &str| ZoneChange::Add(vec![ZoneRecord { ttl: Ttl::CHALLENGE, ..record(owner, "token") }]);
+    for owner in ["cut.larkfield.example", "_acme-challenge.deep.cut.larkfield.example"] {
+        let error = driver.apply(&ours(owner)).await.unwrap_err();
+        assert!(
+            matches!(&error, UpdateError::Delegated { cut, .. } if *cut == dns("cut.larkfield.example")),
+            "{error}"
+        );
+        assert!(error.remedy().contains("[zone.\"cut.larkfield.example\"]"), "{}", error.remedy());
+    }
+    for owner in ["_acme-challenge.wild.larkfield.example", "-odd.larkfield.example"] {
+        driver.apply(&ours(owner)).await.unwrap();
+        let [set] = world.texts(owner).await.try_into().unwrap();
+        assert_eq!((set.data(), set.ttl()), (&[RecordData::Txt("token".into())][..], Ttl::CHALLENGE), "{owner}");
+    }
+}

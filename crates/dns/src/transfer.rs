@@ -1,0 +1,348 @@
+//! Reading a whole zone by transfer (AXFR, RFC 5936), signed with TSIG where a key is known (RFC 8945 §5.3.1).
+
+use std::net::SocketAddr;
+use std::time::Duration;
+
+use futures::{StreamExt as _, TryStreamExt as _, stream};
+use hickory_proto::op::{Message, MessageType, OpCode, Query, ResponseCode};
+use hickory_proto::rr::rdata::tsig::{TsigError, signed_bitmessage_to_buf};
+use hickory_proto::rr::{DNSClass, Record, RecordType as WireType, TSigner};
+use hickory_proto::serialize::binary::{BinEncodable as _, BinEncoder};
+use jiff::Timestamp;
+use pindrel_core::facts::Unreachable;
+use pindrel_core::name::DnsName;
+use pindrel_core::zone_data::{NameKey, Place, TypeCode, ZoneBuilder, ZoneData, ZoneTooLarge, rdata};
+use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
+use tokio::net::TcpStream;
+use tokio::time::timeout;
+
+use crate::driver::ZoneError;
+use crate::wire::{Ask, ask, core_name, io, malformed, mnemonic, timed_out, wire_name};
+
+const CONNECT: Duration = Duration::from_secs(4);
+/// How long the next message of a transfer is waited for.
+const NEXT_MESSAGE: Duration = Duration::from_secs(20);
+/// How many messages may follow one another without a signature (RFC 8945 §5.3.1).
+const MOST_UNSIGNED: usize = 99;
+
+/// Why a zone was not transferred. Nothing of it is kept then.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
+pub enum TransferError {
+    /// The server could not be reached or read.
+    #[error("{server} cannot be asked to transfer {zone}: {why}")]
+    Unreachable {
+        /// The server.
+        server: SocketAddr,
+        /// The zone.
+        zone: DnsName,
+        /// Why.
+        why: Unreachable,
+    },
+    /// The server does not transfer the zone to this host or key.
+    #[error("{server} refuses to transfer {zone}: {code}")]
+    Refused {
+        /// The server.
+        server: SocketAddr,
+        /// The zone.
+        zone: DnsName,
+        /// The response code, or the error of TSIG.
+        code: String,
+    },
+    /// The transfer ended before its closing SOA record.
+    #[error("the transfer of {zone} from {server} was cut short after {records} records: {why}")]
+    CutShort {
+        /// The server.
+        server: SocketAddr,
+        /// The zone.
+        zone: DnsName,
+        /// How many records had come.
+        records: usize,
+        /// Why it ended.
+        why: Unreachable,
+    },
+    /// A message is not signed as it should be.
+    #[error("a message in the transfer of {zone} from {server} is not signed with the TSIG key of the manifest")]
+    Unsigned {
+        /// The server.
+        server: SocketAddr,
+        /// The zone.
+        zone: DnsName,
+    },
+    /// What came is not one zone from its SOA record to its SOA record.
+    #[error("{server} returned something other than the zone {zone}: {what}")]
+    NotTheZone {
+        /// The server.
+        server: SocketAddr,
+        /// The zone.
+        zone: DnsName,
+        /// What came.
+        what: String,
+    },
+    /// The zone is too large to be held.
+    #[error("{0}")]
+    TooLarge(#[from] ZoneTooLarge),
+}
+
+impl TransferError {
+    /// Returns what to do about it.
+    pub fn remedy(&self) -> String {
+        match self {
+            TransferError::Unreachable { server, .. } => format!("Start {server}, or allow TCP from this host to it"),
+            TransferError::Refused { .. } => "Allow the TSIG key of the zone to transfer it on that server".into(),
+            TransferError::CutShort { .. } => "Check the server's log for why it ended the transfer".into(),
+            TransferError::Unsigned { .. } => {
+                "Check whether a middlebox between here and the server changes DNS messages".into()
+            }
+            TransferError::NotTheZone { .. } => "Check what the server serves under that name".into(),
+            TransferError::TooLarge(_) => "Compare zone files of a part of it".into(),
+        }
+    }
+
+    /// Returns what it is to whoever reads a zone by whatever driver.
+    pub(crate) fn into_zone_error(self) -> ZoneError {
+        let (says, remedy) = (self.to_string(), self.remedy());
+        match self {
+            TransferError::Refused { .. } => ZoneError::Refused { says, remedy },
+            TransferError::Unsigned { .. } => ZoneError::Credential { says, remedy },
+            _ => ZoneError::Unreachable { says, remedy },
+        }
+    }
+}
+
+/// Transfers a whole zone.
+///
+/// # Errors
+/// [`TransferError`]; a transfer that is not whole counts for nothing.
+pub async fn transfer(server: SocketAddr, zone: &DnsName, key: Option<&TSigner>) -> Result<ZoneData, TransferError> {
+    let unreachable = |why| TransferError::Unreachable { server, zone: zone.clone(), why };
+    let mut message = Message::query();
+    message.metadata.op_code = OpCode::Query;
+    message.metadata.recursion_desired = false;
+    message.add_query(Query::query(wire_name(zone), WireType::AXFR));
+    let now = Timestamp::now().as_second();
+    let mut chain = None;
+    if let Some(key) = key {
+        let signed = key.sign_message(&message, u64::try_from(now).unwrap_or(0));
+        let (signature, _) = signed.map_err(|_| unreachable(malformed()))?;
+        chain = Some(Chain::new(key, signature.data.mac.to_vec(), now));
+        message.set_signature(signature);
+    }
+    let bytes = message.to_vec().map_err(|_| unreachable(malformed()))?;
+    let connected = timeout(CONNECT, TcpStream::connect(server)).await.map_err(|_| unreachable(timed_out(CONNECT)))?;
+    let mut stream = connected.map_err(|error| unreachable(io(&error)))?;
+    let mut framed = u16::try_from(bytes.len()).unwrap_or(0).to_be_bytes().to_vec();
+    framed.extend_from_slice(&bytes);
+    stream.write_all(&framed).await.map_err(|error| unreachable(io(&error)))?;
+
+    let mut taking = Taking { server, zone, apex: NameKey::from(zone), builder: ZoneBuilder::default(), soa: None };
+    let mut raw = Vec::new();
+    loop {
+        if let Err(why) = next_message(&mut stream, &mut raw).await {
+            return Err(match taking.builder.len() {
+                0 => unreachable(why),
+                records => TransferError::CutShort { server, zone: zone.clone(), records, why },
+            });
+        }
+        let answer = Message::from_vec(&raw).map_err(|_| taking.not_the_zone("a message that cannot be read"))?;
+        if answer.metadata.id != message.metadata.id || answer.metadata.message_type != MessageType::Response {
+            return Err(taking.not_the_zone("a message that answers another question"));
+        }
+        refusal(&answer).map_or(Ok(()), |code| Err(TransferError::Refused { server, zone: zone.clone(), code }))?;
+        if answer.answers.is_empty() {
+            // As servers answer that transfer the zone to others only.
+            return Err(TransferError::Refused {
+                server,
+                zone: zone.clone(),
+                code: "a response without records".into(),
+            });
+        }
+        let is_whole = taking.take(&answer.answers)?;
+        if let Some(chain) = &mut chain
+            && !chain.accepts(&raw, &answer, is_whole)
+        {
+            return Err(TransferError::Unsigned { server, zone: zone.clone() });
+        }
+        if is_whole {
+            return Ok(taking.builder.finish(Some(taking.apex)));
+        }
+    }
+}
+
+async fn next_message(stream: &mut TcpStream, raw: &mut Vec<u8>) -> Result<(), Unreachable> {
+    let read = async {
+        let mut length = [0; 2];
+        stream.read_exact(&mut length).await?;
+        raw.resize(usize::from(u16::from_be_bytes(length)), 0);
+        stream.read_exact(raw).await.map(|_| ())
+    };
+    match timeout(NEXT_MESSAGE, read).await {
+        Ok(read) => read.map_err(|error| io(&error)),
+        Err(_) => Err(timed_out(NEXT_MESSAGE)),
+    }
+}
+
+/// Why a server does not transfer the zone, out of its answer.
+fn refusal(answer: &Message) -> Option<String> {
+    if let Some(error) = answer.signature.as_ref().and_then(|signature| signature.data.error.as_ref()) {
+        return Some(match error {
+            TsigError::BadKey => "it does not know the TSIG key (BADKEY)".into(),
+            TsigError::BadSig => "it has another secret for the TSIG key (BADSIG)".into(),
+            TsigError::BadTime => "its clock differs too much from this machine's (BADTIME)".into(),
+            other => format!("TSIG error {}", u16::from(*other)),
+        });
+    }
+    let code = answer.metadata.response_code;
+    (code != ResponseCode::NoError).then(|| mnemonic(code))
+}
+
+/// The records as they come.
+struct Taking<'z> {
+    server: SocketAddr,
+    zone: &'z DnsName,
+    apex: NameKey,
+    builder: ZoneBuilder,
+    /// The SOA record that begins the transfer, and ends it (RFC 5936 §2.2).
+    soa: Option<Vec<u8>>,
+}
+
+impl Taking<'_> {
+    fn not_the_zone(&self, what: impl Into<String>) -> TransferError {
+        TransferError::NotTheZone { server: self.server, zone: self.zone.clone(), what: what.into() }
+    }
+
+    /// Takes the records of one message; says whether the zone is whole.
+    fn take(&mut self, records: &[Record]) -> Result<bool, TransferError> {
+        for (position, record) in records.iter().enumerate() {
+            let mut wire = Vec::new();
+            record
+                .name
+                .to_lowercase()
+                .emit(&mut BinEncoder::new(&mut wire))
+                .map_err(|_| self.not_the_zone("a name"))?;
+            let Some((owner, _)) = NameKey::from_wire(&wire) else { return Err(self.not_the_zone("a name")) };
+            let code = TypeCode(u16::from(record.record_type()));
+            let data = data_of(record, code).ok_or_else(|| self.not_the_zone(format!("no data of {code}")))?;
+            if code == TypeCode::SOA && owner == self.apex {
+                match &self.soa {
+                    None => self.soa = Some(data.clone()),
+                    Some(first) if *first == data && position + 1 == records.len() => return Ok(true),
+                    Some(_) => {
+                        return Err(self.not_the_zone("an SOA record in the midst of the zone: it changed meanwhile"));
+                    }
+                }
+            }
+            if self.soa.is_none() {
+                return Err(self.not_the_zone(format!("a record of {owner} before the SOA record")));
+            }
+            // What lies elsewhere is glue of other zones, or forged (RFC 5936 §3.1).
+            if owner.is_within(&self.apex) && record.dns_class == DNSClass::IN {
+                self.builder.add(&owner, code, record.ttl, &data, Place::default())?;
+            }
+        }
+        Ok(false)
+    }
+}
+
+/// The data of a record as the core compares it: without compression, names in lower case.
+fn data_of(record: &Record, code: TypeCode) -> Option<Vec<u8>> {
+    let mut octets = Vec::new();
+    let mut encoder = BinEncoder::new(&mut octets);
+    encoder.set_canonical_form(true);
+    record.data.emit(&mut encoder).ok()?;
+    let mut data = Vec::with_capacity(octets.len());
+    rdata::canonical(code, &octets, &mut data);
+    Some(data)
+}
+
+/// The signatures of a transfer: each covers all messages since the one before (RFC 8945 §5.3.1).
+struct Chain<'k> {
+    key: &'k TSigner,
+    last: Vec<u8>,
+    mac_length: usize,
+    is_first: bool,
+    unsigned: Vec<u8>,
+    unsigned_count: usize,
+    now: i64,
+}
+
+impl<'k> Chain<'k> {
+    fn new(key: &'k TSigner, request: Vec<u8>, now: i64) -> Chain<'k> {
+        let mac_length = request.len();
+        Chain { key, last: request, mac_length, is_first: true, unsigned: Vec::new(), unsigned_count: 0, now }
+    }
+
+    fn accepts(&mut self, raw: &[u8], message: &Message, is_last: bool) -> bool {
+        let Some(signature) = &message.signature else {
+            self.unsigned.extend_from_slice(raw);
+            self.unsigned_count += 1;
+            return !self.is_first && !is_last && self.unsigned_count <= MOST_UNSIGNED;
+        };
+        let tsig = &signature.data;
+        let is_of_key = signature.name == *self.key.signer_name() && tsig.algorithm == *self.key.algorithm();
+        let time = i64::try_from(tsig.time).unwrap_or(i64::MAX);
+        let is_timely = time.abs_diff(self.now) <= u64::from(tsig.fudge) + 24 * 3_600;
+        let is_fresh = !self.is_first || time.abs_diff(self.now) <= u64::from(tsig.fudge);
+        // The request was signed with the same algorithm, and in full.
+        let is_full = tsig.mac.len() >= self.mac_length;
+        let Ok((signed, _)) = signed_bitmessage_to_buf(raw, None, self.is_first) else { return false };
+        let mut covered = u16::try_from(self.last.len()).unwrap_or(0).to_be_bytes().to_vec();
+        covered.extend_from_slice(&self.last);
+        covered.append(&mut self.unsigned);
+        covered.extend_from_slice(&signed);
+        if !(is_of_key && is_timely && is_fresh && is_full) || self.key.verify(&covered, &tsig.mac).is_err() {
+            return false;
+        }
+        self.last = tsig.mac.to_vec();
+        (self.is_first, self.unsigned_count) = (false, 0);
+        true
+    }
+}
+
+/// The types that are asked for where a zone is looked at name by name.
+const LOOKED_FOR: [WireType; 14] = [
+    WireType::SOA,
+    WireType::NS,
+    WireType::A,
+    WireType::AAAA,
+    WireType::CNAME,
+    WireType::DNAME,
+    WireType::MX,
+    WireType::TXT,
+    WireType::SRV,
+    WireType::CAA,
+    WireType::DS,
+    WireType::HTTPS,
+    WireType::SVCB,
+    WireType::TLSA,
+];
+/// How many questions are under way at once.
+const QUESTIONS_AT_ONCE: usize = 16;
+
+/// Reads what a server has at some names, where it transfers the zone to nobody: a view of a part, of the types that
+/// zones mostly hold.
+///
+/// # Errors
+/// [`Unreachable`], the first that is met.
+pub async fn look_up(server: SocketAddr, zone: &DnsName, names: &[DnsName]) -> Result<ZoneData, Unreachable> {
+    let questions: Vec<(DnsName, WireType)> =
+        names.iter().flat_map(|name| LOOKED_FOR.map(|code| (name.clone(), code))).collect();
+    let answers: Vec<((DnsName, WireType), Message)> = stream::iter(questions)
+        .map(|question| async move {
+            let answer = ask(server, &question.0, question.1, Ask::default()).await?;
+            Ok::<_, Unreachable>((question, answer))
+        })
+        .buffered(QUESTIONS_AT_ONCE)
+        .try_collect()
+        .await?;
+    let mut builder = ZoneBuilder::default();
+    for ((name, code), answer) in &answers {
+        let own = answer.answers.iter().filter(|record| record.record_type() == *code);
+        for record in own.filter(|record| core_name(&record.name).as_ref() == Some(name)) {
+            let code = TypeCode(u16::from(*code));
+            let data = data_of(record, code).ok_or_else(malformed)?;
+            builder.add(&NameKey::from(name), code, record.ttl, &data, Place::default()).map_err(|_| malformed())?;
+        }
+    }
+    Ok(builder.finish(Some(NameKey::from(zone))))
+}

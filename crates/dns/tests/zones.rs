@@ -1,0 +1,290 @@
+//! Whole zones: transferred from a real server and from ones that break the rules, changed by sets, and read from files.
+
+#![allow(clippy::unwrap_used, reason = "what cannot be set up fails the test")]
+
+use std::net::SocketAddr;
+
+use base64::Engine as _;
+use base64::engine::general_purpose::STANDARD;
+use hickory_proto::op::{Message, MessageType, ResponseCode};
+use hickory_proto::rr::rdata::tsig::TsigAlgorithm as WireAlgorithm;
+use hickory_proto::rr::rdata::{A, NS, SOA};
+use hickory_proto::rr::{Name, RData, Record, TSigner};
+use pindrel_core::values::TsigAlgorithm;
+use pindrel_core::zone_data::{Compared, NameKey, Place, TypeCode, ZoneData, compare};
+use pindrel_core::zone_file::write_zone;
+use pindrel_dns::transfer::{look_up, transfer};
+use pindrel_dns::zone_files::{named_after, read};
+use pindrel_dns::{Rfc2136, SetChange, ZoneDriver as _, ZoneError};
+use pindrel_sandbox::{TSIG_NAME, ZONE};
+use pindrel_testkit::{RealOptions, RealWorld, TSIG_SECRET};
+use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
+use tokio::net::TcpListener;
+
+fn key(text: &str) -> NameKey {
+    NameKey::parse(text.as_bytes(), &NameKey::root()).unwrap()
+}
+
+fn signer() -> TSigner {
+    let secret = STANDARD.decode(TSIG_SECRET).unwrap();
+    TSigner::new(secret, WireAlgorithm::HmacSha256, Name::from_ascii(TSIG_NAME).unwrap(), 300).unwrap()
+}
+
+fn data(zone: &ZoneData, name: &str, code: TypeCode) -> Vec<String> {
+    let name = key(name);
+    let own = zone.at(&name).filter(|entry| entry.code == code);
+    own.map(|entry| entry.presentation()).collect()
+}
+
+#[tokio::test]
+async fn a_real_server_transfers_its_zone_and_takes_whole_sets() {
+    let test = "a_real_server_transfers_its_zone_and_takes_whole_sets";
+    let Some(world) = RealWorld::start(test, RealOptions::default()).await else { return };
+    let zone = ZONE.parse().unwrap();
+    let secret = STANDARD.decode(TSIG_SECRET).unwrap();
+    let driver =
+        Rfc2136::new(zone, world.primary, TSIG_NAME.parse().unwrap(), TsigAlgorithm::HmacSha256, secret).unwrap();
+    let before = driver.read().await.unwrap();
+    assert_eq!(data(&before, ZONE, TypeCode::SOA).len(), 1);
+    // Types that Pindrel knows, one that it knows only by its number, odd names, and a set of many records.
+    let text = |lines: &str| {
+        let file = tempfile::NamedTempFile::new().unwrap();
+        std::fs::write(file.path(), format!("$TTL 60\n{lines}")).unwrap();
+        let files = read(file.path(), &key(ZONE), Some(key(ZONE))).unwrap();
+        assert_eq!(files.mistakes, []);
+        files.zone
+    };
+    let many: String = (0..90).map(|n| format!("many A 10.0.0.{n}\n")).collect();
+    let wanted = text(&format!(
+        "mx MX 10 Mail.{ZONE}.\nmail A 192.0.2.25\ncaa CAA 0 issue \"authority.example\"\nodd TYPE65400 \\# 3 010203\n\
+         txt TXT \"a b\" \"\\200\\\"\"\nx\\.y TXT x\nsvc HTTPS 1 . alpn=h2 port=8443\n{many}"
+    ));
+    let changes: Vec<SetChange> = compare(&ZoneData::default(), &wanted, Compared { all: false, ttls: true })
+        .into_iter()
+        .map(|one| SetChange {
+            owner: one.name,
+            code: one.code,
+            expected: Vec::new(),
+            ttl: 60,
+            wanted: one.right.into_iter().map(|record| record.data).collect(),
+        })
+        .collect();
+    assert_eq!(changes.len(), 8);
+    driver.change_sets(&changes).await.unwrap();
+    let after = driver.read().await.unwrap();
+    let new: Vec<_> = compare(&before, &after, Compared { all: false, ttls: true });
+    assert!(new.iter().all(|one| one.left.is_empty()) && new.len() == 8, "{new:?}");
+    assert_eq!(compare(&after, &wanted, Compared::default()).iter().filter(|one| !one.right.is_empty()).count(), 0);
+    // Written and read again it is the same zone, and an independent tool accepts it.
+    let mut written = String::new();
+    write_zone(&after, &mut written).unwrap();
+    let file = tempfile::NamedTempFile::with_suffix(".zone").unwrap();
+    std::fs::write(file.path(), &written).unwrap();
+    let again = read(file.path(), &key(ZONE), None).unwrap();
+    assert_eq!(compare(&after, &again.zone, Compared { all: true, ttls: true }), []);
+    let checked = std::process::Command::new("named-checkzone").arg("-q").arg(ZONE).arg(file.path()).status().unwrap();
+    assert!(checked.success(), "{written}");
+    // What is there already is somebody else's: nothing is changed.
+    let error = driver.change_sets(&changes[..1]).await.unwrap_err();
+    assert!(matches!(error, ZoneError::Changed { .. }), "{error}");
+    // This server holds no more than a hundred records of one type at a name, and only its log says so.
+    let set = (0..120).map(|n| vec![10, 1, 0, n]).collect();
+    let over =
+        SetChange { owner: key("more.larkfield.example"), code: TypeCode::A, expected: vec![], ttl: 60, wanted: set };
+    let error = driver.change_sets(&[over]).await.unwrap_err();
+    assert!(matches!(&error, ZoneError::Refused { remedy, .. } if remedy.contains("limits how many")), "{error:?}");
+    // Name by name the same is seen.
+    let names = ["mx.larkfield.example".parse().unwrap(), "nobody.larkfield.example".parse().unwrap()];
+    let part = look_up(world.primary, &ZONE.parse().unwrap(), &names).await.unwrap();
+    assert_eq!(data(&part, "mx.larkfield.example", TypeCode::MX), ["10 mail.larkfield.example."]);
+    // It transfers by address as well; a wrong secret is told as that.
+    let zone = ZONE.parse().unwrap();
+    assert_eq!(transfer(world.primary, &zone, None).await.unwrap().len(), after.len());
+    let wrong =
+        TSigner::new(vec![7; 32], WireAlgorithm::HmacSha256, Name::from_ascii(TSIG_NAME).unwrap(), 300).unwrap();
+    let refused = transfer(world.primary, &zone, Some(&wrong)).await.unwrap_err();
+    assert!(refused.to_string().contains("BADSIG"), "{refused}");
+}
+
+/// How a server answers a transfer.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Way {
+    Whole,
+    /// Signed in the first and the last message only (RFC 8945 §5.3.1).
+    SparselySigned,
+    LastUnsigned,
+    OneForged,
+    NeverSigned,
+    CutShort,
+    WithoutEnd,
+    OtherId,
+    OtherSerial,
+    NoSoaFirst,
+    Garbage,
+}
+
+/// A server that transfers a zone of thirty records in messages of ten.
+async fn serving(way: Way) -> SocketAddr {
+    let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
+    let address = listener.local_addr().unwrap();
+    tokio::spawn(async move {
+        let (mut stream, _) = listener.accept().await.unwrap();
+        let length = stream.read_u16().await.unwrap();
+        let mut question = vec![0; usize::from(length)];
+        stream.read_exact(&mut question).await.unwrap();
+        let question = Message::from_vec(&question).unwrap();
+        let name = |label: &str| Name::from_ascii(format!("{label}{ZONE}.")).unwrap();
+        let soa = |serial| {
+            let soa = SOA::new(name("ns1."), name("h."), serial, 3_600, 900, 604_800, 300);
+            Record::from_rdata(name(""), 60, RData::SOA(soa))
+        };
+        let mut records = vec![soa(1), Record::from_rdata(name(""), 60, RData::NS(NS(name("ns1."))))];
+        records.extend((0..28).map(|n| {
+            Record::from_rdata(name(&format!("h{n}.")), 60, RData::A(A(std::net::Ipv4Addr::new(192, 0, 2, n))))
+        }));
+        match way {
+            Way::WithoutEnd => {}
+            Way::OtherSerial => records.push(soa(2)),
+            Way::NoSoaFirst => drop(records.remove(0)),
+            _ => records.push(soa(1)),
+        }
+        let parts: Vec<&[Record]> = records.chunks(10).collect();
+        let mut last = question.signature.as_ref().map(|signature| signature.data.mac.to_vec()).unwrap_or_default();
+        let mut unsigned: Vec<u8> = Vec::new();
+        for (number, part) in parts.iter().enumerate() {
+            if way == Way::CutShort && number == 2 {
+                return;
+            }
+            let mut message = Message::new(question.metadata.id, MessageType::Response, question.metadata.op_code);
+            message.metadata.response_code = ResponseCode::NoError;
+            message.add_answers(part.iter().cloned());
+            if way == Way::OtherId && number == 1 {
+                message.metadata.id = message.metadata.id.wrapping_add(1);
+            }
+            let is_last = number + 1 == parts.len();
+            let is_signed = match way {
+                Way::SparselySigned => number == 0 || is_last,
+                Way::LastUnsigned => !is_last,
+                Way::NeverSigned => false,
+                _ => true,
+            };
+            let mut raw = message.to_vec().unwrap();
+            if is_signed && question.signature.is_some() {
+                raw = signed(&raw, &mut last, &mut unsigned, number == 0, way == Way::OneForged && number == 1);
+            } else {
+                unsigned.extend_from_slice(&raw);
+            }
+            if way == Way::Garbage && number == 1 {
+                raw = vec![0xff; 40];
+            }
+            stream.write_u16(raw.len() as u16).await.unwrap();
+            stream.write_all(&raw).await.unwrap();
+        }
+        // A client that waits for more is told that there is none.
+        let _ = stream.shutdown().await;
+    });
+    address
+}
+
+/// Adds a TSIG record to a message, by what RFC 8945 §5.3.1 says is signed.
+fn signed(raw: &[u8], last: &mut Vec<u8>, unsigned: &mut Vec<u8>, is_first: bool, is_forged: bool) -> Vec<u8> {
+    let now = jiff::Timestamp::now().as_second() as u64;
+    let time = [&now.to_be_bytes()[2..], &300_u16.to_be_bytes()].concat();
+    let names: Vec<u8> = {
+        let mut wire = Vec::new();
+        key(TSIG_NAME).push_wire(&mut wire);
+        wire
+    };
+    let mut algorithm = Vec::new();
+    key("hmac-sha256").push_wire(&mut algorithm);
+    let mut covered = [&(last.len() as u16).to_be_bytes()[..], last, unsigned, raw].concat();
+    unsigned.clear();
+    if is_first {
+        covered.extend([&names[..], &[0, 255, 0, 0, 0, 0], &algorithm, &time, &[0, 0, 0, 0]].concat());
+    } else {
+        covered.extend(&time);
+    }
+    let mut mac = signer().sign(&covered).unwrap();
+    last.clone_from(&mac);
+    if is_forged {
+        mac[0] ^= 1;
+    }
+    let id = &raw[..2];
+    let rdata = [&algorithm[..], &time, &(mac.len() as u16).to_be_bytes(), &mac, id, &[0, 0, 0, 0]].concat();
+    let record = [&names[..], &[0, 250, 0, 255, 0, 0, 0, 0], &(rdata.len() as u16).to_be_bytes(), &rdata].concat();
+    let mut message = [raw, &record].concat();
+    message[11] += 1;
+    message
+}
+
+#[tokio::test]
+async fn a_transfer_that_is_not_whole_and_signed_counts_for_nothing() {
+    let zone = ZONE.parse().unwrap();
+    let signer = signer();
+    for (way, signed, expected) in [
+        (Way::Whole, true, ""),
+        (Way::Whole, false, ""),
+        (Way::SparselySigned, true, ""),
+        (Way::LastUnsigned, true, "is not signed with the TSIG key"),
+        (Way::OneForged, true, "is not signed with the TSIG key"),
+        (Way::NeverSigned, true, "is not signed with the TSIG key"),
+        (Way::CutShort, true, "was cut short after 20 records"),
+        (Way::CutShort, false, "was cut short after 20 records"),
+        (Way::WithoutEnd, false, "was cut short after 30 records"),
+        (Way::OtherId, true, "answers another question"),
+        (Way::OtherSerial, false, "it changed meanwhile"),
+        (Way::NoSoaFirst, false, "before the SOA record"),
+        (Way::Garbage, false, "cannot be read"),
+    ] {
+        let server = serving(way).await;
+        match transfer(server, &zone, signed.then_some(&signer)).await {
+            Ok(zone) => assert!(expected.is_empty() && zone.len() == 30, "{way:?}: {}", zone.len()),
+            Err(error) => {
+                let says = error.to_string();
+                assert!(!expected.is_empty() && says.contains(expected), "{way:?}: {says}");
+                assert!(!error.remedy().is_empty());
+            }
+        }
+    }
+}
+
+#[test]
+fn files_that_include_others_are_read_to_their_bounds() {
+    let folder = tempfile::tempdir().unwrap();
+    let write = |name: &str, text: &str| std::fs::write(folder.path().join(name), text).unwrap();
+    write(
+        "db.larkfield.example",
+        "$TTL 60\n@ SOA ns1 h 1 2 3 9 5\n@ NS ns1\n$INCLUDE hosts/all.txt hosts\nns1 A 192.0.2.1\n",
+    );
+    std::fs::create_dir(folder.path().join("hosts")).unwrap();
+    write("hosts/all.txt", "a A 192.0.2.2\n$ORIGIN deep\nb A 192.0.2.3\nc CNMAE x\n");
+    let path = folder.path().join("db.larkfield.example");
+    let origin = named_after(&path).unwrap();
+    let files = read(&path, &origin, None).unwrap();
+    assert_eq!(data(&files.zone, "a.hosts.larkfield.example", TypeCode::A), ["192.0.2.2"]);
+    assert_eq!(data(&files.zone, "b.deep.hosts.larkfield.example", TypeCode::A), ["192.0.2.3"]);
+    assert_eq!(data(&files.zone, "ns1.larkfield.example", TypeCode::A), ["192.0.2.1"], "its origin is its own again");
+    let [mistake] = &files.mistakes[..] else { panic!("{:?}", files.mistakes) };
+    assert_eq!((mistake.place, mistake.column), (Place { file: 1, line: 4 }, 3));
+    assert!(files.files[1].ends_with("hosts/all.txt"));
+    // One that includes itself, one that is not there, and one without lines.
+    write("loop.example", "$TTL 60\n$INCLUDE loop.example\n$INCLUDE nothing\n");
+    let files = read(&folder.path().join("loop.example"), &key("loop.example"), None).unwrap();
+    assert!(files.mistakes.iter().any(|mistake| mistake.says.contains("does a file include itself?")));
+    assert!(
+        files.mistakes.iter().any(|mistake| mistake.says.contains("nothing cannot be included: there is no such file"))
+    );
+    assert!(files.files.len() <= 100);
+    write("endless", &"x".repeat(3 << 20));
+    let files = read(&folder.path().join("endless"), &key("larkfield.example"), None).unwrap();
+    assert!(
+        files.mistakes.len() == 1 && files.mistakes[0].says.contains("longer than 512 KiB"),
+        "{:?}",
+        files.mistakes
+    );
+    for (name, zone) in
+        [("larkfield.example.zone", Some("larkfield.example.")), ("x.db", None), ("notes.md", Some("notes.md."))]
+    {
+        assert_eq!(named_after(name.as_ref()).map(|zone| zone.to_string()).as_deref(), zone, "{name}");
+    }
+}
