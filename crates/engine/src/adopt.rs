@@ -3,9 +3,9 @@
 use std::collections::BTreeSet;
 use std::fmt;
 
-use pindrel_core::desired::{EndpointId, HostnameId};
+use pindrel_core::desired::{AliasTarget, EndpointId, HostnameId};
 use pindrel_core::endpoint::{AskedRecord, Binding, KeepRecord};
-use pindrel_core::facts::{BindingView, EndpointKey, EndpointView, Ownership, ServedView};
+use pindrel_core::facts::{BindingView, EndpointKey, Ownership, ServedView};
 use pindrel_core::findings::Finding;
 use pindrel_core::name::Hostname;
 use pindrel_core::pins::{Known, differences};
@@ -60,6 +60,8 @@ pub enum Proof {
     LeadsTo(String),
     /// Every server of the zone leads to the endpoint where the binding is.
     IsLedTo,
+    /// Every server of the zone leads to other endpoints that the manifest names beside the one where the binding is.
+    IsLedBeside,
     /// It uses the certificate that the state holds for the hostname.
     HeldCertificate,
     /// The endpoint serves the certificate that the binding names.
@@ -72,7 +74,7 @@ impl Proof {
     /// Says whether it is proof enough without a person's word: what anyone could have made in
     /// the same way proves nothing.
     pub fn is_enough(&self) -> bool {
-        matches!(self, Proof::LeadsTo(_) | Proof::IsLedTo | Proof::HeldCertificate)
+        matches!(self, Proof::LeadsTo(_) | Proof::IsLedTo | Proof::IsLedBeside | Proof::HeldCertificate)
     }
 }
 
@@ -81,6 +83,9 @@ impl fmt::Display for Proof {
         match self {
             Proof::LeadsTo(endpoint) => write!(f, "it leads to {endpoint}, an endpoint of the manifest"),
             Proof::IsLedTo => f.write_str("the alias of the hostname leads to this endpoint"),
+            Proof::IsLedBeside => {
+                f.write_str("the alias of the hostname leads to an endpoint that the manifest names beside this one")
+            }
             Proof::HeldCertificate => f.write_str("it uses the certificate that the state holds"),
             Proof::ServesIt => f.write_str("the endpoint serves the certificate that it names"),
             Proof::AsWanted => f.write_str("it is what the manifest wants"),
@@ -127,7 +132,6 @@ impl Engine {
         let known = Known::about(&self.desired, &knowledge, id);
         let nothing = Ownership::default();
         let own = known.ownership.unwrap_or(&nothing);
-        let endpoint = self.desired.endpoint(wanted.endpoint);
         let mut found = Vec::new();
 
         let given = known.alias.and_then(|fact| {
@@ -137,63 +141,62 @@ impl Engine {
         if let Some(given) = given.filter(|given| !own.wrote_alias(given)) {
             let mut proofs = Vec::new();
             for (other, entry) in (0u32..).map(EndpointId).zip(&self.desired.endpoints) {
-                if let Some(EndpointView::Listed(info)) = knowledge.endpoints.get(&other).map(|fact| &fact.value)
-                    && same_data(
-                        given,
-                        &wanted.alias_for(
-                            &self.desired,
-                            info,
-                            known.target().filter(|_| other == wanted.endpoint),
-                            wanted.ttl,
-                        ),
-                    )
-                {
+                let Some(info) = knowledge.endpoint_info(other) else { continue };
+                let there = wanted.endpoints().find(|endpoint| *endpoint == other).map(|endpoint| known.at(endpoint));
+                let target = AliasTarget { info, target: there.and_then(|known| known.target()), dead: &[] };
+                if same_data(given, &wanted.alias_to(&self.desired, &[target], wanted.ttl)) {
                     proofs.push(Proof::LeadsTo(entry.name.clone()));
                 }
             }
-            let differs = !known.is_aliased_here();
+            let differs = !known.is_aliased_as_wanted();
+            let names: Vec<&str> =
+                known.given().into_iter().map(|id| self.desired.endpoint(id).name.as_str()).collect();
             proofs.extend((!differs).then_some(Proof::AsWanted));
             found.push(Candidate {
                 hostname: wanted.hostname.clone(),
                 what: Adoptable::Alias,
                 present: in_words(given),
-                differs: differs.then(|| format!("it does not lead to {}", endpoint.name)),
+                differs: differs.then(|| format!("it does not lead to {}", names.join(" and "))),
                 proofs,
                 id,
                 thing: Thing::Alias(given.clone()),
             });
         }
 
-        if let Some(BindingView::Present { binding, reply, served, .. }) = known.binding.map(|fact| &fact.value)
-            && !own.wrote_binding(&endpoint.key(), binding)
-        {
-            let held = known.certificate.map(|held| held.sha256);
-            let differs = match known.wanted_binding().map(|wanted| differences(binding, &wanted)) {
-                Some(differs) => (!differs.is_empty()).then_some(differs),
-                None => Some("its certificate".into()),
-            };
-            let proofs = [
-                known.is_aliased_here().then_some(Proof::IsLedTo),
-                (held.is_some() && held == binding.certificate).then_some(Proof::HeldCertificate),
-                matches!(served, ServedView::Certificate { sha256, .. } if Some(*sha256) == binding.certificate)
-                    .then_some(Proof::ServesIt),
-                differs.is_none().then_some(Proof::AsWanted),
-            ];
-            found.push(Candidate {
-                hostname: wanted.hostname.clone(),
-                what: Adoptable::Binding,
-                present: format!("at {}, with {}", endpoint.name, binding.certificate_in_words()),
-                differs,
-                proofs: proofs.into_iter().flatten().collect(),
-                id,
-                thing: Thing::Binding(
-                    endpoint.key(),
-                    binding.clone(),
-                    reply.as_ref().map_or_else(Vec::new, |reply| reply.records.clone()),
-                ),
-            });
-        }
+        found.extend(known.everywhere().filter_map(|known| self.binding_candidate(id, known, own)));
         found
+    }
+
+    /// The binding at one endpoint, where nobody knows who wrote it.
+    fn binding_candidate(&self, id: HostnameId, known: Known<'_>, own: &Ownership) -> Option<Candidate> {
+        let endpoint = self.desired.endpoint(known.at);
+        let BindingView::Present { binding, reply, served, .. } = &known.binding?.value else { return None };
+        if own.wrote_binding(&endpoint.key(), binding) {
+            return None;
+        }
+        let held = known.certificate.map(|held| held.sha256);
+        let differs = match known.wanted_binding().map(|wanted| differences(binding, &wanted)) {
+            Some(differs) => (!differs.is_empty()).then_some(differs),
+            None => Some("its certificate".into()),
+        };
+        let proofs = [
+            known.is_aliased_here().then_some(Proof::IsLedTo),
+            (!known.is_aliased_here() && known.is_aliased_as_wanted()).then_some(Proof::IsLedBeside),
+            (held.is_some() && held == binding.certificate).then_some(Proof::HeldCertificate),
+            matches!(served, ServedView::Certificate { sha256, .. } if Some(*sha256) == binding.certificate)
+                .then_some(Proof::ServesIt),
+            differs.is_none().then_some(Proof::AsWanted),
+        ];
+        let asked = reply.as_ref().map_or_else(Vec::new, |reply| reply.records.clone());
+        Some(Candidate {
+            hostname: known.wanted.hostname.clone(),
+            what: Adoptable::Binding,
+            present: format!("at {}, with {}", endpoint.name, binding.certificate_in_words()),
+            differs,
+            proofs: proofs.into_iter().flatten().collect(),
+            id,
+            thing: Thing::Binding(endpoint.key(), binding.clone(), asked),
+        })
     }
 
     /// Takes over what was found: from now on Pindrel may change it. The caller holds the lock of

@@ -144,7 +144,9 @@ impl Engine {
             Some(EndpointView::Refused { status, detail }) => {
                 return trouble(format!("the platform refused the token (status {status}): {detail}"));
             }
-            Some(EndpointView::Unreachable { why }) => return trouble(format!("the platform does not answer: {why}")),
+            Some(EndpointView::Unreachable { why, .. }) => {
+                return trouble(format!("the platform does not answer: {why}"));
+            }
             None => return trouble("it was not asked for".into()),
         };
         let report = EndpointReport {

@@ -1,8 +1,10 @@
 //! What a run reports while it is under way: the one contract between work and output.
 
 use std::collections::BTreeMap;
+use std::time::Duration;
 
 use jiff::Timestamp;
+use pindrel_core::health::{CheckRecord, Verdict};
 use pindrel_core::name::Hostname;
 use pindrel_core::pins::{Pin, PinState, Pins};
 use serde::Serialize;
@@ -115,11 +117,64 @@ pub enum Event {
         /// What to do.
         remedy: String,
     },
+    /// The verdict of a health check has changed.
+    Verdict {
+        /// The check's name.
+        check: String,
+        /// The endpoint that it looks at.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        endpoint: Option<String>,
+        /// What it was.
+        from: Verdict,
+        /// What it is.
+        to: Verdict,
+        /// What failed last, in one sentence, where it is down.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        says: Option<String>,
+        /// When.
+        at: Timestamp,
+    },
+    /// What the alias of a hostname with several endpoints gives, where that or its reason is another than was
+    /// told last.
+    Gives {
+        /// The hostname.
+        hostname: Hostname,
+        /// The endpoints.
+        endpoints: Vec<String>,
+        /// Why these.
+        why: String,
+    },
+    /// An alias gives other endpoints than before.
+    Switched {
+        /// The hostname.
+        hostname: Hostname,
+        /// The endpoints that it gave.
+        from: Vec<String>,
+        /// The endpoints that it gives.
+        to: Vec<String>,
+        /// Why.
+        why: String,
+        /// When the first failure was seen that led to it, where a failure did.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        seen: Option<Timestamp>,
+        /// When it was decided.
+        decided: Timestamp,
+        /// When the zone's primary had it.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        primary: Option<Timestamp>,
+        /// When every server of the zone was seen to have it.
+        everywhere: Timestamp,
+        /// When no cache gives the old answer any longer.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        until: Option<Timestamp>,
+    },
     /// Something worth knowing that stops nothing.
     Note {
         /// What, in one sentence.
         says: String,
     },
+    /// A pass of a process that runs on has ended.
+    Passed(Summary),
     /// The run is over; always the last event.
     Summary(Summary),
 }
@@ -167,6 +222,10 @@ pub struct Summary {
 pub trait Listener: Send + Sync {
     /// Takes one event.
     fn on(&self, event: Event);
+
+    /// Takes note of one check that was made, of which there may be hundreds a second: its name, what it has
+    /// concluded, and how long it took where it passed.
+    fn on_check(&self, _check: &str, _record: &CheckRecord, _took: Option<Duration>) {}
 }
 
 /// Takes no notice.

@@ -8,7 +8,8 @@ use jiff::Timestamp;
 use pindrel_core::values::SecretRef;
 use pindrel_keys::{SealingKey, roots};
 use pindrel_state::{
-    Lock, LockError, PostgresConfig, PostgresState, PostgresTls, RunChange, SqliteState, State, StateError, Values as _,
+    Lock, LockError, LockKind, PostgresConfig, PostgresState, PostgresTls, RunChange, SqliteState, State, StateError,
+    Values as _,
 };
 use secrecy::{ExposeSecret as _, SecretString};
 use url::Url;
@@ -168,7 +169,16 @@ impl Home {
     /// # Errors
     /// [`LockError::Held`] says who has it.
     pub async fn lock(&self, who: &str, patience: Duration) -> Result<Lock, LockError> {
-        self.state.lock(who, Timestamp::now(), patience).await
+        self.state.lock(LockKind::Run, who, Timestamp::now(), patience).await
+    }
+
+    /// Takes the right to keep running on the state, waiting at most `patience`: one does at a time, and others
+    /// may change the state beside it.
+    ///
+    /// # Errors
+    /// [`LockError::Held`] says who has it.
+    pub async fn lock_to_keep(&self, patience: Duration) -> Result<Lock, LockError> {
+        self.state.lock(LockKind::Keep, "keep", Timestamp::now(), patience).await
     }
 
     /// Reads a sealing key from a file that an option names.

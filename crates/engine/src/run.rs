@@ -1,15 +1,17 @@
 //! The context that every part of a run shares.
 
+use std::collections::HashMap;
 use std::path::PathBuf;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
 use jiff::Timestamp;
-use pindrel_core::desired::{AuthorityId, CertificateId, Desired, Digests, HostnameId, ZoneId};
+use pindrel_core::desired::{AuthorityId, CertificateId, CheckId, Desired, Digests, HostnameId, ZoneId};
 use pindrel_core::display_text::one_line;
 use pindrel_core::facts::{Fact, HeldCertificate, Knowledge, Ownership, ZoneView};
 use pindrel_core::findings::{Code, Finding};
+use pindrel_core::health::CheckRecord;
 use pindrel_core::name::Hostname;
 use pindrel_core::pins::{Known, PinReport, Pins, judge_certificate};
 use pindrel_core::plan::HostnameRef;
@@ -47,7 +49,7 @@ pub struct Bounds {
 /// What a run needs.
 pub struct Setup {
     /// What should hold.
-    pub desired: Desired,
+    pub desired: Arc<Desired>,
     /// The folder of the manifest, which its paths are relative to.
     pub folder: PathBuf,
     /// What is remembered, and the key that seals the secrets in it.
@@ -64,7 +66,7 @@ pub struct Setup {
 
 /// One run over one manifest and one state.
 pub struct Engine {
-    pub(crate) desired: Desired,
+    pub(crate) desired: Arc<Desired>,
     pub(crate) digests: Digests,
     pub(crate) folder: PathBuf,
     pub(crate) state: Arc<dyn State>,
@@ -90,6 +92,12 @@ pub struct Engine {
     pub(crate) asking: Semaphore,
     /// Whether the servers of every zone are known.
     pub(crate) zones_known: OnceCell<()>,
+    /// Whether what was concluded about health is known.
+    pub(crate) health_known: OnceCell<()>,
+    /// Whether somebody else makes the checks and switches aliases from one endpoint of a hostname to another.
+    leaves_switches: bool,
+    /// When the primaries of zones took the last change of each alias.
+    pub(crate) aliases_written: Mutex<HashMap<HostnameId, Timestamp>>,
     /// What this run changes.
     pub(crate) record: RunRecord,
 }
@@ -126,8 +134,34 @@ impl Engine {
             order_slots: Semaphore::new(bounds.at_once),
             asking: Semaphore::new(ASKING_AT_ONCE),
             zones_known: OnceCell::new(),
+            health_known: OnceCell::new(),
+            leaves_switches: false,
+            aliases_written: Mutex::default(),
             record: RunRecord::default(),
         })
+    }
+
+    /// Makes claims under this name.
+    pub(crate) fn owned_by(self, owner: &str) -> Engine {
+        Engine { owner: owner.to_owned(), ..self }
+    }
+
+    /// Leaves checks, and switches from one endpoint of a hostname to another, to whoever else makes them and has
+    /// concluded this.
+    pub(crate) fn leaving_switches(self, verdicts: HashMap<CheckId, CheckRecord>) -> Engine {
+        self.known().verdicts = verdicts;
+        // Nothing else is to be loaded: a cell that is set already would be as good.
+        let _ = self.health_known.set(());
+        Engine { leaves_switches: true, ..self }
+    }
+
+    pub(crate) fn leaves_switches(&self) -> bool {
+        self.leaves_switches
+    }
+
+    /// When the primary of its zone took the last change of an alias.
+    pub(crate) fn alias_written(&self, id: HostnameId) -> Option<Timestamp> {
+        self.aliases_written.lock().unwrap_or_else(PoisonError::into_inner).get(&id).copied()
     }
 
     /// Returns what should hold.

@@ -10,7 +10,7 @@ use pindrel_core::desired::{AuthorityId, CertificateId, Desired, HostnameId};
 use pindrel_core::facts::RetiringId;
 use pindrel_core::findings::{Code, Finding};
 use pindrel_core::name::Hostname;
-use pindrel_core::pins::{Pin, PinState, Pins};
+use pindrel_core::pins::{Known, Pin, PinState, Pins};
 use pindrel_core::plan::{Goal, Outlook, Planner, Step, Work};
 use pindrel_state::PruneRule;
 
@@ -135,6 +135,7 @@ impl Engine {
     pub async fn plan(&self, scope: &Scope, aim: Aim) -> Result<Plan, EngineError> {
         let due = self.due_certificates(self.clock.now()).await?;
         let Surveyed { open, unlisted } = self.survey_open(scope, &due).await?;
+        self.choose_afresh(&open).await?;
         self.load_retiring(scope, aim, &unlisted).await?;
         let Decided { steps, outlooks } = self.decide(&open, &scope.certificates, aim).await?;
         let leftovers = self.leftovers_for(aim, &unlisted, false).await?;
@@ -169,6 +170,7 @@ impl Engine {
         self.finish_revocations().await?;
         let due = self.take_advice().await?;
         let Surveyed { open, unlisted } = self.survey_open(scope, &due).await?;
+        self.choose_afresh(&open).await?;
         self.load_retiring(scope, aim, &unlisted).await?;
         let Decided { steps, outlooks } = self.decide(&open, &scope.certificates, aim).await?;
         self.listener.on(Event::Planned { steps: steps.len() });
@@ -232,7 +234,7 @@ impl Engine {
     fn warn_of_silence(&self, steps: &[Step]) {
         for step in steps {
             let Work::Alias(id) = step.work else { continue };
-            let endpoint = self.desired.hostname(id).endpoint;
+            let endpoint = Known::about(&self.desired, &self.known(), id).at;
             let is_bound_later = |other: &Step| other.work == Work::Bind(id, endpoint);
             if self.endpoint_info(endpoint).is_some_and(|info| info.alias_first) && steps.iter().any(is_bound_later) {
                 self.note(format!("{}: {}", step.hostname, step.why));

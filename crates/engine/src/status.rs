@@ -4,6 +4,7 @@ use std::collections::HashMap;
 
 use jiff::Timestamp;
 use pindrel_core::desired::HostnameId;
+use pindrel_core::health::Verdict;
 use pindrel_core::name::Hostname;
 use pindrel_core::pins::Pins;
 
@@ -23,6 +24,8 @@ pub struct HostnameReport {
     pub endpoints: Vec<String>,
     /// The judgement of each pin.
     pub pins: Pins,
+    /// How well the endpoints work that its alias gives, where anything checks them.
+    pub health: Verdict,
     /// The last attempt at anything that it needs; one that did not succeed comes first.
     pub last_attempt: Option<LastAttempt>,
     /// Words to filter by.
@@ -72,6 +75,7 @@ impl Engine {
         };
         let at = self.clock.now();
         let certificates = self.unused_certificate_reports(&scope.certificates, at).await?;
+        self.load_health().await?;
         let mut attempts: HashMap<HostnameId, LastAttempt> = self.last_attempts(&scope.hostnames).await?;
         let hostnames = scope.hostnames.iter().map(|id| {
             let wanted = self.desired.hostname(*id);
@@ -79,6 +83,7 @@ impl Engine {
                 hostname: wanted.hostname.clone(),
                 endpoints: wanted.endpoints().map(|endpoint| self.desired.endpoint(endpoint).name.clone()).collect(),
                 pins: self.judge(*id, at),
+                health: self.health_of(*id),
                 last_attempt: attempts.remove(id),
                 labels: wanted.labels.clone(),
                 note: wanted.note.clone(),

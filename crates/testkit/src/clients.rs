@@ -4,7 +4,7 @@
 use std::net::{IpAddr, SocketAddr};
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use pindrel_core::expectation::Expectation;
 use pindrel_core::name::{DnsName, Hostname};
@@ -38,6 +38,8 @@ pub struct Clients {
     stop: Arc<AtomicBool>,
     requests: Arc<AtomicUsize>,
     failures: Arc<Mutex<Vec<String>>>,
+    /// When the first and the last request failed, and how many did.
+    failed: Arc<Mutex<Option<(Instant, Instant, usize)>>>,
     working: Vec<JoinHandle<()>>,
     /// How many rounds of what they are there for have begun.
     rounds: AtomicUsize,
@@ -49,9 +51,12 @@ impl Clients {
         let trust = roots::from_pem(asked.roots.as_bytes()).ok().and_then(|roots| Trust::new(roots).ok());
         let trust = Arc::new(trust.unwrap_or_else(|| panic!("no roots")));
         let (stop, requests, failures) = (Arc::default(), Arc::default(), Arc::default());
-        let mut clients = Clients { stop, requests, failures, working: Vec::new(), rounds: AtomicUsize::new(0) };
+        let failed = Arc::default();
+        let mut clients =
+            Clients { stop, requests, failures, failed, working: Vec::new(), rounds: AtomicUsize::new(0) };
         for _ in 0..number {
             let (stop, requests, failures) = (clients.stop.clone(), clients.requests.clone(), clients.failures.clone());
+            let failed = clients.failed.clone();
             let (asked, trust) = (asked.clone(), trust.clone());
             clients.working.push(tokio::spawn(async move {
                 while !stop.load(Ordering::Relaxed) {
@@ -61,6 +66,9 @@ impl Clients {
                         let mut failures = failures.lock().unwrap_or_else(PoisonError::into_inner);
                         failures.push(why);
                         failures.truncate(MOST_TOLD);
+                        let (mut failed, now) = (failed.lock().unwrap_or_else(PoisonError::into_inner), Instant::now());
+                        let (first, _, count) = failed.unwrap_or((now, now, 0));
+                        *failed = Some((first, now, count + 1));
                     }
                     tokio::time::sleep(Duration::from_millis(2)).await;
                 }
@@ -74,6 +82,12 @@ impl Clients {
     pub fn is_enough(&self, begins: bool) -> bool {
         let wanted = std::env::var("PINDREL_REQUESTS").ok().and_then(|text| text.parse().ok()).unwrap_or(0);
         begins && self.rounds.fetch_add(1, Ordering::Relaxed) > 0 && self.requests.load(Ordering::Relaxed) >= wanted
+    }
+
+    /// Returns for how long requests failed since this was asked last, and how many did.
+    pub fn failed_for(&self) -> Option<(Duration, usize)> {
+        let failed = self.failed.lock().unwrap_or_else(PoisonError::into_inner).take();
+        failed.map(|(first, last, count)| (last - first, count))
     }
 
     /// Ends them; returns how many requests they made, and what failed.

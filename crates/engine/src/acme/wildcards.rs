@@ -53,9 +53,7 @@ impl Engine {
         };
         self.load_once(id).await?;
         // Where that is what the manifest wants anyway, it is made as the manifest wants it.
-        let wanted = self.desired.hostname(id);
-        let info = self.endpoint_info(wanted.endpoint);
-        let alias = info.map(|info| Known::about(&self.desired, &self.known(), id).manifest_alias(&info));
+        let alias = Known::about(&self.desired, &self.known(), id).manifest_alias();
         let gives = alias.filter(|alias| same_data(alias, &gives)).unwrap_or(gives);
         let before = self.known().hostnames.get(&id).map(|known| known.ownership.alias.clone()).unwrap_or_default();
         let driver = self.drivers.zone(self.desired.zone(zone), &self.zone_servers(zone))?;

@@ -94,7 +94,7 @@ impl Engine {
             self.state.certificates().await?.into_iter().map(|row| (row.name.clone(), row)).collect();
         let mut uses: HashMap<CertificateId, Vec<CertificateUse>> = HashMap::new();
         for wanted in &self.desired.hostnames {
-            let endpoint = self.desired.endpoint(wanted.endpoint).name.clone();
+            let endpoint = self.desired.endpoint(wanted.first_endpoint()).name.clone();
             let hostname = wanted.hostname.to_string();
             uses.entry(wanted.certificate).or_default().push(CertificateUse::Hostname { hostname, endpoint });
         }

@@ -1,6 +1,7 @@
 //! The traits through which a run reaches the world. Each has the real one behind it
 //! ([`RealDrivers`], [`SystemClock`]) and a double in memory in the test kit.
 
+mod checks;
 mod outages;
 mod real;
 
@@ -20,6 +21,7 @@ use pindrel_core::desired::{self, CertificateTerms, Endpoint, Zone};
 use pindrel_core::expectation::Expectation;
 use pindrel_core::facts::{AliasView, Unreachable, ZoneView};
 use pindrel_core::findings::Finding;
+use pindrel_core::health::Measured;
 use pindrel_core::name::{DnsName, Hostname};
 use pindrel_core::records::ZoneRecord;
 use pindrel_core::renewal::RenewalWindow;
@@ -35,6 +37,7 @@ use rustls_pki_types::TrustAnchor;
 use secrecy::SecretString;
 use serde_json::Value;
 
+pub use crate::health::CheckJob;
 pub use real::{RealDrivers, SystemClock};
 
 /// The time, of the wall and since some moment.
@@ -186,6 +189,9 @@ pub trait Probe: Send + Sync {
     async fn served_certificate(&self, address: SocketAddr, hostname: &Hostname) -> Result<Fingerprint, ProbeError>;
     /// Returns the status with which a client of TLS 1.2 is answered, if it is.
     async fn status_over_tls12(&self, address: SocketAddr, hostname: &Hostname, sample: &Expectation) -> Option<u16>;
+    /// Makes a health check once; returns what came of it at each address, or under an empty name where
+    /// it has none.
+    async fn check(&self, job: &CheckJob) -> Vec<(String, Measured)>;
     /// Verifies in full, as a client does, and makes a sample request; shows the certificate that is to be
     /// read there, where a server asks for one.
     ///

@@ -22,6 +22,7 @@ use pindrel_core::facts::{
     AliasView, ServerRecords, ServerStatus, ServerView, Unreachable, Unresolved, Untrusted, ZoneView,
 };
 use pindrel_core::findings::{Code, Finding};
+use pindrel_core::health::Measured;
 use pindrel_core::load_balancer::LoadBalancer;
 use pindrel_core::name::{DnsName, Hostname};
 use pindrel_core::pin::Pin;
@@ -40,7 +41,7 @@ use secrecy::{ExposeSecret as _, SecretString};
 use serde_json::Value;
 
 use super::outages::Outages;
-use super::{Authority, Clock, Drivers, Keys, Lookups, Probe, Trusted};
+use super::{Authority, CheckJob, Clock, Drivers, Keys, Lookups, Probe, Trusted};
 use crate::failure::{internal, secret_unreadable, transport_failed};
 use crate::{files, secrets};
 
@@ -141,7 +142,11 @@ impl RealDrivers {
         read.map(|bytes| Some(bytes.to_vec())).map_err(|error| unusable_roots(path, &io_reason(&error)))
     }
 
-    fn trust(&self, trusted: &Trusted) -> Result<Trust, Finding> {
+    pub(super) fn folder(&self) -> &Path {
+        &self.folder
+    }
+
+    pub(super) fn trust(&self, trusted: &Trusted) -> Result<Trust, Finding> {
         if let Some(trust) = self.trusts.lock().unwrap_or_else(PoisonError::into_inner).get(trusted) {
             return Ok(trust.clone());
         }
@@ -319,6 +324,10 @@ impl Lookups for RealDrivers {
 
 #[async_trait]
 impl Probe for RealDrivers {
+    async fn check(&self, job: &CheckJob) -> Vec<(String, Measured)> {
+        self.make_check(job).await
+    }
+
     async fn served_certificate(&self, address: SocketAddr, hostname: &Hostname) -> Result<Fingerprint, ProbeError> {
         pindrel_probe::served_certificate(address, hostname).await
     }

@@ -1,5 +1,7 @@
 //! Pointing the alias record at the endpoint, on every server.
 
+use std::sync::PoisonError;
+
 use pindrel_core::desired::HostnameId;
 use pindrel_core::facts::AliasView;
 use pindrel_core::findings::{Code, Finding};
@@ -12,16 +14,22 @@ use pindrel_dns::ZoneError;
 use pindrel_state::Claim;
 
 use super::{Progress, Wait};
+use crate::failure::internal;
 use crate::run::Engine;
 
 impl Engine {
     pub(super) async fn alias(&self, id: HostnameId, claim: &Claim) -> Result<Progress, Finding> {
         let wanted = self.desired.hostname(id);
         let hostname = &wanted.hostname;
-        let info = self.listed(wanted.endpoint)?;
-        let sets = Known::about(&self.desired, &self.known(), id).wanted_alias(&info);
         let mut fact = self.observe_alias(id).await;
         let mut pins = self.record_facts(id, |facts| facts.alias = Some(fact.clone())).await?;
+        if self.leaves_switches() {
+            // It may have been switched since this was planned.
+            self.choose(id);
+            pins = self.judge(id, self.clock.now());
+        }
+        let sets = Known::about(&self.desired, &self.known(), id).wanted_alias();
+        let sets = sets.ok_or_else(|| internal(format!("no target of {hostname} is known")))?;
         if pins.alias.state == PinState::Loose {
             let servers = self.zone_servers(wanted.zone);
             let driver = self.drivers.zone(self.desired.zone(wanted.zone), &servers)?;
@@ -33,8 +41,12 @@ impl Engine {
                 at_apex: wanted.is_apex(&self.desired),
             };
             let (replaced, now) = (longest_ttl(&fact.value), self.clock.now());
+            let is_switch = Known::about(&self.desired, &self.known(), id).is_switch();
             self.record_ownership(claim, id, |own| {
                 own.alias.intend(sets.clone());
+                if is_switch {
+                    own.switched = Some(now);
+                }
                 // It is wanted, whatever was begun before.
                 own.retiring = None;
                 if let Some(ttl) = replaced {
@@ -58,6 +70,8 @@ impl Engine {
                 }
                 changed => {
                     changed.map_err(|error| error.finding(Pin::Alias))?;
+                    let written = self.clock.now();
+                    self.aliases_written.lock().unwrap_or_else(PoisonError::into_inner).insert(id, written);
                     fact = self.observe_alias(id).await;
                 }
             }

@@ -25,9 +25,9 @@ impl Engine {
         let (key, name, hostname) = (endpoint.key(), &endpoint.name, &wanted.hostname);
         let info = self.listed(at)?;
         let platform = self.drivers.platform(endpoint)?;
-        let binding = Known::about(&self.desired, &self.known(), id).wanted_binding();
+        let binding = Known::about(&self.desired, &self.known(), id).at(at).wanted_binding();
         let binding = binding.ok_or_else(|| internal(format!("no certificate covers {hostname} yet")))?;
-        let may_change = |present: &Binding| Known::about(&self.desired, &self.known(), id).may_change(present);
+        let may_change = |present: &Binding| Known::about(&self.desired, &self.known(), id).at(at).may_change(present);
 
         let present = platform.binding(&info.id, hostname).await.map_err(|error| error.finding())?;
         let bound = match present {

@@ -24,10 +24,10 @@ impl Engine {
                 }
             })
             .await?;
-        if pins.binding.is_in_force() {
+        if pins.binding_at(at).is_in_force() {
             return Ok(Progress::Done);
         }
-        let finding = pins.binding.findings.into_iter().next().unwrap_or_else(|| {
+        let finding = pins.binding_at(at).findings.first().cloned().unwrap_or_else(|| {
             let says = format!("{} does not serve {}", info.id, wanted.hostname);
             Finding::of(Code::ServedCertificateDiffers, says, "Run settle")
         });

@@ -155,7 +155,7 @@ impl Engine {
             HostnameRef::Wanted(id) => {
                 let fact = self.observe_alias(id).await;
                 self.record_facts(id, |facts| facts.alias = Some(fact.clone())).await?;
-                let here = Known::about(&self.desired, &self.known(), id).is_aliased_here();
+                let here = Known::about(&self.desired, &self.known(), id).is_aliased_as_wanted();
                 if here { Ok(()) } else { led(&self.desired.hostname(id).hostname, &fact.value) }
             }
             HostnameRef::Retiring(id) => {

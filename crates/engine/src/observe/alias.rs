@@ -3,7 +3,6 @@
 use std::net::SocketAddr;
 
 use pindrel_core::desired::{HostnameId, ZoneId};
-use pindrel_core::endpoint::EndpointInfo;
 use pindrel_core::facts::{AliasView, Fact, ServerRecords, Unresolved};
 use pindrel_core::name::DnsName;
 use pindrel_core::pins::Known;
@@ -18,7 +17,7 @@ impl Engine {
         let (owner, at_apex) = (wanted.hostname.owner(), wanted.is_apex(&self.desired));
         let mut value = self.alias_in(wanted.zone, &owner).await;
         // What is wanted, or Pindrel's own, needs no explanation.
-        let is_known = self.endpoint_info(wanted.endpoint).is_none_or(|info| self.is_aliased(id, &value, &info));
+        let is_known = self.is_aliased(id, &value).unwrap_or(true);
         if let Some(ServerRecords { server, gives: Ok(gives) }) = value.servers.first()
             && !(is_known || at_apex || gives.is_empty())
         {
@@ -72,10 +71,10 @@ impl Engine {
         None
     }
 
-    /// Says whether every server gives the alias that is wanted.
-    pub(crate) fn is_aliased(&self, id: HostnameId, view: &AliasView, endpoint: &EndpointInfo) -> bool {
-        let wanted = Known::about(&self.desired, &self.known(), id).manifest_alias(endpoint);
-        !view.servers.is_empty() && view.lagging(&wanted).next().is_none()
+    /// Says whether every server gives the alias that is wanted; `None` where that is not known.
+    pub(crate) fn is_aliased(&self, id: HostnameId, view: &AliasView) -> Option<bool> {
+        let wanted = Known::about(&self.desired, &self.known(), id).manifest_alias()?;
+        Some(!view.servers.is_empty() && view.lagging(&wanted).next().is_none())
     }
 }
 

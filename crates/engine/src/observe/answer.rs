@@ -3,7 +3,7 @@
 use std::net::{IpAddr, SocketAddr};
 
 use futures::future::join_all;
-use pindrel_core::desired::{CertificateId, HostnameId};
+use pindrel_core::desired::{CertificateId, EndpointId, HostnameId};
 use pindrel_core::endpoint::EndpointInfo;
 use pindrel_core::expectation::Expectation;
 use pindrel_core::facts::{
@@ -37,7 +37,7 @@ impl Engine {
     /// Does what a client does that uses this resolver; where clients must show a certificate, also what one
     /// without gets.
     async fn probe_through(&self, id: HostnameId, resolver: SocketAddr) -> (ClientOutcome, Option<ClientOutcome>) {
-        let (addresses, port) = match self.addresses_through(id, resolver).await {
+        let places = match self.addresses_through(id, resolver).await {
             Ok(found) => found,
             Err(outcome) => return (outcome, None),
         };
@@ -45,8 +45,7 @@ impl Engine {
         let trusted = self.trusted(wanted.certificate).await;
         let identity = wanted.probe_with();
         let (mut outcome, mut bare) = (ClientOutcome::Unresolved { why: Unresolved::NoAddress, for_secs: None }, None);
-        for address in addresses.into_iter().take(MOST_ADDRESSES) {
-            let place = SocketAddr::new(address, port);
+        for place in places.into_iter().take(MOST_ADDRESSES) {
             outcome = self.probe_at(id, place, &trusted, identity).await;
             if identity.is_some() && bare.is_none() {
                 bare = Some(self.probe_at(id, place, &trusted, None).await);
@@ -58,12 +57,8 @@ impl Engine {
         (outcome, bare)
     }
 
-    /// Where a client is led that uses this resolver: to some addresses at a port.
-    async fn addresses_through(
-        &self,
-        id: HostnameId,
-        resolver: SocketAddr,
-    ) -> Result<(Vec<IpAddr>, u16), ClientOutcome> {
+    /// Where a client is led that uses this resolver.
+    async fn addresses_through(&self, id: HostnameId, resolver: SocketAddr) -> Result<Vec<SocketAddr>, ClientOutcome> {
         let wanted = self.desired.hostname(id);
         let Ok(name) = wanted.probed_as.as_str().parse::<DnsName>() else {
             return Err(ClientOutcome::Unresolved { why: Unresolved::NoSuchName, for_secs: None });
@@ -72,46 +67,65 @@ impl Engine {
             Resolved::Addresses { addresses, for_secs } => (addresses, for_secs),
             Resolved::Nothing { why, for_secs } => return Err(ClientOutcome::Unresolved { why, for_secs }),
         };
-        let endpoint = self.endpoint_info(wanted.endpoint);
+        let led = self.led_to(id);
         if let Some(address) = addresses.iter().copied().find(|address| is_link_local(*address))
-            && !self.desired.endpoint(wanted.endpoint).is_static()
+            && !led.iter().any(|(endpoint, ..)| self.desired.endpoint(*endpoint).is_static())
         {
             return Err(ClientOutcome::Elsewhere { address, for_secs });
         }
-        if let Some(endpoint) = &endpoint {
-            let target = Known::about(&self.desired, &self.known(), id).target().cloned();
-            if let Some(address) = self.elsewhere(&addresses, endpoint, target.as_ref(), resolver).await {
-                return Err(ClientOutcome::Elsewhere { address, for_secs });
-            }
+        if !led.is_empty()
+            && let Some(address) = self.elsewhere(&addresses, &led, resolver).await
+        {
+            return Err(ClientOutcome::Elsewhere { address, for_secs });
         }
-        Ok((addresses, endpoint.map_or(443, |endpoint| endpoint.port)))
+        let first = led.first().map_or(443, |(_, info, _)| info.port);
+        let port = |address: &IpAddr| {
+            led.iter().find(|(_, info, _)| info.addresses.contains(address)).map_or(first, |(_, info, _)| info.port)
+        };
+        Ok(addresses.iter().map(|address| SocketAddr::new(*address, port(address))).collect())
     }
 
-    /// Returns the first of some addresses that is not an endpoint's: neither listed nor what its
+    /// The endpoints that the alias should give, with the name that the hostname has of its own there.
+    fn led_to(&self, id: HostnameId) -> Vec<(EndpointId, EndpointInfo, Option<DnsName>)> {
+        let knowledge = self.known();
+        let known = Known::about(&self.desired, &knowledge, id);
+        let given = known.given().into_iter().map(|endpoint| known.at(endpoint));
+        given.filter_map(|known| Some((known.at, known.info()?.clone(), known.target().cloned()))).collect()
+    }
+
+    /// Returns the first of some addresses that is none of the endpoints': neither listed nor what a
     /// default name, or the hostname's own target, resolves to.
     async fn elsewhere(
         &self,
         addresses: &[IpAddr],
-        endpoint: &EndpointInfo,
-        target: Option<&DnsName>,
+        led: &[(EndpointId, EndpointInfo, Option<DnsName>)],
         resolver: SocketAddr,
     ) -> Option<IpAddr> {
-        let other = addresses.iter().find(|address| !endpoint.addresses.contains(address)).copied()?;
-        let Some(default_name) = target.or(endpoint.default_name.as_ref()) else { return Some(other) };
-        match self.drivers.lookups().resolve(resolver, default_name).await {
-            Resolved::Addresses { addresses: own, .. } => addresses
-                .iter()
-                .find(|address| !endpoint.addresses.contains(address) && !own.contains(address))
-                .copied(),
-            // Without any address of its own there is nothing to compare with.
-            Resolved::Nothing { .. } => (!endpoint.addresses.is_empty()).then_some(other),
+        let is_listed = |address: &IpAddr| led.iter().any(|(_, info, _)| info.addresses.contains(address));
+        let other = addresses.iter().find(|address| !is_listed(address)).copied()?;
+        let names = led.iter().filter_map(|(_, info, target)| target.as_ref().or(info.default_name.as_ref()));
+        let resolved = join_all(names.map(|name| self.drivers.lookups().resolve(resolver, name))).await;
+        let own: Vec<IpAddr> = resolved
+            .into_iter()
+            .flat_map(|resolved| match resolved {
+                Resolved::Addresses { addresses, .. } => addresses,
+                Resolved::Nothing { .. } => Vec::new(),
+            })
+            .collect();
+        if !own.is_empty() {
+            return addresses.iter().find(|address| !is_listed(address) && !own.contains(address)).copied();
         }
+        // Without any address of its own there is nothing to compare with.
+        let is_without = led
+            .iter()
+            .all(|(_, info, target)| info.addresses.is_empty() && (target.is_some() || info.default_name.is_some()));
+        (!is_without).then_some(other)
     }
 
     /// Says whether a client is answered at all, with the certificate that is held.
     fn is_as_expected(&self, id: HostnameId, outcome: &ClientOutcome) -> bool {
-        let current = Known::about(&self.desired, &self.known(), id).current_certificate();
-        matches!(outcome, ClientOutcome::Answered { sha256, .. } if current.is_none_or(|current| current == *sha256))
+        let current = Known::about(&self.desired, &self.known(), id).current_certificates();
+        matches!(outcome, ClientOutcome::Answered { sha256, .. } if current.is_empty() || current.contains(sha256))
     }
 
     /// Does what a client does at one address, for each sample request.
@@ -186,7 +200,7 @@ impl Engine {
     }
 
     /// What a client of a certificate trusts: the roots of whoever issued it.
-    pub(super) async fn trusted(&self, id: CertificateId) -> Result<Trusted, String> {
+    pub(crate) async fn trusted(&self, id: CertificateId) -> Result<Trusted, String> {
         let wanted = self.desired.certificate(id);
         // One that was issued elsewhere before the authority issues is trusted as it was then.
         match (self.held_certificate(id).map(|held| held.origin), wanted.authority) {

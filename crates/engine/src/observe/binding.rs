@@ -29,7 +29,7 @@ impl Engine {
         let wanted = self.desired.hostname(id);
         let held = self.held_certificate(wanted.certificate).map(|held| held.sha256);
         if self.desired.endpoint(endpoint).is_static() {
-            let value = BindingView::Unmanaged { served: self.see_served(id, &info, held).await };
+            let value = BindingView::Unmanaged { served: self.see_served(id, endpoint, &info, held).await };
             return Some(Fact { seen: self.clock.now(), value });
         }
         let mut value = match self.drivers.platform(self.desired.endpoint(endpoint)) {
@@ -42,7 +42,7 @@ impl Engine {
             *lacking = self.lacking_records(asked, is_deployed).await;
             if is_deployed {
                 let expected = if binding.certificate.is_none() { issued(reply.as_deref()) } else { held };
-                *served = self.see_served(id, &info, expected).await;
+                *served = self.see_served(id, endpoint, &info, expected).await;
             }
         }
         Some(Fact { seen: self.clock.now(), value })
@@ -60,7 +60,7 @@ impl Engine {
                 let info = self.endpoint_info(endpoint)?;
                 let held = self.held_certificate(self.desired.hostname(id).certificate).map(|held| held.sha256);
                 let expected = if binding.certificate.is_none() { issued(reply.as_deref()) } else { held };
-                let served = self.see_served(id, &info, expected).await;
+                let served = self.see_served(id, endpoint, &info, expected).await;
                 let value = BindingView::Present { binding, deployment, reply, lacking, served };
                 Some(Fact { seen: self.clock.now(), value })
             }
@@ -70,14 +70,19 @@ impl Engine {
 
     /// Connects to every address of the endpoint; the first that serves something else than the expected
     /// certificate is what is told. Where no alias leads there yet, the sample requests are made as well.
-    async fn see_served(&self, id: HostnameId, endpoint: &EndpointInfo, expected: Option<Fingerprint>) -> ServedView {
+    async fn see_served(
+        &self,
+        id: HostnameId,
+        at: EndpointId,
+        endpoint: &EndpointInfo,
+        expected: Option<Fingerprint>,
+    ) -> ServedView {
         let wanted = self.desired.hostname(id);
-        let is_led = Known::about(&self.desired, &self.known(), id).is_aliased_here();
+        let is_led = Known::about(&self.desired, &self.known(), id).at(at).is_aliased_here();
         let trusted = if is_led || !wanted.is_sampled() { None } else { self.trusted(wanted.certificate).await.ok() };
         // A platform's word leads to no address that only this machine's own network has.
-        let is_named = self.desired.endpoints.iter().any(|own| {
-            !matches!(own.driver, EndpointDriver::Http(_) | EndpointDriver::Program(_)) && own.id == endpoint.id
-        });
+        let is_named =
+            !matches!(self.desired.endpoint(at).driver, EndpointDriver::Http(_) | EndpointDriver::Program(_));
         let trusted = trusted.as_ref();
         let looks = endpoint.addresses.iter().take(MOST_ADDRESSES).map(async |address| {
             let place = SocketAddr::new(*address, endpoint.port);

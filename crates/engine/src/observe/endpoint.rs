@@ -36,14 +36,20 @@ impl Engine {
         let looks = join_all(platforms.into_values().chain(alone).map(|ids| async move {
             let listed = match self.drivers.platform(self.desired.endpoint(ids[0])) {
                 Ok(platform) => platform.endpoints().await.map_err(view_of),
-                Err(finding) => Err(EndpointView::Unreachable { why: Unreachable::NotAsked { detail: finding.says } }),
+                Err(finding) => {
+                    Err(EndpointView::Unreachable { why: Unreachable::NotAsked { detail: finding.says }, before: None })
+                }
             };
             (ids, listed)
         }));
         for (ids, listed) in looks.await {
             for id in ids {
                 let endpoint = self.desired.endpoint(id);
-                let fact = Fact { seen: self.clock.now(), value: endpoint_view(&endpoint.id, &listed) };
+                let mut value = endpoint_view(&endpoint.id, &listed);
+                if let EndpointView::Unreachable { before, .. } = &mut value {
+                    *before = self.known().endpoint_info(id).cloned().map(Box::new);
+                }
+                let fact = Fact { seen: self.clock.now(), value };
                 self.state.persist_endpoint(&endpoint.key(), &fact).await?;
                 self.known().endpoints.insert(id, fact);
             }
@@ -72,7 +78,7 @@ fn info_of_static(endpoint: &Endpoint, place: &StaticEndpoint) -> EndpointInfo {
 fn view_of(error: EdgeError) -> EndpointView {
     match error {
         EdgeError::Token { status, detail, .. } => EndpointView::Refused { status, detail },
-        error => EndpointView::Unreachable { why: error.into_fact() },
+        error => EndpointView::Unreachable { why: error.into_fact(), before: None },
     }
 }
 

@@ -4,6 +4,7 @@ mod alias;
 mod answer;
 pub(crate) mod binding;
 mod certificate;
+mod choice;
 mod endpoint;
 mod zone;
 
@@ -16,6 +17,7 @@ use pindrel_core::desired::{CertificateId, EndpointId, HostnameId, ZoneId};
 use pindrel_core::facts::{HostnameFacts, HostnameKnowledge, is_fresh};
 use pindrel_core::moves::former_endpoint_ids;
 use pindrel_core::pins::Pins;
+use pindrel_core::policy::Policy;
 use pindrel_state::HostnameSummary;
 
 use crate::events::Event;
@@ -79,7 +81,9 @@ impl Engine {
                 unlisted.extend((scope.leftovers == LeftoverScope::All).then_some(summary.hostname));
                 return;
             };
+            // Which of several endpoints is given is decided anew each time.
             settled[id.0 as usize] = summary.held
+                && self.desired.hostname(*id).placement.policy == Policy::Single
                 && now.as_second() < summary.due_secs
                 && self.is_fresh(summary.seen_secs, now)
                 && !due.contains(&self.desired.hostname(*id).certificate)
@@ -138,6 +142,7 @@ impl Engine {
                     self.known().endpoints.insert(endpoint, fact);
                 }
             }
+            self.load_choice(*id).await?;
         }
         Ok(stale)
     }
@@ -179,8 +184,9 @@ impl Engine {
         self.known().hostnames.entry(id).or_default().facts.bindings = bindings.into_iter().flatten().collect();
         // A resolver is asked only once every authoritative server gives the alias, or it
         // would cache that there is none.
-        let everywhere =
-            self.endpoint_info(wanted.endpoint).is_some_and(|info| self.is_aliased(id, &alias.value, &info));
+        self.known().hostnames.entry(id).or_default().facts.alias = Some(alias.clone());
+        self.choose(id);
+        let everywhere = self.is_aliased(id, &alias.value) == Some(true);
         let answer = if everywhere { Some(self.observe_answer(id).await) } else { None };
         self.record_facts(id, |facts| {
             facts.alias = Some(alias);

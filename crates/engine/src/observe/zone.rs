@@ -42,13 +42,15 @@ impl Engine {
         Ok(())
     }
 
-    /// The authoritative servers of a zone: as the manifest says, else as they were found.
+    /// The authoritative servers of a zone: as the manifest says, and those besides that it is delegated to.
     pub(crate) fn zone_servers(&self, id: ZoneId) -> Vec<SocketAddr> {
-        let named = &self.desired.zone(id).servers;
-        match self.zone_fact(id) {
-            Some(fact) if named.is_empty() => fact.value.servers_in_reach().map(|server| server.server).collect(),
-            _ => named.clone(),
+        let mut servers = self.desired.zone(id).servers.clone();
+        if let Some(fact) = self.zone_fact(id) {
+            let found = fact.value.servers_in_reach().map(|server| server.server);
+            let others: Vec<SocketAddr> = found.filter(|server| !servers.contains(server)).collect();
+            servers.extend(others);
         }
+        servers
     }
 
     /// The resolvers where public answers for a zone are looked up.

@@ -108,7 +108,7 @@ async fn in_two_years_none_expires_no_limit_is_passed_and_the_load_is_spread() {
 }
 
 /// The most moments that lie within any window of so many seconds.
-fn most_within(moments: impl Iterator<Item = Timestamp>, secs: i64) -> usize {
+pub(crate) fn most_within(moments: impl Iterator<Item = Timestamp>, secs: i64) -> usize {
     let mut seconds: Vec<i64> = moments.map(Timestamp::as_second).collect();
     seconds.sort_unstable();
     let mut first = 0;

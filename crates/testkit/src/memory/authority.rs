@@ -61,6 +61,8 @@ pub(crate) struct MemoryAuthority {
     forgotten: usize,
     orders: Vec<MemoryOrder>,
     pub(crate) life: Life,
+    /// How long those live whose first name begins so.
+    pub(crate) lives: Vec<(String, Life)>,
     pub(crate) requests: usize,
     /// When each certificate was issued, with its first name.
     pub(crate) issued: Vec<(Timestamp, Hostname)>,
@@ -110,6 +112,7 @@ impl MemoryAuthority {
             forgotten: 0,
             orders: Vec::new(),
             life,
+            lives: Vec::new(),
             requests: 0,
             issued: Vec::new(),
             revoked: Vec::new(),
@@ -282,7 +285,13 @@ impl MemoryAuthority {
             let secs = u64::try_from(moment.as_second()).unwrap_or_default();
             rcgen::date_time_ymd(1970, 1, 1) + Duration::from_secs(secs)
         };
-        let life = SignedDuration::try_from(self.life.0).unwrap_or(SignedDuration::MAX);
+        let first = csr.params.subject_alt_names.first().and_then(|name| match name {
+            rcgen::SanType::DnsName(name) => Some(name.as_str().to_owned()),
+            _ => None,
+        });
+        let special = self.lives.iter().find(|(begin, _)| first.as_ref().is_some_and(|name| name.starts_with(begin)));
+        let life = special.map_or(self.life, |(_, life)| *life);
+        let life = SignedDuration::try_from(life.0).unwrap_or(SignedDuration::MAX);
         csr.params.not_before = at(wall);
         csr.params.not_after = at(wall.checked_add(life).unwrap_or(Timestamp::MAX));
         csr.params.serial_number = Some(SerialNumber::from(number as u64 + 1));

@@ -2,6 +2,7 @@
 
 use std::net::SocketAddr;
 use std::sync::Arc;
+use std::time::Duration;
 
 use async_trait::async_trait;
 use pindrel_acme::{Registered, RequestSigner, TransportError};
@@ -17,16 +18,18 @@ use pindrel_core::facts::{
     AliasView, DelegationView, ServerRecords, ServerStatus, ServerView, Unreachable, Unresolved, ZoneView,
 };
 use pindrel_core::findings::{Code, Finding};
+use pindrel_core::health::{CheckFailure, CheckResult, Checked, Host, HostPort, Measured, Phases};
 use pindrel_core::name::{DnsName, Hostname};
 use pindrel_core::records::{RecordType, ZoneChange, ZoneRecord};
 use pindrel_core::renewal::RenewalWindow;
 use pindrel_core::values::{Fingerprint, KeyKind, SecretRef, Serial};
+use pindrel_core::zone_data::ZoneData;
 use pindrel_dns::caa::{CaaLookup, Servers};
 use pindrel_dns::challenge::{PlaceError, ServersOf};
 use pindrel_dns::lookup::Resolved;
-use pindrel_dns::{ZoneDriver, ZoneError};
+use pindrel_dns::{SetChange, ZoneDriver, ZoneError};
 use pindrel_edge::{BoundHostname, EdgeError, Platform, StoreRemoval, StoredCertificate};
-use pindrel_engine::drivers::{Authority, Clock as _, Drivers, Keys, Lookups, Probe, Trusted};
+use pindrel_engine::drivers::{Authority, CheckJob, Clock as _, Drivers, Keys, Lookups, Probe, Trusted};
 use pindrel_keys::{AccountKey, CertificateKey, KeyError, roots};
 use pindrel_probe::{Answered, ProbeError};
 use rustls_pki_types::TrustAnchor;
@@ -194,9 +197,39 @@ impl Lookups for World {
 impl Probe for World {
     async fn served_certificate(&self, address: SocketAddr, hostname: &Hostname) -> Result<Fingerprint, ProbeError> {
         let (inner, now) = (self.inner(), self.clock().elapsed());
+        if inner.faults.dead.contains(&address.ip()) {
+            return Err(ProbeError::NotConnected(Unreachable::Refused));
+        }
         let records = inner.zones.served(true, inner.pace.lag, now);
         let served = inner.edge.served(address.ip(), hostname, &records, inner.pace.deploy, now);
         served.ok_or(ProbeError::NotConnected(Unreachable::Closed))
+    }
+
+    async fn check(&self, job: &CheckJob) -> Vec<(String, Measured)> {
+        let took = Duration::from_millis(20);
+        tokio::time::sleep(took).await;
+        let mut inner = self.inner();
+        let phases = Phases { connect: Some(took), ..Phases::default() };
+        let mut check = |address: &SocketAddr| {
+            inner.checks += 1;
+            let refused = || CheckResult::Failed(CheckFailure::NotConnected { why: Unreachable::Refused });
+            // Spread evenly, so that a test is the same each time.
+            let is_lost = inner.checks.wrapping_mul(37) % 100 < inner.faults.lost_percent;
+            let result = match address.ip() {
+                ip if inner.faults.out_of_reach.contains(&ip) => CheckResult::Impossible(Unreachable::NoRoute),
+                ip if inner.faults.dead.contains(&ip) || is_lost => refused(),
+                _ => CheckResult::Passed,
+            };
+            (address.to_string(), Measured { phases, result })
+        };
+        let place = |place: &HostPort| match &place.host {
+            Host::Address(address) => vec![SocketAddr::new(*address, place.port)],
+            Host::Name(_) => Vec::new(),
+        };
+        match &job.what {
+            Checked::Tcp(own) => place(own).iter().map(&mut check).collect(),
+            _ => job.addresses.iter().map(&mut check).collect(),
+        }
     }
 
     async fn status_over_tls12(&self, _: SocketAddr, _: &Hostname, _: &Expectation) -> Option<u16> {
@@ -231,6 +264,19 @@ impl ZoneDriver for World {
         }
         let (says, remedy) = error("the records were changed by someone else", "Run settle");
         Err(ZoneError::Changed { says, remedy })
+    }
+
+    async fn read(&self) -> Result<ZoneData, ZoneError> {
+        Ok(self.inner().zones.whole())
+    }
+
+    async fn change_sets(&self, changes: &[SetChange]) -> Result<(), ZoneError> {
+        let now = self.clock().elapsed();
+        if self.inner().zones.change_sets(changes, now) {
+            return Ok(());
+        }
+        let says = "the records were changed by someone else".to_owned();
+        Err(ZoneError::Changed { says, remedy: "Run the import again".into() })
     }
 }
 

@@ -18,13 +18,13 @@ mod setting;
 mod zones;
 
 use std::collections::BTreeSet;
-use std::net::SocketAddr;
+use std::net::{IpAddr, SocketAddr};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
 pub use authority::{AuthorityFaults, DIRECTORY, Life};
 pub use clock::VirtualClock;
-pub use setting::{Recorder, Setting};
+pub use setting::{Keeping, Recorder, Setting};
 
 use pindrel_engine::drivers::Clock as _;
 
@@ -58,6 +58,12 @@ pub struct Faults {
     pub platform_down: bool,
     /// Endpoints that never finish deploying.
     pub stuck: BTreeSet<String>,
+    /// Addresses where nothing answers.
+    pub dead: BTreeSet<IpAddr>,
+    /// Addresses that cannot be reached from here.
+    pub out_of_reach: BTreeSet<IpAddr>,
+    /// Of a hundred health checks, how many are lost on their way.
+    pub lost_percent: u64,
     /// Hostnames whose binding the platform fails to deploy.
     pub refused: BTreeSet<String>,
 }
@@ -91,6 +97,8 @@ pub(crate) struct Inner {
     pub(crate) faults: Faults,
     pub(crate) zones: MemoryZones,
     pub(crate) edge: MemoryEdge,
+    /// How many health checks were made.
+    pub(crate) checks: u64,
     pub(crate) authority: MemoryAuthority,
 }
 
@@ -110,6 +118,7 @@ impl World {
             faults: Faults::default(),
             zones: MemoryZones::default(),
             edge: MemoryEdge::default(),
+            checks: 0,
             authority: MemoryAuthority::new(),
         };
         World { clock, inner: Arc::new(Mutex::new(inner)) }

@@ -13,14 +13,19 @@ use pindrel_core::name::{DnsName, Hostname};
 use pindrel_core::records::{RecordData, ZoneChange, ZoneRecord};
 use pindrel_core::values::{Fingerprint, Ttl};
 use pindrel_dns::lookup::Resolved;
-use pindrel_engine::drivers::{Clock as _, Lookups as _, Probe as _, Trusted};
-use pindrel_engine::{Aim, Bounds, Engine, Event, Home, LeftoverScope, Listener, Plan, Report, Scope, Setup, Summary};
+use pindrel_engine::drivers::{Clock as _, Drivers, Lookups as _, Probe as _, Trusted};
+use pindrel_engine::{
+    Aim, Bounds, Engine, EngineError, Event, Home, KeepOrder, KeepSetup, KeepSummary, LeftoverScope, Listener, Plan,
+    Report, Scope, Setup, Summary, keep,
+};
 use pindrel_keys::SealingKey;
 use pindrel_state::{SqliteState, State};
 use rcgen::{CertificateParams, KeyPair};
 use rustls_pki_types::pem::PemObject as _;
 use rustls_pki_types::{CertificateDer, CertificateSigningRequestDer};
 use tempfile::TempDir;
+use tokio::sync::mpsc;
+use tokio::task::JoinHandle;
 
 use super::authority::{DIRECTORY, Life};
 use super::zones::MemoryZones;
@@ -59,6 +64,33 @@ pub struct Setting {
     pub recorder: Arc<Recorder>,
     home: Home,
     folder: TempDir,
+}
+
+/// What keeps running in a test.
+pub struct Keeping {
+    orders: mpsc::Sender<KeepOrder>,
+    running: JoinHandle<Result<KeepSummary, EngineError>>,
+}
+
+impl Keeping {
+    /// Tells it that the manifest has changed to that of a setting.
+    pub async fn replace(&self, setting: &Setting) {
+        let order = KeepOrder::Manifest(Arc::new(setting.desired()));
+        self.orders.send(order).await.unwrap_or_else(|error| panic!("it has ended: {error}"));
+    }
+
+    /// Kills it, wherever it is.
+    pub async fn kill(self) {
+        self.running.abort();
+        let _ = self.running.await;
+    }
+
+    /// Tells it to stop, and waits until it has.
+    pub async fn stop(self) -> KeepSummary {
+        let _ = self.orders.send(KeepOrder::Stop).await;
+        let ended = self.running.await.unwrap_or_else(|error| panic!("it panicked: {error}"));
+        ended.unwrap_or_else(|error| panic!("it failed: {error}"))
+    }
 }
 
 impl Setting {
@@ -106,7 +138,8 @@ token = \"env:TOKEN\"
         )
     }
 
-    fn desired(&self) -> Desired {
+    /// What should hold by the manifest.
+    pub fn desired(&self) -> Desired {
         let mut problems = Diagnostics::default();
         let desired = resolve(read(&self.manifest(), &mut problems), &mut problems);
         assert!(problems.is_empty(), "{problems:?}");
@@ -116,7 +149,7 @@ token = \"env:TOKEN\"
     /// Makes the engine of one run.
     pub async fn engine(&self) -> Engine {
         let setup = Setup {
-            desired: self.desired(),
+            desired: Arc::new(self.desired()),
             folder: self.folder.path().to_owned(),
             home: self.home.clone(),
             bounds: self.bounds,
@@ -132,6 +165,23 @@ token = \"env:TOKEN\"
         let engine = self.engine().await;
         let scope = Scope::all(engine.desired());
         engine.settle(&scope, Aim::Hold).await.unwrap_or_else(|error| panic!("no run: {error}"))
+    }
+
+    /// Begins to keep running on the manifest as it is now.
+    pub fn keep(&self) -> Keeping {
+        let world = self.world.clone();
+        let setup = KeepSetup {
+            desired: Arc::new(self.desired()),
+            folder: self.folder.path().to_owned(),
+            home: self.home.clone(),
+            bounds: self.bounds,
+            listener: self.recorder.clone(),
+            make_drivers: Arc::new(move || -> Arc<dyn Drivers> { Arc::new(world.clone()) }),
+            clock: self.world.clock().clone(),
+        };
+        let (orders, taken) = mpsc::channel(4);
+        let running = tokio::spawn(async move { keep(setup, taken).await });
+        Keeping { orders, running }
     }
 
     /// Retires hostnames that the manifest no longer names, cut off after a time.
@@ -197,6 +247,11 @@ token = \"env:TOKEN\"
     /// Says how long certificates live from now on.
     pub fn certificates_live(&self, life: Life) {
         self.world.inner().authority.life = life;
+    }
+
+    /// Says how long certificates live whose first name begins so.
+    pub fn certificates_of_live(&self, begin: &str, life: Life) {
+        self.world.inner().authority.lives.push((begin.to_owned(), life));
     }
 
     /// How many requests the authority has had, how many certificates it has issued, and how

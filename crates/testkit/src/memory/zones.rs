@@ -7,6 +7,8 @@ use std::time::Duration;
 use pindrel_core::name::DnsName;
 use pindrel_core::records::{NameChange, RecordData, RecordSet, RecordType, ZoneChange, ZoneRecord, same_data};
 use pindrel_core::values::Ttl;
+use pindrel_core::zone_data::{NameKey, Place, TypeCode, ZoneBuilder, ZoneData};
+use pindrel_dns::SetChange;
 
 /// The records of the zone, by name and data, with their TTL.
 pub(crate) type Records = BTreeMap<(DnsName, RecordData), Ttl>;
@@ -104,6 +106,49 @@ impl MemoryZones {
         if self.versions.len() > 256 && self.frozen_at.is_none() {
             self.versions.drain(..128);
         }
+        true
+    }
+
+    /// The newest zone as a whole.
+    pub(crate) fn whole(&self) -> ZoneData {
+        let mut builder = ZoneBuilder::default();
+        for ((owner, data), ttl) in self.newest() {
+            if let Some(wire) = data.to_wire() {
+                let code = TypeCode::from(data.record_type());
+                let _ = builder.add(&NameKey::from(&owner), code, ttl.as_secs(), &wire, Place::default());
+            }
+        }
+        builder.finish(NameKey::parse(super::MEMORY_ZONE.as_bytes(), &NameKey::root()).ok())
+    }
+
+    /// Makes whole sets what they shall be; `false` where one is not what is expected, and nothing changes then.
+    pub(crate) fn change_sets(&mut self, changes: &[SetChange], now: Duration) -> bool {
+        let mut records = self.newest();
+        for change in changes {
+            let is_of = |owner: &DnsName, data: &RecordData| {
+                NameKey::from(owner) == change.owner && TypeCode::from(data.record_type()) == change.code
+            };
+            let own = records.keys().filter(|(owner, data)| is_of(owner, data));
+            let mut present: Vec<Vec<u8>> = own.filter_map(|(_, data)| data.to_wire()).collect();
+            let mut expected = change.expected.clone();
+            present.sort();
+            expected.sort();
+            let Some(owner) = change.owner.to_dns_name().filter(|_| present == expected) else { return false };
+            records.retain(|(name, data), _| !is_of(name, data));
+            for wire in &change.wanted {
+                let data = match change.code {
+                    TypeCode::A => <[u8; 4]>::try_from(&wire[..]).ok().map(|octets| RecordData::A(octets.into())),
+                    TypeCode::AAAA => {
+                        <[u8; 16]>::try_from(&wire[..]).ok().map(|octets| RecordData::Aaaa(octets.into()))
+                    }
+                    _ => NameKey::from_wire(wire).and_then(|(name, _)| name.to_dns_name()).map(RecordData::Cname),
+                };
+                let ttl = Ttl::try_from(change.ttl).unwrap_or(Ttl::MINUTE);
+                let Some(data) = data else { return false };
+                records.insert((owner.clone(), data), ttl);
+            }
+        }
+        self.versions.push((now, records));
         true
     }
 

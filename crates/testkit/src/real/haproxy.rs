@@ -1,7 +1,7 @@
 //! A real load balancer on loopback, in front of one service, for one test.
 
 use std::fs;
-use std::net::SocketAddr;
+use std::net::{Ipv4Addr, SocketAddr};
 use std::path::PathBuf;
 use std::time::Duration;
 
@@ -34,7 +34,8 @@ impl RealHaproxy {
         }
         let folder = TempDir::with_prefix("pindrel-haproxy-").unwrap_or_else(|error| panic!("no folder: {error}"));
         let path = folder.path();
-        let listen = free_port();
+        // Not where the web server listens: an alias can tell them apart by their addresses alone.
+        let listen = SocketAddr::from((Ipv4Addr::new(127, 0, 0, 2), free_port().port()));
         let (socket, certificates) = (path.join("admin.sock"), path.join("certificates"));
         fs::create_dir(&certificates).unwrap_or_else(|error| panic!("no folder: {error}"));
         let text = format!(

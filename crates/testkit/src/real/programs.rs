@@ -1,8 +1,12 @@
 //! Installed programs: found, started, and stopped again.
 
 use std::fs::File;
+use std::os::unix::process::CommandExt as _;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
+
+use nix::sys::signal::{Signal, killpg};
+use nix::unistd::Pid;
 
 /// Folders that hold servers but are often not on the path.
 const SERVER_FOLDERS: [&str; 3] = ["/usr/sbin", "/usr/local/sbin", "/sbin"];
@@ -63,10 +67,11 @@ impl Program {
         let errors = output.try_clone().unwrap_or_else(|error| panic!("no log for {name}: {error}"));
         let mut command = Command::new(path);
         if let Some((uid, gid)) = user {
-            use std::os::unix::process::CommandExt as _;
             command.uid(uid).gid(gid);
         }
         let child = command
+            // Its workers are ended with it.
+            .process_group(0)
             .args(args)
             .envs(env.iter().map(|(key, value)| (*key, value.as_str())))
             .current_dir(folder)
@@ -86,9 +91,13 @@ impl Program {
         }
     }
 
-    /// Stops the server at once.
+    /// Stops the server and its workers at once.
     pub fn kill(&mut self) {
-        let _ = self.child.kill();
+        if matches!(self.child.try_wait(), Ok(None))
+            && let Ok(pid) = i32::try_from(self.child.id())
+        {
+            let _ = killpg(Pid::from_raw(pid), Signal::SIGKILL);
+        }
         let _ = self.child.wait();
     }
 }

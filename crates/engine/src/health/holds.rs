@@ -1,0 +1,75 @@
+//! Endpoints that somebody takes out of answers, as for maintenance.
+
+use jiff::Timestamp;
+use pindrel_core::desired::EndpointId;
+use pindrel_core::findings::{Code, Finding};
+use pindrel_state::{EndpointHold, Moment};
+
+use crate::failure::EngineError;
+use crate::run::Engine;
+
+/// An endpoint that is held out of answers.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct EndpointHoldReport {
+    /// Its name in the manifest.
+    pub endpoint: String,
+    /// Since when.
+    pub since: Timestamp,
+    /// Until when; until it is released where nobody said.
+    pub until: Option<Timestamp>,
+    /// Why.
+    pub because: String,
+}
+
+impl Engine {
+    fn endpoint_to_hold(&self, name: &str) -> Result<EndpointId, Finding> {
+        self.desired.endpoint_named(name).ok_or_else(|| {
+            let names: Vec<&str> = self.desired.endpoints.iter().map(|endpoint| endpoint.name.as_str()).collect();
+            let says = format!("the manifest has no endpoint \"{name}\"");
+            Finding::of(Code::EndpointUnknown, says, format!("Name one of: {}", names.join(", ")))
+        })
+    }
+
+    /// Takes an endpoint out of answers, from the next decision on.
+    ///
+    /// # Errors
+    /// A [`Finding`], where there is no such endpoint or the state cannot be written.
+    pub async fn hold_endpoint(&self, name: &str, until: Option<Timestamp>, because: &str) -> Result<(), Finding> {
+        let id = self.endpoint_to_hold(name)?;
+        let (endpoint, since) = (self.desired.endpoint(id).key(), self.clock.now());
+        let hold = EndpointHold { endpoint, since, until, because: because.to_owned() };
+        self.state.hold_endpoint(&hold).await.map_err(EngineError::from)?;
+        self.journal(Moment::Done, "hold", name, because).await?;
+        Ok(())
+    }
+
+    /// Gives an endpoint back; says whether it was held.
+    ///
+    /// # Errors
+    /// A [`Finding`], where there is no such endpoint or the state cannot be written.
+    pub async fn release_endpoint(&self, name: &str) -> Result<bool, Finding> {
+        let id = self.endpoint_to_hold(name)?;
+        let was_held =
+            self.state.release_endpoint(&self.desired.endpoint(id).key()).await.map_err(EngineError::from)?;
+        if was_held {
+            self.journal(Moment::Done, "release", name, "given back to answers").await?;
+        }
+        Ok(was_held)
+    }
+
+    /// Returns the endpoints of the manifest that are held out of answers now.
+    ///
+    /// # Errors
+    /// [`EngineError`] when the state cannot be read.
+    pub async fn endpoint_holds(&self) -> Result<Vec<EndpointHoldReport>, EngineError> {
+        let now = self.clock.now();
+        let holds = self.state.endpoint_holds().await?;
+        let in_force = holds.into_iter().filter(|hold| hold.until.is_none_or(|until| now < until));
+        let report = |hold: EndpointHold| {
+            let id = self.desired.endpoint_at(&hold.endpoint)?;
+            let endpoint = self.desired.endpoint(id).name.clone();
+            Some(EndpointHoldReport { endpoint, since: hold.since, until: hold.until, because: hold.because })
+        };
+        Ok(in_force.filter_map(report).collect())
+    }
+}

@@ -1,0 +1,225 @@
+//! Health: checks made, verdicts concluded and remembered, and what people are told of them.
+//!
+//! ```text
+//!   jobs ──▶ drivers::Probe::check ──▶ book ──▶ verdicts ──▶ core::policy (observe::choice)
+//!                                       └──▶ state: records, slots, incidents
+//! ```
+
+mod book;
+mod holds;
+mod jobs;
+mod reports;
+
+pub(crate) use book::{Book, VerdictChange};
+pub use holds::EndpointHoldReport;
+pub use jobs::CheckJob;
+pub(crate) use jobs::{issuer, job};
+pub use reports::{CheckHistory, CheckReport, CheckRun, ForecastReport, HistoryPoint};
+
+use std::collections::{BTreeSet, HashMap};
+use std::time::Duration;
+
+use futures::StreamExt as _;
+use futures::stream;
+use pindrel_core::desired::{CheckId, Desired, EndpointId, HostnameId};
+use pindrel_core::facts::HeldOut;
+use pindrel_core::health::{Combination, Measured, Need, Track, Verdict};
+use pindrel_core::pins::Known;
+
+use crate::failure::EngineError;
+use crate::run::Engine;
+
+/// How long a round waits for the one before, where a verdict is wanted at once.
+const BETWEEN_ROUNDS: Duration = Duration::from_millis(200);
+/// The most rounds until a verdict is there.
+const MOST_ROUNDS: u32 = 10;
+/// The most checks at once.
+pub(crate) const CHECKS_AT_ONCE: usize = 256;
+
+/// Returns the checks that some others are made of, with themselves.
+pub(crate) fn with_members(desired: &Desired, ids: impl IntoIterator<Item = CheckId>) -> BTreeSet<CheckId> {
+    let mut all = BTreeSet::new();
+    let mut left: Vec<CheckId> = ids.into_iter().collect();
+    while let Some(id) = left.pop() {
+        if all.insert(id) {
+            left.extend(desired.check(id).combination().map_or(&[][..], |combination| &combination.of));
+        }
+    }
+    all
+}
+
+/// The checks that judge the endpoints of a hostname, with all that those are made of.
+pub(crate) fn judging(desired: &Desired, id: HostnameId) -> BTreeSet<CheckId> {
+    let members = &desired.hostname(id).placement.members;
+    with_members(desired, members.iter().filter_map(|member| member.check))
+}
+
+impl Engine {
+    /// Loads what was concluded about health, and which endpoints are held out of answers, once in a run.
+    pub(crate) async fn load_health(&self) -> Result<(), EngineError> {
+        self.health_known.get_or_try_init(|| self.read_health()).await.copied()
+    }
+
+    async fn read_health(&self) -> Result<(), EngineError> {
+        let ids: HashMap<&str, CheckId> =
+            self.desired.check_ids().map(|id| (self.desired.check(id).name.as_str(), id)).collect();
+        let records = if ids.is_empty() { Vec::new() } else { self.state.check_records().await? };
+        let holds = self.state.endpoint_holds().await?;
+        let mut known = self.known();
+        for (name, record) in records {
+            if let Some(id) = ids.get(name.as_str()) {
+                known.verdicts.entry(*id).or_insert(record);
+            }
+        }
+        for hold in holds {
+            let held = HeldOut { until: hold.until, because: hold.because };
+            // Several endpoints of the manifest may be the same one.
+            for (endpoint, id) in self.desired.endpoints.iter().zip((0..).map(EndpointId)) {
+                if endpoint.key() == hold.endpoint {
+                    known.held_out.insert(id, held.clone());
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// Loads what the alias of a hostname follows, and decides, where there is something to choose from.
+    pub(crate) async fn load_choice(&self, id: HostnameId) -> Result<(), EngineError> {
+        if self.desired.hostname(id).follows_checks(&self.desired) {
+            self.load_health().await?;
+            self.choose(id);
+        }
+        Ok(())
+    }
+
+    /// How well the endpoints work that the alias of a hostname gives: one that works is enough.
+    pub(crate) fn health_of(&self, id: HostnameId) -> Verdict {
+        let known = self.known();
+        let given = Known::about(&self.desired, &known, id).given();
+        let members = self.desired.hostname(id).placement.members.iter();
+        let verdicts = members
+            .filter(|member| given.contains(&member.endpoint))
+            .map(|member| member.check.map_or(Verdict::Unknown, |check| known.verdict(check)));
+        Combination { of: Vec::new(), need: Need::Any }.conclude(verdicts)
+    }
+
+    /// Makes checks until each has a verdict by results of now, as far as the endpoints are known, and decides
+    /// anew for hostnames whose alias follows them.
+    pub(crate) async fn choose_afresh(&self, hostnames: &[HostnameId]) -> Result<(), EngineError> {
+        let follows = |id: &&HostnameId| self.desired.hostname(**id).follows_checks(&self.desired);
+        let following: Vec<HostnameId> = hostnames.iter().filter(follows).copied().collect();
+        if following.is_empty() {
+            return Ok(());
+        }
+        self.load_health().await?;
+        if self.leaves_switches() {
+            for id in following {
+                self.choose(id);
+            }
+            return Ok(());
+        }
+        // What is not bound yet says nothing of how well it works.
+        let mut checks: BTreeSet<CheckId> = BTreeSet::new();
+        for id in &following {
+            let knowledge = self.known();
+            let known = Known::about(&self.desired, &knowledge, *id);
+            let members = self.desired.hostname(*id).placement.members.iter();
+            let bound = members.filter(|member| known.at(member.endpoint).is_deployed());
+            checks.extend(with_members(&self.desired, bound.filter_map(|member| member.check)));
+        }
+        self.conclude_now(checks).await?;
+        for id in following {
+            self.choose(id);
+        }
+        Ok(())
+    }
+
+    /// Makes checks, again and again where results must come in a row, until each has a verdict by results of
+    /// now.
+    async fn conclude_now(&self, checks: BTreeSet<CheckId>) -> Result<(), EngineError> {
+        let mut open: Vec<CheckId> =
+            checks.into_iter().filter(|id| self.desired.check(*id).combination().is_none()).collect();
+        for round in 0..MOST_ROUNDS {
+            if open.is_empty() {
+                break;
+            }
+            if round > 0 {
+                self.clock.sleep(BETWEEN_ROUNDS).await;
+            }
+            self.check_once(&open).await?;
+            let known = self.known();
+            open.retain(|id| {
+                // A result that agrees with the verdict confirms it; others must come in a row.
+                let is_open = |track: &Track| match track.verdict {
+                    Verdict::Up => track.passed == 0,
+                    Verdict::Down => track.failed == 0,
+                    Verdict::Unknown => track.impossible.is_none(),
+                };
+                known.verdicts.get(id).is_some_and(|record| record.tracks.values().any(is_open))
+            });
+        }
+        Ok(())
+    }
+
+    /// Makes each of some checks once, and remembers what came of them.
+    pub(crate) async fn check_once(
+        &self,
+        ids: &[CheckId],
+    ) -> Result<HashMap<CheckId, Vec<(String, Measured)>>, EngineError> {
+        self.load_health().await?;
+        self.look_at_checked_endpoints(ids).await?;
+        let made = stream::iter(ids.iter().copied())
+            .map(|id| async move {
+                let job = self.check_job(id).await?;
+                Some((id, self.drivers.probe().check(&job).await))
+            })
+            .buffer_unordered(CHECKS_AT_ONCE.min(self.bounds.at_once.max(1) * 4));
+        let made: HashMap<CheckId, Vec<(String, Measured)>> =
+            made.collect::<Vec<_>>().await.into_iter().flatten().collect();
+        let mut book = Book::with(self.known().verdicts.clone());
+        let now = self.clock.now();
+        let mut ids: Vec<CheckId> = made.keys().copied().collect();
+        ids.sort_unstable();
+        for id in ids {
+            book.record(&self.desired, id, now, &made[&id]);
+        }
+        book.flush(&self.desired, &*self.state).await?;
+        self.known().verdicts = book.into_records();
+        Ok(made)
+    }
+
+    /// Asks for the endpoints that checks connect to, as far as they are not known.
+    pub(crate) async fn look_at_checked_endpoints(&self, ids: &[CheckId]) -> Result<(), EngineError> {
+        let endpoints: BTreeSet<EndpointId> = ids.iter().filter_map(|id| self.desired.check(*id).endpoint()).collect();
+        let mut unknown = BTreeSet::new();
+        for id in endpoints {
+            if self.known().endpoints.contains_key(&id) {
+                continue;
+            }
+            match self.state.endpoint(&self.desired.endpoint(id).key()).await? {
+                Some(fact) if fact.value.info().is_some() => {
+                    self.known().endpoints.insert(id, fact);
+                }
+                _ => {
+                    unknown.insert(id);
+                }
+            }
+        }
+        if unknown.is_empty() { Ok(()) } else { self.look_at_endpoints(unknown).await }
+    }
+
+    /// What is to be done for a check; `None` for one that looks at nothing itself.
+    async fn check_job(&self, id: CheckId) -> Option<CheckJob> {
+        let check = self.desired.check(id);
+        let info = check.endpoint().and_then(|endpoint| self.endpoint_info(endpoint));
+        let trusted = match issuer(check) {
+            Some(certificate) => {
+                // Who issued it is known from the certificate that is held.
+                let _ = self.load_certificate(certificate).await;
+                self.trusted(certificate).await.ok()
+            }
+            None => None,
+        };
+        job(check, info.as_ref(), trusted)
+    }
+}
