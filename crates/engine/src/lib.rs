@@ -46,6 +46,7 @@ mod settle;
 mod status;
 mod stores;
 mod waits;
+mod zones;
 
 pub use acme::accounts::{AccountReport, Registration};
 pub use adopt::{Adoptable, Candidate, Proof};
@@ -62,6 +63,7 @@ pub use health::{CheckHistory, CheckReport, CheckRun, EndpointHoldReport, Foreca
 pub use home::{Home, StateLocation};
 pub use keep::{KeepOrder, KeepSetup, KeepSummary, MakeDrivers, keep, keep_once};
 pub use leftovers::{Leftover, LeftoverKind};
+pub use pindrel_dns::zone_files;
 pub use pindrel_edge::{ServerState, TokenScope, WrittenFile};
 pub use pindrel_keys::AccountKey;
 pub use pindrel_keys::bundle::LooseFile;
@@ -71,3 +73,4 @@ pub use pindrel_state::{
 pub use run::{Bounds, Engine, Setup};
 pub use settle::{Aim, LeftoverScope, Plan, Scope, Stuck};
 pub use status::{HostnameReport, Report};
+pub use zones::{Part, ReadZone, ServerReport, ZoneReport};

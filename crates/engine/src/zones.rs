@@ -1,0 +1,236 @@
+//! Whole zones: read from their servers, compared with others, and brought to a file.
+
+use std::collections::BTreeSet;
+use std::net::SocketAddr;
+
+use futures::{StreamExt as _, TryStreamExt as _, stream};
+use pindrel_core::desired::ZoneId;
+use pindrel_core::facts::ServerStatus;
+use pindrel_core::findings::Finding;
+use pindrel_core::name::DnsName;
+use pindrel_core::pin::Pin;
+use pindrel_core::pins::{Known, PinState, judge_zone};
+use pindrel_core::values::Serial;
+use pindrel_core::zone_data::{Compared, Difference, NameKey, Place, TypeCode, ZoneBuilder, ZoneData, compare};
+use pindrel_dns::{SetChange, ZoneDriver, ZoneError};
+use serde::Serialize;
+
+use crate::failure::{EngineError, internal};
+use crate::run::Engine;
+
+/// How many zones are looked at at once.
+const ZONES_AT_ONCE: usize = 16;
+
+/// A zone, or the part of it that could be read.
+#[derive(Debug)]
+pub struct ReadZone {
+    /// Its records.
+    pub data: ZoneData,
+    /// Why only some names were looked at, and which; `None` where it is whole.
+    pub partial: Option<Part>,
+}
+
+/// The part of a zone that was looked at.
+#[derive(Debug, Clone)]
+pub struct Part {
+    /// Why the rest was not.
+    pub why: String,
+    /// The names, sorted.
+    pub names: BTreeSet<NameKey>,
+}
+
+/// One zone of the manifest as it was just seen.
+#[derive(Debug, Clone, Serialize)]
+pub struct ZoneReport {
+    /// Its name.
+    pub name: DnsName,
+    /// How it is changed.
+    pub driver: &'static str,
+    /// How many hostnames of the manifest lie in it.
+    pub hostnames: usize,
+    /// How it is held.
+    pub state: PinState,
+    /// In a few words.
+    pub detail: String,
+    /// The greatest serial that a server returned.
+    pub serial: Option<Serial>,
+    /// Its servers, with the serial of each that serves it.
+    pub servers: Vec<ServerReport>,
+    /// What is wrong.
+    pub findings: Vec<Finding>,
+}
+
+/// One server of a zone.
+#[derive(Debug, Clone, Serialize)]
+pub struct ServerReport {
+    /// Its address.
+    pub server: SocketAddr,
+    /// The serial that it returned; `None` where it does not serve the zone.
+    pub serial: Option<Serial>,
+}
+
+impl Engine {
+    /// Looks at all zones of the manifest.
+    ///
+    /// # Errors
+    /// [`EngineError`] when the state cannot be written.
+    pub async fn zone_reports(&self) -> Result<Vec<ZoneReport>, EngineError> {
+        let ids: Vec<ZoneId> = (0u32..).map(ZoneId).take(self.desired.zones.len()).collect();
+        let looks = stream::iter(&ids).map(|id| self.look_at_zone(*id)).buffer_unordered(ZONES_AT_ONCE);
+        looks.try_collect::<Vec<()>>().await?;
+        let known = self.known();
+        let reports = ids.iter().filter_map(|id| {
+            let (zone, view) = (self.desired.zone(*id), &known.zones.get(id)?.value);
+            let report = judge_zone(zone, view);
+            let servers = view.servers.iter().map(|server| ServerReport {
+                server: server.server,
+                serial: match &server.status {
+                    ServerStatus::Serves { serial, .. } => Some(*serial),
+                    _ => None,
+                },
+            });
+            let servers: Vec<ServerReport> = servers.collect();
+            let serials = servers.iter().filter_map(|server| server.serial);
+            Some(ZoneReport {
+                name: zone.name.clone(),
+                driver: zone.driver.as_str(),
+                hostnames: self.desired.hostnames.iter().filter(|wanted| wanted.zone == *id).count(),
+                state: report.state,
+                detail: report.detail.unwrap_or_default(),
+                serial: serials.reduce(|left, right| if right > left { right } else { left }),
+                servers,
+                findings: report.findings,
+            })
+        });
+        Ok(reports.collect())
+    }
+
+    /// Reads a zone: by transfer, or as its driver does; else the names of the manifest one by one.
+    ///
+    /// # Errors
+    /// A [`Finding`]: the server that was named, or the first of the zone's, cannot be read.
+    pub async fn read_zone(&self, id: ZoneId, at: Option<SocketAddr>) -> Result<ReadZone, Finding> {
+        let driver = self.zone_driver(id, at).await?;
+        match driver.read().await {
+            Ok(data) => Ok(ReadZone { data, partial: None }),
+            Err(ZoneError::Refused { says, .. }) => {
+                let names = self.names_in(id);
+                let data = driver.read_names(&names).await.map_err(|error| error.finding(Pin::Zone))?;
+                let names = names.iter().map(NameKey::from).collect();
+                Ok(ReadZone { data, partial: Some(Part { why: says, names }) })
+            }
+            Err(error) => Err(error.finding(Pin::Zone)),
+        }
+    }
+
+    /// Returns the alias records that the manifest wants in a zone, as far as its endpoints are known.
+    ///
+    /// # Errors
+    /// A [`Finding`]: the state cannot be read.
+    pub async fn wanted_records(&self, id: ZoneId) -> Result<ReadZone, Finding> {
+        let apex = NameKey::from(&self.desired.zone(id).name);
+        let mut builder = ZoneBuilder::default();
+        let mut unknown = Vec::new();
+        for hostname in self.desired.hostname_ids().filter(|hostname| self.desired.hostname(*hostname).zone == id) {
+            self.load_once(hostname).await.map_err(|error| internal(error.to_string()))?;
+            let sets = Known::about(&self.desired, &self.known(), hostname).manifest_alias();
+            let wanted = self.desired.hostname(hostname);
+            let Some(sets) = sets else {
+                unknown.push(wanted.hostname.to_string());
+                continue;
+            };
+            let owner = NameKey::from(&wanted.hostname.owner());
+            for set in &sets {
+                for data in set.data().iter().filter_map(pindrel_core::records::RecordData::to_wire) {
+                    let code = TypeCode::from(set.record_type());
+                    builder
+                        .add(&owner, code, set.ttl().as_secs(), &data, Place::default())
+                        .map_err(|error| internal(error.to_string()))?;
+                }
+            }
+        }
+        let data = builder.finish(Some(apex));
+        let why = match &unknown[..] {
+            [] => "it speaks of its own hostnames alone".to_owned(),
+            unknown => format!("not known yet are the endpoints of {}", unknown.join(", ")),
+        };
+        let names = data.entries().map(|entry| entry.owner()).collect();
+        Ok(ReadZone { data, partial: Some(Part { why, names }) })
+    }
+
+    /// Says which record sets of a zone an import would change: those that `wanted` has and the zone has otherwise or
+    /// not at all, and with `delete` those that only the zone has. The SOA record, the zone's own NS records and what
+    /// signing made stay.
+    ///
+    /// # Errors
+    /// A [`Finding`]: the zone cannot be read.
+    pub async fn import_changes(
+        &self,
+        id: ZoneId,
+        wanted: &ZoneData,
+        delete: bool,
+    ) -> Result<(Vec<Difference>, Option<Part>), Finding> {
+        let apex = NameKey::from(&self.desired.zone(id).name);
+        let ReadZone { data, partial } = match self.read_zone(id, None).await? {
+            read if read.partial.is_none() => read,
+            partial => {
+                // Each name of the file is looked at instead.
+                let names: BTreeSet<DnsName> =
+                    wanted.entries().filter_map(|entry| entry.owner().to_dns_name()).collect();
+                let driver = self.zone_driver(id, None).await?;
+                let data = driver.read_names(&names.into_iter().collect::<Vec<_>>()).await;
+                ReadZone { data: data.map_err(|error| error.finding(Pin::Zone))?, ..partial }
+            }
+        };
+        let is_own = |one: &Difference| {
+            let is_of_servers = one.code == TypeCode::SOA || (one.code == TypeCode::NS && one.name == apex);
+            !is_of_servers
+                && !matches!(one.code, TypeCode::DNSKEY | TypeCode::NSEC3PARAM | TypeCode::CDS | TypeCode::CDNSKEY)
+        };
+        let mut differences = compare(&data, wanted, Compared { all: false, ttls: true });
+        differences.retain(|one| is_own(one) && (!one.right.is_empty() || delete));
+        Ok((differences, partial))
+    }
+
+    /// Makes record sets of a zone what an import wants them to be, each only where it is still what was seen, and
+    /// verifies it.
+    ///
+    /// # Errors
+    /// A [`Finding`]: the zone cannot be changed, or has changed meanwhile.
+    pub async fn import_records(&self, id: ZoneId, differences: &[Difference]) -> Result<(), Finding> {
+        let driver = self.zone_driver(id, None).await?;
+        let changes: Vec<SetChange> = differences
+            .iter()
+            .map(|one| SetChange {
+                owner: one.name.clone(),
+                code: one.code,
+                expected: one.left.iter().map(|record| record.data.clone()).collect(),
+                ttl: one.right.iter().map(|record| record.ttl).min().unwrap_or(0),
+                wanted: one.right.iter().map(|record| record.data.clone()).collect(),
+            })
+            .collect();
+        driver.change_sets(&changes).await.map_err(|error| error.finding(Pin::Zone))
+    }
+
+    async fn zone_driver(&self, id: ZoneId, at: Option<SocketAddr>) -> Result<std::sync::Arc<dyn ZoneDriver>, Finding> {
+        let zone = self.desired.zone(id);
+        let servers = match at {
+            Some(server) => vec![server],
+            None if zone.servers.is_empty() => {
+                self.know_zone(id).await.map_err(|error| internal(error.to_string()))?;
+                self.zone_servers(id)
+            }
+            None => zone.servers.clone(),
+        };
+        self.drivers.zone(zone, &servers)
+    }
+
+    /// The names of a zone that the manifest speaks of.
+    fn names_in(&self, id: ZoneId) -> Vec<DnsName> {
+        let apex = self.desired.zone(id).name.clone();
+        let own = self.desired.hostnames.iter().filter(|wanted| wanted.zone == id);
+        let names = own.flat_map(|wanted| [wanted.hostname.owner(), wanted.hostname.challenge_name()]);
+        let names: BTreeSet<DnsName> = names.chain([apex.clone()]).filter(|name| name.is_within(&apex)).collect();
+        names.into_iter().collect()
+    }
+}
