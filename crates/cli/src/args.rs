@@ -5,6 +5,7 @@ use std::path::PathBuf;
 use std::str::FromStr;
 
 use clap::{Args, ValueEnum};
+use jiff::{SignedDuration, Timestamp};
 use pindrel_core::values::parse_duration;
 
 /// How many steps and looks are under way at once, unless asked otherwise.
@@ -134,4 +135,57 @@ pub(crate) enum LogFormat {
     Text,
     /// One JSON object each
     Json,
+}
+
+/// A time, or how far it is from now.
+#[derive(Debug, Clone, Copy)]
+pub(crate) enum When {
+    Time(Timestamp),
+    Away(SignedDuration),
+}
+
+/// From when on something is shown.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Since(When);
+
+impl Since {
+    /// Returns the time, with now as the end of a span.
+    pub(crate) fn before(self, now: Timestamp) -> Timestamp {
+        match self.0 {
+            When::Time(time) => time,
+            When::Away(span) => now.checked_sub(span).unwrap_or(Timestamp::MIN),
+        }
+    }
+}
+
+/// Until when something holds.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Until(When);
+
+impl Until {
+    /// Returns the time, with now as the begin of a span.
+    pub(crate) fn after(self, now: Timestamp) -> Timestamp {
+        match self.0 {
+            When::Time(time) => time,
+            When::Away(span) => now.checked_add(span).unwrap_or(Timestamp::MAX),
+        }
+    }
+}
+
+fn parse_when(text: &str) -> Result<When, String> {
+    if let Ok(time) = text.parse() {
+        return Ok(When::Time(time));
+    }
+    let span = parse_duration(text).map_err(|_| "write a time such as 2026-11-24T01:00:00Z, or a span such as 7d")?;
+    SignedDuration::try_from(span).map(When::Away).map_err(|error| error.to_string())
+}
+
+/// Reads a time, or a span that ends now.
+pub(crate) fn parse_since(text: &str) -> Result<Since, String> {
+    parse_when(text).map(Since)
+}
+
+/// Reads a time, or a span that begins now.
+pub(crate) fn parse_until(text: &str) -> Result<Until, String> {
+    parse_when(text).map(Until)
 }

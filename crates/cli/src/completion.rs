@@ -36,6 +36,18 @@ pub(crate) fn endpoints() -> Vec<CompletionCandidate> {
     offered(manifest().endpoints.into_iter().map(|entry| entry.name.value))
 }
 
+/// Offers the health checks of the manifest.
+pub(crate) fn checks() -> Vec<CompletionCandidate> {
+    let Manifest { endpoints, hostnames, health, .. } = manifest();
+    let of_endpoints = endpoints.into_iter().filter(|entry| entry.health.is_some()).map(|entry| entry.name.value);
+    let named = health.into_iter().map(|entry| entry.name.value);
+    let of_hostnames = hostnames.into_iter().filter(|entry| entry.health.is_some()).flat_map(|entry| {
+        let hostname = entry.hostname.value;
+        entry.endpoints.into_iter().map(move |endpoint| format!("{hostname}/{}", endpoint.value))
+    });
+    offered(of_endpoints.chain(named).chain(of_hostnames))
+}
+
 /// Offers the authorities of the manifest.
 pub(crate) fn authorities() -> Vec<CompletionCandidate> {
     offered(manifest().authorities.into_iter().map(|entry| entry.name.value))

@@ -42,7 +42,8 @@ pub(crate) struct Loaded {
     pub(crate) desired: Desired,
     /// What stops nothing, with the text to show it in.
     pub(crate) mistakes: Mistakes,
-    folder: PathBuf,
+    /// The folder of the manifest.
+    pub(crate) folder: PathBuf,
 }
 
 impl Context {
@@ -188,7 +189,7 @@ impl Loaded {
         let Loaded { desired, folder, .. } = self;
         let drivers = Arc::new(RealDrivers::new(&folder));
         let clock = Arc::new(SystemClock::default());
-        Ok(Engine::open(Setup { desired, folder, home, bounds, listener, drivers, clock }).await?)
+        Ok(Engine::open(Setup { desired: Arc::new(desired), folder, home, bounds, listener, drivers, clock }).await?)
     }
 }
 

@@ -51,6 +51,9 @@ pub(crate) enum CliError {
     /// The manifest has mistakes.
     #[error("the manifest has mistakes")]
     Manifest(Mistakes),
+    /// A zone file has mistakes.
+    #[error("the zone file has mistakes")]
+    ZoneFile(Box<ZoneMistakes>),
     /// The command line asks for what is not there.
     #[error("{says}")]
     Usage {
@@ -113,6 +116,13 @@ pub(crate) enum CliError {
     },
 }
 
+/// The mistakes of a zone file, with what is needed to show them.
+#[derive(Debug)]
+pub(crate) struct ZoneMistakes {
+    /// What was read.
+    pub(crate) files: pindrel_engine::zone_files::ReadFiles,
+}
+
 /// The mistakes of one manifest, with what is needed to show them.
 #[derive(Debug)]
 pub(crate) struct Mistakes {
@@ -164,6 +174,7 @@ impl CliError {
             | CliError::Engine(EngineError::StateLocation { .. }) => Status::Wrong,
             CliError::Interrupted { signal, .. } => Status::Stopped(*signal),
             CliError::File { .. }
+            | CliError::ZoneFile(_)
             | CliError::Engine(_)
             | CliError::Finding(_)
             | CliError::Lock(_)
@@ -175,7 +186,7 @@ impl CliError {
     /// Returns what to do about it.
     pub(crate) fn remedy(&self) -> &str {
         match self {
-            CliError::Manifest(_) => "Correct them",
+            CliError::Manifest(_) | CliError::ZoneFile(_) => "Correct them",
             CliError::Usage { remedy, .. } | CliError::Sandbox { remedy, .. } => remedy,
             CliError::File { .. } => "Check the path and its permissions",
             CliError::Engine(error) => error.remedy(),

@@ -3,11 +3,12 @@
 use std::fs;
 use std::io::Write as _;
 use std::path::Path;
+use std::time::Duration;
 
 use clap::Args;
 use pindrel_sandbox::{DEFAULT_NET, Listing, Options, Sandbox, control};
 
-use crate::commands::{cert, check, retire, sandbox, settle, status};
+use crate::commands::{cert, check, health, keep, retire, sandbox, settle, status};
 use crate::context::Context;
 use crate::error::{CliError, Status};
 use crate::output::demo as say;
@@ -16,14 +17,26 @@ use crate::signals::stop_signal;
 /// The demo's manifest, written for the sandbox's first network.
 const MANIFEST: &str = include_str!("../../../../demo/pindrel.toml");
 
-/// The hostname of the demo that moves and goes.
-const QUEUE: &str = "[hostname.\"tonight.larkfield.example\"]\nendpoint = \"queue-north\"\nttl = \"2s\"\n";
+/// Where the hostname of the demo that moves and goes is, and where it is then.
+const BEFORE: &str = "endpoints = [\"queue-north\", \"queue-south\"]";
+const AFTER: &str = "endpoints = [\"queue-south\"]";
+/// The begin of that hostname's table, and of what follows it.
+const QUEUE: (&str, &str) = ("[hostname.\"tonight.larkfield.example\"]", "# What every name depends on.");
+
+/// What makes it fail.
+const DOWN_FAULT: &str = "endpoint-down=queue-north";
+/// How long all is well before an endpoint fails.
+const BEGUN: Duration = Duration::from_secs(4);
+/// How long an endpoint is down, and how long the demo then goes on.
+const DOWN: Duration = Duration::from_secs(7);
+const BACK: Duration = Duration::from_secs(8);
 
 /// Do the whole job on the demo data in a fresh sandbox
 ///
 /// Starts the sandbox in a temporary folder, checks the demo manifest of Larkfield Sky
-/// Survey, settles it, renews a certificate, moves a hostname, takes it away and shows the
-/// status. Takes some twenty seconds and leaves nothing behind.
+/// Survey, settles it, renews a certificate, lets an endpoint fail and come back, moves a
+/// hostname, takes it away and shows the status. Takes some forty seconds and leaves nothing
+/// behind.
 #[derive(Debug, Args)]
 pub(crate) struct DemoArgs {
     /// Leave the sandbox running and say how to go on by hand
@@ -61,7 +74,7 @@ pub(crate) async fn run(context: &Context, args: &DemoArgs) -> Result<Status, Cl
         Place::Here(started.map_err(|error| sandbox::failed(&error))?)
     };
     let ended = tokio::select! {
-        ended = show(context, folder.path(), place.listing()) => ended,
+        ended = show(context, folder.path(), &place) => ended,
         signal = stop_signal() => Err(CliError::Interrupted { signal: signal?, under_way: Vec::new() }),
     };
     if let (Err(_), Place::Background(_)) = (&ended, &place) {
@@ -92,9 +105,9 @@ pub(crate) fn manifest(listing: &Listing) -> String {
     MANIFEST.replace(&format!("{DEFAULT_NET}."), &format!("{}.", listing.net))
 }
 
-async fn show(context: &Context, folder: &Path, listing: &Listing) -> Result<Status, CliError> {
+async fn show(context: &Context, folder: &Path, place: &Place) -> Result<Status, CliError> {
     let manifest = folder.join("pindrel.toml");
-    let text = self::manifest(listing);
+    let text = self::manifest(place.listing());
     write(&manifest, &text)?;
     let context = context.for_manifest(manifest.clone());
 
@@ -108,17 +121,44 @@ async fn show(context: &Context, folder: &Path, listing: &Listing) -> Result<Sta
     settle::run(&context, &settle::SettleArgs::default()).await?;
     say::step("cert renew api.larkfield.example", "A renewal, long before it is due: issued, bound, and seen served.")?;
     cert::renew(&context, "api.larkfield.example").await?;
-    let moved = QUEUE.replace("queue-north", "queue-south");
-    write(&manifest, &text.replace(QUEUE, &moved))?;
-    say::step("settle", "The observing queue moves: in the manifest its endpoint is now queue-south.")?;
+    say::step("keep", "Pindrel keeps running. Meanwhile queue-north fails, and some seconds later it works again.")?;
+    fail_over(&context, folder, place).await?;
+    say::step("health list", "What the checks have found:")?;
+    health::run(&context, &health::HealthCommand::list()).await?;
+    write(&manifest, &text.replace(BEFORE, AFTER))?;
+    say::step("settle", "The observing queue moves: the manifest no longer names queue-north.")?;
     settle::run(&context, &settle::SettleArgs::default()).await?;
-    write(&manifest, &text.replace(QUEUE, ""))?;
+    let (begin, end) = (text.find(QUEUE.0), text.find(QUEUE.1));
+    if let Some((begin, end)) = begin.zip(end) {
+        write(&manifest, &format!("{}{}", &text[..begin], &text[end..]))?;
+    }
     say::step("retire tonight.larkfield.example --revoke --yes", "And it goes: the manifest no longer names it.")?;
     retire::run(&context, &retire::RetireArgs::of("tonight.larkfield.example")).await?;
     say::step("cert list", "The certificates:")?;
     cert::list(&context, &cert::ListArgs::default()).await?;
     say::step("status", "The status now:")?;
     status::run(&context, &status::StatusArgs::default()).await
+}
+
+/// Runs on while an endpoint fails and comes back.
+async fn fail_over(context: &Context, folder: &Path, place: &Place) -> Result<(), CliError> {
+    let stand_ins = folder.join("sandbox");
+    let switch = async |on: bool| match place {
+        Place::Here(sandbox) => {
+            sandbox.switch(DOWN_FAULT, on);
+        }
+        Place::Background(_) => {
+            control::switch(&stand_ins, DOWN_FAULT, on).await;
+        }
+    };
+    let story = async {
+        tokio::time::sleep(BEGUN).await;
+        switch(true).await;
+        tokio::time::sleep(DOWN).await;
+        switch(false).await;
+        tokio::time::sleep(BACK).await;
+    };
+    keep::run_until(context, story).await
 }
 
 fn write(manifest: &Path, text: &str) -> Result<(), CliError> {

@@ -7,7 +7,9 @@ pub(crate) mod check;
 pub(crate) mod completions;
 pub(crate) mod demo;
 pub(crate) mod endpoint;
+pub(crate) mod health;
 pub(crate) mod init;
+pub(crate) mod keep;
 pub(crate) mod man;
 pub(crate) mod retire;
 pub(crate) mod sandbox;
@@ -28,6 +30,9 @@ pub(crate) enum Command {
     Check(check::CheckArgs),
     Settle(settle::SettleArgs),
     Status(status::StatusArgs),
+    #[command(subcommand)]
+    Health(health::HealthCommand),
+    Keep(keep::KeepArgs),
     #[command(subcommand)]
     Cert(cert::CertCommand),
     #[command(subcommand)]
@@ -62,6 +67,8 @@ pub(crate) async fn run(
         Command::Adopt(args) => adopt::run(context, &args).await,
         Command::Retire(args) => retire::run(context, &args).await,
         Command::Status(args) => status::run(context, &args).await,
+        Command::Health(command) => health::run(context, &command).await,
+        Command::Keep(args) => keep::run(context, &args).await,
         Command::State(command) => state::run(context, &command).await,
         Command::Sandbox(command) => sandbox::run(context, command).await,
         Command::Demo(args) => demo::run(context, &args).await,

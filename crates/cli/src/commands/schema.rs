@@ -23,8 +23,16 @@ pub(crate) enum Described {
     Status,
     /// What `settle --dry-run --format json` writes
     Steps,
-    /// One line of what `settle --format json` writes
+    /// One line of what `settle --format json` and `keep --format json` write
     Event,
+    /// What `health list --format json` writes
+    HealthList,
+    /// What `health run --format json` writes
+    HealthRun,
+    /// What `health history --format json` writes
+    HealthHistory,
+    /// What `health forecast --format json` writes
+    HealthForecast,
     /// What `cert list --format json` writes
     CertList,
     /// What `cert show --format json` writes
@@ -51,6 +59,10 @@ pub(crate) fn run(context: &Context, args: &SchemaArgs) -> Result<Status, CliErr
         Described::Status => include_str!("../schemas/status.json"),
         Described::Steps => include_str!("../schemas/steps.json"),
         Described::Event => include_str!("../schemas/event.json"),
+        Described::HealthList => include_str!("../schemas/health-list.json"),
+        Described::HealthRun => include_str!("../schemas/health-run.json"),
+        Described::HealthHistory => include_str!("../schemas/health-history.json"),
+        Described::HealthForecast => include_str!("../schemas/health-forecast.json"),
         Described::CertList => include_str!("../schemas/cert-list.json"),
         Described::CertShow => include_str!("../schemas/cert-show.json"),
         Described::Account => include_str!("../schemas/account.json"),

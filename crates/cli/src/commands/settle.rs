@@ -154,7 +154,7 @@ pub(crate) async fn carry_out(
     Ok(status_of(&summary))
 }
 
-fn status_of(summary: &Summary) -> Status {
+pub(crate) fn status_of(summary: &Summary) -> Status {
     match summary {
         Summary { failed: 1.., .. } => Status::Failed,
         Summary { leftovers: 1.., .. } => Status::NotHeld,

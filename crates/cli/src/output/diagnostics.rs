@@ -73,6 +73,18 @@ fn log_each(mistakes: &Mistakes, of: &[Diagnostic], write: fn(&str)) {
     }
 }
 
+/// Returns the first mistake with its place, and how many more there are, as one line.
+pub(crate) fn first_in_one_line(mistakes: &Mistakes) -> String {
+    let Some((diagnostic, Place { line, column })) = placed(mistakes, &mistakes.errors).next() else {
+        return mistakes.file.clone();
+    };
+    let more = match mistakes.errors.len() {
+        0 | 1 => String::new(),
+        all => format!(" (and {} more)", count(all - 1, "mistake")),
+    };
+    format!("{}:{line}:{column}: {}{more}", mistakes.file, diagnostic.message)
+}
+
 fn document(mistakes: &Mistakes) -> Value {
     let listed = |of: &[Diagnostic]| -> Vec<Value> {
         let one = |(diagnostic, place): (&Diagnostic, Place)| {

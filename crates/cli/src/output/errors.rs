@@ -19,6 +19,10 @@ pub(crate) fn print(context: &Context, error: &CliError) {
         let _ = diagnostics::print_errors(context, mistakes);
         return;
     }
+    if let CliError::ZoneFile(mistakes) = error {
+        let _ = super::zones::print_errors(context, mistakes);
+        return;
+    }
     let (says, remedy) = (one_line(with_causes(error)), one_line(error.remedy()));
     if context.format == Format::Json {
         let _ = super::json(&json!({ "version": VERSION, "error": { "says": says, "remedy": remedy } }));

@@ -116,7 +116,13 @@ impl Live {
                 self.total.enable_steady_tick(TICK);
                 self.stop_looking(&mut lines);
             }
-            Event::Stuck { .. } | Event::LeftOver { .. } | Event::Summary(_) => {}
+            Event::Stuck { .. }
+            | Event::LeftOver { .. }
+            | Event::Verdict { .. }
+            | Event::Gives { .. }
+            | Event::Switched { .. }
+            | Event::Passed(_)
+            | Event::Summary(_) => {}
         }
         let Lines { planned, ended, under_way, waits_for, .. } = &*lines;
         if *planned > 0 {

@@ -11,10 +11,13 @@ pub(crate) mod errors;
 mod excerpt;
 mod finding;
 mod grouping;
+pub(crate) mod health;
 pub(crate) mod journal;
+pub(crate) mod keep;
 mod live;
 pub(crate) mod log;
 pub(crate) mod notes;
+pub(crate) mod plot;
 pub(crate) mod progress;
 pub(crate) mod retire;
 pub(crate) mod sandbox;
@@ -23,6 +26,7 @@ pub(crate) mod steps;
 mod style;
 mod times;
 pub(crate) mod undo;
+mod unhurried;
 mod wrap;
 
 use std::io::Write as _;
@@ -34,6 +38,11 @@ use serde::Serialize;
 use crate::error::CliError;
 
 pub(crate) use wrap::stdout;
+
+/// Writes the times in a sentence by their distance from now.
+pub(crate) fn for_people_now(text: &str) -> String {
+    times::for_people(jiff::Timestamp::now(), text).into_owned()
+}
 
 /// The version of all JSON documents.
 pub(crate) const VERSION: u32 = 1;

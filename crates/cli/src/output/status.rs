@@ -5,6 +5,7 @@ use std::io::Write as _;
 use comfy_table::Cell;
 use jiff::Timestamp;
 use pindrel_core::findings::Finding;
+use pindrel_core::health::Verdict;
 use pindrel_core::name::Hostname;
 use pindrel_core::pins::{Pin, PinReport, PinState, Pins};
 use pindrel_engine::{AttemptEnd, CertificateReport, HostnameReport, Leftover, LeftoverKind, Report};
@@ -50,8 +51,7 @@ struct Row<'r> {
     hostname: &'r str,
     endpoints: &'r [String],
     pins: &'r Pins,
-    /// No check of health is made without one in the manifest.
-    health: &'static str,
+    health: Verdict,
     held: bool,
     last_attempt: Option<super::attempt::Row<'r>>,
     #[serde(skip_serializing_if = "<[String]>::is_empty")]
@@ -74,7 +74,7 @@ fn print_json(report: &Report) -> Result<(), CliError> {
         hostname: row.hostname.as_str(),
         endpoints: &row.endpoints,
         pins: &row.pins,
-        health: "unknown",
+        health: row.health,
         held: row.pins.held(),
         last_attempt: row.last_attempt.as_ref().map(super::attempt::Row::new),
         labels: &row.labels,

@@ -13,6 +13,15 @@ pub(crate) fn stdout() -> Wrapped<anstream::AutoStream<io::Stdout>> {
     Wrapped { out: anstream::stdout(), width: width.filter(|width| *width >= LEAST), line: Vec::new() }
 }
 
+/// Breaks a text for the terminal that standard error is, between words.
+pub(crate) fn for_stderr(text: &str) -> String {
+    let width = terminal_size::terminal_size_of(io::stderr()).map(|(width, _)| usize::from(width.0));
+    match width.filter(|width| *width >= LEAST) {
+        Some(width) => text.lines().map(|line| broken(line, width)).collect::<Vec<_>>().join("\n"),
+        None => text.to_owned(),
+    }
+}
+
 /// A writer that breaks lines.
 pub(crate) struct Wrapped<W: Write> {
     out: W,

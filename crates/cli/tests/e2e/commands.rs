@@ -112,6 +112,12 @@ const TABLES: &[(&str, &str)] = &[
     ("route", "/$defs/route"),
     ("expect", "/$defs/expect"),
     ("client_certificates", "/$defs/client_certificates"),
+    ("health", "/$defs/health"),
+    ("endpoint_health", "/$defs/endpoint_health"),
+    ("health_terms", "/$defs/health_terms"),
+    ("health_expect", "/$defs/health_expect"),
+    ("dns_check", "/$defs/dns_check"),
+    ("keep", "/$defs/keep"),
 ];
 
 #[test]

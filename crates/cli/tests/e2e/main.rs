@@ -8,6 +8,7 @@ mod adapter;
 mod certificates;
 mod commands;
 mod faults;
+mod health;
 mod hostile;
 mod issuing;
 mod kill;

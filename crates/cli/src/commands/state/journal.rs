@@ -1,10 +1,10 @@
 //! `pindrel state journal`
 
 use clap::{Args, ValueEnum};
-use jiff::{SignedDuration, Timestamp};
-use pindrel_core::values::parse_duration;
+use jiff::Timestamp;
 use pindrel_engine::{JournalFilter, Moment};
 
+use crate::args::{Since, parse_since};
 use crate::context::Context;
 use crate::error::{CliError, Status};
 use crate::output;
@@ -53,27 +53,9 @@ enum MomentArg {
     Failed,
 }
 
-/// From when on entries are shown.
-#[derive(Debug, Clone, Copy)]
-enum Since {
-    Time(Timestamp),
-    Ago(SignedDuration),
-}
-
-fn parse_since(text: &str) -> Result<Since, String> {
-    if let Ok(time) = text.parse() {
-        return Ok(Since::Time(time));
-    }
-    let span = parse_duration(text).map_err(|_| "write a time such as 2026-11-24T01:00:00Z, or a span such as 7d")?;
-    SignedDuration::try_from(span).map(Since::Ago).map_err(|error| error.to_string())
-}
-
 pub(super) async fn run(context: &Context, args: &JournalArgs) -> Result<Status, CliError> {
     let (engine, _) = context.engine().await?;
-    let since = args.since.map(|since| match since {
-        Since::Time(time) => time,
-        Since::Ago(span) => Timestamp::now().checked_sub(span).unwrap_or(Timestamp::MIN),
-    });
+    let since = args.since.map(|since| since.before(Timestamp::now()));
     let moment = args.moment.map(|moment| match moment {
         MomentArg::Begun => Moment::Begun,
         MomentArg::Done => Moment::Done,

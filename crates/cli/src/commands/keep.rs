@@ -1,0 +1,209 @@
+//! `pindrel keep`
+
+use std::io::IsTerminal as _;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::time::Duration;
+
+use clap::Args;
+use notify::{RecursiveMode, Watcher as _};
+use pindrel_core::desired::Desired;
+use pindrel_engine::drivers::{Drivers, RealDrivers, SystemClock};
+use pindrel_engine::{Aim, Home, KeepOrder, KeepSetup, Listener, Scope, keep, keep_once};
+use tokio::signal::unix::{SignalKind, signal};
+use tokio::sync::mpsc;
+
+use crate::args::{MAX_AGE, RunBounds};
+use crate::context::{Context, LOCK_PATIENCE, Loaded, bounds};
+use crate::error::{CliError, Status};
+use crate::output;
+use crate::output::keep::Keeping;
+use crate::signals::stop_signal;
+
+/// How many orders may wait.
+const ORDERS: usize = 8;
+/// How long after a change of the manifest it is read: editors write in several goes.
+const SETTLED: Duration = Duration::from_millis(300);
+/// How often a manifest is looked at whose folder cannot be watched.
+const LOOK_EVERY: Duration = Duration::from_secs(5);
+
+/// Run on: check health, fail over and back, renew what is due, and look at every hostname
+///
+/// Makes every health check at its interval and switches aliases as the policies say, renews
+/// certificates in time, takes up what waits, and looks at each hostname at least every hour
+/// (look_every under [keep]). Runs in the foreground: a table on a terminal, a line for each
+/// change in a pipe, JSON events with --format json. The manifest is read again when it changes
+/// or on SIGHUP; one with mistakes is told, and the last good one stays in force.
+///
+/// SIGTERM and Ctrl-C hand the work back within ten seconds and end with 0. One keep runs on a
+/// state at a time; settle and the other commands may run beside it.
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  pindrel keep
+  pindrel keep --once
+  pindrel keep --format json >> events.jsonl")]
+pub(crate) struct KeepArgs {
+    /// Make every check and settle what is due once, and end, as for a timer; exit status as of settle
+    #[arg(long)]
+    once: bool,
+
+    #[command(flatten)]
+    bounds: RunBounds,
+}
+
+pub(crate) async fn run(context: &Context, args: &KeepArgs) -> Result<Status, CliError> {
+    context.refuse_csv()?;
+    let loaded = context.load()?;
+    output::diagnostics::warn(&loaded.mistakes);
+    if args.once {
+        return once(context, args, loaded).await;
+    }
+    let (orders, taken) = mpsc::channel(ORDERS);
+    run_on(context, loaded, args.bounds, taken, async |keeping| watch(context, orders, keeping).await).await?;
+    Ok(Status::Done)
+}
+
+/// Runs on as long as something else takes: what the demo shows.
+pub(crate) async fn run_until(context: &Context, story: impl Future<Output = ()>) -> Result<(), CliError> {
+    let (orders, taken) = mpsc::channel(ORDERS);
+    run_on(context, context.load()?, RunBounds::default(), taken, async |_| {
+        story.await;
+        let _ = orders.send(KeepOrder::Stop).await;
+        std::future::pending().await
+    })
+    .await
+}
+
+/// Runs on until an order says to stop. `outside` sends orders beside it, and ends only with an error.
+async fn run_on(
+    context: &Context,
+    loaded: Loaded,
+    limits: RunBounds,
+    taken: mpsc::Receiver<KeepOrder>,
+    outside: impl AsyncFnOnce(Arc<Keeping>) -> Result<(), CliError>,
+) -> Result<(), CliError> {
+    let home = context.home().await?;
+    // Beside the lock of the state, which each pass takes for itself.
+    let _sole = home.lock_to_keep(LOCK_PATIENCE).await?;
+    let desired = Arc::new(loaded.desired);
+    let keeping = Keeping::start(context, &desired);
+    let setup = setup(desired, loaded.folder, home, limits, keeping.clone());
+    let summary = tokio::select! {
+        summary = keep(setup, taken) => summary,
+        Err(error) = outside(keeping.clone()) => Err(error)?,
+    };
+    keeping.finish(&summary?)
+}
+
+fn setup(
+    desired: Arc<Desired>,
+    folder: PathBuf,
+    home: Home,
+    limits: RunBounds,
+    listener: Arc<dyn Listener>,
+) -> KeepSetup {
+    let of_folder = folder.clone();
+    KeepSetup {
+        desired,
+        folder,
+        home,
+        bounds: bounds(MAX_AGE, limits),
+        listener,
+        make_drivers: Arc::new(move || -> Arc<dyn Drivers> { Arc::new(RealDrivers::new(&of_folder)) }),
+        clock: Arc::new(SystemClock::default()),
+    }
+}
+
+async fn once(context: &Context, args: &KeepArgs, loaded: Loaded) -> Result<Status, CliError> {
+    let home = context.home().await?;
+    let _lock = home.lock("keep", LOCK_PATIENCE).await?;
+    let scope = Scope::all(&loaded.desired);
+    let progress = output::progress::start(context, &loaded.desired, &scope, Aim::Hold);
+    let setup = setup(Arc::new(loaded.desired), loaded.folder, home, args.bounds, progress.listener());
+    let summary = tokio::select! {
+        summary = keep_once(setup) => summary?,
+        signal = stop_signal() => return Err(CliError::Interrupted { signal: signal?, under_way: progress.abandon() }),
+    };
+    progress.finish(&summary)?;
+    Ok(super::settle::status_of(&summary))
+}
+
+/// Passes on what somebody outside wants: a stop, or another manifest.
+async fn watch(context: &Context, orders: mpsc::Sender<KeepOrder>, keeping: Arc<Keeping>) -> Result<(), CliError> {
+    let mut hangup = signal(SignalKind::hangup())?;
+    let on_terminal = std::io::stderr().is_terminal();
+    let (changed, mut changes) = mpsc::channel(1);
+    let watcher = watch_file(&context.manifest, changed);
+    if let Err(why) = &watcher {
+        keeping.note(&format!("the manifest's folder cannot be watched ({why}): it is looked at every 5 s instead"));
+    }
+    let mut seen = stamp(&context.manifest);
+    let stop = stop_signal();
+    tokio::pin!(stop);
+    loop {
+        let (mut was_told, mut is_asked) = (false, false);
+        tokio::select! {
+            signal = &mut stop => {
+                signal?;
+                let _ = orders.send(KeepOrder::Stop).await;
+                // The loop ends by itself; a second signal ends the process at once.
+                stop_signal().await?;
+                std::process::exit(130);
+            }
+            _ = hangup.recv() => {
+                // The same signal says that the terminal is gone, and then nobody looks any longer.
+                if on_terminal && !std::io::stderr().is_terminal() {
+                    let _ = orders.send(KeepOrder::Stop).await;
+                    std::future::pending::<()>().await;
+                }
+                is_asked = true;
+            }
+            Some(()) = changes.recv() => was_told = true,
+            () = tokio::time::sleep(LOOK_EVERY), if watcher.is_err() => {}
+        }
+        if was_told {
+            tokio::time::sleep(SETTLED).await;
+            while changes.try_recv().is_ok() {}
+        }
+        let now = stamp(&context.manifest);
+        if now == seen && !is_asked {
+            continue;
+        }
+        seen = now;
+        match context.load() {
+            Ok(loaded) => {
+                keeping.note("the manifest has changed, and is taken up");
+                let desired = Arc::new(loaded.desired);
+                keeping.replace(&desired);
+                if orders.send(KeepOrder::Manifest(desired)).await.is_err() {
+                    return Ok(());
+                }
+            }
+            Err(error) => keeping.broken(&error),
+        }
+    }
+}
+
+/// What tells one version of a file from the next.
+fn stamp(path: &Path) -> Option<(std::time::SystemTime, u64, u64)> {
+    use std::os::unix::fs::MetadataExt as _;
+    let metadata = std::fs::metadata(path).ok()?;
+    Some((metadata.modified().ok()?, metadata.len(), metadata.ino()))
+}
+
+/// Watches the folder of a file, since editors put another file in its place.
+fn watch_file(path: &Path, changed: mpsc::Sender<()>) -> notify::Result<notify::RecommendedWatcher> {
+    let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    let name: Option<PathBuf> = path.file_name().map(PathBuf::from);
+    let mut watcher = notify::recommended_watcher(move |event: notify::Result<notify::Event>| {
+        let is_it = |event: notify::Event| {
+            !event.kind.is_access() && event.paths.iter().any(|path| path.file_name().map(PathBuf::from) == name)
+        };
+        if event.is_ok_and(is_it) {
+            // One that waits already is enough.
+            let _ = changed.try_send(());
+        }
+    })?;
+    watcher.watch(folder, RecursiveMode::NonRecursive)?;
+    Ok(watcher)
+}
