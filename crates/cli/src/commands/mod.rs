@@ -17,6 +17,7 @@ pub(crate) mod schema;
 pub(crate) mod settle;
 pub(crate) mod state;
 pub(crate) mod status;
+pub(crate) mod zone;
 
 use clap::Subcommand;
 
@@ -39,6 +40,8 @@ pub(crate) enum Command {
     Account(account::AccountCommand),
     #[command(subcommand)]
     Endpoint(endpoint::EndpointCommand),
+    #[command(subcommand)]
+    Zone(zone::ZoneCommand),
     Adopt(adopt::AdoptArgs),
     Retire(retire::RetireArgs),
     #[command(subcommand)]
@@ -64,6 +67,7 @@ pub(crate) async fn run(
         Command::Cert(command) => cert::run(context, &command).await,
         Command::Account(command) => account::run(context, &command).await,
         Command::Endpoint(command) => endpoint::run(context, &command).await,
+        Command::Zone(command) => zone::run(context, &command).await,
         Command::Adopt(args) => adopt::run(context, &args).await,
         Command::Retire(args) => retire::run(context, &args).await,
         Command::Status(args) => status::run(context, &args).await,

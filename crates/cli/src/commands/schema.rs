@@ -33,6 +33,14 @@ pub(crate) enum Described {
     HealthHistory,
     /// What `health forecast --format json` writes
     HealthForecast,
+    /// What `zone list --format json` writes
+    ZoneList,
+    /// What `zone check --format json` writes
+    ZoneCheck,
+    /// What `zone export --format json` writes
+    ZoneExport,
+    /// What `zone compare --format json` writes
+    ZoneCompare,
     /// What `cert list --format json` writes
     CertList,
     /// What `cert show --format json` writes
@@ -63,6 +71,10 @@ pub(crate) fn run(context: &Context, args: &SchemaArgs) -> Result<Status, CliErr
         Described::HealthRun => include_str!("../schemas/health-run.json"),
         Described::HealthHistory => include_str!("../schemas/health-history.json"),
         Described::HealthForecast => include_str!("../schemas/health-forecast.json"),
+        Described::ZoneList => include_str!("../schemas/zone-list.json"),
+        Described::ZoneCheck => include_str!("../schemas/zone-check.json"),
+        Described::ZoneExport => include_str!("../schemas/zone-export.json"),
+        Described::ZoneCompare => include_str!("../schemas/zone-compare.json"),
         Described::CertList => include_str!("../schemas/cert-list.json"),
         Described::CertShow => include_str!("../schemas/cert-show.json"),
         Described::Account => include_str!("../schemas/account.json"),

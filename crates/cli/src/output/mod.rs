@@ -28,6 +28,7 @@ mod times;
 pub(crate) mod undo;
 mod unhurried;
 mod wrap;
+pub(crate) mod zones;
 
 use std::io::Write as _;
 

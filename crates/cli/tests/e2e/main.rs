@@ -25,6 +25,7 @@ mod state;
 mod text;
 mod undo;
 mod web_server;
+mod zones;
 
 use std::time::Duration;
 

@@ -1,0 +1,78 @@
+//! `pindrel zone compare`
+
+use clap::Args;
+use pindrel_core::zone_data::{Compared, NameKey, compare};
+
+use super::check::origin;
+use super::sides::Side;
+use crate::context::Context;
+use crate::error::{CliError, Status};
+use crate::output;
+
+/// Show what differs between two zones, by record sets
+///
+/// Each side is a zone file, a zone of the manifest as its servers have it, ZONE@SERVER for one
+/// server, or the word `manifest` for the alias records that the manifest wants. The order of
+/// records, how they are written, the serial and signatures do not count.
+///
+/// Exit status: 0 no difference, 3 a difference, 1 a side cannot be read.
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  pindrel zone compare larkfield.example.zone larkfield.example
+  pindrel zone compare larkfield.example@192.0.2.53 larkfield.example@198.51.100.53
+  pindrel zone compare manifest larkfield.example
+  pindrel zone compare old.zone new.zone --origin larkfield.example --ttls --format json")]
+pub(crate) struct CompareArgs {
+    /// The left side, such as what is
+    #[arg(value_name = "LEFT")]
+    left: Side,
+
+    /// The right side, such as what shall be
+    #[arg(value_name = "RIGHT")]
+    right: Side,
+
+    /// What relative names in files are completed with; else the name that the file has
+    #[arg(long, value_name = "NAME", value_parser = origin)]
+    origin: Option<NameKey>,
+
+    /// Compare TTLs as well
+    #[arg(long)]
+    ttls: bool,
+
+    /// Compare the serial and what signing made as well
+    #[arg(long)]
+    all: bool,
+}
+
+pub(super) async fn run(context: &Context, args: &CompareArgs) -> Result<Status, CliError> {
+    let zone = args.right.zone().or_else(|| args.left.zone());
+    let left = args.left.read(context, args.origin.as_ref(), zone.as_ref()).await?;
+    let right = args.right.read(context, args.origin.as_ref(), zone.as_ref()).await?;
+    let mut differences = compare(&left.data, &right.data, Compared { all: args.all, ttls: args.ttls });
+    for (side, read) in [(&args.left, &left), (&args.right, &right)] {
+        // What was not looked at does not differ.
+        if let Some(part) = &read.partial {
+            differences.retain(|one| part.names.contains(&one.name));
+        }
+        // The manifest speaks of aliases alone.
+        if side.is_manifest() {
+            differences.retain(|one| read.data.at(&one.name).any(|entry| entry.code == one.code));
+        }
+    }
+    output::zones::print_differences(context, (&left, &right), &differences, args.ttls)?;
+    Ok(if differences.is_empty() { Status::Done } else { Status::NotHeld })
+}
+
+impl output::zones::Source for super::sides::Read {
+    fn from(&self) -> &str {
+        &self.from
+    }
+
+    fn partial(&self) -> Option<&str> {
+        self.partial.as_ref().map(|part| &*part.why)
+    }
+
+    fn len(&self) -> usize {
+        self.data.len()
+    }
+}

@@ -1,0 +1,151 @@
+//! What a zone is read from: a file, a zone of the manifest, a server, or the manifest itself.
+
+use std::net::SocketAddr;
+use std::path::{Path, PathBuf};
+
+use pindrel_core::desired::ZoneId;
+use pindrel_core::display_text::io_reason;
+use pindrel_core::findings::Finding;
+use pindrel_core::name::DnsName;
+use pindrel_core::zone_data::{NameKey, ZoneData};
+use pindrel_engine::zone_files::{ReadFiles, named_after, read};
+use pindrel_engine::{Engine, Part};
+
+use crate::context::Context;
+use crate::error::{CliError, ZoneMistakes};
+use crate::names;
+
+/// What stands for the records that the manifest wants.
+const MANIFEST: &str = "manifest";
+const DNS_PORT: u16 = 53;
+
+/// One zone that was asked for, as it was typed.
+#[derive(Debug, Clone)]
+pub(super) enum Side {
+    File(PathBuf),
+    Zone(DnsName, Option<SocketAddr>),
+    Manifest,
+}
+
+/// A zone that was read.
+pub(super) struct Read {
+    /// What it was read from, for people.
+    pub(super) from: String,
+    pub(super) data: ZoneData,
+    /// Why it is not the whole zone.
+    pub(super) partial: Option<Part>,
+}
+
+impl std::str::FromStr for Side {
+    type Err = String;
+
+    fn from_str(text: &str) -> Result<Side, String> {
+        if text == MANIFEST {
+            return Ok(Side::Manifest);
+        }
+        if let Some((zone, server)) = text.split_once('@') {
+            let zone = zone.parse().map_err(|error| format!("\"{zone}\" is no zone: {error}"))?;
+            let server = server.parse().or_else(|_| server.parse().map(|address| SocketAddr::new(address, DNS_PORT)));
+            let server =
+                server.map_err(|_| "a server is an address, such as 192.0.2.53 or 127.0.0.1:5301".to_owned())?;
+            return Ok(Side::Zone(zone, Some(server)));
+        }
+        let is_named_as_file = [".zone", ".db", ".txt", ".dns"].iter().any(|end| text.ends_with(end));
+        if Path::new(text).is_file() || text.contains('/') || is_named_as_file {
+            return Ok(Side::File(text.into()));
+        }
+        match text.parse() {
+            Ok(zone) => Ok(Side::Zone(zone, None)),
+            Err(_) => Ok(Side::File(text.into())),
+        }
+    }
+}
+
+impl Side {
+    /// Reads it. What `other` is called serves where this side does not say which zone is meant.
+    pub(super) async fn read(
+        &self,
+        context: &Context,
+        origin: Option<&NameKey>,
+        other: Option<&DnsName>,
+    ) -> Result<Read, CliError> {
+        let finding = |finding: Finding| CliError::Finding(Box::new(finding));
+        match self {
+            Side::File(path) => {
+                let files = read_files(path, origin, other)?;
+                if !files.mistakes.is_empty() {
+                    return Err(CliError::ZoneFile(Box::new(ZoneMistakes { files })));
+                }
+                Ok(Read { from: path.display().to_string(), data: files.zone, partial: None })
+            }
+            Side::Zone(name, None) if !context.manifest.exists() => Err(CliError::Usage {
+                says: format!(
+                    "there is no file {name}, and no manifest {} with a zone of that name",
+                    context.manifest.display()
+                ),
+                remedy: "Name a zone file, or a manifest with --manifest".into(),
+            }),
+            Side::Zone(name, server) => {
+                let (engine, _) = context.engine().await?;
+                let id = zone_named(&engine, name)?;
+                let zone = engine.read_zone(id, *server).await.map_err(finding)?;
+                let from = server.map_or_else(|| name.to_string(), |server| format!("{name} at {server}"));
+                Ok(Read { from, data: zone.data, partial: zone.partial })
+            }
+            Side::Manifest => {
+                let (engine, _) = context.engine().await?;
+                let id = match other {
+                    Some(name) => zone_named(&engine, name)?,
+                    None => return Err(no_zone()),
+                };
+                let zone = engine.wanted_records(id).await.map_err(finding)?;
+                Ok(Read { from: "the manifest".into(), data: zone.data, partial: zone.partial })
+            }
+        }
+    }
+
+    /// Returns the name of the zone, as far as it is known without reading anything.
+    pub(super) fn zone(&self) -> Option<DnsName> {
+        match self {
+            Side::Zone(name, _) => Some(name.clone()),
+            Side::File(path) => named_after(path)?.to_dns_name(),
+            Side::Manifest => None,
+        }
+    }
+
+    pub(super) fn is_manifest(&self) -> bool {
+        matches!(self, Side::Manifest)
+    }
+}
+
+fn no_zone() -> CliError {
+    CliError::Usage {
+        says: "which zone is meant cannot be told".into(),
+        remedy: "Name the zone, or a file that is named after it".into(),
+    }
+}
+
+/// Finds a zone of the manifest.
+pub(super) fn zone_named(engine: &Engine, name: &DnsName) -> Result<ZoneId, CliError> {
+    let zones = &engine.desired().zones;
+    let found = zones.iter().zip(0..).find(|(zone, _)| zone.name == *name);
+    found.map(|(_, id)| ZoneId(id)).ok_or_else(|| {
+        let says = format!("there is no file {name}, and the manifest has no zone {name}");
+        names::unknown(says, name.as_str(), zones.iter().map(|zone| zone.name.as_str()), "pindrel zone list")
+    })
+}
+
+/// Reads a zone file. Relative names are completed with what was typed, else with the name that the file has, else
+/// with that of the zone that it is compared with.
+pub(super) fn read_files(
+    path: &Path,
+    origin: Option<&NameKey>,
+    other: Option<&DnsName>,
+) -> Result<ReadFiles, CliError> {
+    let origin = origin.cloned().or_else(|| named_after(path)).or_else(|| other.map(NameKey::from));
+    read(path, &origin.clone().unwrap_or_default(), None).map_err(|error| CliError::File {
+        path: path.display().to_string(),
+        doing: "read",
+        why: io_reason(&error),
+    })
+}
