@@ -6,17 +6,18 @@
 
 #![allow(clippy::print_stdout, clippy::unwrap_used, reason = "a bench prints, and stops at what it cannot set up")]
 
+mod stand_ins;
+
 use std::fmt::Write as _;
 use std::net::SocketAddr;
-use std::process::Command;
-use std::time::{Duration, Instant};
+use std::time::Instant;
 
 use pindrel_benches::{program, run};
 use pindrel_core::expectation::Expectation;
 use pindrel_core::name::Hostname;
 use pindrel_probe::{Trust, request};
-use pindrel_sandbox::{Options, Sandbox};
-use pindrel_testkit::{ManifestText, RealNginx, Workspace};
+use pindrel_testkit::{RealNginx, Workspace};
+use stand_ins::{load_tool, sandboxed};
 
 const HOSTNAMES: usize = 1_000;
 const BINDINGS: usize = 100;
@@ -33,21 +34,6 @@ fn main() {
         let Some(server) = RealNginx::start("endpoints").await else { return };
         at_the_web_server(program, &server).await;
     });
-}
-
-/// A sandbox without any delay of its own, and a manifest for it.
-async fn sandboxed(program: &str, more: impl FnOnce(ManifestText, &Sandbox) -> ManifestText) -> (Workspace, Sandbox) {
-    let workspace = Workspace::new(program);
-    let options = Options {
-        lag: Duration::ZERO,
-        deploy: Duration::ZERO,
-        negative_ttl: Duration::from_secs(1),
-        ..Options::default()
-    };
-    let sandbox = Sandbox::start(&workspace.path().join("sandbox"), options).await.unwrap();
-    let manifest = more(ManifestText::sandbox(sandbox.listing()), &sandbox);
-    workspace.write("pindrel.toml", manifest.text());
-    (workspace, sandbox)
 }
 
 fn many(endpoint: &str, count: usize) -> String {
@@ -130,7 +116,7 @@ async fn at_the_web_server(program: &str, server: &RealNginx) {
         share.await.unwrap();
     }
     let own = CONNECTIONS as f64 / begun.elapsed().as_secs_f64();
-    match load_tool(server.listen) {
+    match load_tool(server.listen, name.as_str(), CONNECTIONS, AT_ONCE) {
         Some(theirs) => println!(
             "connections checked: {own:.0} a second, {:.2} of the load tool's {theirs:.0}, both {AT_ONCE} at once",
             own / theirs
@@ -144,21 +130,4 @@ async fn connect(trust: Trust, address: SocketAddr, name: Hostname) {
     for _ in 0..CONNECTIONS / AT_ONCE {
         assert_eq!(request(&trust, address, &name, &sample, None).await.unwrap().status, 200);
     }
-}
-
-/// Requests a second of the load tool, each over a connection of its own.
-fn load_tool(address: SocketAddr) -> Option<f64> {
-    // It takes the name for SNI out of the URL, so the name must lead there.
-    let url = format!("https://n7.larkfield.example:{}/", address.port());
-    let hosts = std::env::temp_dir().join(format!("pindrel-hosts-{}", std::process::id()));
-    std::fs::write(&hosts, format!("{} n7.larkfield.example\n", address.ip())).ok()?;
-    let arguments = format!(
-        "mount --bind {} /etc/hosts && exec ab -q -n {CONNECTIONS} -c {AT_ONCE} -f TLS1.3 {url}",
-        hosts.display()
-    );
-    let output = Command::new("unshare").args(["--mount", "--map-root-user", "sh", "-c", &arguments]).output().ok()?;
-    let _ = std::fs::remove_file(hosts);
-    let text = String::from_utf8_lossy(&output.stdout).into_owned();
-    let line = text.lines().find(|line| line.starts_with("Requests per second:"))?;
-    line.split_whitespace().nth(3)?.parse().ok()
 }
