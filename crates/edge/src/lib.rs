@@ -3,14 +3,12 @@
 //! [`Platform`] is what the engine asks; [`ProtocolPlatform`] is the driver for platforms,
 //! or adapters in front of them, that speak the protocol over HTTPS or as a program.
 
-mod command;
 mod haproxy;
 mod local;
 mod nginx;
 mod owned_files;
 mod protocol;
 
-pub use command::run_program;
 pub use haproxy::Haproxy;
 pub use nginx::Nginx;
 pub use protocol::{AdapterProgram, ProtocolPlatform};

@@ -17,10 +17,11 @@ use pindrel_core::endpoint::{Binding, Deployment, EndpointInfo, EndpointKind, Of
 use pindrel_core::name::Hostname;
 use pindrel_core::values::Fingerprint;
 use pindrel_core::web_server::WebServer;
+use pindrel_machine::Program;
 use secrecy::{ExposeSecret as _, SecretString};
 
 use crate::{BoundHostname, EdgeError, Platform, StoreRemoval, StoredCertificate, WrittenFile};
-use crate::{command, local, owned_files};
+use crate::{local, owned_files};
 use configuration::Writer;
 
 /// How long a change waits for others to go with it.
@@ -175,8 +176,8 @@ impl Nginx {
     }
 
     async fn tell(&self, words: &[String]) -> Result<(), EdgeError> {
-        let told = command::run(words, COMMAND).await;
-        told.map_err(|says| EdgeError::Command { command: words.join(" "), says })
+        let told = Program::command(words, COMMAND).said().await;
+        told.map(drop).map_err(|says| EdgeError::Command { command: words.join(" "), says })
     }
 
     fn note_applied(&self, applied: &HashMap<String, String>) -> Result<(), EdgeError> {
@@ -192,8 +193,8 @@ impl Nginx {
                 tracing::error!(%error, "a file could not be put back");
             }
         }
-        if command::run(&self.server.test, COMMAND).await.is_ok()
-            && command::run(&self.server.reload, COMMAND).await.is_ok()
+        if Program::command(&self.server.test, COMMAND).said().await.is_ok()
+            && Program::command(&self.server.reload, COMMAND).said().await.is_ok()
         {
             applied.extend(digests(before));
             if let Err(error) = self.note_applied(&applied) {

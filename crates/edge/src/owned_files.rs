@@ -1,12 +1,13 @@
 //! Files that Pindrel writes for servers on this machine.
 
 use std::fs;
-use std::io::{ErrorKind, Write as _};
-use std::os::unix::fs::{DirBuilderExt as _, OpenOptionsExt as _};
+use std::io::ErrorKind;
+use std::os::unix::fs::DirBuilderExt as _;
 use std::path::Path;
 
 use pindrel_core::display_text::io_reason;
 use pindrel_core::name::Hostname;
+use pindrel_machine::replace_file;
 
 use crate::{BoundHostname, EdgeError};
 
@@ -65,19 +66,7 @@ pub(crate) fn read(path: &Path) -> Result<Option<String>, EdgeError> {
 
 /// Writes a file as a whole: who reads it sees the old one or the new one.
 pub(crate) fn write(path: &Path, text: &str, mode: u32) -> Result<(), EdgeError> {
-    let mut beside = path.as_os_str().to_owned();
-    beside.push(".new");
-    let write = || {
-        let _ = fs::remove_file(&beside);
-        let mut file = fs::OpenOptions::new().write(true).create_new(true).mode(mode).open(&beside)?;
-        file.write_all(text.as_bytes())?;
-        file.sync_all()?;
-        fs::rename(&beside, path)
-    };
-    write().map_err(|error| {
-        let _ = fs::remove_file(&beside);
-        failed(path, "written")(error)
-    })
+    replace_file(path, text.as_bytes(), mode, (None, None)).map_err(failed(path, "written"))
 }
 
 /// Removes a file, if there is one.

@@ -7,6 +7,7 @@ use std::time::Duration;
 use jiff::Timestamp;
 use pindrel_core::values::SecretRef;
 use pindrel_keys::{SealingKey, roots};
+use pindrel_machine::create_file;
 use pindrel_state::{
     Lock, LockError, LockKind, PostgresConfig, PostgresState, PostgresTls, RunChange, SqliteState, State, StateError,
     Values as _,
@@ -15,7 +16,6 @@ use secrecy::{ExposeSecret as _, SecretString};
 use url::Url;
 use zeroize::Zeroizing;
 
-use crate::execute::deliver::create_file;
 use crate::failure::EngineError;
 use crate::runs::MOST_CHANGES;
 use crate::secrets::CHECK_ROW;

@@ -96,7 +96,7 @@ fn unreachable(error: &HttpError) -> EdgeError {
         HttpError::NotConnected { url, kind, why } | HttpError::Interrupted { url, kind, why } => {
             (url, Unreachable::from_io(*kind, why))
         }
-        HttpError::TooLong { url } => (url, Unreachable::Malformed { detail: error.to_string() }),
+        HttpError::TooLong { url, .. } => (url, Unreachable::Malformed { detail: error.to_string() }),
         HttpError::OtherOrigin { peer, .. } => (peer, Unreachable::NotAsked { detail: error.to_string() }),
         HttpError::Roots { url, .. } => (url, Unreachable::NotAsked { detail: error.to_string() }),
         _ => {

@@ -14,7 +14,6 @@ use url::Url;
 
 use super::{Call, Carrier, Condition, Method, ProtocolPlatform, Reply, Target, under};
 use crate::EdgeError;
-use crate::command::{self, Exchange};
 
 /// The version of the messages.
 const VERSION: u32 = 1;
@@ -136,14 +135,15 @@ impl Carrier for Program {
         let mut line = serde_json::to_vec(&request).map_err(|error| malformed(error.to_string()))?;
         line.push(b'\n');
         let _turn = self.turns.acquire().await;
-        let exchange = Exchange {
+        let program = pindrel_machine::Program {
             words: &self.program.words,
             folder: Some(&self.program.folder),
+            variables: &[],
             input: &line,
             most: MAX_REPLY,
             within: PATIENCE,
         };
-        let output = command::exchange(&exchange).await.map_err(|says| EdgeError::Unreachable {
+        let output = program.output().await.map_err(|says| EdgeError::Unreachable {
             url: self.platform(),
             why: Unreachable::Other { detail: self.shown(&says) },
         })?;

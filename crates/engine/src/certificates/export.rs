@@ -5,11 +5,12 @@ use pindrel_core::display_text::io_reason;
 use pindrel_core::findings::{Code, Finding};
 use pindrel_core::name::Hostname;
 use pindrel_keys::bundle::pkcs12;
+use pindrel_machine::replace_file;
 use secrecy::SecretString;
 use zeroize::Zeroizing;
 
 use super::unknown;
-use crate::execute::deliver::{pem_of, replace_file};
+use crate::execute::deliver::pem_of;
 use crate::failure::{internal, state_failed};
 use crate::run::Engine;
 

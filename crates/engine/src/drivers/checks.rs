@@ -7,8 +7,8 @@ use jiff::Timestamp;
 use pindrel_core::facts::{Unreachable, Untrusted};
 use pindrel_core::health::{CheckFailure, CheckResult, Checked, Host, HostPort, Measured, Phases};
 use pindrel_dns::lookup;
-use pindrel_edge::run_program;
 use pindrel_keys::details;
+use pindrel_machine::Program;
 use tokio::net::lookup_host;
 use tokio::time::{Instant, timeout};
 
@@ -55,8 +55,9 @@ impl RealDrivers {
             }
             Checked::Program(words) => {
                 let begun = Instant::now();
-                let result = match run_program(words, self.folder(), within).await {
-                    Ok(()) => CheckResult::Passed,
+                let program = Program { folder: Some(self.folder()), ..Program::command(words, within) };
+                let result = match program.said().await {
+                    Ok(_) => CheckResult::Passed,
                     Err(how) => CheckResult::Failed(CheckFailure::Program { how }),
                 };
                 let phases = Phases { connect: Some(begun.elapsed()), ..Phases::default() };

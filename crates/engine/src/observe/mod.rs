@@ -25,9 +25,6 @@ use crate::failure::EngineError;
 use crate::run::Engine;
 use crate::settle::{LeftoverScope, Scope};
 
-#[cfg(test)]
-pub(crate) use certificate::read_bounded;
-
 /// How many summaries of hostnames are read at once.
 const PAGE: usize = 5_000;
 

@@ -1,0 +1,243 @@
+//! Programs on this machine: argument lists, never a shell line, in a clean environment, within a time for all that
+//! they start, with a bound on what is kept of what they say.
+
+use std::path::Path;
+use std::process::Stdio;
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Duration;
+
+use nix::sys::signal::{Signal, killpg};
+use nix::unistd::Pid;
+use tokio::io::{AsyncRead, AsyncReadExt as _, AsyncWriteExt as _};
+use tokio::process::Command;
+use tokio::task::JoinHandle;
+use tokio::time::timeout;
+
+/// The most that is kept of what a program says about an error, in bytes.
+const MAX_SAID: usize = 16 * 1024;
+/// How many characters of it are shown: the last ones.
+const SHOWN: usize = 2_000;
+/// How long the output of a program that has ended may take to end too: what it left running may hold it open.
+const OUTPUT_PATIENCE: Duration = Duration::from_millis(300);
+/// How long a program that must end may take to end by itself.
+const TERM_PATIENCE: Duration = Duration::from_secs(2);
+/// The variables of this process that a program sees, beside `PATH`.
+const PASSED_ON: [&str; 2] = ["HOME", "LANG"];
+
+/// A program with what it is given.
+#[derive(Debug, Clone, Copy)]
+pub struct Program<'p> {
+    /// The program and its arguments.
+    pub words: &'p [String],
+    /// The folder that it is run in; this process's own when absent.
+    pub folder: Option<&'p Path>,
+    /// Variables of its environment, beside the few that every program sees.
+    pub variables: &'p [(&'p str, &'p str)],
+    /// What it reads on standard input.
+    pub input: &'p [u8],
+    /// The longest output that can be used, in bytes; of a longer one, the last `most + 1` bytes are kept.
+    pub most: usize,
+    /// How long it may take, with all that it starts.
+    pub within: Duration,
+}
+
+impl<'p> Program<'p> {
+    /// A command that is run for what it does.
+    pub fn command(words: &'p [String], within: Duration) -> Program<'p> {
+        Program { words, folder: None, variables: &[], input: b"", most: MAX_SAID, within }
+    }
+
+    /// Runs it to its end; returns its standard output where it ends with 0.
+    ///
+    /// # Errors
+    /// How it failed, as the end of a sentence.
+    pub async fn output(&self) -> Result<Vec<u8>, String> {
+        self.run().await.map(|(output, _)| output)
+    }
+
+    /// Runs it to its end; returns what it said where it ends with 0: on standard error, else on standard output.
+    ///
+    /// # Errors
+    /// How it failed, as the end of a sentence.
+    pub async fn said(&self) -> Result<String, String> {
+        self.run().await.map(|(output, errors)| said(&errors, &output))
+    }
+
+    async fn run(&self) -> Result<(Vec<u8>, Vec<u8>), String> {
+        let (program, arguments) = self.words.split_first().ok_or("it is empty")?;
+        let mut command = Command::new(program);
+        command
+            .args(arguments)
+            .env_clear()
+            .env("PATH", std::env::var_os("PATH").unwrap_or_else(|| "/usr/sbin:/usr/bin:/sbin:/bin".into()))
+            .envs(PASSED_ON.iter().filter_map(|name| Some((name, std::env::var_os(name)?))))
+            .envs(self.variables.iter().copied())
+            .stdin(Stdio::piped())
+            .stdout(Stdio::piped())
+            .stderr(Stdio::piped())
+            // A group of its own, so that all it starts can be ended with it.
+            .process_group(0)
+            .kill_on_drop(true);
+        if let Some(folder) = self.folder {
+            command.current_dir(folder);
+        }
+        let mut child = command.spawn().map_err(|error| {
+            let text = error.to_string();
+            format!("it cannot be started: {}", text.split(" (os error").next().unwrap_or(&text).to_lowercase())
+        })?;
+        let mut group = ProcessGroup(child.id().and_then(|id| i32::try_from(id).ok()).map(Pid::from_raw));
+        let (output, errors) = (keep(child.stdout.take(), self.most + 1), keep(child.stderr.take(), MAX_SAID));
+        let input = child.stdin.take();
+        let ended = timeout(self.within, async {
+            // A program that reads nothing, or not all, is judged by how it ends.
+            if let Some(mut input) = input {
+                let _ = input.write_all(self.input).await;
+            }
+            child.wait().await
+        });
+        let Ok(status) = ended.await else {
+            group.signal(Signal::SIGTERM);
+            let _ = timeout(TERM_PATIENCE, child.wait()).await;
+            return Err(format!("it did not exit within {} s and was killed", self.within.as_secs()));
+        };
+        // What it left running on purpose goes on.
+        group.0 = None;
+        let (output, errors) = tokio::join!(output.finish(), errors.finish());
+        match status {
+            Ok(status) if status.success() => Ok((output, errors)),
+            Ok(status) => {
+                let how = status
+                    .code()
+                    .map_or_else(|| "it was killed by a signal".to_owned(), |code| format!("exit status {code}"));
+                let said = said(&errors, &output);
+                Err(if said.is_empty() { how } else { format!("{how}: {said}") })
+            }
+            Err(error) => Err(error.to_string()),
+        }
+    }
+}
+
+/// The processes of a program that has not ended: killed as a whole when nothing waits for them, as when the run is
+/// stopped.
+struct ProcessGroup(Option<Pid>);
+
+impl ProcessGroup {
+    fn signal(&self, signal: Signal) {
+        if let Some(group) = self.0 {
+            // It fails where the group has already ended by itself.
+            let _ = killpg(group, signal);
+        }
+    }
+}
+
+impl Drop for ProcessGroup {
+    fn drop(&mut self) {
+        self.signal(Signal::SIGKILL);
+    }
+}
+
+/// The end of a stream, while it is read.
+struct Kept {
+    bytes: Arc<Mutex<Vec<u8>>>,
+    reading: JoinHandle<()>,
+}
+
+fn keep(stream: Option<impl AsyncRead + Unpin + Send + 'static>, most: usize) -> Kept {
+    let bytes = Arc::new(Mutex::new(Vec::new()));
+    let keeping = bytes.clone();
+    let reading = tokio::spawn(async move {
+        let Some(mut stream) = stream else { return };
+        let mut chunk = vec![0; 4096];
+        while let Ok(length @ 1..) = stream.read(&mut chunk).await {
+            let mut kept = keeping.lock().unwrap_or_else(PoisonError::into_inner);
+            kept.extend_from_slice(&chunk[..length]);
+            let over = kept.len().saturating_sub(most);
+            kept.drain(..over);
+        }
+    });
+    Kept { bytes, reading }
+}
+
+impl Kept {
+    async fn finish(self) -> Vec<u8> {
+        let Kept { bytes, mut reading } = self;
+        let _ = timeout(OUTPUT_PATIENCE, &mut reading).await;
+        reading.abort();
+        std::mem::take(&mut *bytes.lock().unwrap_or_else(PoisonError::into_inner))
+    }
+}
+
+/// The end of what a program said, in one line.
+fn said(errors: &[u8], output: &[u8]) -> String {
+    let line = |said: &[u8]| {
+        let text = String::from_utf8_lossy(said);
+        let lines = text.lines().map(|line| line.replace(|c: char| c.is_control(), " ").trim().to_owned());
+        let text = lines.filter(|line| !line.is_empty()).collect::<Vec<_>>().join("; ");
+        text.chars().skip(text.chars().count().saturating_sub(SHOWN)).collect::<String>()
+    };
+    let said = line(errors);
+    if said.is_empty() { line(output) } else { said }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::time::Instant;
+
+    use super::*;
+
+    fn shell(script: &str) -> Vec<String> {
+        ["sh", "-c", script].map(str::to_owned).to_vec()
+    }
+
+    #[tokio::test]
+    async fn a_program_is_judged_by_how_it_ends_and_what_it_says() {
+        let table = [
+            ("cat", Ok("given")),
+            ("echo $PINDREL_NAMES $PINDREL_UNKNOWN; echo noise >&2", Ok("api.larkfield.example\n")),
+            ("exit 3", Err("exit status 3")),
+            ("echo one; echo two; exit 1", Err("exit status 1: one; two")),
+            ("echo out; printf 'bad\\033[1m\\n\\n line' >&2; exit 1", Err("exit status 1: bad [1m; line")),
+            ("kill -9 $$", Err("it was killed by a signal")),
+            ("sleep 60 & echo left", Ok("left\n")),
+            ("head -c 100000 /dev/zero | tr '\\0' x", Ok(&"x".repeat(101)[..])),
+        ];
+        for (script, expected) in table {
+            let words = shell(script);
+            let variables = [("PINDREL_NAMES", "api.larkfield.example")];
+            let program = Program {
+                words: &words,
+                folder: None,
+                variables: &variables,
+                input: b"given",
+                most: 100,
+                within: Duration::from_secs(10),
+            };
+            let output = program.output().await.map(|output| String::from_utf8(output).unwrap());
+            assert_eq!(output.as_deref().map_err(String::as_str), expected, "{script}");
+        }
+        let missing = ["/nowhere/at-all".to_owned()];
+        let failed = Program::command(&missing, Duration::from_secs(1)).output().await.unwrap_err();
+        assert_eq!(failed, "it cannot be started: no such file or directory");
+        assert_eq!(Program::command(&[], Duration::from_secs(1)).output().await.unwrap_err(), "it is empty");
+    }
+
+    #[tokio::test]
+    async fn a_late_program_is_killed_with_all_that_it_started() {
+        let begun = Instant::now();
+        let mark = format!("9{:08}", std::process::id());
+        let words = shell(&format!("sleep {mark} & trap '' TERM; sleep {mark}; sleep {mark}"));
+        let failed = Program::command(&words, Duration::from_millis(200)).output().await.unwrap_err();
+        assert_eq!(failed, "it did not exit within 0 s and was killed");
+        assert!(begun.elapsed() < Duration::from_secs(10));
+        let left = || {
+            let of = |entry: std::fs::DirEntry| std::fs::read(entry.path().join("cmdline")).ok();
+            let all = std::fs::read_dir("/proc").unwrap().filter_map(|entry| of(entry.ok()?));
+            all.filter(|line| line.windows(mark.len()).any(|part| part == mark.as_bytes())).count()
+        };
+        let deadline = Instant::now() + Duration::from_secs(5);
+        while left() > 0 {
+            assert!(Instant::now() < deadline, "{} processes are left", left());
+            tokio::time::sleep(Duration::from_millis(20)).await;
+        }
+    }
+}
