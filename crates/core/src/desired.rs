@@ -25,7 +25,7 @@ use crate::health::HealthCheck;
 use crate::load_balancer::LoadBalancer;
 use crate::name::{DnsName, Hostname};
 use crate::policy::Policy;
-use crate::records::{RecordData, RecordSet};
+use crate::records::{RecordData, RecordSet, RecordTypes};
 use crate::renewal::RenewalRule;
 use crate::values::{Fingerprint, KeyKind, SecretRef, TsigAlgorithm, Ttl};
 use crate::web_server::WebServer;
@@ -143,6 +143,43 @@ pub struct Tsig {
 pub enum ZoneDriver {
     /// Dynamic update (RFC 2136), signed by this key.
     Rfc2136(Tsig),
+    /// The HTTP API of PowerDNS Authoritative Server.
+    PowerDns(PowerDnsApi),
+    /// A zone file on this machine (RFC 1035 §5), and the commands that make its server read it.
+    File(ZoneFile),
+    /// A program that speaks for the zone's server.
+    Program(ZoneProgram),
+    /// Nothing: somebody else edits the zone, and is told what is to be made.
+    None,
+}
+
+/// The API of a PowerDNS server.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct PowerDnsApi {
+    /// Its base URL, without the path of the API.
+    pub url: Url,
+    /// Where its key is to be read.
+    pub token: SecretRef,
+    /// PEM file of roots for its HTTPS.
+    pub api_roots: Option<PathBuf>,
+}
+
+/// A zone in a file.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ZoneFile {
+    /// The file.
+    pub file: PathBuf,
+    /// What is run once it is written.
+    pub after: Vec<Command>,
+}
+
+/// A program that speaks for the name server of a zone.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ZoneProgram {
+    /// The program and its arguments; at least one word.
+    pub words: Vec<String>,
+    /// Where the token that it is given is to be read.
+    pub token: Option<SecretRef>,
 }
 
 impl ZoneDriver {
@@ -150,17 +187,49 @@ impl ZoneDriver {
     pub fn as_str(&self) -> &'static str {
         match self {
             ZoneDriver::Rfc2136(_) => "rfc2136",
+            ZoneDriver::PowerDns(_) => "powerdns",
+            ZoneDriver::File(_) => "file",
+            ZoneDriver::Program(_) => "program",
+            ZoneDriver::None => "none",
+        }
+    }
+
+    /// Says whether its zone can hold an ALIAS record, which may stand at an apex.
+    pub fn knows_alias(&self) -> bool {
+        matches!(self, ZoneDriver::PowerDns(_))
+    }
+
+    /// Returns where the secrets are to be read that it needs.
+    pub fn secret(&self) -> Option<&SecretRef> {
+        match self {
+            ZoneDriver::Rfc2136(tsig) => Some(&tsig.secret),
+            ZoneDriver::PowerDns(api) => Some(&api.token),
+            ZoneDriver::Program(program) => program.token.as_ref(),
+            ZoneDriver::File(_) | ZoneDriver::None => None,
+        }
+    }
+
+    /// Returns what it signs in with, for people: without the secret itself.
+    pub fn credential(&self) -> String {
+        match self {
+            ZoneDriver::Rfc2136(Tsig { name, algorithm, secret }) => format!("{name} {algorithm:?} {secret}"),
+            ZoneDriver::PowerDns(api) => format!("{} {}", api.url, api.token),
+            ZoneDriver::File(zone) => zone.file.display().to_string(),
+            ZoneDriver::Program(program) => program.words.join(" "),
+            ZoneDriver::None => String::new(),
         }
     }
 }
 
-/// A zone that Pindrel may change.
+/// A zone of the manifest.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Zone {
     /// Its apex.
     pub name: DnsName,
     /// Its servers; as delegated when empty.
     pub servers: Vec<SocketAddr>,
+    /// The server that takes changes, where it is named.
+    pub update: Option<SocketAddr>,
     /// The servers of the zone above; found when empty.
     pub parents: Vec<SocketAddr>,
     /// Where public answers are looked up; the system's when empty.
@@ -361,6 +430,8 @@ pub struct WantedHostname {
     pub probed_as: Hostname,
     /// Words that lists can be filtered by.
     pub labels: Vec<String>,
+    /// The types of records of others that may go from its name.
+    pub replace: RecordTypes,
     /// A note for people.
     pub note: Option<String>,
 }
@@ -452,6 +523,13 @@ impl WantedHostname {
             && let Some(name) = target.or(info.default_name.as_ref()).filter(|_| !self.is_apex(desired))
         {
             return RecordSet::group([(ttl, RecordData::Cname(name.clone()))]);
+        }
+        if let [AliasTarget { info, target, dead: [] }] = targets
+            && self.placement.policy != Policy::Split
+            && desired.zone(self.zone).driver.knows_alias()
+            && let Some(name) = target.or(info.default_name.as_ref())
+        {
+            return RecordSet::group([(ttl, RecordData::Alias(name.clone()))]);
         }
         let mut addresses: Vec<IpAddr> = Vec::new();
         for address in targets.iter().flat_map(AliasTarget::live_addresses) {
@@ -581,6 +659,21 @@ impl Desired {
     /// Returns the endpoint that is kept under a key, if the manifest has it.
     pub fn endpoint_at(&self, key: &EndpointKey) -> Option<EndpointId> {
         self.endpoints.iter().position(|endpoint| endpoint.key() == *key).map(|index| EndpointId(index as u32))
+    }
+
+    /// Says whether somebody else makes the records of a zone.
+    pub fn is_handed_off(&self, id: ZoneId) -> bool {
+        self.zone(id).driver == ZoneDriver::None
+    }
+
+    /// Returns where the challenge name of a hostname should lead that lies in a zone of somebody else's: into the
+    /// first zone that Pindrel changes, so that certificates are renewed without them (RFC 8555 §8.4 follows CNAMEs).
+    pub fn challenge_delegation(&self, challenge: &DnsName) -> Option<DnsName> {
+        let own = self.zone_at(challenge).filter(|id| self.is_handed_off(*id))?;
+        let of = challenge.parent()?;
+        let above = &self.zone(own).name;
+        let zones = self.zones.iter().filter(|zone| zone.driver != ZoneDriver::None && !zone.name.is_within(above));
+        zones.filter_map(|zone| format!("{of}._acme-challenge.{}", zone.name).parse().ok()).next()
     }
 
     /// Returns the zone of a name in the manifest.

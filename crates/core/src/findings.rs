@@ -129,6 +129,8 @@ codes! {
         /// A challenge record belongs where the manifest has no zone, cannot be placed, or would take a
         /// name off the wildcard that answers it.
         ChallengeMisplaced = "challenge-misplaced", Person;
+        /// Whoever edits the zone has not led the challenge name to a zone that Pindrel changes.
+        ChallengeAwaited = "challenge-awaited", WhenChanged;
         /// Not every authoritative server returns the challenge record.
         ChallengeLagging = "challenge-lagging", Now;
         /// The authority could not validate a name.
@@ -195,6 +197,10 @@ codes! {
         AliasConflict = "alias-conflict", Person;
         /// The alias points at a name that does not exist.
         AliasDangling = "alias-dangling", Person;
+        /// Records of others stand at the name, which the manifest says may go.
+        AliasReplaces = "alias-replaces", Now;
+        /// Whoever edits the zone has not made the alias record yet.
+        AliasAwaited = "alias-awaited", WhenChanged;
         /// Not every server returns the alias record yet.
         AliasLagging = "alias-lagging", WhenChanged;
         /// The alias has no target: the endpoint lists no addresses to flatten it to.

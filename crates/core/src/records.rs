@@ -2,6 +2,7 @@
 
 use std::fmt;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
+use std::str::FromStr;
 
 use serde::{Deserialize, Serialize};
 
@@ -24,6 +25,8 @@ pub enum RecordType {
     Caa,
     Https,
     Svcb,
+    /// An alias that its name server resolves itself, in no standard; it may stand at an apex.
+    Alias,
 }
 
 impl RecordType {
@@ -41,6 +44,55 @@ impl RecordType {
     ];
 }
 
+impl FromStr for RecordType {
+    type Err = String;
+
+    fn from_str(text: &str) -> Result<RecordType, String> {
+        const ALL: [RecordType; 11] = [
+            RecordType::A,
+            RecordType::Aaaa,
+            RecordType::Cname,
+            RecordType::Txt,
+            RecordType::Mx,
+            RecordType::Ns,
+            RecordType::Srv,
+            RecordType::Caa,
+            RecordType::Https,
+            RecordType::Svcb,
+            RecordType::Alias,
+        ];
+        let found = ALL.into_iter().find(|record_type| record_type.to_string().eq_ignore_ascii_case(text));
+        found.ok_or_else(|| format!("\"{text}\" is no type of records that Pindrel looks for"))
+    }
+}
+
+/// Some types of records.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct RecordTypes(u16);
+
+impl RecordTypes {
+    /// Says whether it is one of them.
+    pub fn contains(self, record_type: RecordType) -> bool {
+        self.0 & (1 << record_type as u16) != 0
+    }
+
+    /// Says whether there is none.
+    pub fn is_empty(self) -> bool {
+        self.0 == 0
+    }
+
+    /// Returns them as bits, one for each type.
+    pub fn bits(self) -> u16 {
+        self.0
+    }
+}
+
+impl FromIterator<RecordType> for RecordTypes {
+    fn from_iter<I: IntoIterator<Item = RecordType>>(types: I) -> RecordTypes {
+        RecordTypes(types.into_iter().fold(0, |bits, record_type| bits | 1 << record_type as u16))
+    }
+}
+
 impl From<RecordType> for TypeCode {
     fn from(record_type: RecordType) -> TypeCode {
         match record_type {
@@ -54,6 +106,7 @@ impl From<RecordType> for TypeCode {
             RecordType::Caa => TypeCode::CAA,
             RecordType::Https => TypeCode::HTTPS,
             RecordType::Svcb => TypeCode::SVCB,
+            RecordType::Alias => TypeCode::ALIAS,
         }
     }
 }
@@ -71,6 +124,7 @@ impl fmt::Display for RecordType {
             RecordType::Caa => "CAA",
             RecordType::Https => "HTTPS",
             RecordType::Svcb => "SVCB",
+            RecordType::Alias => "ALIAS",
         })
     }
 }
@@ -85,6 +139,8 @@ pub enum RecordData {
     Aaaa(Ipv6Addr),
     /// The name that the owner is an alias of.
     Cname(DnsName),
+    /// The name whose addresses the owner's server gives in its place.
+    Alias(DnsName),
     /// The strings of a TXT record joined together.
     Txt(String),
     /// Anything else, in presentation form: compared and shown, never written.
@@ -107,7 +163,7 @@ impl RecordData {
         match self {
             RecordData::A(address) => wire.extend_from_slice(&address.octets()),
             RecordData::Aaaa(address) => wire.extend_from_slice(&address.octets()),
-            RecordData::Cname(target) => NameKey::from(target).push_wire(&mut wire),
+            RecordData::Cname(target) | RecordData::Alias(target) => NameKey::from(target).push_wire(&mut wire),
             RecordData::Txt(text) => {
                 // A record has one string at least (RFC 1035 §3.3.14).
                 let parts: Vec<&[u8]> = text.as_bytes().chunks(255).collect();
@@ -127,6 +183,7 @@ impl RecordData {
             RecordData::A(_) => RecordType::A,
             RecordData::Aaaa(_) => RecordType::Aaaa,
             RecordData::Cname(_) => RecordType::Cname,
+            RecordData::Alias(_) => RecordType::Alias,
             RecordData::Txt(_) => RecordType::Txt,
             RecordData::Other(record_type, _) => *record_type,
         }
@@ -142,6 +199,7 @@ impl fmt::Display for RecordData {
             RecordData::A(address) => write!(f, "A {address}"),
             RecordData::Aaaa(address) => write!(f, "AAAA {address}"),
             RecordData::Cname(target) => write!(f, "CNAME {target}."),
+            RecordData::Alias(target) => write!(f, "ALIAS {target}."),
             RecordData::Txt(text) if text.chars().count() > MOST_SHOWN => {
                 let shown: String = text.chars().take(MOST_SHOWN).collect();
                 write!(f, "TXT {shown:?}… ({} characters)", text.chars().count())

@@ -18,7 +18,7 @@ use crate::facts::{EndpointKey, Origin, Ownership};
 use crate::findings::{Code, Finding};
 use crate::name::Hostname;
 use crate::policy::Policy;
-use crate::records::{RecordSet, in_words};
+use crate::records::{RecordSet, RecordTypes, in_words};
 use crate::values::Ttl;
 
 /// What a hostname is like, as far as Pindrel made it.
@@ -210,6 +210,7 @@ impl Undoing {
             expect: Expectation::at("/"),
             samples: Vec::new(),
             probed_as: hostname.clone(),
+            replace: RecordTypes::default(),
             labels: Vec::new(),
             note: None,
         })

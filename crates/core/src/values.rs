@@ -17,6 +17,8 @@ impl Ttl {
     /// Five seconds: what challenge records are given. A resolver of the authority that has
     /// cached one must not see it instead of the next.
     pub const CHALLENGE: Ttl = Ttl(5);
+    /// An hour.
+    pub const HOUR: Ttl = Ttl(3_600);
     /// Nought: not to be kept at all.
     pub const ZERO: Ttl = Ttl(0);
     /// One minute.

@@ -10,8 +10,8 @@ use siphasher::sip::SipHasher13;
 
 use super::{
     Authority, CertificateTerms, Desired, Endpoint, EndpointDriver, ExternalAccountKey, HostnameId, HttpPlatform,
-    PlacedEndpoint, Placement, ProgramPlatform, StaticEndpoint, Tsig, WantedCertificate, WantedClients, WantedHostname,
-    Zone, ZoneDriver,
+    PlacedEndpoint, Placement, PowerDnsApi, ProgramPlatform, StaticEndpoint, Tsig, WantedCertificate, WantedClients,
+    WantedHostname, Zone, ZoneDriver, ZoneFile, ZoneProgram,
 };
 use crate::budget::Limit;
 use crate::delivery::{Command, Contents, Delivery, Piece};
@@ -102,6 +102,7 @@ impl Digests {
             samples,
             probed_as,
             labels: _,
+            replace,
             note: _,
         } = desired.hostname(id);
         let mut digest = Digest::default();
@@ -130,6 +131,10 @@ impl Digests {
         for sample in samples {
             digest.text("sample");
             digest.expectation(sample);
+        }
+        if !replace.is_empty() {
+            digest.text("replace");
+            digest.number(replace.bits().into());
         }
         if let Some(WantedClients { roots, need, probe_with }) = client_certificates.as_deref() {
             digest.text("client certificates");
@@ -231,22 +236,37 @@ impl Digest {
 }
 
 fn zone_digest(zone: &Zone) -> u64 {
-    let Zone { name, servers, parents, resolvers, driver, least_wait, challenge_ttl } = zone;
+    let Zone { name, servers, update, parents, resolvers, driver, least_wait, challenge_ttl } = zone;
     let mut digest = Digest::default();
     digest.text(name.as_str());
     for addresses in [servers, parents, resolvers] {
         digest.list(addresses, |digest, address| digest.text(&address.to_string()));
     }
+    digest.text(driver.as_str());
     match driver {
         ZoneDriver::Rfc2136(Tsig { name, algorithm, secret }) => {
-            digest.text("rfc2136");
             digest.text(name.as_str());
             digest.text(algorithm.as_str());
             digest.text(&secret.to_string());
         }
+        ZoneDriver::PowerDns(PowerDnsApi { url, token, api_roots }) => {
+            digest.text(url.as_str());
+            digest.text(&token.to_string());
+            digest.optional(api_roots.as_ref(), |digest, path| digest.path(path));
+        }
+        ZoneDriver::File(ZoneFile { file, after: _ }) => digest.path(file),
+        ZoneDriver::Program(ZoneProgram { words, token }) => {
+            digest.list(words, |digest, word| digest.text(word));
+            digest.optional(token.as_ref(), |digest, token| digest.text(&token.to_string()));
+        }
+        ZoneDriver::None => {}
     }
     digest.number(least_wait.as_secs());
     digest.number(challenge_ttl.as_secs().into());
+    if let Some(update) = update {
+        digest.text("update");
+        digest.text(&update.to_string());
+    }
     digest.finish()
 }
 
@@ -410,6 +430,9 @@ routes = [{ prefix = "/v1", service = "catalogue" }]
             ("127.0.0.3:53", "127.0.0.4:53", true),
             ("name = \"pindrel\"", "name = \"other\"", true),
             ("env:SECRET", "env:OTHER", true),
+            ("driver = \"rfc2136\"", "driver = \"rfc2136\"\nupdate = \"127.0.0.9:53\"", true),
+            ("endpoint = \"catalogue\"\n", "endpoint = \"catalogue\"\nreplace = [\"A\"]\n", true),
+            ("endpoint = \"catalogue\"\n", "endpoint = \"catalogue\"\nreplace = [\"A\", \"CNAME\"]\n", true),
             ("platform.example", "other.example", true),
             ("env:TOKEN", "file:token", true),
             ("kind = \"gateway\"", "kind = \"gateway\"\nid = \"gw-7\"", true),

@@ -7,8 +7,8 @@ use std::sync::Arc;
 use super::checks::HostnameHealth;
 use super::{
     Authority, AuthorityId, CertificateId, CertificateTerms, Desired, Endpoint, EndpointDriver, EndpointId,
-    ExternalAccountKey, HostnameId, HttpPlatform, PlacedEndpoint, Placement, ProgramPlatform, Tsig, WantedCertificate,
-    WantedClients, WantedHostname, Zone, ZoneDriver, ZoneId,
+    ExternalAccountKey, HostnameId, HttpPlatform, PlacedEndpoint, Placement, ProgramPlatform, WantedCertificate,
+    WantedClients, WantedHostname, Zone, ZoneId,
 };
 use crate::delivery::Delivery;
 use crate::expectation::Expectation;
@@ -87,6 +87,7 @@ pub fn resolve(manifest: Manifest, problems: &mut Diagnostics) -> Desired {
     let of_hostnames = std::mem::take(&mut resolver.health);
     resolver.checks(&endpoints, health, of_hostnames);
     resolver.report_unused_platform_certificates(&certificates);
+    resolver.report_reserved();
     resolver.desired
 }
 
@@ -109,6 +110,8 @@ pub(super) struct Resolver<'p> {
     pub(super) mistaken: HashSet<(&'static str, String)>,
     /// What hostnames say of their health.
     health: Vec<HostnameHealth>,
+    /// The labels below a wildcard that nobody else may have.
+    reserved: Vec<(Hostname, At<String>)>,
     /// The placements at one endpoint, which their hostnames share.
     singles: HashMap<EndpointId, Arc<Placement>>,
     pub(super) problems: &'p mut Diagnostics,
@@ -141,11 +144,8 @@ impl<'p> Resolver<'p> {
             servers: entry.servers.clone(),
             parents: entry.parents.clone(),
             resolvers: entry.resolvers.clone(),
-            driver: ZoneDriver::Rfc2136(Tsig {
-                name: entry.tsig.name.clone(),
-                algorithm: entry.tsig.algorithm,
-                secret: entry.tsig.secret.value.clone(),
-            }),
+            update: entry.update,
+            driver: entry.driver.clone(),
             least_wait: entry.least_wait,
             challenge_ttl: entry.challenge_ttl,
         });
@@ -210,6 +210,7 @@ impl<'p> Resolver<'p> {
             trust_bundles: BTreeMap::new(),
             default_endpoint: None,
             health: Vec::new(),
+            reserved: Vec::new(),
             singles: HashMap::new(),
             desired,
             problems,
@@ -325,6 +326,7 @@ impl<'p> Resolver<'p> {
         let ttl = entry.ttl.unwrap_or(ttl);
         let minimum_tls = entry.minimum_tls;
         let primary = entry.hostname.value;
+        self.reserved.extend(entry.reserved.into_iter().map(|label| (primary.clone(), label)));
         if let Some(zone) = zones[0] {
             self.desired.hostnames.push(WantedHostname {
                 hostname: primary.clone(),
@@ -340,6 +342,7 @@ impl<'p> Resolver<'p> {
                 samples: entry.samples,
                 probed_as,
                 labels: entry.labels.clone(),
+                replace: entry.replace,
                 note: entry.note.clone(),
             });
         }
@@ -367,12 +370,29 @@ impl<'p> Resolver<'p> {
                 samples: Vec::new(),
                 probed_as: name.value,
                 labels: entry.labels.clone(),
+                replace: entry.replace,
                 note: entry.note.clone(),
             });
         }
         if entry.judged_by.is_some() || entry.health.is_some() {
             let ids = (begin..self.desired.hostnames.len()).map(|id| HostnameId(id as u32)).collect();
             self.health.push(HostnameHealth { ids, judged_by: entry.judged_by, health: entry.health });
+        }
+    }
+
+    /// Reports labels that are reserved below a wildcard and given all the same.
+    fn report_reserved(&mut self) {
+        for (wildcard, label) in std::mem::take(&mut self.reserved) {
+            let Some(name) = wildcard.is_wildcard().then(|| wildcard.probed_as(&label.value).ok()).flatten() else {
+                let message = format!("{wildcard} is not a wildcard, so there is no label below it to reserve");
+                self.problems.report("bad-value", label.span, message, "remove reserved");
+                continue;
+            };
+            if self.seen.contains(&name) {
+                let message = format!("{name} is reserved below {wildcard}, and the manifest gives it to a hostname");
+                let help = format!("rename [hostname.\"{name}\"], or remove \"{}\" from reserved", label.value);
+                self.problems.report("reserved-label", label.span, message, help);
+            }
         }
     }
 

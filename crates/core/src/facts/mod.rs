@@ -56,6 +56,14 @@ pub struct ZoneView {
 }
 
 impl ZoneView {
+    /// Returns the NS set that the zone's own servers give, by the first that serves it.
+    pub fn own_name_servers(&self) -> Option<&[DnsName]> {
+        self.servers.iter().find_map(|server| match &server.status {
+            ServerStatus::Serves { name_servers, .. } => Some(name_servers.as_slice()),
+            _ => None,
+        })
+    }
+
     /// Returns the servers that can be asked from here. Where this machine has no route to any address
     /// of a family, IPv6 mostly, those are left out while a server of the other family serves.
     pub fn servers_in_reach(&self) -> impl Iterator<Item = &ServerView> {

@@ -14,6 +14,8 @@ mod review;
 mod section;
 #[cfg(test)]
 mod tests;
+#[cfg(test)]
+mod zone_tests;
 
 /// The most names of one certificate.
 pub(crate) const MOST_NAMES: usize = 100;
@@ -34,14 +36,15 @@ use url::Url;
 use crate::acme::jws::MacAlgorithm;
 use crate::budget::Limit;
 use crate::delivery::{Command, Contents, FileMode};
-use crate::desired::StaticEndpoint;
+use crate::desired::{StaticEndpoint, ZoneDriver};
 use crate::endpoint::{ClientNeed, EndpointKind, OriginConnection, Route, TlsVersion};
 use crate::expectation::Expectation;
 use crate::facts::Origin;
 use crate::health::{CheckMethod, CheckTerms, HostPort, Need};
 use crate::load_balancer::LoadBalancer;
 use crate::name::{DnsName, Hostname};
-use crate::values::{KeyKind, SecretRef, TsigAlgorithm, Ttl};
+use crate::records::RecordTypes;
+use crate::values::{KeyKind, SecretRef, Ttl};
 use crate::web_server::WebServer;
 
 /// A range of bytes in the manifest's text.
@@ -118,13 +121,13 @@ impl Manifest {
     /// Returns every reference to a secret.
     pub fn secrets(&self) -> impl Iterator<Item = &At<SecretRef>> {
         let external = self.authorities.iter().filter_map(|entry| entry.external_account_key.as_ref());
-        let tsig = self.zones.iter().map(|entry| &entry.tsig.secret);
+        let zones = self.zones.iter().filter_map(|entry| entry.secret.as_ref());
         let tokens = self.endpoints.iter().filter_map(EndpointEntry::token);
         let delivered = self.certificates.iter().flat_map(|entry| &entry.deliver);
         let passwords = delivered.filter_map(|delivery| delivery.password.as_ref());
         let clients = self.hostnames.iter().filter_map(|entry| entry.client_certificates.as_ref());
         let identities = clients.filter_map(|clients| clients.probe_with.as_ref());
-        external.map(|external| &external.secret).chain(tsig).chain(tokens).chain(passwords).chain(identities)
+        external.map(|external| &external.secret).chain(zones).chain(tokens).chain(passwords).chain(identities)
     }
 }
 
@@ -182,23 +185,16 @@ pub struct ZoneEntry {
     pub parents: Vec<SocketAddr>,
     /// Where public answers are looked up; the system's resolvers when empty.
     pub resolvers: Vec<SocketAddr>,
-    /// The key that signs updates.
-    pub tsig: TsigEntry,
+    /// The server that takes changes, where it is named.
+    pub update: Option<SocketAddr>,
+    /// How it is changed.
+    pub driver: ZoneDriver,
+    /// Where the secret is to be read that its driver needs.
+    pub secret: Option<At<SecretRef>>,
     /// How long to wait at least after a challenge record was made.
     pub least_wait: Duration,
     /// The TTL of challenge records.
     pub challenge_ttl: Ttl,
-}
-
-/// A transaction signature key (RFC 8945).
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct TsigEntry {
-    /// The key's name, as the server knows it.
-    pub name: DnsName,
-    /// The MAC.
-    pub algorithm: TsigAlgorithm,
-    /// Where the base64 secret is to be read.
-    pub secret: At<SecretRef>,
 }
 
 /// One `[endpoint.NAME]`.
@@ -501,6 +497,10 @@ pub struct HostnameEntry {
     pub probe_as: Option<At<String>>,
     /// Words that lists can be filtered by.
     pub labels: Vec<String>,
+    /// The labels below a wildcard that nobody else may have.
+    pub reserved: Vec<At<String>>,
+    /// The types of records of others that may go from its name.
+    pub replace: RecordTypes,
     /// A note for people.
     pub note: Option<String>,
 }

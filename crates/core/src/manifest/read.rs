@@ -42,7 +42,7 @@ pub fn keys() -> [(&'static str, &'static [&'static str]); 21] {
         ("authority", AUTHORITY_KEYS),
         ("external_account_key", EXTERNAL_KEYS),
         ("limit", LIMIT_KEYS),
-        ("zone", ZONE_KEYS),
+        ("zone", ZONE_KEYS.as_slice()),
         ("tsig", TSIG_KEYS),
         ("endpoint", ENDPOINT_KEYS.as_slice()),
         ("health", HEALTH_KEYS),
@@ -120,7 +120,7 @@ fn read_document(document: &DeTable<'_>, problems: &mut Diagnostics) -> Manifest
             None => manifest.mistaken.push(("authority", called)),
         }
     }
-    for (name, section) in root.named("zone", ZONE_KEYS, problems) {
+    for (name, section) in root.named("zone", &ZONE_KEYS, problems) {
         let called = name.value.to_owned();
         match read_zone(name, &section, problems) {
             Some(entry) => manifest.zones.push(entry),

@@ -46,7 +46,9 @@ fn judge_view(known: Known<'_>, view: &AliasView, wanted: &[RecordSet]) -> PinRe
         }
         let has_ttl = |sets: &[RecordSet]| sets.iter().zip(wanted).all(|(is, wanted)| is.ttl() == wanted.ttl());
         // A server that changes the TTL it was given is not told again and again.
-        let is_refused = known.ownership.is_some_and(|own| own.alias.made.as_deref() == Some(wanted));
+        // Nor is a TTL in a zone of somebody else's ours to say.
+        let is_theirs = known.desired.is_handed_off(known.wanted.zone);
+        let is_refused = is_theirs || known.ownership.is_some_and(|own| own.alias.made.as_deref() == Some(wanted));
         if !has_ttl(&first) && !is_refused && known.ownership.is_some_and(|own| own.wrote_alias(&first)) {
             let says = format!("the alias of {hostname} does not have the TTL that the manifest says");
             return PinReport::new(PinState::Loose, None, "other TTL").because(finding(
@@ -74,6 +76,9 @@ fn judge_view(known: Known<'_>, view: &AliasView, wanted: &[RecordSet]) -> PinRe
         };
         return PinReport::new(PinState::Held, None, detail);
     }
+    if known.desired.is_handed_off(known.wanted.zone) {
+        return awaited(known, &first, wanted);
+    }
     let wildcard = view.wildcard.as_ref().filter(|_| !known.ownership.is_some_and(|own| own.wrote_alias(&first)));
     if first.is_empty() || wildcard.is_some() {
         let says = match wildcard {
@@ -89,6 +94,12 @@ fn judge_view(known: Known<'_>, view: &AliasView, wanted: &[RecordSet]) -> PinRe
         return PinReport::new(PinState::Loose, None, "points elsewhere")
             .because(finding(Code::AliasDiffers, says, "Run settle: it corrects the record").seen(evidence));
     }
+    let may_go = |set: &RecordSet| known.wanted.replace.contains(set.record_type());
+    if first.iter().all(may_go) {
+        let says = format!("{hostname} has records of others, which the manifest says may go: {}", in_words(&first));
+        return PinReport::new(PinState::Loose, None, "records to replace")
+            .because(finding(Code::AliasReplaces, says, "Run settle: it replaces them").seen(evidence));
+    }
     if let Some(target) = &view.dangling {
         let says = format!(
             "{hostname} is an alias of {target}, which does not exist: whoever gets that name gets its traffic"
@@ -100,9 +111,22 @@ fn judge_view(known: Known<'_>, view: &AliasView, wanted: &[RecordSet]) -> PinRe
             .because(finding(Code::AliasDangling, says, remedy).seen(evidence));
     }
     let says = format!("{hostname} has records that Pindrel did not create: {}", in_words(&first));
+    let types: Vec<String> =
+        first.iter().filter(|set| !may_go(set)).map(|set| format!("\"{}\"", set.record_type())).collect();
     let remedy = format!(
-        "Delete these records of {hostname} once nobody needs them; if they are yours, take them over with: pindrel adopt alias {hostname}"
+        "Once nobody needs them, write replace = [{}] in [hostname.\"{hostname}\"]; if they are yours, take them over with: pindrel adopt alias {hostname}",
+        types.join(", ")
     );
     PinReport::new(PinState::Blocked, None, "foreign records")
         .because(finding(Code::AliasConflict, says, remedy).seen(evidence))
+}
+
+/// What somebody else is to make.
+fn awaited(known: Known<'_>, first: &[RecordSet], wanted: &[RecordSet]) -> PinReport {
+    let (hostname, zone) = (&known.wanted.hostname, &known.desired.zone(known.wanted.zone).name);
+    let says = format!("whoever edits {zone} has not pointed {hostname} at its endpoint yet");
+    let remedy = format!("Send them what is to be made, as listed by: pindrel handoff {hostname}");
+    let evidence = [format!("present: {}", in_words(first)), format!("wanted: {}", in_words(wanted))];
+    PinReport::new(PinState::Blocked, None, "to be made by somebody else")
+        .because(finding(Code::AliasAwaited, says, remedy).seen(evidence))
 }

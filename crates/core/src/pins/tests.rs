@@ -17,6 +17,7 @@ use crate::values::KeyKind;
 use crate::values::{Serial, Ttl};
 
 mod platforms;
+mod zones;
 
 const MANIFEST: &str = r#"
 manifest = 1

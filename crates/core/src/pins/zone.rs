@@ -70,10 +70,7 @@ fn server_outage(zone: &Zone, view: &ZoneView) -> Option<Finding> {
 fn delegation(zone: &Zone, view: &ZoneView) -> Option<Finding> {
     match &view.delegation {
         DelegationView::Delegated { by, name_servers, addresses } => {
-            let own = view.servers.iter().find_map(|server| match &server.status {
-                ServerStatus::Serves { name_servers, .. } => Some(name_servers),
-                _ => None,
-            })?;
+            let own = view.own_name_servers()?;
             // A primary that the delegation does not name is hidden from resolvers, as is usual.
             if own == name_servers {
                 return None;

@@ -60,10 +60,12 @@ pub fn gate(
         Work::Alias(_) | Work::LowerTtl(_) | Work::RaiseTtl(_) => {
             let Some(pins) = pins else { return Gate::Go };
             let reports = [&pins.alias, &pins.zone];
+            // What somebody else makes is waited for.
+            let is_awaited = |finding: &&Finding| finding.code == Code::AliasAwaited;
             let persons: Vec<Finding> = reports
                 .iter()
                 .filter(|report| report.state == PinState::Blocked)
-                .flat_map(|report| report.findings.iter().cloned())
+                .flat_map(|report| report.findings.iter().filter(|finding| !is_awaited(finding)).cloned())
                 .collect();
             if persons.is_empty() {
                 outage(&reports.iter().flat_map(|report| report.findings.iter().cloned()).collect::<Vec<_>>())

@@ -96,5 +96,6 @@ fn is_about_to_move(id: HostnameId, desired: &Desired, knowledge: &Knowledge) ->
     let Some((ownership, alias)) = known.ownership.zip(known.alias) else { return false };
     let moves = crate::moves::former_endpoints(desired, known.wanted, ownership).next().is_some();
     let first = alias.value.servers.first().and_then(|server| server.gives.as_ref().ok());
-    moves && !known.is_aliased_as_wanted() && first.is_some_and(|sets| ownership.wrote_alias(sets))
+    let is_own = !desired.is_handed_off(known.wanted.zone);
+    moves && is_own && !known.is_aliased_as_wanted() && first.is_some_and(|sets| ownership.wrote_alias(sets))
 }

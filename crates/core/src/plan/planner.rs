@@ -102,7 +102,8 @@ impl<'p> Planner<'p> {
         let former = moves::former_endpoint_ids(desired, wanted, own);
         let unbind = former.iter().map(|endpoint| Work::Unbind(HostnameRef::Wanted(id), *endpoint));
         let is_last = moves::former_endpoints(desired, wanted, own).count() == former.len();
-        let raise = wanted.ttl > moves::MOVING_TTL && is_last && !former.is_empty();
+        let is_own = !desired.is_handed_off(wanted.zone);
+        let raise = is_own && wanted.ttl > moves::MOVING_TTL && is_last && !former.is_empty();
         let works: Vec<Work> = unbind.chain(raise.then_some(Work::RaiseTtl(id))).collect();
         works.into_iter().map(|work| self.require(work, aim)).collect()
     }

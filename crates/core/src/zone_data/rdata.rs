@@ -64,7 +64,7 @@ fn fields(code: TypeCode) -> Option<&'static [Field]> {
     Some(match code {
         TypeCode::A => &[Ipv4],
         TypeCode::AAAA => &[Ipv6],
-        TypeCode::NS | TypeCode::CNAME | TypeCode::PTR | TypeCode::DNAME => &[Name],
+        TypeCode::NS | TypeCode::CNAME | TypeCode::PTR | TypeCode::DNAME | TypeCode::ALIAS => &[Name],
         TypeCode::SOA => &[Name, Name, U32, Period, Period, Period, Period],
         TypeCode::HINFO => &[Text, Text],
         TypeCode::MX | TypeCode::AFSDB | TypeCode::KX => &[U16, Name],
@@ -198,7 +198,7 @@ pub fn canonical(code: TypeCode, data: &[u8], wire: &mut Vec<u8>) {
 /// Returns the first name in some data that leads elsewhere: the target of an alias, a server or a service.
 pub fn target(code: TypeCode, data: &[u8]) -> Option<NameKey> {
     let skipped = match code {
-        TypeCode::NS | TypeCode::CNAME | TypeCode::DNAME | TypeCode::PTR => 0,
+        TypeCode::NS | TypeCode::CNAME | TypeCode::DNAME | TypeCode::PTR | TypeCode::ALIAS => 0,
         TypeCode::MX | TypeCode::AFSDB | TypeCode::KX | TypeCode::SVCB | TypeCode::HTTPS => 2,
         TypeCode::SRV => 6,
         _ => return None,

@@ -13,6 +13,21 @@ pub use edit::{EditError, SetEdit, edit};
 pub use read::{Include, Mistake, MistakeCode, Reader, Sink};
 pub use write::{line_of, write_zone};
 
+use crate::zone_data::rdata::{self, RdataError};
+use crate::zone_data::{NameKey, TypeCode};
+
+/// Returns the data of a record, as on the wire with names in lower case, out of its presentation form. All names in
+/// it are full ones.
+///
+/// # Errors
+/// [`RdataError`].
+pub fn read_data(code: TypeCode, text: &str) -> Result<Vec<u8>, RdataError> {
+    let (mut tokens, mut wire) = (Vec::new(), Vec::new());
+    lex::tokens(text.as_bytes(), &mut tokens);
+    rdata::parse(code, &tokens, &NameKey::root(), &mut wire)?;
+    Ok(wire)
+}
+
 /// The longest line, and the longest entry over several lines, in bytes. The data of a record takes 64 KiB, and an
 /// octet four characters at most.
 pub const LONGEST_ENTRY: usize = 1 << 19;

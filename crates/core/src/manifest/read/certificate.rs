@@ -140,7 +140,7 @@ fn read_delivery(section: &Section<'_>, problems: &mut Diagnostics) -> Option<De
     Some(DeliveryEntry { file, contents, mode, owner, group, password })
 }
 
-fn read_command(section: &Section<'_>, problems: &mut Diagnostics) -> Option<Command> {
+pub(super) fn read_command(section: &Section<'_>, problems: &mut Diagnostics) -> Option<Command> {
     let run = read_words(section, "run", problems);
     if run.first().is_none_or(String::is_empty) && section.value("run").is_none_or(|value| value.get_ref().is_array()) {
         section.missing("run", "[\"systemctl\", \"reload\", \"edge\"]", problems);

@@ -94,6 +94,25 @@ pub(super) fn read_url(section: &Section<'_>, key: &str, example: &str, problems
     None
 }
 
+/// Reads `program`: a program and its arguments.
+pub(super) fn read_program_words(
+    section: &Section<'_>,
+    example: &str,
+    problems: &mut Diagnostics,
+) -> Option<Vec<String>> {
+    if section.value("program").is_none() {
+        section.missing("program", example, problems);
+    }
+    let words = read_words(section, "program", problems);
+    if words.first().is_none_or(String::is_empty)
+        && let Some(value) = section.value("program").filter(|value| value.get_ref().as_array().is_some())
+    {
+        let help = format!("write the program and its arguments, such as {example}");
+        problems.report("bad-value", section.at(value.span()), "\"program\" names no program", help);
+    }
+    (!words.is_empty()).then_some(words)
+}
+
 pub(super) fn read_path(section: &Section<'_>, key: &str, problems: &mut Diagnostics) -> Option<At<PathBuf>> {
     section.text(key, problems).map(|path| At { value: PathBuf::from(path.value), span: path.span })
 }

@@ -3,7 +3,7 @@
 use std::net::IpAddr;
 use std::sync::LazyLock;
 
-use super::common::{owned, parse_name, read_driver, read_path, read_secret, read_url, read_words};
+use super::common::{owned, parse_name, read_driver, read_path, read_program_words, read_secret, read_url};
 use super::health::read_endpoint_health;
 use super::web_server::{read_document_name, read_nginx};
 use crate::desired::StaticEndpoint;
@@ -108,20 +108,10 @@ fn read_pace(section: &Section<'_>, problems: &mut Diagnostics) -> Option<u32> {
 }
 
 fn read_program(section: &Section<'_>, problems: &mut Diagnostics) -> Option<EndpointDriverEntry> {
-    let example = "[\"python3\", \"adapter.py\"]";
-    if section.value("program").is_none() {
-        section.missing("program", example, problems);
-    }
-    let words = read_words(section, "program", problems);
-    if words.first().is_none_or(String::is_empty)
-        && let Some(value) = section.value("program").filter(|value| value.get_ref().as_array().is_some())
-    {
-        let help = format!("write the program and its arguments, such as {example}");
-        problems.report("bad-value", section.at(value.span()), "\"program\" names no program", help);
-    }
+    let words = read_program_words(section, "[\"python3\", \"adapter.py\"]", problems);
     let token = section.value("token").and_then(|_| read_secret(section, "token", "EDGE_TOKEN", problems));
     let calls_per_second = read_pace(section, problems);
-    (!words.is_empty()).then_some(EndpointDriverEntry::Program { words, token, calls_per_second })
+    Some(EndpointDriverEntry::Program { words: words?, token, calls_per_second })
 }
 
 fn read_static(section: &Section<'_>, problems: &mut Diagnostics) -> Option<EndpointDriverEntry> {

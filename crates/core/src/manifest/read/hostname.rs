@@ -9,6 +9,7 @@ use crate::expectation::{Expectation, SampleMethod};
 use crate::manifest::section::Section;
 use crate::manifest::{At, ClientCertificatesEntry, Diagnostics, HostnameEntry, PolicyWord};
 use crate::name::Hostname;
+use crate::records::RecordType;
 
 pub(super) const HOSTNAME_KEYS: &[&str] = &[
     "endpoint",
@@ -28,6 +29,8 @@ pub(super) const HOSTNAME_KEYS: &[&str] = &[
     "minimum_tls",
     "client_certificates",
     "probe_as",
+    "reserved",
+    "replace",
     "labels",
     "note",
 ];
@@ -98,6 +101,12 @@ pub(super) fn read_hostname(
         expect,
         samples,
         probe_as: probe_as.map(owned),
+        reserved: read_reserved(section, problems),
+        replace: section
+            .parsed_list::<RecordType>("replace", "write types, such as [\"A\", \"CNAME\"]", problems)
+            .into_iter()
+            .map(|found| found.value)
+            .collect(),
         labels: read_words(section, "labels", problems),
         note: section.plain_text("note", problems),
     })
@@ -134,6 +143,21 @@ fn read_shares(section: &Section<'_>, problems: &mut Diagnostics) -> Vec<At<(Str
         }
     }
     shares
+}
+
+/// Reads the labels below a wildcard that nobody else may have.
+fn read_reserved(section: &Section<'_>, problems: &mut Diagnostics) -> Vec<At<String>> {
+    let labels = section.texts("reserved", problems);
+    if let Some(label) = labels.iter().find(|label| label.value.is_empty() || label.value.contains('.')) {
+        let message = format!("\"{}\" is not one label", label.value);
+        problems.report(
+            "bad-name",
+            label.span.clone(),
+            message,
+            "write the first part of the name alone: \"internal\"",
+        );
+    }
+    labels.into_iter().map(owned).collect()
 }
 
 fn check_probe_label(hostname: &Hostname, label: Option<&At<&str>>, section: &Section<'_>, problems: &mut Diagnostics) {

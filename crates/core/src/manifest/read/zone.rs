@@ -2,15 +2,44 @@
 
 use std::collections::HashMap;
 use std::net::SocketAddr;
+use std::sync::LazyLock;
 
-use super::common::{NameServer, SPAN_HELP, TTL_HELP, parse_name, read_driver, read_secret, read_span};
+use url::Url;
+
+use super::certificate::{AFTER_KEYS, read_command};
+use super::common::{
+    NameServer, SPAN_HELP, TTL_HELP, parse_name, read_driver, read_path, read_program_words, read_secret, read_span,
+};
+use crate::desired::{PowerDnsApi, Tsig, ZoneDriver, ZoneFile, ZoneProgram};
 use crate::manifest::section::{Section, parse};
-use crate::manifest::{At, Diagnostics, TsigEntry, ZoneEntry};
+use crate::manifest::{At, Diagnostics, ZoneEntry};
 use crate::name::DnsName;
-use crate::values::{TsigAlgorithm, Ttl};
+use crate::values::{SecretRef, TsigAlgorithm, Ttl};
 
-pub(super) const ZONE_KEYS: &[&str] =
-    &["driver", "servers", "parents", "tsig", "resolvers", "least_wait", "challenge_ttl"];
+/// What reads the keys of one driver; beside the driver comes the place of its secret.
+type Reader = fn(&Section<'_>, &mut Diagnostics) -> Option<(ZoneDriver, Option<At<SecretRef>>)>;
+
+/// The keys of every zone.
+const COMMON_KEYS: [&str; 7] = ["driver", "servers", "update", "parents", "resolvers", "least_wait", "challenge_ttl"];
+/// The drivers with the keys that each has besides, and what reads them.
+const DRIVERS: [(&str, &[&str], Reader); 5] = [
+    ("rfc2136", &["tsig"], read_rfc2136),
+    ("powerdns", &["url", "token", "api_roots"], read_powerdns),
+    ("file", &["file", "after"], read_file),
+    ("program", &["program", "token"], read_program),
+    ("none", &[], |_, _| Some((ZoneDriver::None, None))),
+];
+
+/// The keys of all drivers, each once.
+pub(super) static ZONE_KEYS: LazyLock<Vec<&str>> = LazyLock::new(|| {
+    let mut keys = COMMON_KEYS.to_vec();
+    for key in DRIVERS.iter().flat_map(|(_, own, _)| *own) {
+        if !keys.contains(key) {
+            keys.push(key);
+        }
+    }
+    keys
+});
 /// The longest additional wait for a challenge record, and the longest TTL of one, in seconds.
 const LONGEST_CHALLENGE_SECS: u64 = 3_600;
 pub(super) const TSIG_KEYS: &[&str] = &["name", "algorithm", "secret"];
@@ -22,29 +51,26 @@ pub(super) fn read_zone(name: At<&str>, section: &Section<'_>, problems: &mut Di
         let message = format!("{} is a wildcard, and no zone has such a name", name.value);
         problems.report("bad-name", name.span.clone(), message, "write the name of the zone itself");
     }
-    read_driver(section, &["rfc2136"], problems);
+    let driver = section.text("driver", problems).map(|driver| driver.value);
+    let driver = match DRIVERS.iter().find(|(name, ..)| Some(*name) == driver) {
+        Some((_, own, read)) => {
+            for key in ZONE_KEYS.iter().filter(|key| !COMMON_KEYS.contains(key) && !own.contains(key)) {
+                let owners = DRIVERS.iter().filter(|(_, keys, _)| keys.contains(key));
+                let owners = owners.map(|(name, ..)| format!("\"{name}\"")).collect::<Vec<_>>().join(" and ");
+                section.refuse(key, &format!("\"{key}\" belongs to the driver {owners}"), problems);
+            }
+            read(section, problems)
+        }
+        None => {
+            // What else the table needs depends on the driver.
+            read_driver(section, &DRIVERS.map(|(name, ..)| name), problems);
+            None
+        }
+    };
     let servers = read_servers(section, "servers", problems);
+    let update = section.parsed::<NameServer>("update", ADDRESS_HELP, problems).map(|server| server.value.0);
     let parents = read_servers(section, "parents", problems);
     let resolvers = read_servers(section, "resolvers", problems);
-    if section.value("tsig").is_none() {
-        section.missing(
-            "tsig",
-            "{ name = \"pindrel.\", algorithm = \"hmac-sha256\", secret = \"env:TSIG_SECRET\" }",
-            problems,
-        );
-    }
-    let tsig = section.inner("tsig", TSIG_KEYS, problems).and_then(|tsig| {
-        let name = tsig.needed_text("name", "\"pindrel.\"", problems);
-        let name = name.and_then(|name| parse(name, "write the key's name as the server has it", problems));
-        let secret = read_secret(&tsig, "secret", "TSIG_SECRET", problems);
-        let algorithm = match tsig.value("algorithm") {
-            None => Some(TsigAlgorithm::HmacSha256),
-            Some(_) => tsig
-                .parsed("algorithm", "write \"hmac-sha256\", \"hmac-sha384\" or \"hmac-sha512\"", problems)
-                .map(|algorithm| algorithm.value),
-        };
-        Some(TsigEntry { name: name?.value, algorithm: algorithm?, secret: secret? })
-    });
     let least_wait = read_span(section, "least_wait", problems).unwrap_or_default();
     let challenge_ttl =
         section.parsed::<Ttl>("challenge_ttl", TTL_HELP, problems).map_or(Ttl::CHALLENGE, |ttl| ttl.value);
@@ -59,7 +85,76 @@ pub(super) fn read_zone(name: At<&str>, section: &Section<'_>, problems: &mut Di
             );
         }
     }
-    Some(ZoneEntry { name: name?, servers, parents, resolvers, tsig: tsig?, least_wait, challenge_ttl })
+    let (driver, secret) = driver?;
+    Some(ZoneEntry { name: name?, servers, update, parents, resolvers, driver, secret, least_wait, challenge_ttl })
+}
+
+fn read_rfc2136(section: &Section<'_>, problems: &mut Diagnostics) -> Option<(ZoneDriver, Option<At<SecretRef>>)> {
+    if section.value("tsig").is_none() {
+        section.missing(
+            "tsig",
+            "{ name = \"pindrel.\", algorithm = \"hmac-sha256\", secret = \"env:TSIG_SECRET\" }",
+            problems,
+        );
+    }
+    let tsig = section.inner("tsig", TSIG_KEYS, problems)?;
+    let name = tsig.needed_text("name", "\"pindrel.\"", problems);
+    let name = name.and_then(|name| parse(name, "write the key's name as the server has it", problems));
+    let secret = read_secret(&tsig, "secret", "TSIG_SECRET", problems);
+    let algorithm = match tsig.value("algorithm") {
+        None => Some(TsigAlgorithm::HmacSha256),
+        Some(_) => tsig
+            .parsed("algorithm", "write \"hmac-sha256\", \"hmac-sha384\" or \"hmac-sha512\"", problems)
+            .map(|algorithm| algorithm.value),
+    };
+    let (name, algorithm, secret) = (name?.value, algorithm?, secret?);
+    Some((ZoneDriver::Rfc2136(Tsig { name, algorithm, secret: secret.value.clone() }), Some(secret)))
+}
+
+fn read_powerdns(section: &Section<'_>, problems: &mut Diagnostics) -> Option<(ZoneDriver, Option<At<SecretRef>>)> {
+    const HELP: &str = "write the URL that the API is at, such as \"http://127.0.0.1:8081\"";
+    let url = section.needed_text("url", "\"http://127.0.0.1:8081\"", problems);
+    let url = url.and_then(|text| {
+        let url: At<Url> = parse(text, HELP, problems)?;
+        let is_here = match url.value.host() {
+            Some(url::Host::Ipv4(address)) => address.is_loopback(),
+            Some(url::Host::Ipv6(address)) => address.is_loopback(),
+            Some(url::Host::Domain(name)) => name == "localhost",
+            None => false,
+        };
+        let message = match url.value.scheme() {
+            _ if !url.value.has_host() => "\"url\" names no host",
+            _ if !url.value.username().is_empty() || url.value.password().is_some() => "\"url\" holds a password",
+            "https" => return Some(url.value),
+            "http" if is_here => return Some(url.value),
+            "http" => "over http:// the API key would cross the network in the clear",
+            _ => "\"url\" is not an http or https URL",
+        };
+        let help = if is_here { HELP } else { "write an https:// URL, or the API's address on this machine" };
+        problems.report("bad-value", url.span, message, help);
+        None
+    });
+    let token = read_secret(section, "token", "PDNS_KEY", problems);
+    let api_roots = read_path(section, "api_roots", problems).map(|path| path.value);
+    let (url, token) = (url?, token?);
+    Some((ZoneDriver::PowerDns(PowerDnsApi { url, token: token.value.clone(), api_roots }), Some(token)))
+}
+
+fn read_file(section: &Section<'_>, problems: &mut Diagnostics) -> Option<(ZoneDriver, Option<At<SecretRef>>)> {
+    if section.value("file").is_none() {
+        section.missing("file", "\"zones/larkfield.example.zone\"", problems);
+    }
+    let file = read_path(section, "file", problems);
+    let after = section.inner_list("after", AFTER_KEYS, problems);
+    let after = after.iter().filter_map(|entry| read_command(entry, problems)).collect();
+    Some((ZoneDriver::File(ZoneFile { file: file?.value, after }), None))
+}
+
+fn read_program(section: &Section<'_>, problems: &mut Diagnostics) -> Option<(ZoneDriver, Option<At<SecretRef>>)> {
+    let words = read_program_words(section, "[\"./adapters/my-dns\"]", problems);
+    let token = section.value("token").and_then(|_| read_secret(section, "token", "DNS_TOKEN", problems));
+    let program = ZoneProgram { words: words?, token: token.as_ref().map(|token| token.value.clone()) };
+    Some((ZoneDriver::Program(program), token))
 }
 
 pub(super) fn report_repeated_zones(zones: &[ZoneEntry], problems: &mut Diagnostics) {
