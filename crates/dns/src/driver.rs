@@ -1,21 +1,60 @@
 //! The seam behind which zones are changed.
 
+use std::collections::HashMap;
+use std::sync::{Arc, LazyLock, Mutex, PoisonError};
+
 use async_trait::async_trait;
 use pindrel_core::findings::{Code, Finding};
 use pindrel_core::name::DnsName;
 use pindrel_core::pin::Pin;
 use pindrel_core::records::ZoneChange;
 use pindrel_core::zone_data::{NameKey, TypeCode, ZoneBuilder, ZoneData};
+use tokio::sync::OwnedMutexGuard;
+
+use crate::sets;
+
+/// How often a change is made that somebody else's change of the same set came before.
+const MOST_TRIES: usize = 5;
 
 /// Changes one zone. Every change is verified by reading the server that took it; doing it
 /// twice is the same as doing it once.
 #[async_trait]
 pub trait ZoneDriver: Send + Sync {
-    /// Makes one change.
+    /// Returns the apex of the zone.
+    fn zone(&self) -> &DnsName;
+
+    /// Makes one change. Where it is made of whole sets, those of one zone are made one after another: each is read
+    /// before it is written.
     ///
     /// # Errors
     /// [`ZoneError`]; nothing is changed then, or the next look tells.
-    async fn change(&self, change: &ZoneChange) -> Result<(), ZoneError>;
+    async fn change(&self, change: &ZoneChange) -> Result<(), ZoneError> {
+        let _turn = turn(self.zone()).await;
+        let names = sets::owners(change);
+        let shown = || names.iter().map(DnsName::as_str).collect::<Vec<_>>().join(" and ");
+        let changed = || ZoneError::Changed {
+            says: format!("the records of {} were changed by someone else in the meantime", shown()),
+            remedy: "Run settle: it looks again before it changes anything".into(),
+        };
+        let may_repeat = !matches!(change, ZoneChange::Replace(_));
+        let mut made = Err(changed());
+        for _ in 0..MOST_TRIES {
+            let now = self.read_names(&names).await?;
+            made = self.change_sets(&sets::set_changes(change, &now).ok_or_else(changed)?).await;
+            // Somebody else may have put a value of their own into the same set.
+            if !(may_repeat && matches!(made, Err(ZoneError::Changed { .. }))) {
+                break;
+            }
+        }
+        made?;
+        if sets::is_made(change, &self.read_names(&names).await?) {
+            return Ok(());
+        }
+        Err(ZoneError::WithoutEffect {
+            says: format!("a change of {} was accepted, and has not been made", shown()),
+            remedy: "Check the log of the zone's server for why".into(),
+        })
+    }
 
     /// Reads the whole zone.
     ///
@@ -44,6 +83,16 @@ pub trait ZoneDriver: Send + Sync {
     /// # Errors
     /// [`ZoneError`]; sets that are changed already stay so, and the next comparison tells.
     async fn change_sets(&self, changes: &[SetChange]) -> Result<(), ZoneError>;
+}
+
+/// Waits until nobody else of this process changes a zone.
+async fn turn(zone: &DnsName) -> OwnedMutexGuard<()> {
+    static TURNS: LazyLock<Mutex<HashMap<DnsName, Arc<tokio::sync::Mutex<()>>>>> = LazyLock::new(Mutex::default);
+    let turn = {
+        let mut turns = TURNS.lock().unwrap_or_else(PoisonError::into_inner);
+        turns.entry(zone.clone()).or_default().clone()
+    };
+    turn.lock_owned().await
 }
 
 /// What the records of one name and type shall be, and what they are now; any type but SOA.

@@ -3,19 +3,31 @@
 //!
 //! [`lookup`] reads, [`discover`] finds a zone's servers and its delegation, [`present`] says
 //! which records a server gives, [`caa`] who may issue, [`challenge`] where a challenge record
-//! belongs, [`transfer`] and [`zone_files`] read whole zones, and a [`ZoneDriver`] changes records; [`Rfc2136`] is the driver for dynamic
-//! update. Wire messages stay inside this crate: what comes out are the core's values.
+//! belongs, [`transfer`] and [`zone_files`] read whole zones, and a [`ZoneDriver`] changes records, one
+//! for each way: [`Rfc2136`] by dynamic update, [`PowerDns`] through that server's HTTP API, [`ZoneFile`]
+//! in a file, [`ZoneProgram`] through a program, and [`HandedOff`] not at all. Wire messages stay inside
+//! this crate: what comes out are the core's values.
 
 pub mod caa;
 pub mod challenge;
+pub mod conformance;
 pub mod discover;
 mod driver;
+mod file;
+mod handed_off;
 pub mod lookup;
+mod powerdns;
 pub mod present;
+mod program;
+mod sets;
 pub mod transfer;
 mod update;
 mod wire;
 pub mod zone_files;
 
 pub use driver::{SetChange, ZoneDriver, ZoneError};
+pub use file::ZoneFile;
+pub use handed_off::HandedOff;
+pub use powerdns::PowerDns;
+pub use program::{Abilities, ZoneProgram};
 pub use update::{Rfc2136, UpdateError};

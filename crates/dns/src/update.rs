@@ -17,13 +17,16 @@ use hickory_proto::serialize::binary::{BinDecodable as _, BinDecoder};
 use jiff::Timestamp;
 use pindrel_core::facts::Unreachable;
 use pindrel_core::name::DnsName;
-use pindrel_core::records::{NameChange, RecordData, ZoneChange, ZoneRecord, in_words, same_data};
+use pindrel_core::records::{
+    NameChange, RecordData, RecordSet, RecordType, ZoneChange, ZoneRecord, in_words, same_data,
+};
 use pindrel_core::values::TsigAlgorithm;
-use pindrel_core::zone_data::{TypeCode, ZoneData};
+use pindrel_core::zone_data::{NameKey, TypeCode, ZoneData};
 
 use crate::driver::{SetChange, ZoneDriver, ZoneError};
 use crate::lookup;
 use crate::present::{Present, present};
+use crate::sets::is_data;
 use crate::transfer::{TransferError, look_up, transfer};
 use crate::wire::{malformed, mnemonic, over_tcp, wire_name, wire_type};
 
@@ -380,12 +383,33 @@ impl Rfc2136 {
         Ok(())
     }
 
+    /// The data of a set as it is on the server, octet by octet: what is shown of it may stand for several.
+    async fn exact(&self, owner: &DnsName, set: &RecordSet) -> Result<Vec<RData>, UpdateError> {
+        if let Some(data) = set.data().iter().map(wire_data).collect::<Option<Vec<RData>>>()
+            && set.record_type() != RecordType::Txt
+        {
+            return Ok(data);
+        }
+        let code = TypeCode::from(set.record_type());
+        let now = look_up(self.server, &self.zone, std::slice::from_ref(owner)).await;
+        let now = now.map_err(|why| self.unreachable(why))?;
+        let found: Vec<&[u8]> =
+            now.at(&NameKey::from(owner)).filter(|entry| entry.code == code).map(|entry| entry.data).collect();
+        let is_expected = |wire: &&[u8]| set.data().iter().any(|data| is_data(data, code, wire));
+        if found.is_empty() || !found.iter().all(is_expected) {
+            let code = "it has other data now".into();
+            return Err(UpdateError::Changed { server: self.server, owner: owner.clone(), code });
+        }
+        let raw = |wire: &[u8]| RData::Unknown { code: WireType::from(code.0), rdata: NULL::with(wire.to_vec()) };
+        Ok(found.into_iter().map(raw).collect())
+    }
+
     async fn replace(&self, change: &NameChange) -> Result<(), UpdateError> {
         let owner = &change.owner;
         let mut prerequisites = Vec::new();
         let mut updates = Vec::new();
         for set in &change.expected {
-            for data in set.data().iter().filter_map(wire_data) {
+            for data in self.exact(owner, set).await? {
                 prerequisites.push(Record::from_rdata(wire_name(owner), 0, data.clone()));
                 updates.push(deleted(owner, data));
             }
@@ -407,6 +431,10 @@ impl Rfc2136 {
 
 #[async_trait]
 impl ZoneDriver for Rfc2136 {
+    fn zone(&self) -> &DnsName {
+        &self.zone
+    }
+
     async fn change(&self, change: &ZoneChange) -> Result<(), ZoneError> {
         Ok(self.apply(change).await?)
     }
@@ -525,7 +553,8 @@ fn wire_data(data: &RecordData) -> Option<RData> {
         RecordData::Aaaa(address) => Some(RData::AAAA(AAAA(*address))),
         RecordData::Cname(target) => Some(RData::CNAME(CNAME(wire_name(target)))),
         RecordData::Txt(content) => Some(text(content)),
-        RecordData::Other(..) => None,
+        // Only a server that resolves it itself has that type.
+        RecordData::Alias(_) | RecordData::Other(..) => None,
     }
 }
 

@@ -5,9 +5,11 @@ use std::time::Duration;
 
 use hickory_proto::op::{Edns, Message, OpCode, Query, ResponseCode};
 use hickory_proto::rr::{DNSClass, Name, RData, RecordType as WireType};
+use hickory_proto::serialize::binary::{BinEncodable as _, BinEncoder};
 use pindrel_core::facts::Unreachable;
 use pindrel_core::name::DnsName;
 use pindrel_core::records::{RecordData, RecordType};
+use pindrel_core::zone_data::{TypeCode, rdata};
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
 use tokio::net::{TcpStream, UdpSocket};
 use tokio::sync::Semaphore;
@@ -91,6 +93,7 @@ pub(crate) fn wire_type(record_type: RecordType) -> WireType {
         RecordType::Caa => WireType::CAA,
         RecordType::Https => WireType::HTTPS,
         RecordType::Svcb => WireType::SVCB,
+        RecordType::Alias => WireType::from(TypeCode::ALIAS.0),
     }
 }
 
@@ -103,7 +106,14 @@ pub(crate) fn core_data(data: &RData, record_type: RecordType) -> Option<RecordD
             let bytes: Vec<u8> = text.txt_data.iter().flat_map(|part| part.iter().copied()).collect();
             RecordData::Txt(String::from_utf8_lossy(&bytes).into_owned())
         }
-        other => RecordData::Other(record_type, other.to_string()),
+        other => {
+            let mut wire = Vec::new();
+            other.emit(&mut BinEncoder::new(&mut wire)).ok()?;
+            let code = TypeCode::from(record_type);
+            let mut canonical = Vec::with_capacity(wire.len());
+            rdata::canonical(code, &wire, &mut canonical);
+            RecordData::Other(record_type, rdata::presentation(code, &canonical))
+        }
     })
 }
 

@@ -1,4 +1,4 @@
-//! HTTPS to one peer, with everything bounded: connection, answer, body, retries.
+//! HTTPS to one peer, or HTTP where it is named so, with everything bounded: connection, answer, body, retries.
 //!
 //! Credentials and signed requests go to known origins only: redirects are never
 //! followed, and a URL that a peer hands out is checked by [`Client::permits`].
@@ -20,7 +20,7 @@ pub use reqwest::{Method, RequestBuilder as Request};
 const CONNECT: Duration = Duration::from_secs(5);
 /// How long a request may take in all.
 const WHOLE: Duration = Duration::from_secs(20);
-/// The longest body that is read.
+/// The longest body that is read, unless a client reads longer ones.
 const MAX_BODY: usize = 1 << 20;
 /// The waits before a refused connection is tried again.
 const RECONNECT_AFTER: [Duration; 3] = [Duration::from_millis(200), Duration::from_secs(1), Duration::from_secs(2)];
@@ -50,10 +50,12 @@ pub enum HttpError {
         why: String,
     },
     /// The body is longer than any that is expected.
-    #[error("{url} sends more than {MAX_BODY} bytes")]
+    #[error("{url} sends more than {longest} bytes")]
     TooLong {
         /// Where to.
         url: String,
+        /// How many bytes are read at most.
+        longest: usize,
     },
     /// The peer refers to another origin.
     #[error("{peer} refers to {url}, which has another origin; nothing was sent there")]
@@ -142,12 +144,14 @@ impl Resolve for Lookup {
 pub struct Client {
     http: reqwest::Client,
     base: Url,
+    longest_body: usize,
     sent: AtomicU64,
 }
 
 impl Client {
     /// Makes a client for the peer at `base`; `roots` in PEM are trusted besides the
-    /// system's. No name leads it to an address that is `refused`.
+    /// system's. No name leads it to an address that is `refused`. A peer that is named with HTTPS is never
+    /// asked without.
     ///
     /// # Errors
     /// [`HttpError::Roots`].
@@ -158,7 +162,7 @@ impl Client {
             .default_headers(HeaderMap::from_iter([(ACCEPT_LANGUAGE, HeaderValue::from_static("en"))]))
             .dns_resolver(Lookup { refused })
             .redirect(reqwest::redirect::Policy::none())
-            .https_only(true)
+            .https_only(base.scheme() == "https")
             .connect_timeout(CONNECT)
             .timeout(WHOLE)
             .tcp_nodelay(true);
@@ -167,7 +171,13 @@ impl Client {
             builder = builder.tls_certs_merge(roots);
         }
         let http = builder.build().map_err(wrong)?;
-        Ok(Client { http, base, sent: AtomicU64::new(0) })
+        Ok(Client { http, base, longest_body: MAX_BODY, sent: AtomicU64::new(0) })
+    }
+
+    /// Reads bodies of up to so many bytes, instead of a megabyte.
+    #[must_use]
+    pub fn with_longest_body(self, bytes: usize) -> Client {
+        Client { longest_body: bytes, ..self }
     }
 
     /// Returns the peer's base URL.
@@ -205,7 +215,7 @@ impl Client {
         loop {
             let request = build(self.http.request(method.clone(), url.clone()));
             self.sent.fetch_add(1, Ordering::Relaxed);
-            match receive(request, &url).await {
+            match receive(request, &url, self.longest_body).await {
                 Err(HttpError::NotConnected { why, .. }) if waits.len() > 0 => {
                     let wait = waits.next().copied().unwrap_or_default();
                     tracing::debug!(%url, why, ?wait, "no connection; trying again");
@@ -217,7 +227,7 @@ impl Client {
     }
 }
 
-async fn receive(request: RequestBuilder, url: &Url) -> Result<Response, HttpError> {
+async fn receive(request: RequestBuilder, url: &Url, longest: usize) -> Result<Response, HttpError> {
     let url = url.as_str();
     let failed = |error: reqwest::Error| {
         let (kind, why) = if error.is_timeout() {
@@ -235,8 +245,8 @@ async fn receive(request: RequestBuilder, url: &Url) -> Result<Response, HttpErr
     let (status, headers) = (response.status(), response.headers().clone());
     let mut body = Vec::new();
     while let Some(chunk) = response.chunk().await.map_err(failed)? {
-        if body.len() + chunk.len() > MAX_BODY {
-            return Err(HttpError::TooLong { url: url.into() });
+        if body.len() + chunk.len() > longest {
+            return Err(HttpError::TooLong { url: url.into(), longest });
         }
         body.extend_from_slice(&chunk);
     }

@@ -16,6 +16,7 @@ pub use manifest::ManifestText;
 pub use real::haproxy::RealHaproxy;
 pub use real::nginx::RealNginx;
 pub use real::postgres::RealPostgres;
+pub use real::powerdns::RealPowerDns;
 pub use real::programs::{Program, missing, require};
 pub use real::scripted::{Received, ScriptedServer, answer};
 pub use real::{EXTERNAL_ID, EXTERNAL_KEY, RealOptions, RealWorld, TSIG_SECRET, dig, free_port};

@@ -75,8 +75,9 @@ impl Drivers for World {
         Ok(Arc::new(MemoryConnection { world: self.clone(), directory }))
     }
 
-    fn zone(&self, _zone: &Zone, _servers: &[SocketAddr]) -> Result<Arc<dyn ZoneDriver>, Finding> {
-        Ok(Arc::new(self.clone()))
+    fn zone(&self, zone: &Zone, _servers: &[SocketAddr]) -> Result<Arc<dyn ZoneDriver>, Finding> {
+        let is_handed_off = zone.driver == desired::ZoneDriver::None;
+        Ok(Arc::new(MemoryZone { world: self.clone(), name: zone.name.clone(), is_handed_off }))
     }
 
     fn platform(&self, _endpoint: &Endpoint) -> Result<Arc<dyn Platform>, Finding> {
@@ -249,12 +250,31 @@ impl Probe for World {
     }
 }
 
+/// One zone of the world.
+struct MemoryZone {
+    world: World,
+    name: DnsName,
+    /// Somebody else edits it.
+    is_handed_off: bool,
+}
+
 #[async_trait]
-impl ZoneDriver for World {
+impl ZoneDriver for MemoryZone {
+    fn zone(&self) -> &DnsName {
+        &self.name
+    }
+
     async fn change(&self, change: &ZoneChange) -> Result<(), ZoneError> {
-        let now = self.clock().elapsed();
-        let mut inner = self.inner();
+        let now = self.world.clock().elapsed();
+        let mut inner = self.world.inner();
         let error = |says: &str, remedy: &str| (says.to_owned(), remedy.to_owned());
+        if self.is_handed_off {
+            let (says, remedy) = error("the zone is edited by somebody else", "Send them what is to be made");
+            return match change {
+                ZoneChange::Replace(_) => Err(ZoneError::Refused { says, remedy }),
+                ZoneChange::Add(_) | ZoneChange::Delete(_) => Ok(()),
+            };
+        }
         if inner.faults.refuses_updates {
             let (says, remedy) = error("the server refuses to update the zone: REFUSED", "Grant the key the right");
             return Err(ZoneError::Refused { says, remedy });
@@ -267,12 +287,12 @@ impl ZoneDriver for World {
     }
 
     async fn read(&self) -> Result<ZoneData, ZoneError> {
-        Ok(self.inner().zones.whole())
+        Ok(self.world.inner().zones.whole())
     }
 
     async fn change_sets(&self, changes: &[SetChange]) -> Result<(), ZoneError> {
-        let now = self.clock().elapsed();
-        if self.inner().zones.change_sets(changes, now) {
+        let now = self.world.clock().elapsed();
+        if self.world.inner().zones.change_sets(changes, now) {
             return Ok(());
         }
         let says = "the records were changed by someone else".to_owned();

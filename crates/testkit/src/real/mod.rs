@@ -5,6 +5,7 @@ pub(crate) mod certified;
 pub(crate) mod haproxy;
 pub(crate) mod nginx;
 pub(crate) mod postgres;
+pub(crate) mod powerdns;
 pub(crate) mod programs;
 pub(crate) mod scripted;
 

@@ -1,0 +1,144 @@
+//! A change of a zone as whole record sets, for drivers that know nothing smaller.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use pindrel_core::name::DnsName;
+use pindrel_core::records::{RecordData, RecordSet, ZoneChange, ZoneRecord};
+use pindrel_core::zone_data::{NameKey, TypeCode, ZoneData, rdata};
+
+use crate::driver::SetChange;
+
+/// The names that a change is about.
+pub(crate) fn owners(change: &ZoneChange) -> Vec<DnsName> {
+    let owners: BTreeSet<&DnsName> = match change {
+        ZoneChange::Add(records) | ZoneChange::Delete(records) => records.iter().map(|record| &record.owner).collect(),
+        ZoneChange::Replace(change) => BTreeSet::from([&change.owner]),
+    };
+    owners.into_iter().cloned().collect()
+}
+
+/// Says which record sets a change makes other than they are now; `None` where they are not what it expects.
+pub(crate) fn set_changes(change: &ZoneChange, now: &ZoneData) -> Option<Vec<SetChange>> {
+    match change {
+        ZoneChange::Add(records) => Some(edited(now, records, |set, record| {
+            // Neighbours keep their TTL.
+            if set.expected.is_empty() {
+                set.ttl = record.ttl.as_secs();
+            }
+            if let Some(data) = record.data.to_wire().filter(|data| !set.wanted.contains(data)) {
+                set.wanted.push(data);
+            }
+        })),
+        ZoneChange::Delete(records) => Some(edited(now, records, |set, record| {
+            set.wanted.retain(|wire| !is_data(&record.data, set.code, wire));
+        })),
+        ZoneChange::Replace(change) => {
+            let owner = NameKey::from(&change.owner);
+            let is_concerned = |code: TypeCode| {
+                !code.is_of_signing()
+                    && (!change.at_apex || matches!(code, TypeCode::A | TypeCode::AAAA | TypeCode::ALIAS))
+            };
+            let mut sets = sets_at(now, &owner);
+            sets.retain(|code, _| is_concerned(*code));
+            let wanted: BTreeMap<TypeCode, &RecordSet> =
+                change.wanted.iter().map(|set| (TypeCode::from(set.record_type()), set)).collect();
+            let is_wanted = sets.len() == wanted.len()
+                && sets.values().all(|set| wanted.get(&set.code).is_some_and(|wanted| holds(set, wanted)));
+            let is_expected = sets.len() == change.expected.len()
+                && change.expected.iter().all(|expected| {
+                    sets.get(&TypeCode::from(expected.record_type())).is_some_and(|set| holds(set, expected))
+                });
+            if !is_wanted && !is_expected {
+                return None;
+            }
+            for (code, wanted) in wanted {
+                let set = sets.entry(code).or_insert_with(|| none(&owner, code));
+                set.ttl = wanted.ttl().as_secs();
+                set.wanted = wanted.data().iter().filter_map(RecordData::to_wire).collect();
+                set.wanted.sort();
+            }
+            let is_left = |code: &TypeCode| change.wanted.iter().any(|set| TypeCode::from(set.record_type()) == *code);
+            for (code, set) in &mut sets {
+                if !is_left(code) {
+                    set.wanted.clear();
+                }
+            }
+            Some(sets.into_values().filter(|set| is_change(set, now)).collect())
+        }
+    }
+}
+
+/// Says whether a change has been made, whatever the TTLs: a server may have bounds of its own.
+pub(crate) fn is_made(change: &ZoneChange, now: &ZoneData) -> bool {
+    let is_same = |set: &SetChange| {
+        let (mut expected, mut wanted) = (set.expected.clone(), set.wanted.clone());
+        expected.sort();
+        wanted.sort();
+        expected == wanted
+    };
+    set_changes(change, now).is_some_and(|left| left.iter().all(is_same))
+}
+
+/// Says whether a set holds the same data.
+fn holds(set: &SetChange, records: &RecordSet) -> bool {
+    set.expected.len() == records.data().len()
+        && records.data().iter().all(|data| set.expected.iter().any(|wire| is_data(data, set.code, wire)))
+}
+
+/// Says whether data on the wire is this data.
+pub(crate) fn is_data(data: &RecordData, code: TypeCode, wire: &[u8]) -> bool {
+    match data {
+        // However its strings are cut.
+        RecordData::Txt(text) => joined(wire).is_some_and(|joined| String::from_utf8_lossy(&joined) == text.as_str()),
+        RecordData::Other(_, text) => rdata::presentation(code, wire) == *text,
+        data => data.to_wire().as_deref() == Some(wire),
+    }
+}
+
+/// The strings of a TXT record joined together.
+fn joined(mut wire: &[u8]) -> Option<Vec<u8>> {
+    let mut text = Vec::with_capacity(wire.len());
+    while let Some((length, rest)) = wire.split_first() {
+        let (string, rest) = rest.split_at_checked(usize::from(*length))?;
+        text.extend_from_slice(string);
+        wire = rest;
+    }
+    Some(text)
+}
+
+fn none(owner: &NameKey, code: TypeCode) -> SetChange {
+    SetChange { owner: owner.clone(), code, expected: Vec::new(), ttl: 0, wanted: Vec::new() }
+}
+
+/// The sets at a name, each to stay as it is.
+fn sets_at(now: &ZoneData, owner: &NameKey) -> BTreeMap<TypeCode, SetChange> {
+    let mut sets: BTreeMap<TypeCode, SetChange> = BTreeMap::new();
+    for entry in now.at(owner) {
+        let set = sets.entry(entry.code).or_insert_with(|| none(owner, entry.code));
+        set.ttl = entry.ttl;
+        set.expected.push(entry.data.to_vec());
+        set.wanted.push(entry.data.to_vec());
+    }
+    sets
+}
+
+/// The sets of some records, each edited by those that belong to it.
+fn edited(now: &ZoneData, records: &[ZoneRecord], edit: impl Fn(&mut SetChange, &ZoneRecord)) -> Vec<SetChange> {
+    let mut sets: BTreeMap<(NameKey, TypeCode), SetChange> = BTreeMap::new();
+    for record in records {
+        let (owner, code) = (NameKey::from(&record.owner), TypeCode::from(record.data.record_type()));
+        let set = sets
+            .entry((owner.clone(), code))
+            .or_insert_with(|| sets_at(now, &owner).remove(&code).unwrap_or_else(|| none(&owner, code)));
+        edit(set, record);
+    }
+    sets.into_values().filter(|set| is_change(set, now)).collect()
+}
+
+fn is_change(set: &SetChange, now: &ZoneData) -> bool {
+    let (mut expected, mut wanted) = (set.expected.clone(), set.wanted.clone());
+    expected.sort();
+    wanted.sort();
+    let ttl = now.at(&set.owner).find(|entry| entry.code == set.code).map(|entry| entry.ttl);
+    expected != wanted || (!wanted.is_empty() && ttl != Some(set.ttl))
+}
