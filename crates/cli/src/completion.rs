@@ -24,6 +24,18 @@ pub(crate) fn hostnames() -> Vec<CompletionCandidate> {
     offered(manifest().hostnames.into_iter().map(|entry| entry.hostname.value.to_string()))
 }
 
+/// Offers the zones of the manifest.
+pub(crate) fn zones() -> Vec<CompletionCandidate> {
+    offered(manifest().zones.into_iter().map(|entry| entry.name.value.to_string()))
+}
+
+/// Offers the hostnames and the zones of the manifest.
+pub(crate) fn hostnames_and_zones() -> Vec<CompletionCandidate> {
+    let Manifest { zones, hostnames, .. } = manifest();
+    let zones = zones.into_iter().map(|entry| entry.name.value.to_string());
+    offered(zones.chain(hostnames.into_iter().map(|entry| entry.hostname.value.to_string())))
+}
+
 /// Offers the certificates of the manifest, and the hostnames that may stand for theirs.
 pub(crate) fn certificates() -> Vec<CompletionCandidate> {
     let Manifest { certificates, hostnames, .. } = manifest();

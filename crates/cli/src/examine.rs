@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use std::os::unix::fs::PermissionsExt as _;
 use std::path::{Path, PathBuf};
 
-use pindrel_core::desired::{Desired, resolve};
+use pindrel_core::desired::{Desired, ZoneDriver, resolve};
 use pindrel_core::manifest::{At, Diagnostics, Manifest, read, review};
 use pindrel_core::values::SecretRef;
 use pindrel_engine::{files, secrets};
@@ -91,7 +91,8 @@ impl Context {
                 format!("Run: chmod 700 {}", state.display()),
             );
         }
-        for tsig in manifest.zones.iter().map(|zone| &zone.tsig.secret) {
+        let signed = manifest.zones.iter().filter(|zone| matches!(zone.driver, ZoneDriver::Rfc2136(_)));
+        for tsig in signed.filter_map(|zone| zone.secret.as_ref()) {
             // A placeholder is told already.
             let Ok(secret) = secrets::read(&tsig.value, &folder) else { continue };
             if !secrets::is_base64(&secret) {

@@ -212,7 +212,11 @@ impl Engine {
         driver.change_sets(&changes).await.map_err(|error| error.finding(Pin::Zone))
     }
 
-    async fn zone_driver(&self, id: ZoneId, at: Option<SocketAddr>) -> Result<std::sync::Arc<dyn ZoneDriver>, Finding> {
+    pub(crate) async fn zone_driver(
+        &self,
+        id: ZoneId,
+        at: Option<SocketAddr>,
+    ) -> Result<std::sync::Arc<dyn ZoneDriver>, Finding> {
         let zone = self.desired.zone(id);
         let servers = match at {
             Some(server) => vec![server],

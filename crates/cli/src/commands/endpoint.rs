@@ -95,7 +95,7 @@ async fn conformance(context: &Context, args: &ConformanceArgs) -> Result<Status
         });
     }
     let clauses = engine.endpoint_conformance(id, &args.hostname).await?;
-    output::endpoints::print_conformance(context, &args.name, &clauses)?;
+    output::conformance::print(context, ("endpoint", &args.name), &clauses)?;
     let kept = clauses.iter().all(|report| !matches!(report.verdict, Verdict::NotMet { .. }));
     Ok(if kept { Status::Done } else { Status::Failed })
 }

@@ -7,6 +7,7 @@ pub(crate) mod check;
 pub(crate) mod completions;
 pub(crate) mod demo;
 pub(crate) mod endpoint;
+pub(crate) mod handoff;
 pub(crate) mod health;
 pub(crate) mod init;
 pub(crate) mod keep;
@@ -42,6 +43,7 @@ pub(crate) enum Command {
     Endpoint(endpoint::EndpointCommand),
     #[command(subcommand)]
     Zone(zone::ZoneCommand),
+    Handoff(handoff::HandoffArgs),
     Adopt(adopt::AdoptArgs),
     Retire(retire::RetireArgs),
     #[command(subcommand)]
@@ -68,6 +70,7 @@ pub(crate) async fn run(
         Command::Account(command) => account::run(context, &command).await,
         Command::Endpoint(command) => endpoint::run(context, &command).await,
         Command::Zone(command) => zone::run(context, &command).await,
+        Command::Handoff(args) => handoff::run(context, &args).await,
         Command::Adopt(args) => adopt::run(context, &args).await,
         Command::Retire(args) => retire::run(context, &args).await,
         Command::Status(args) => status::run(context, &args).await,

@@ -33,6 +33,8 @@ pub(crate) enum Described {
     HealthHistory,
     /// What `health forecast --format json` writes
     HealthForecast,
+    /// What `handoff --format json` writes
+    Handoff,
     /// What `zone list --format json` writes
     ZoneList,
     /// What `zone check --format json` writes
@@ -71,6 +73,7 @@ pub(crate) fn run(context: &Context, args: &SchemaArgs) -> Result<Status, CliErr
         Described::HealthRun => include_str!("../schemas/health-run.json"),
         Described::HealthHistory => include_str!("../schemas/health-history.json"),
         Described::HealthForecast => include_str!("../schemas/health-forecast.json"),
+        Described::Handoff => include_str!("../schemas/handoff.json"),
         Described::ZoneList => include_str!("../schemas/zone-list.json"),
         Described::ZoneCheck => include_str!("../schemas/zone-check.json"),
         Described::ZoneExport => include_str!("../schemas/zone-export.json"),

@@ -6,7 +6,7 @@ use std::io::Write as _;
 use comfy_table::{Cell, Color};
 use jiff::Timestamp;
 use pindrel_core::endpoint::Deployment;
-use pindrel_engine::{ClauseReport, CopyReport, EndpointReport, ServerState, TokenScope, Verdict, WrittenFile};
+use pindrel_engine::{CopyReport, EndpointReport, ServerState, TokenScope, WrittenFile};
 use serde_json::json;
 
 use super::{VERSION, count, style};
@@ -78,32 +78,6 @@ pub(crate) fn print_configuration(context: &Context, name: &str, text: Option<St
     }
     let none = || format!("Nothing has to stand in the configuration of {name} beside what is written for it.\n");
     write!(super::stdout(), "{}", text.unwrap_or_else(none))?;
-    Ok(())
-}
-
-/// Writes how each clause of the protocol is kept.
-pub(crate) fn print_conformance(context: &Context, name: &str, clauses: &[ClauseReport]) -> Result<(), CliError> {
-    if context.format == Format::Json {
-        return super::json(&json!({ "version": VERSION, "endpoint": name, "clauses": clauses }));
-    }
-    let mut out = super::stdout();
-    for ClauseReport { clause, verdict } in clauses {
-        let (word, colour) = match verdict {
-            Verdict::Met => ("met", style::GOOD),
-            Verdict::NotMet { .. } => ("not met", style::BAD),
-            Verdict::NotOffered => ("not offered", style::FAINT),
-        };
-        writeln!(out, "{}  {clause}", style::paint(colour, format_args!("{word:<11}")))?;
-        if let Verdict::NotMet { why } = verdict {
-            writeln!(out, "{:13}{}", "", style::paint(style::FAINT, why))?;
-        }
-    }
-    let how_many = |is: fn(&Verdict) -> bool| clauses.iter().filter(|report| is(&report.verdict)).count();
-    let met = how_many(|verdict| *verdict == Verdict::Met);
-    let missing = how_many(|verdict| matches!(verdict, Verdict::NotMet { .. }));
-    let rest = [(missing, "not met"), (clauses.len() - met - missing, "not offered")];
-    let rest: String = rest.iter().filter(|(n, _)| *n > 0).map(|(n, word)| format!(", {n} {word}")).collect();
-    writeln!(out, "{name}: {met} of {} met{rest}.", count(clauses.len(), "clause"))?;
     Ok(())
 }
 

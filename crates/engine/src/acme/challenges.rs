@@ -64,8 +64,36 @@ impl Engine {
             misplaced(format!("{owner} is in no zone of the manifest"), "Add its zone to the manifest".into())
         })?;
         let target = ChallengeTarget { owner, zone };
-        self.known().challenge_targets.insert(name.clone(), target.clone());
+        // Somebody else may lead it elsewhere at any moment.
+        if !self.desired.is_handed_off(zone) {
+            self.known().challenge_targets.insert(name.clone(), target.clone());
+        }
         Ok(target)
+    }
+
+    /// What is waited for before a certificate is ordered: challenge names that somebody else leads to a zone
+    /// that Pindrel changes.
+    pub(crate) async fn await_challenge_names(&self, id: CertificateId) -> Result<Option<Wait>, Finding> {
+        let names = &self.desired.certificate(id).names;
+        let zone = |name: &Hostname| self.desired.zone_at(&name.challenge_name());
+        if !names.iter().any(|name| zone(name).is_some_and(|zone| self.desired.is_handed_off(zone))) {
+            return Ok(None);
+        }
+        let targets = self.challenge_targets(id).await?;
+        let mut awaited = targets.iter().filter(|(_, target)| self.desired.is_handed_off(target.zone));
+        Ok(awaited.find_map(|(hostname, target)| {
+            let (zone, challenge) = (&self.desired.zone(target.zone).name, hostname.challenge_name());
+            let wanted = self.desired.challenge_delegation(&challenge)?;
+            let says = format!("whoever edits {zone} has not made {challenge} an alias of {wanted} yet");
+            let remedy = format!("Send them what is to be made, as listed by: pindrel handoff {hostname}");
+            Some(Wait {
+                until: None,
+                topic: "handoff",
+                what: format!("somebody else to make {challenge} an alias of {wanted} (pindrel handoff {hostname})"),
+                within: None,
+                finding: Finding::of(Code::ChallengeAwaited, says, remedy),
+            })
+        }))
     }
 
     /// Where the challenge records of a certificate belong, for each of its names.
@@ -241,6 +269,10 @@ impl Engine {
             .desired
             .zone_named(zone)
             .ok_or_else(|| Finding::of(Code::ChallengeMisplaced, "the zone is no longer in the manifest", gone))?;
+        if self.desired.is_handed_off(id) {
+            // Whoever made them may let them be: the authority asks for others next time.
+            return self.state.forget_challenges(&rows).await.map_err(state_failed);
+        }
         self.load_zone(id).await?;
         let _working = self.waits.work(self.clock.as_ref());
         let servers = self.zone_servers(id);

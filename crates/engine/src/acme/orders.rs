@@ -112,7 +112,12 @@ impl Engine {
         let name = self.order_name(request);
         let mut order = match self.orders.take(&name) {
             Some(order) => order,
-            None => self.begin_order(request, &account, claim).await?,
+            None => {
+                if let Some(wait) = self.await_challenge_names(request.certificate).await? {
+                    return Ok(Progress::NotYet(wait));
+                }
+                self.begin_order(request, &account, claim).await?
+            }
         };
         loop {
             let end = match self.drive(request, &account, &mut order, claim).await {

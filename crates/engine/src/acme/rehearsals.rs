@@ -6,7 +6,7 @@ use std::collections::{BTreeSet, HashMap};
 
 use futures::StreamExt as _;
 use futures::stream;
-use pindrel_core::desired::{CertificateId, Tsig, ZoneDriver};
+use pindrel_core::desired::CertificateId;
 use pindrel_core::facts::ChallengeTarget;
 use pindrel_core::findings::Finding;
 use pindrel_core::name::Hostname;
@@ -63,8 +63,7 @@ impl Engine {
                 self.desired.zone_of(&name).map_or_else(String::new, |own| self.desired.zone(own).name.to_string());
             let servers = self.zone_servers(target.zone);
             let server = servers.first().map_or_else(String::new, ToString::to_string);
-            let ZoneDriver::Rfc2136(Tsig { name: key, algorithm, secret }) = &zone.driver;
-            let credential = format!("{key} {algorithm:?} {secret}");
+            let credential = zone.driver.credential();
             let how = if target.owner == name.challenge_name() { "direct" } else { "delegated" };
             format!("{} | {own} | {how} {} at {server} | {credential}", authority.directory, zone.name)
         };

@@ -15,7 +15,7 @@ use pindrel_core::acme::jws::Payload;
 use pindrel_core::acme::objects::Directory;
 use pindrel_core::acme::order::Reply;
 use pindrel_core::acme::problem::Problem;
-use pindrel_core::desired::{self, Endpoint, EndpointDriver, HttpPlatform, ProgramPlatform, Tsig, Zone};
+use pindrel_core::desired::{self, Endpoint, EndpointDriver, HttpPlatform, PowerDnsApi, ProgramPlatform, Tsig, Zone};
 use pindrel_core::display_text::io_reason;
 use pindrel_core::expectation::Expectation;
 use pindrel_core::facts::{
@@ -32,7 +32,7 @@ use pindrel_core::values::{Fingerprint, KeyKind, SecretRef};
 use pindrel_dns::caa::{CaaCache, CaaLookup, Servers};
 use pindrel_dns::challenge::{self, PlaceError, ServersOf};
 use pindrel_dns::lookup::{self, Resolved};
-use pindrel_dns::{Rfc2136, ZoneDriver, ZoneError, discover, present};
+use pindrel_dns::{HandedOff, PowerDns, Rfc2136, ZoneDriver, ZoneError, ZoneFile, ZoneProgram, discover, present};
 use pindrel_edge::{AdapterProgram, Haproxy, Nginx, Platform, ProtocolPlatform};
 use pindrel_keys::{AccountKey, CertificateKey, KeyError, roots};
 use pindrel_probe::{Answered, ClientIdentity, ProbeError, Trust};
@@ -183,16 +183,40 @@ impl Drivers for RealDrivers {
     }
 
     fn zone(&self, zone: &Zone, servers: &[SocketAddr]) -> Result<Arc<dyn ZoneDriver>, Finding> {
-        let server = servers.first().ok_or_else(|| {
-            let says = format!("no server of the zone {} is known", zone.name);
-            Finding::of(Code::ServerUnreachable, says, "Name its servers in the manifest, or have the zone delegated")
-        })?;
-        let desired::ZoneDriver::Rfc2136(Tsig { name, algorithm, secret }) = &zone.driver;
-        let unreadable = |why: &str| secret_unreadable(secret, why).on(Pin::Zone);
-        let text = self.secret(secret).map_err(|why| unreadable(&why))?;
-        let key = STANDARD.decode(text.expose_secret()).map_err(|_| unreadable("it is not base64"))?;
-        let driver = Rfc2136::new(zone.name.clone(), *server, name.clone(), *algorithm, key);
-        Ok(Arc::new(driver.map_err(|error| ZoneError::from(error).finding(Pin::Zone))?))
+        let server = || {
+            zone.update.or_else(|| servers.first().copied()).ok_or_else(|| {
+                let says = format!("no server of the zone {} is known", zone.name);
+                let remedy = "Name its servers in the manifest, or have the zone delegated";
+                Finding::of(Code::ServerUnreachable, says, remedy)
+            })
+        };
+        let secret = |reference: &SecretRef| {
+            self.secret(reference).map_err(|why| secret_unreadable(reference, &why).on(Pin::Zone))
+        };
+        let unusable = |error: ZoneError| error.finding(Pin::Zone);
+        Ok(match &zone.driver {
+            desired::ZoneDriver::Rfc2136(Tsig { name, algorithm, secret: reference }) => {
+                let text = secret(reference)?;
+                let key = STANDARD.decode(text.expose_secret());
+                let key = key.map_err(|_| secret_unreadable(reference, "it is not base64").on(Pin::Zone))?;
+                let driver = Rfc2136::new(zone.name.clone(), server()?, name.clone(), *algorithm, key);
+                Arc::new(driver.map_err(|error| unusable(error.into()))?)
+            }
+            desired::ZoneDriver::PowerDns(PowerDnsApi { url, token, api_roots }) => {
+                let (token, roots) = (secret(token)?, self.pem(api_roots.as_ref())?);
+                let driver = PowerDns::new(zone.name.clone(), url.clone(), token, roots.as_deref());
+                Arc::new(driver.map_err(unusable)?)
+            }
+            desired::ZoneDriver::File(desired::ZoneFile { file, after }) => {
+                let file = self.folder.join(file);
+                Arc::new(ZoneFile::new(&zone.name, file, self.folder.clone(), after.clone()))
+            }
+            desired::ZoneDriver::Program(program) => {
+                let token = program.token.as_ref().map(secret).transpose()?;
+                Arc::new(ZoneProgram::new(zone.name.clone(), program.words.clone(), self.folder.clone(), token))
+            }
+            desired::ZoneDriver::None => Arc::new(HandedOff::new(zone.name.clone(), server()?)),
+        })
     }
 
     fn platform(&self, endpoint: &Endpoint) -> Result<Arc<dyn Platform>, Finding> {

@@ -7,7 +7,7 @@ use pindrel_core::facts::AliasView;
 use pindrel_core::findings::{Code, Finding};
 use pindrel_core::moves::longest_ttl;
 use pindrel_core::pin::Pin;
-use pindrel_core::pins::{Known, PinState};
+use pindrel_core::pins::{Known, PinReport, PinState};
 use pindrel_core::plan::HostnameRef;
 use pindrel_core::records::{NameChange, RecordSet, ZoneChange, in_words, same_data};
 use pindrel_dns::ZoneError;
@@ -30,6 +30,9 @@ impl Engine {
         }
         let sets = Known::about(&self.desired, &self.known(), id).wanted_alias();
         let sets = sets.ok_or_else(|| internal(format!("no target of {hostname} is known")))?;
+        if self.desired.is_handed_off(wanted.zone) {
+            return self.await_alias(id, &fact.value, &sets, &pins.alias, claim).await;
+        }
         if pins.alias.state == PinState::Loose {
             let servers = self.zone_servers(wanted.zone);
             let driver = self.drivers.zone(self.desired.zone(wanted.zone), &servers)?;
@@ -100,6 +103,48 @@ impl Engine {
                 Finding::new(Code::ServerUnreachable, Pin::Alias, says, "Make sure that the zone's servers answer")
             })),
         }
+    }
+
+    /// Waits until somebody else has made the alias, and notes what they made.
+    async fn await_alias(
+        &self,
+        id: HostnameId,
+        view: &AliasView,
+        sets: &[RecordSet],
+        pin: &PinReport,
+        claim: &Claim,
+    ) -> Result<Progress, Finding> {
+        let hostname = &self.desired.hostname(id).hostname;
+        if pin.state == PinState::Held {
+            let (made, now) = (first_gives(view), self.clock.now());
+            let own = self.ownership_of(HostnameRef::Wanted(id));
+            if !own.wrote_alias(&made) {
+                self.record_ownership(claim, id, |own| {
+                    let before = own.alias.made.iter().flatten().map(RecordSet::ttl).max();
+                    if let Some(ttl) = before {
+                        own.replace_alias(ttl, false, now);
+                        own.alias_gone(now);
+                    }
+                    own.adopt_alias(made);
+                })
+                .await?;
+            }
+            return Ok(Progress::Done);
+        }
+        let finding = pin.findings.first().cloned().unwrap_or_else(|| {
+            let says = format!("the alias of {hostname} has not propagated to every server yet");
+            Finding::of(Code::AliasLagging, says, "Wait until the zone is transferred")
+        });
+        if pin.state == PinState::Unknown {
+            return Err(finding);
+        }
+        let what = match pin.state {
+            PinState::Blocked => {
+                format!("somebody else to point {hostname} at its endpoint (pindrel handoff {hostname})")
+            }
+            _ => format!("the alias to propagate to {}", lagging(view, sets).join(" and ")),
+        };
+        Ok(Progress::NotYet(Wait { until: None, topic: "handoff", what, within: None, finding }))
     }
 
     /// What was intended is there: from now on it is what was made.

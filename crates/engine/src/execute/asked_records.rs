@@ -33,7 +33,7 @@ impl Engine {
     }
 
     /// The servers of a zone that do not return a record, or do not answer.
-    async fn servers_lacking(&self, zone: ZoneId, record: &ZoneRecord) -> Vec<SocketAddr> {
+    pub(crate) async fn servers_lacking(&self, zone: ZoneId, record: &ZoneRecord) -> Vec<SocketAddr> {
         let looks = self.zone_servers(zone).into_iter().map(async |server| {
             let lacking = self.drivers.lookups().lacking(server, std::slice::from_ref(record)).await;
             lacking.map_or(true, |lacking| !lacking.is_empty()).then_some(server)
@@ -63,6 +63,17 @@ impl Engine {
             };
             let lacking = self.servers_lacking(zone, &record).await;
             let servers = self.zone_servers(zone);
+            if self.desired.is_handed_off(zone) && !lacking.is_empty() {
+                let says = format!("{} asks for a record at {}, which somebody else makes", endpoint.name, asked.name);
+                let remedy = format!("Send them what is to be made, as listed by: pindrel handoff {}", wanted.hostname);
+                return Ok(Some(Wait {
+                    until: None,
+                    topic: "handoff",
+                    what: format!("somebody else to make the record that {} asks for at {}", endpoint.name, asked.name),
+                    within: None,
+                    finding: Finding::of(Code::AskedRecordMissing, says, remedy),
+                }));
+            }
             if servers.first().is_some_and(|first| lacking.contains(first)) {
                 let key = endpoint.key();
                 self.record_ownership(claim, id, |own| own.add_record(key, asked.clone())).await?;

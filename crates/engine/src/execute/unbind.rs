@@ -39,11 +39,12 @@ impl Engine {
         let (owner, at_apex) = (hostname.owner(), self.desired.zone(zone).name == hostname.owner());
         let mut view = self.alias_in(zone, &owner).await;
         let present = first_gives(&view);
-        if self.ownership_of(whose).wrote_alias(&present) {
+        let is_handed_off = self.desired.is_handed_off(zone);
+        if self.ownership_of(whose).wrote_alias(&present) && !is_handed_off {
             let (replaced, now) = (longest_ttl(&view).unwrap_or(UNRECORDED_TTL), self.clock.now());
             self.record_ownership_of(claim, whose, |own| own.replace_alias(replaced, false, now)).await?;
             let driver = self.drivers.zone(self.desired.zone(zone), &servers)?;
-            let change = NameChange { owner: owner.clone(), expected: present, wanted: Vec::new(), at_apex };
+            let change = NameChange { owner: owner.clone(), expected: present.clone(), wanted: Vec::new(), at_apex };
             let changed = driver.change(&ZoneChange::Replace(change)).await;
             changed.map_err(|error| error.finding(Pin::Alias))?;
             view = self.alias_in(zone, &owner).await;
@@ -58,6 +59,20 @@ impl Engine {
         let own = self.ownership_of(whose);
         let still = |server: &&ServerRecords| server.gives.as_ref().is_ok_and(|sets| own.wrote_alias(sets));
         if let Some(server) = view.servers.iter().find(still) {
+            if is_handed_off {
+                let says = format!(
+                    "whoever edits {} has not removed the alias of {hostname} yet",
+                    self.desired.zone(zone).name
+                );
+                let remedy = format!("Ask them to delete: {hostname} {}", in_words(&present));
+                return Ok(Progress::NotYet(Wait {
+                    until: None,
+                    topic: "handoff",
+                    what: format!("somebody else to delete {hostname} {}", in_words(&present)),
+                    within: None,
+                    finding: Finding::of(Code::AliasAwaited, says, remedy),
+                }));
+            }
             let lagging = lagging(&view, &[]).join(" and ");
             let says = format!("the alias of {hostname} is still returned by {}", server.server);
             return Ok(Progress::NotYet(Wait {

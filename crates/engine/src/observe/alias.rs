@@ -3,10 +3,12 @@
 use std::net::SocketAddr;
 
 use pindrel_core::desired::{HostnameId, ZoneId};
-use pindrel_core::facts::{AliasView, Fact, ServerRecords, Unresolved};
+use pindrel_core::facts::{AliasView, Fact, ServerRecords, Unreachable, Unresolved};
 use pindrel_core::name::DnsName;
 use pindrel_core::pins::Known;
 use pindrel_core::records::{RecordData, RecordSet, same_data};
+use pindrel_core::values::Ttl;
+use pindrel_core::zone_data::{NameKey, TypeCode, rdata};
 use pindrel_dns::lookup::Resolved;
 
 use crate::run::Engine;
@@ -45,7 +47,41 @@ impl Engine {
     /// Returns what every server of a zone gives as the alias of a name.
     pub(crate) async fn alias_in(&self, zone: ZoneId, owner: &DnsName) -> AliasView {
         let at_apex = self.desired.zone(zone).name == *owner;
-        self.drivers.lookups().alias(&self.zone_servers(zone), owner, at_apex).await
+        let mut view = self.drivers.lookups().alias(&self.zone_servers(zone), owner, at_apex).await;
+        if self.desired.zone(zone).driver.knows_alias() {
+            match self.resolved_by_server(zone, owner).await {
+                Ok(None) => {}
+                Ok(Some(alias)) => {
+                    // What its servers give in its place is theirs to find out.
+                    for ServerRecords { gives, .. } in &mut view.servers {
+                        if gives.as_ref().is_ok_and(|sets| !sets.is_empty()) {
+                            *gives = Ok(vec![alias.clone()]);
+                        }
+                    }
+                }
+                Err(why) => {
+                    if let Some(first) = view.servers.first_mut() {
+                        first.gives = Err(why);
+                    }
+                }
+            }
+        }
+        view
+    }
+
+    /// Returns the ALIAS record of a name, which no server gives as such: only who changes the zone knows of it.
+    async fn resolved_by_server(&self, zone: ZoneId, owner: &DnsName) -> Result<Option<RecordSet>, Unreachable> {
+        let not_asked = |detail: String| Unreachable::NotAsked { detail };
+        let driver = self.zone_driver(zone, None).await.map_err(|finding| not_asked(finding.says))?;
+        let read =
+            driver.read_names(std::slice::from_ref(owner)).await.map_err(|error| not_asked(error.to_string()))?;
+        let own = NameKey::from(owner);
+        let alias = read.at(&own).find(|entry| entry.code == TypeCode::ALIAS);
+        Ok(alias.and_then(|entry| {
+            let target = rdata::target(entry.code, entry.data)?.to_dns_name()?;
+            let ttl = Ttl::try_from(entry.ttl).unwrap_or(Ttl::ZERO);
+            RecordSet::group([(ttl, RecordData::Alias(target))]).pop()
+        }))
     }
 
     /// Returns the wildcard above a name that gives the same as the name does, as a server sees it.

@@ -11,8 +11,8 @@ use pindrel_core::values::{Fingerprint, KeyKind};
 use pindrel_edge::{BoundHostname, EdgeError, Platform, StoreRemoval};
 use pindrel_keys::{Chain, KeyError};
 use secrecy::{ExposeSecret as _, SecretString};
-use serde::Serialize;
 
+use super::{ClauseReport, Verdict};
 use crate::failure::internal;
 use crate::run::Engine;
 
@@ -24,31 +24,6 @@ const SERVED_WITHIN: Duration = Duration::from_secs(30);
 const DAYS: i64 = 2;
 /// The entity tag of no binding.
 const NO_SUCH_TAG: &str = "\"pindrel-no-such-tag\"";
-
-/// How a platform keeps one clause of the protocol.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
-#[serde(tag = "verdict", rename_all = "kebab-case")]
-pub enum Verdict {
-    /// As the protocol says.
-    Met,
-    /// Otherwise.
-    NotMet {
-        /// What came instead.
-        why: String,
-    },
-    /// Not there at all, and it need not be.
-    NotOffered,
-}
-
-/// A clause with how it is kept.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
-pub struct ClauseReport {
-    /// What the protocol says.
-    pub clause: &'static str,
-    /// How the platform keeps it.
-    #[serde(flatten)]
-    pub verdict: Verdict,
-}
 
 impl Engine {
     /// Goes through the calls of the endpoint protocol with a hostname that is bound for the trial and

@@ -1,0 +1,35 @@
+//! A trial of the driver of one zone.
+
+use pindrel_core::desired::ZoneId;
+use pindrel_core::findings::{Code, Finding};
+use pindrel_core::pin::Pin;
+use pindrel_dns::conformance::trial;
+
+use super::{ClauseReport, Verdict};
+use crate::failure::internal;
+use crate::run::Engine;
+
+impl Engine {
+    /// Tries what the driver of a zone must do, with records below `label` that are taken away again.
+    ///
+    /// # Errors
+    /// A [`Finding`] when the zone cannot be read, or there is something below that label.
+    pub async fn zone_conformance(&self, id: ZoneId, label: &str) -> Result<Vec<ClauseReport>, Finding> {
+        let zone = self.desired.zone(id);
+        if self.desired.is_handed_off(id) {
+            let says = format!("{} is edited by somebody else (driver = \"none\")", zone.name);
+            return Err(Finding::of(Code::UpdateRefused, says, "Name a zone that Pindrel changes"));
+        }
+        let place = zone.name.below(label).map_err(|error| internal(error.to_string()))?;
+        let driver = self.zone_driver(id, None).await?;
+        let clauses = trial(&*driver, &zone.name, &place).await.map_err(|error| error.finding(Pin::Zone))?;
+        let report = |(clause, kept): (&'static str, Result<(), String>)| ClauseReport {
+            clause,
+            verdict: match kept {
+                Ok(()) => Verdict::Met,
+                Err(why) => Verdict::NotMet { why },
+            },
+        };
+        Ok(clauses.into_iter().map(report).collect())
+    }
+}

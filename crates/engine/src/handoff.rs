@@ -1,0 +1,258 @@
+//! What somebody else has to make: the records of zones that Pindrel does not change, and the delegation of those
+//! that it does.
+
+use jiff::Timestamp;
+use pindrel_core::desired::{HostnameId, ZoneId};
+use pindrel_core::facts::DelegationView;
+use pindrel_core::name::DnsName;
+use pindrel_core::pins::{Known, PinState, Pins};
+use pindrel_core::records::{RecordData, RecordType, ZoneRecord};
+use pindrel_core::values::Ttl;
+use pindrel_core::zone_data::{NameKey, TypeCode, rdata};
+use serde::Serialize;
+
+use crate::failure::EngineError;
+use crate::run::Engine;
+
+/// The TTL of records that nobody changes often.
+const STEADY_TTL: Ttl = Ttl::HOUR;
+
+/// What somebody else has to make in one zone.
+#[derive(Debug, Clone, Serialize)]
+pub struct Handoff {
+    /// The zone.
+    pub zone: DnsName,
+    /// The records, those that are made already among them.
+    pub records: Vec<HandoffRecord>,
+    /// What is not known yet, as sentences.
+    pub unknown: Vec<String>,
+}
+
+/// One record that somebody else has to make.
+#[derive(Debug, Clone, Serialize)]
+pub struct HandoffRecord {
+    /// Its full name.
+    pub name: DnsName,
+    /// The same relative to the zone; `@` at its apex.
+    pub label: String,
+    /// Its type.
+    #[serde(rename = "type")]
+    pub record_type: RecordType,
+    /// Its data in presentation form, with names in full and a final dot.
+    pub value: String,
+    /// Its TTL in seconds.
+    pub ttl: Ttl,
+    /// Why it is needed, as a sentence.
+    pub why: String,
+    /// What does as well where the zone can hold it, as a sentence.
+    pub alternative: Option<String>,
+    /// What must be so before it is made, as a sentence.
+    pub not_before: Option<String>,
+    /// The command that shows it once it is made.
+    pub check: String,
+    /// Whether every server of the zone returns it.
+    pub done: bool,
+    /// When that was seen.
+    pub seen: Option<Timestamp>,
+}
+
+impl Handoff {
+    /// Says whether all is known and made.
+    pub fn is_done(&self) -> bool {
+        self.unknown.is_empty() && self.records.iter().all(|record| record.done)
+    }
+}
+
+impl HandoffRecord {
+    fn new(zone: &DnsName, record: &ZoneRecord, why: String) -> HandoffRecord {
+        let record_type = record.data.record_type();
+        let value = match &record.data {
+            RecordData::Other(_, text) => text.clone(),
+            data => rdata::presentation(TypeCode::from(record_type), &data.to_wire().unwrap_or_default()),
+        };
+        HandoffRecord {
+            name: record.owner.clone(),
+            label: NameKey::from(&record.owner).relative_to(&NameKey::from(zone)),
+            record_type,
+            value,
+            ttl: record.ttl,
+            why,
+            alternative: None,
+            not_before: None,
+            check: format!("dig +short {} {record_type}", record.owner),
+            done: false,
+            seen: None,
+        }
+    }
+}
+
+impl Engine {
+    /// Lists what somebody else has to make in a zone: for some hostnames where they edit the zone, else its
+    /// delegation; and looks whether it is there.
+    ///
+    /// # Errors
+    /// [`EngineError`] when the state cannot be read or written.
+    pub async fn handoff(&self, zone: ZoneId, hostnames: &[HostnameId]) -> Result<Handoff, EngineError> {
+        let name = self.desired.zone(zone).name.clone();
+        let mut handoff = Handoff { zone: name, records: Vec::new(), unknown: Vec::new() };
+        if !self.desired.is_handed_off(zone) {
+            self.look_at_zone(zone).await?;
+            self.hand_off_delegation(zone, &mut handoff);
+            return Ok(handoff);
+        }
+        self.survey_stale(hostnames).await?;
+        for id in hostnames.iter().copied().filter(|id| self.desired.hostname(*id).zone == zone) {
+            self.hand_off_alias(id, &mut handoff);
+            self.hand_off_challenges(id, zone, &mut handoff).await?;
+            self.hand_off_asked_records(id, zone, &mut handoff).await;
+        }
+        Ok(handoff)
+    }
+
+    /// The alias: at an apex, where no CNAME can stand, addresses.
+    fn hand_off_alias(&self, id: HostnameId, handoff: &mut Handoff) {
+        let wanted = self.desired.hostname(id);
+        let hostname = &wanted.hostname;
+        let known = self.known();
+        let about = Known::about(&self.desired, &known, id);
+        let given: Vec<_> = about.given();
+        let leads = given.iter().map(|at| self.desired.endpoint(*at).name.as_str()).collect::<Vec<_>>().join(" and ");
+        let Some(sets) = about.wanted_alias().filter(|sets| !sets.is_empty()) else {
+            let says = format!("Where {hostname} is to lead is not known yet: {leads} was not reached.");
+            handoff.unknown.push(says);
+            return;
+        };
+        let pins = Pins::judge(about, self.clock.now());
+        let done = pins.alias.state == PinState::Held;
+        let not_before = (!pins.binding.is_in_force())
+            .then(|| format!("Once {leads} serves {hostname}: before that it would not be answered."));
+        let default_name = given.iter().find_map(|at| known.endpoint_info(*at)?.default_name.clone());
+        let alternative = default_name.filter(|_| wanted.is_apex(&self.desired)).map(|name| {
+            format!(
+                "Where the zone can hold ALIAS records, one ALIAS record to {name}. follows changes of these addresses."
+            )
+        });
+        for set in &sets {
+            for data in set.data() {
+                let record = ZoneRecord { owner: hostname.owner(), ttl: set.ttl(), data: data.clone() };
+                let why = format!("It leads the clients of {hostname} to the endpoint {leads}.");
+                handoff.records.push(HandoffRecord {
+                    alternative: alternative.clone(),
+                    not_before: not_before.clone().filter(|_| !done),
+                    done,
+                    seen: pins.alias.seen.filter(|_| done),
+                    ..HandoffRecord::new(&handoff.zone, &record, why)
+                });
+            }
+        }
+    }
+
+    /// What proves to an authority whose the hostname is: an alias once and for all, or a text for an order that is
+    /// open.
+    async fn hand_off_challenges(
+        &self,
+        id: HostnameId,
+        zone: ZoneId,
+        handoff: &mut Handoff,
+    ) -> Result<(), EngineError> {
+        let wanted = self.desired.hostname(id);
+        let certificate = self.desired.certificate(wanted.certificate);
+        if certificate.authority.is_none() {
+            return Ok(());
+        }
+        let (hostname, challenge) = (&wanted.hostname, wanted.hostname.challenge_name());
+        let zone_name = &self.desired.zone(zone).name;
+        for row in self.state.challenges(None).await?.into_iter().filter(|row| row.record.name == challenge) {
+            let record = row.record.in_zone(self.desired.zone(zone).challenge_ttl);
+            let why = format!(
+                "It proves to the authority whose {hostname} is, for the order that is open; it may be deleted afterwards."
+            );
+            let made = self.made_in(zone, HandoffRecord::new(zone_name, &record, why), &record).await;
+            push(handoff, made);
+        }
+        if let Some(target) = self.desired.challenge_delegation(&challenge) {
+            let why = format!(
+                "It lets Pindrel prove whose {hostname} is, now and at each renewal, without anything to be changed here again."
+            );
+            let record = ZoneRecord { owner: challenge, ttl: STEADY_TTL, data: RecordData::Cname(target) };
+            let made = self.made_in(zone, HandoffRecord::new(zone_name, &record, why), &record).await;
+            push(handoff, made);
+        }
+        Ok(())
+    }
+
+    /// What the platforms of its endpoints ask for.
+    async fn hand_off_asked_records(&self, id: HostnameId, zone: ZoneId, handoff: &mut Handoff) {
+        let wanted = self.desired.hostname(id);
+        let asked: Vec<_> = {
+            let known = self.known();
+            let about = Known::about(&self.desired, &known, id);
+            let of = wanted.endpoints().flat_map(|at| {
+                let reply = about.at(at).binding.and_then(|fact| fact.value.reply().cloned());
+                let asked = reply.map(|reply| reply.records).unwrap_or_default();
+                asked.into_iter().map(move |asked| (at, asked))
+            });
+            of.collect()
+        };
+        for (at, asked) in asked {
+            let Some(record) = asked.record().filter(|record| self.desired.zone_at(&record.owner) == Some(zone)) else {
+                continue;
+            };
+            let why = format!(
+                "The platform of the endpoint {} asks for it, to see whose {} is.",
+                self.desired.endpoint(at).name,
+                wanted.hostname
+            );
+            let made = HandoffRecord::new(&self.desired.zone(zone).name, &record, why);
+            let made = self.made_in(zone, made, &record).await;
+            push(handoff, made);
+        }
+    }
+
+    /// Looks whether every server of a zone returns a record.
+    async fn made_in(&self, zone: ZoneId, made: HandoffRecord, record: &ZoneRecord) -> HandoffRecord {
+        let servers = self.zone_servers(zone);
+        let done = !servers.is_empty() && self.servers_lacking(zone, record).await.is_empty();
+        HandoffRecord { done, seen: done.then(|| self.clock.now()), ..made }
+    }
+
+    /// What the zone above is to say of a zone that Pindrel changes.
+    fn hand_off_delegation(&self, id: ZoneId, handoff: &mut Handoff) {
+        let known = self.known();
+        let Some(fact) = known.zones.get(&id) else { return };
+        let (zone, view) = (&handoff.zone, &fact.value);
+        let Some(own) = view.own_name_servers() else {
+            let says = format!("The name servers of {zone} are not known: none of its servers answers for it.");
+            handoff.unknown.push(says);
+            return;
+        };
+        let Some(above) = zone.parent() else { return };
+        let delegated = match &view.delegation {
+            DelegationView::Delegated { name_servers, .. } => name_servers.as_slice(),
+            DelegationView::Missing { .. } | DelegationView::Unreachable { .. } => &[],
+        };
+        let records = own.iter().map(|server| {
+            let data = RecordData::Other(RecordType::Ns, format!("{server}."));
+            let record = ZoneRecord { owner: zone.clone(), ttl: STEADY_TTL, data };
+            let done = delegated.contains(server);
+            let why = format!("It delegates {zone} to {server}, which serves it.");
+            HandoffRecord { done, seen: done.then_some(fact.seen), ..HandoffRecord::new(&above, &record, why) }
+        });
+        let mut records: Vec<HandoffRecord> = records.collect();
+        let stale = delegated.iter().filter(|server| !own.contains(server)).map(|server| {
+            format!("The zone above names {server} for {zone} too, which is not in the zone's own NS set: have it removed there.")
+        });
+        handoff.unknown.extend(stale);
+        handoff.records.append(&mut records);
+    }
+}
+
+/// Adds a record, once.
+fn push(handoff: &mut Handoff, record: HandoffRecord) {
+    let is_there = |other: &HandoffRecord| {
+        (&other.name, other.record_type, &other.value) == (&record.name, record.record_type, &record.value)
+    };
+    if !handoff.records.iter().any(is_there) {
+        handoff.records.push(record);
+    }
+}
