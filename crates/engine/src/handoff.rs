@@ -106,6 +106,8 @@ impl Engine {
             self.hand_off_challenges(id, zone, &mut handoff).await?;
             self.hand_off_asked_records(id, zone, &mut handoff).await;
         }
+        // First what can be made at once.
+        handoff.records.sort_by_key(|record| record.not_before.is_some());
         Ok(handoff)
     }
 

@@ -45,6 +45,11 @@ pub async fn until_told_to_stop(sandbox: &Sandbox) -> Result<(), SandboxError> {
             ("break", word) => switched(sandbox.switch(word, true)),
             ("mend", "") => switched(sandbox.faults().iter().all(|word| sandbox.switch(word, false))),
             ("mend", word) => switched(sandbox.switch(word, false)),
+            ("record", line) => {
+                let mut words = line.splitn(3, ' ');
+                let mut next = || words.next().unwrap_or_default();
+                switched(sandbox.record(next(), next(), next()))
+            }
             ("faults", _) => sandbox.faults().join(" "),
             _ => UNKNOWN.into(),
         };
@@ -74,25 +79,34 @@ fn switched(known: bool) -> String {
     if known { DONE.into() } else { UNKNOWN.into() }
 }
 
-/// What came of switching a fault.
+/// What came of a request.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Switched {
+pub enum Requested {
     /// It is done.
     Done,
-    /// There is no such fault.
-    NoSuchFault,
+    /// It makes no sense: there is no such fault, or no such record can be made.
+    Unknown,
     /// No sandbox runs in that folder.
     NoSandbox,
 }
 
 /// Switches a fault of the sandbox in that folder on; or off, all of them where `word` is
 /// empty.
-pub async fn switch(folder: &Path, word: &str, on: bool) -> Switched {
+pub async fn switch(folder: &Path, word: &str, on: bool) -> Requested {
     let verb = if on { "break" } else { "mend" };
     match ask(folder, &format!("{verb} {word}")).await.as_deref().map(str::trim) {
-        Some(DONE) => Switched::Done,
-        Some(_) => Switched::NoSuchFault,
-        None => Switched::NoSandbox,
+        Some(DONE) => Requested::Done,
+        Some(_) => Requested::Unknown,
+        None => Requested::NoSandbox,
+    }
+}
+
+/// Makes a record in the sandbox in that folder, as somebody else would.
+pub async fn record(folder: &Path, owner: &str, record_type: &str, value: &str) -> Requested {
+    match ask(folder, &format!("record {owner} {record_type} {value}")).await.as_deref().map(str::trim) {
+        Some(DONE) => Requested::Done,
+        Some(_) => Requested::Unknown,
+        None => Requested::NoSandbox,
     }
 }
 

@@ -62,6 +62,8 @@ const STOP_PATIENCE: Duration = Duration::from_secs(2);
 
 /// The zones that the sandbox serves besides the platform's own.
 pub const ZONE: &str = "larkfield.example";
+/// A zone below it that somebody else edits, on a server of their own that takes no updates.
+pub const ELSEWHERE_ZONE: &str = "alerts.larkfield.example";
 /// A zone that challenges may be delegated into.
 pub const VALIDATION_ZONE: &str = "validation.test";
 /// The zone of the platform's generated default names.
@@ -162,6 +164,8 @@ pub struct Listing {
     pub primary: SocketAddr,
     /// The server that lags behind it.
     pub secondary: SocketAddr,
+    /// The server of the zone that somebody else edits.
+    pub elsewhere: SocketAddr,
     /// The caching resolver.
     pub resolver: SocketAddr,
     /// The platform's interface.
@@ -194,6 +198,7 @@ pub struct Sandbox {
     primary: Arc<DnsServer>,
     secondary: Arc<DnsServer>,
     parent: Arc<DnsServer>,
+    elsewhere: Arc<DnsServer>,
     authority: Arc<Authority>,
     practice: Arc<Authority>,
     platform: Arc<Platform>,
@@ -211,7 +216,8 @@ impl Sandbox {
     pub async fn start(folder: &Path, options: Options) -> Result<Sandbox, SandboxError> {
         let net = Arc::new(Net::claim(options.net).await?);
         let stop = Stop::new(net.clone());
-        let [parent_ip, primary_ip, secondary_ip, resolver_ip] = [2, 3, 4, 5].map(|last| net.address(last));
+        let [parent_ip, primary_ip, secondary_ip, resolver_ip, elsewhere_ip] =
+            [2, 3, 4, 5, 9].map(|last| net.address(last));
 
         let api_root = Arc::new(Issuer::root("Sandbox API root")?);
         let issuing_root = Issuer::root("Sandbox issuing root")?;
@@ -227,6 +233,9 @@ impl Sandbox {
         };
         let [mut larkfield, mut edge, validation] = zones([primary_ip, secondary_ip]);
         larkfield.add_text("larkfield.example", 300, "Larkfield Sky Survey");
+        let of_others = [elsewhere_ip, elsewhere_ip];
+        larkfield.delegate(ELSEWHERE_ZONE, of_others);
+        let elsewhere = DnsServer::new(vec![Zone::with_servers(ELSEWHERE_ZONE, of_others, options.negative_ttl)], None);
         for endpoint in platform.listed() {
             edge.add_address(&endpoint.default_name, 30, endpoint.address.ip());
             if endpoint.own_targets {
@@ -247,7 +256,9 @@ impl Sandbox {
             lag: options.lag,
         };
         let primary = DnsServer::new(vec![larkfield, edge, validation], Some(updates));
-        for (server, ip) in [(&parent, parent_ip), (&primary, primary_ip), (&secondary, secondary_ip)] {
+        for (server, ip) in
+            [(&parent, parent_ip), (&primary, primary_ip), (&secondary, secondary_ip), (&elsewhere, elsewhere_ip)]
+        {
             dns::server::serve(server.clone(), SocketAddr::new(ip, DNS_PORT), &stop).await?;
         }
         let resolver = Resolver::new(SocketAddr::new(parent_ip, DNS_PORT), DNS_PORT);
@@ -279,6 +290,7 @@ impl Sandbox {
             parent: SocketAddr::new(parent_ip, DNS_PORT),
             primary: SocketAddr::new(primary_ip, DNS_PORT),
             secondary: SocketAddr::new(secondary_ip, DNS_PORT),
+            elsewhere: SocketAddr::new(elsewhere_ip, DNS_PORT),
             resolver: SocketAddr::new(resolver_ip, DNS_PORT),
             platform: format!("https://{}", platform.address()),
             endpoints: platform.listed(),
@@ -298,6 +310,7 @@ impl Sandbox {
             primary,
             secondary,
             parent,
+            elsewhere,
             authority,
             practice,
             platform,
@@ -330,6 +343,14 @@ impl Sandbox {
     /// Returns the server above.
     pub fn parent(&self) -> &DnsServer {
         &self.parent
+    }
+
+    /// Adds a record as somebody else would, on every server of its zone; says whether it could be read.
+    pub fn record(&self, owner: &str, record_type: &str, value: &str) -> bool {
+        let Some(data) = dns::zone::data(record_type, value) else { return false };
+        let servers = [&self.elsewhere, &self.primary, &self.secondary];
+        let held = servers.iter().filter(|server| server.add(owner, &data)).count();
+        held > 0
     }
 
     /// Returns the authority.

@@ -8,7 +8,7 @@ use std::time::Duration;
 use clap::Args;
 use pindrel_sandbox::{DEFAULT_NET, Listing, Options, Sandbox, control};
 
-use crate::commands::{cert, check, health, keep, retire, sandbox, settle, status};
+use crate::commands::{cert, check, handoff, health, keep, retire, sandbox, settle, status};
 use crate::context::Context;
 use crate::error::{CliError, Status};
 use crate::output::demo as say;
@@ -16,6 +16,16 @@ use crate::signals::stop_signal;
 
 /// The demo's manifest, written for the sandbox's first network.
 const MANIFEST: &str = include_str!("../../../../demo/pindrel.toml");
+
+/// What it says of the zone that somebody else edits.
+const ALERTS: &str = include_str!("../../../../demo/alerts.toml");
+/// That hostname, where its challenge is led, and how long whoever edits its zone takes for each of both.
+const ALERTS_NAME: &str = "alerts.larkfield.example";
+const ALERTS_CHALLENGE: &str = "alerts.larkfield.example._acme-challenge.larkfield.example";
+const EDITED_AFTER: Duration = Duration::from_secs(3);
+const ALIAS_MADE_AFTER: Duration = Duration::from_secs(6);
+/// Where the plates were before.
+const LEFTOVER: &str = "192.0.2.44";
 
 /// Where the hostname of the demo that moves and goes is, and where it is then.
 const BEFORE: &str = "endpoints = [\"queue-north\", \"queue-south\"]";
@@ -35,8 +45,8 @@ const BACK: Duration = Duration::from_secs(8);
 ///
 /// Starts the sandbox in a temporary folder, checks the demo manifest of Larkfield Sky
 /// Survey, settles it, renews a certificate, lets an endpoint fail and come back, moves a
-/// hostname, takes it away and shows the status. Takes some forty seconds and leaves nothing
-/// behind.
+/// hostname, waits for somebody else's records, takes a hostname away and shows the status. Takes
+/// some fifty seconds and leaves nothing behind.
 #[derive(Debug, Args)]
 pub(crate) struct DemoArgs {
     /// Leave the sandbox running and say how to go on by hand
@@ -60,6 +70,26 @@ impl Place {
             Place::Here(sandbox) => sandbox.listing(),
             Place::Background(listing) => listing,
         }
+    }
+
+    /// Makes a record as somebody else would.
+    async fn record(&self, folder: &Path, name: &str, record_type: &str, value: &str) {
+        match self {
+            Place::Here(sandbox) => drop(sandbox.record(name, record_type, value)),
+            Place::Background(_) => {
+                control::record(&folder.join("sandbox"), name, record_type, value).await;
+            }
+        }
+    }
+
+    /// Does what whoever edits the zone of the alerts is asked for.
+    async fn edit_alerts(&self, folder: &Path) {
+        tokio::time::sleep(EDITED_AFTER).await;
+        self.record(folder, &format!("_acme-challenge.{ALERTS_NAME}"), "CNAME", ALERTS_CHALLENGE).await;
+        let catalogue = self.listing().endpoints.iter().find(|endpoint| endpoint.id == "catalogue");
+        let address = catalogue.map(|endpoint| endpoint.address.ip().to_string()).unwrap_or_default();
+        tokio::time::sleep(ALIAS_MADE_AFTER).await;
+        self.record(folder, ALERTS_NAME, "A", &address).await;
     }
 }
 
@@ -102,7 +132,11 @@ pub(crate) async fn run(context: &Context, args: &DemoArgs) -> Result<Status, Cl
 
 /// The demo's manifest for a sandbox: another one may have the first network.
 pub(crate) fn manifest(listing: &Listing) -> String {
-    MANIFEST.replace(&format!("{DEFAULT_NET}."), &format!("{}.", listing.net))
+    for_net(MANIFEST, listing)
+}
+
+fn for_net(text: &str, listing: &Listing) -> String {
+    text.replace(&format!("{DEFAULT_NET}."), &format!("{}.", listing.net))
 }
 
 async fn show(context: &Context, folder: &Path, place: &Place) -> Result<Status, CliError> {
@@ -111,9 +145,14 @@ async fn show(context: &Context, folder: &Path, place: &Place) -> Result<Status,
     write(&manifest, &text)?;
     let context = context.for_manifest(manifest.clone());
 
+    place.record(folder, "plates.larkfield.example", "A", LEFTOVER).await;
+
     say::step("check", "The manifest says which hostnames should lead where. First it is read for mistakes.")?;
     check::run(&context, &check::CheckArgs::default())?;
-    say::step("settle --dry-run", "What would be done, in the order that protects traffic:")?;
+    say::step(
+        "settle --dry-run",
+        "What would be done, in the order that protects traffic; an old address of the plates goes by name:",
+    )?;
     settle::run(&context, &settle::SettleArgs { dry_run: true, ..settle::SettleArgs::default() }).await?;
     say::step("settle", "Now it is done, each step verified by looking at the world.")?;
     settle::run(&context, &settle::SettleArgs::default()).await?;
@@ -125,6 +164,17 @@ async fn show(context: &Context, folder: &Path, place: &Place) -> Result<Status,
     fail_over(&context, folder, place).await?;
     say::step("health list", "What the checks have found:")?;
     health::run(&context, &health::HealthCommand::list()).await?;
+    let text = format!("{text}{}", for_net(ALERTS, place.listing()));
+    write(&manifest, &text)?;
+    say::step(
+        &format!("handoff {ALERTS_NAME}"),
+        "The alert feed is added. Somebody else edits its zone, and is sent what is to be made:",
+    )?;
+    handoff::run(&context, &handoff::HandoffArgs::of(ALERTS_NAME)).await?;
+    say::step(&format!("settle --only {ALERTS_NAME}"), "Pindrel waits for them, and goes on when it is there.")?;
+    let only = settle::SettleArgs { only: vec![ALERTS_NAME.into()], ..settle::SettleArgs::default() };
+    let (settled, ()) = tokio::join!(settle::run(&context, &only), place.edit_alerts(folder));
+    settled?;
     write(&manifest, &text.replace(BEFORE, AFTER))?;
     say::step("settle", "The observing queue moves: the manifest no longer names queue-north.")?;
     settle::run(&context, &settle::SettleArgs::default()).await?;

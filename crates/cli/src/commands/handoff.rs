@@ -39,6 +39,13 @@ pub(crate) struct HandoffArgs {
     form: HandoffForm,
 }
 
+impl HandoffArgs {
+    /// The arguments that name a hostname or a zone and nothing else.
+    pub(crate) fn of(name: &str) -> HandoffArgs {
+        HandoffArgs { name: name.into(), form: HandoffForm::Text }
+    }
+}
+
 /// In which form a handoff is written.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
 pub(crate) enum HandoffForm {

@@ -7,7 +7,7 @@ use std::time::Duration;
 
 use clap::builder::{PossibleValue, StringValueParser, TypedValueParser};
 use clap::{Arg, Args, Subcommand};
-use pindrel_sandbox::control::{self, Switched};
+use pindrel_sandbox::control::{self, Requested};
 use pindrel_sandbox::{Listing, NetRange, Options, Sandbox, SandboxError};
 
 use super::demo;
@@ -24,8 +24,8 @@ const MAX_ERRORS: u64 = 16 * 1024;
 
 /// Run stand-ins for the outside world on loopback
 ///
-/// An ACME authority, DNS servers (a parent, a primary, a secondary that lags, a caching
-/// resolver) and an endpoint platform. No root rights are needed; everything listens on
+/// An ACME authority, DNS servers (a parent, a primary, a secondary that lags, one that somebody
+/// else edits, a caching resolver) and an endpoint platform. No root rights are needed; everything listens on
 /// addresses 127.47.N.x, with the first N that is free; --net names another range.
 #[derive(Debug, Subcommand)]
 pub(crate) enum SandboxCommand {
@@ -39,6 +39,30 @@ pub(crate) enum SandboxCommand {
     Break(FaultArgs),
     /// Mend what was broken; all of it without a name
     Mend(MendArgs),
+    /// Make a record as somebody else would, who knows nothing of Pindrel
+    Record(RecordArgs),
+}
+
+/// A record of somebody else's.
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  pindrel sandbox record plates.larkfield.example A 192.0.2.44
+  pindrel sandbox record alerts.larkfield.example TXT \"v=spf1 -all\"")]
+pub(crate) struct RecordArgs {
+    /// Its name, in one of the sandbox's zones
+    #[arg(value_name = "NAME")]
+    name: String,
+
+    /// Its type: A, AAAA, CNAME or TXT
+    #[arg(value_name = "TYPE")]
+    record_type: String,
+
+    /// What it holds
+    #[arg(value_name = "VALUE")]
+    value: String,
+
+    #[command(flatten)]
+    place: FolderArgs,
 }
 
 /// What to break.
@@ -117,6 +141,7 @@ pub(crate) async fn run(context: &Context, command: SandboxCommand) -> Result<St
         SandboxCommand::Down(args) => down(&args.folder).await,
         SandboxCommand::List(args) => list(context, &args.folder).await,
         SandboxCommand::Break(args) => switch(context, &args.place.folder, &args.fault, true).await,
+        SandboxCommand::Record(args) => record(&args).await,
         SandboxCommand::Mend(args) => {
             switch(context, &args.place.folder, args.fault.as_deref().unwrap_or_default(), false).await
         }
@@ -246,15 +271,27 @@ async fn list(context: &Context, folder: &Path) -> Result<Status, CliError> {
     Ok(Status::Done)
 }
 
+async fn record(args: &RecordArgs) -> Result<Status, CliError> {
+    let RecordArgs { place, name, record_type, value } = args;
+    match control::record(&place.folder, name, record_type, value).await {
+        Requested::Done => Ok(Status::Done),
+        Requested::NoSandbox => Err(absent(&place.folder)),
+        Requested::Unknown => Err(CliError::Usage {
+            says: format!("no record {name} {record_type} {value} can be made in the sandbox"),
+            remedy: "Name a name in one of its zones, and A, AAAA, CNAME or TXT with what belongs to it".into(),
+        }),
+    }
+}
+
 async fn switch(context: &Context, folder: &Path, fault: &str, on: bool) -> Result<Status, CliError> {
     match control::switch(folder, fault, on).await {
-        Switched::Done => {
+        Requested::Done => {
             let broken = control::faults(folder).await.unwrap_or_default();
             output::sandbox::print_faults(context, &broken)?;
             Ok(Status::Done)
         }
-        Switched::NoSandbox => Err(absent(folder)),
-        Switched::NoSuchFault => Err(CliError::Usage {
+        Requested::NoSandbox => Err(absent(folder)),
+        Requested::Unknown => Err(CliError::Usage {
             says: format!("there is no fault \"{fault}\""),
             remedy: format!(
                 "There are: {}",

@@ -11,16 +11,30 @@ use crate::dns::zone::name;
 
 /// The most aliases that are followed.
 const MOST_ALIASES: usize = 8;
+/// The most referrals that are followed.
+const MOST_REFERRALS: usize = 4;
 
+/// Asks a server, and whichever server it refers to.
 async fn ask(server: SocketAddr, owner: &Name, record_type: RecordType) -> Result<Message, Refusal> {
-    let Some(answer) = crate::dns::server_answer(server, &crate::dns::question(owner, record_type)).await else {
-        return refuse(400, "dns", format!("{server} does not answer for {owner}"));
-    };
-    let code = answer.metadata.response_code;
-    if !matches!(code, ResponseCode::NoError | ResponseCode::NXDomain) {
-        return refuse(400, "dns", format!("{server} answers {code} for {owner}"));
+    let mut asked = server;
+    for _ in 0..MOST_REFERRALS {
+        let Some(answer) = crate::dns::server_answer(asked, &crate::dns::question(owner, record_type)).await else {
+            return refuse(400, "dns", format!("{asked} does not answer for {owner}"));
+        };
+        let code = answer.metadata.response_code;
+        if !matches!(code, ResponseCode::NoError | ResponseCode::NXDomain) {
+            return refuse(400, "dns", format!("{asked} answers {code} for {owner}"));
+        }
+        let glue = answer.additionals.iter().find_map(|record| match &record.data {
+            RData::A(address) => Some(SocketAddr::new(address.0.into(), asked.port())),
+            _ => None,
+        });
+        match glue.filter(|_| !answer.metadata.authoritative && answer.answers.is_empty()) {
+            Some(next) => asked = next,
+            None => return Ok(answer),
+        }
     }
-    Ok(answer)
+    refuse(400, "dns", format!("{server} refers to others for {owner} again and again"))
 }
 
 /// Looks for the expected text at `_acme-challenge` under a name, on every server.

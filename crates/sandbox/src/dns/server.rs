@@ -68,6 +68,19 @@ impl DnsServer {
         self.change(&owner, |zone| zone.add(owner.clone(), 300, RData::CNAME(CNAME(target))));
     }
 
+    /// Adds a record by hand; says whether a zone of this server is where it belongs.
+    pub(crate) fn add(&self, owner: &str, data: &RData) -> bool {
+        let owner = name(owner);
+        let is_here = {
+            let zones = self.zones();
+            best(&zones, &owner).is_some_and(|zone| zone.is_own(&owner))
+        };
+        if is_here {
+            self.change(&owner, |zone| zone.add(owner.clone(), 300, data.clone()));
+        }
+        is_here
+    }
+
     /// Adds a CAA record by hand, here and nowhere else.
     pub fn add_caa(&self, owner: &str, tag: &str, value: &str) {
         let owner = name(owner);

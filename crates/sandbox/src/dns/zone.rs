@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::net::IpAddr;
 use std::time::Duration;
 
-use hickory_proto::rr::rdata::{A, AAAA, NS, SOA, TXT};
+use hickory_proto::rr::rdata::{A, AAAA, CNAME, NS, SOA, TXT};
 use hickory_proto::rr::{Name, RData, Record, RecordType};
 
 /// The TTL of the records that the sandbox makes itself.
@@ -42,6 +42,17 @@ pub(crate) fn name(text: &str) -> Name {
     let mut name = Name::from_ascii(text).unwrap_or_else(|_| Name::root()).to_lowercase();
     name.set_fqdn(true);
     name
+}
+
+/// Reads the data of a record of one of a few types.
+pub(crate) fn data(record_type: &str, value: &str) -> Option<RData> {
+    Some(match record_type.to_ascii_uppercase().as_str() {
+        "A" => RData::A(A(value.parse().ok()?)),
+        "AAAA" => RData::AAAA(AAAA(value.parse().ok()?)),
+        "CNAME" => RData::CNAME(CNAME(Name::from_ascii(value).ok().map(|_| name(value))?)),
+        "TXT" => RData::TXT(TXT::new(vec![value.to_owned()])),
+        _ => return None,
+    })
 }
 
 impl Zone {
@@ -180,6 +191,11 @@ impl Zone {
             above = above.base_name();
         }
         None
+    }
+
+    /// Says whether a name is this zone's to answer for, and not handed over to another one.
+    pub(crate) fn is_own(&self, owner: &Name) -> bool {
+        self.delegation_above(owner, RecordType::ANY).is_none()
     }
 
     /// The delegation at or above a name, if any. The DS of a zone is asked for above
