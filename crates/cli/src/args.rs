@@ -44,7 +44,7 @@ impl fmt::Display for Span {
     }
 }
 
-fn patience(text: &str) -> Result<Span, String> {
+pub(crate) fn patience(text: &str) -> Result<Span, String> {
     let span: Span = text.parse()?;
     if span > LONGEST_PATIENCE { Err(format!("a run waits at most {LONGEST_PATIENCE}")) } else { Ok(span) }
 }

@@ -42,6 +42,7 @@ pub mod pin;
 pub mod pins;
 pub mod plan;
 pub mod policy;
+pub mod propagation;
 pub mod records;
 pub mod renewal;
 pub mod undo;

@@ -8,7 +8,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::name::DnsName;
 use crate::values::Ttl;
-use crate::zone_data::{NameKey, TypeCode};
+use crate::zone_data::{NameKey, TypeCode, rdata};
 
 /// The type of a record (RFC 1035 §3.2.2 and later), for the types that matter here.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
@@ -148,6 +148,27 @@ pub enum RecordData {
 }
 
 impl RecordData {
+    /// Reads data as on the wire, with names in lower case.
+    pub fn from_wire(record_type: RecordType, wire: &[u8]) -> Option<RecordData> {
+        let name = || NameKey::from_wire(wire).filter(|(_, rest)| rest.is_empty())?.0.to_dns_name();
+        Some(match record_type {
+            RecordType::A => RecordData::A(<[u8; 4]>::try_from(wire).ok()?.into()),
+            RecordType::Aaaa => RecordData::Aaaa(<[u8; 16]>::try_from(wire).ok()?.into()),
+            RecordType::Cname => RecordData::Cname(name()?),
+            RecordType::Alias => RecordData::Alias(name()?),
+            RecordType::Txt => {
+                let (mut text, mut rest) = (Vec::with_capacity(wire.len()), wire);
+                while let Some((length, strings)) = rest.split_first() {
+                    let (string, more) = strings.split_at_checked(usize::from(*length))?;
+                    text.extend_from_slice(string);
+                    rest = more;
+                }
+                RecordData::Txt(String::from_utf8_lossy(&text).into_owned())
+            }
+            other => RecordData::Other(other, rdata::presentation(TypeCode::from(other), wire)),
+        })
+    }
+
     /// Returns the address, of A and AAAA.
     pub fn address(&self) -> Option<IpAddr> {
         match self {

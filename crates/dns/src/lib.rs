@@ -3,7 +3,7 @@
 //!
 //! [`lookup`] reads, [`discover`] finds a zone's servers and its delegation, [`present`] says
 //! which records a server gives, [`caa`] who may issue, [`challenge`] where a challenge record
-//! belongs, [`transfer`] and [`zone_files`] read whole zones, and a [`ZoneDriver`] changes records, one
+//! belongs, [`spread`] how far a change has got, [`transfer`] and [`zone_files`] read whole zones, and a [`ZoneDriver`] changes records, one
 //! for each way: [`Rfc2136`] by dynamic update, [`PowerDns`] through that server's HTTP API, [`ZoneFile`]
 //! in a file, [`ZoneProgram`] through a program, and [`HandedOff`] not at all. Wire messages stay inside
 //! this crate: what comes out are the core's values.
@@ -20,6 +20,7 @@ mod powerdns;
 pub mod present;
 mod program;
 mod sets;
+pub mod spread;
 pub mod transfer;
 mod update;
 mod wire;

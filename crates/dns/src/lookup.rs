@@ -106,7 +106,7 @@ pub(crate) async fn delegated_at(
     Ok(cut.filter(|cut| owner.is_within(cut)))
 }
 
-fn sets(answer: &Message, owner: &DnsName, record_type: RecordType) -> Vec<RecordSet> {
+pub(crate) fn sets(answer: &Message, owner: &DnsName, record_type: RecordType) -> Vec<RecordSet> {
     let own = answer.answers.iter().filter(|record| core_name(&record.name).as_ref() == Some(owner));
     RecordSet::group(own.filter(|record| record.record_type() == wire_type(record_type)).filter_map(|record| {
         // One with its top bit set counts as nought (RFC 2181 §8).
@@ -125,7 +125,11 @@ pub async fn alias(servers: &[SocketAddr], owner: &DnsName, at_apex: bool) -> Al
     AliasView { servers: join_all(look).await, wildcard: None, dangling: None }
 }
 
-async fn alias_at(server: SocketAddr, owner: &DnsName, at_apex: bool) -> Result<Vec<RecordSet>, Unreachable> {
+pub(crate) async fn alias_at(
+    server: SocketAddr,
+    owner: &DnsName,
+    at_apex: bool,
+) -> Result<Vec<RecordSet>, Unreachable> {
     let types: &[RecordType] = if at_apex {
         &[RecordType::A, RecordType::Aaaa]
     } else {
@@ -254,7 +258,7 @@ pub async fn resolve(resolver: SocketAddr, name: &DnsName) -> Resolved {
     }
 }
 
-fn reason(answer: &Message) -> Unresolved {
+pub(crate) fn reason(answer: &Message) -> Unresolved {
     match answer.metadata.response_code {
         ResponseCode::NoError => Unresolved::NoAddress,
         ResponseCode::NXDomain => Unresolved::NoSuchName,
@@ -263,7 +267,7 @@ fn reason(answer: &Message) -> Unresolved {
 }
 
 /// How long a negative answer may be kept: the TTL of the SOA that came with it.
-fn negative_secs(answer: &Message) -> Option<u32> {
+pub(crate) fn negative_secs(answer: &Message) -> Option<u32> {
     answer.authorities.iter().find_map(|record| match &record.data {
         RData::SOA(soa) => Some(record.ttl.min(soa.minimum)),
         _ => None,

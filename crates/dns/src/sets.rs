@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use pindrel_core::name::DnsName;
 use pindrel_core::records::{RecordData, RecordSet, ZoneChange, ZoneRecord};
-use pindrel_core::zone_data::{NameKey, TypeCode, ZoneData, rdata};
+use pindrel_core::zone_data::{NameKey, TypeCode, ZoneData};
 
 use crate::driver::SetChange;
 
@@ -85,25 +85,10 @@ fn holds(set: &SetChange, records: &RecordSet) -> bool {
         && records.data().iter().all(|data| set.expected.iter().any(|wire| is_data(data, set.code, wire)))
 }
 
-/// Says whether data on the wire is this data.
+/// Says whether data on the wire is this data, however the strings of a text are cut.
 pub(crate) fn is_data(data: &RecordData, code: TypeCode, wire: &[u8]) -> bool {
-    match data {
-        // However its strings are cut.
-        RecordData::Txt(text) => joined(wire).is_some_and(|joined| String::from_utf8_lossy(&joined) == text.as_str()),
-        RecordData::Other(_, text) => rdata::presentation(code, wire) == *text,
-        data => data.to_wire().as_deref() == Some(wire),
-    }
-}
-
-/// The strings of a TXT record joined together.
-fn joined(mut wire: &[u8]) -> Option<Vec<u8>> {
-    let mut text = Vec::with_capacity(wire.len());
-    while let Some((length, rest)) = wire.split_first() {
-        let (string, rest) = rest.split_at_checked(usize::from(*length))?;
-        text.extend_from_slice(string);
-        wire = rest;
-    }
-    Some(text)
+    let record_type = data.record_type();
+    TypeCode::from(record_type) == code && RecordData::from_wire(record_type, wire).as_ref() == Some(data)
 }
 
 fn none(owner: &NameKey, code: TypeCode) -> SetChange {

@@ -47,6 +47,7 @@ mod settle;
 mod status;
 mod stores;
 mod waits;
+mod watch;
 mod zones;
 
 pub use acme::accounts::{AccountReport, Registration};
@@ -65,6 +66,7 @@ pub use health::{CheckHistory, CheckReport, CheckRun, EndpointHoldReport, Foreca
 pub use home::{Home, StateLocation};
 pub use keep::{KeepOrder, KeepSetup, KeepSummary, MakeDrivers, keep, keep_once};
 pub use leftovers::{Leftover, LeftoverKind};
+pub use pindrel_dns::spread::Watched;
 pub use pindrel_dns::zone_files;
 pub use pindrel_edge::{ServerState, TokenScope, WrittenFile};
 pub use pindrel_keys::AccountKey;
@@ -75,4 +77,5 @@ pub use pindrel_state::{
 pub use run::{Bounds, Engine, Setup};
 pub use settle::{Aim, LeftoverScope, Plan, Scope, Stuck};
 pub use status::{HostnameReport, Report};
+pub use watch::{WatchOrder, seconds_until};
 pub use zones::{Part, ReadZone, ServerReport, ZoneReport};

@@ -5,7 +5,7 @@ use std::net::SocketAddr;
 
 use futures::{StreamExt as _, TryStreamExt as _, stream};
 use pindrel_core::desired::ZoneId;
-use pindrel_core::facts::ServerStatus;
+use pindrel_core::facts::{ServerStatus, ZoneView};
 use pindrel_core::findings::Finding;
 use pindrel_core::name::DnsName;
 use pindrel_core::pin::Pin;
@@ -78,31 +78,42 @@ impl Engine {
         let ids: Vec<ZoneId> = (0u32..).map(ZoneId).take(self.desired.zones.len()).collect();
         let looks = stream::iter(&ids).map(|id| self.look_at_zone(*id)).buffer_unordered(ZONES_AT_ONCE);
         looks.try_collect::<Vec<()>>().await?;
-        let known = self.known();
-        let reports = ids.iter().filter_map(|id| {
-            let (zone, view) = (self.desired.zone(*id), &known.zones.get(id)?.value);
-            let report = judge_zone(zone, view);
-            let servers = view.servers.iter().map(|server| ServerReport {
-                server: server.server,
-                serial: match &server.status {
-                    ServerStatus::Serves { serial, .. } => Some(*serial),
-                    _ => None,
-                },
-            });
-            let servers: Vec<ServerReport> = servers.collect();
-            let serials = servers.iter().filter_map(|server| server.serial);
-            Some(ZoneReport {
-                name: zone.name.clone(),
-                driver: zone.driver.as_str(),
-                hostnames: self.desired.hostnames.iter().filter(|wanted| wanted.zone == *id).count(),
-                state: report.state,
-                detail: report.detail.unwrap_or_default(),
-                serial: serials.reduce(|left, right| if right > left { right } else { left }),
-                servers,
-                findings: report.findings,
-            })
+        Ok(ids.iter().filter_map(|id| self.report_of(*id)).map(|(report, _)| report).collect())
+    }
+
+    /// Looks at one zone of the manifest; returns what was seen as well.
+    ///
+    /// # Errors
+    /// A [`Finding`]: the state cannot be written.
+    pub async fn zone_report(&self, id: ZoneId) -> Result<(ZoneReport, ZoneView), Finding> {
+        self.look_at_zone(id).await.map_err(|error| internal(error.to_string()))?;
+        self.report_of(id).ok_or_else(|| internal("a zone that was looked at is not known"))
+    }
+
+    fn report_of(&self, id: ZoneId) -> Option<(ZoneReport, ZoneView)> {
+        let zone = self.desired.zone(id);
+        let view = self.known().zones.get(&id)?.value.clone();
+        let report = judge_zone(zone, &view);
+        let servers = view.servers.iter().map(|server| ServerReport {
+            server: server.server,
+            serial: match &server.status {
+                ServerStatus::Serves { serial, .. } => Some(*serial),
+                _ => None,
+            },
         });
-        Ok(reports.collect())
+        let servers: Vec<ServerReport> = servers.collect();
+        let serials = servers.iter().filter_map(|server| server.serial);
+        let report = ZoneReport {
+            name: zone.name.clone(),
+            driver: zone.driver.as_str(),
+            hostnames: self.desired.hostnames.iter().filter(|wanted| wanted.zone == id).count(),
+            state: report.state,
+            detail: report.detail.unwrap_or_default(),
+            serial: serials.reduce(|left, right| if right > left { right } else { left }),
+            servers,
+            findings: report.findings,
+        };
+        Some((report, view))
     }
 
     /// Reads a zone: by transfer, or as its driver does; else the names of the manifest one by one.

@@ -37,6 +37,10 @@ pub(crate) enum Described {
     Handoff,
     /// What `zone list --format json` writes
     ZoneList,
+    /// What `zone show --format json` writes
+    ZoneShow,
+    /// One line of what `zone watch --format json` writes
+    WatchEvent,
     /// What `zone check --format json` writes
     ZoneCheck,
     /// What `zone export --format json` writes
@@ -75,6 +79,8 @@ pub(crate) fn run(context: &Context, args: &SchemaArgs) -> Result<Status, CliErr
         Described::HealthForecast => include_str!("../schemas/health-forecast.json"),
         Described::Handoff => include_str!("../schemas/handoff.json"),
         Described::ZoneList => include_str!("../schemas/zone-list.json"),
+        Described::ZoneShow => include_str!("../schemas/zone-show.json"),
+        Described::WatchEvent => include_str!("../schemas/watch-event.json"),
         Described::ZoneCheck => include_str!("../schemas/zone-check.json"),
         Described::ZoneExport => include_str!("../schemas/zone-export.json"),
         Described::ZoneCompare => include_str!("../schemas/zone-compare.json"),

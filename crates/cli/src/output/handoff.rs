@@ -69,13 +69,13 @@ fn place(handoff: &Handoff, is_delegation: bool) -> String {
 }
 
 /// How far it has got, as a sentence.
-fn progress(handoff: &Handoff) -> String {
+fn progress(handoff: &Handoff, is_delegation: bool) -> String {
     let left = handoff.records.iter().filter(|record| !record.done).count();
-    let made = |all: &str| format!("{all} made: every server of the zone returns them.");
+    let who = if is_delegation { "the zone above returns" } else { "every server of the zone returns" };
     match (left, handoff.records.len()) {
         (_, 0) => "There is nothing to be made.".into(),
-        (0, 1) => "It is made: every server of the zone returns it.".into(),
-        (0, _) => made("All of them are"),
+        (0, 1) => format!("It is made: {who} it."),
+        (0, _) => format!("All of them are made: {who} them."),
         (left, all) => format!("{left} of {} still to be made.", count(all, "record")),
     }
 }
@@ -116,7 +116,7 @@ fn write_text(handoff: &Handoff, is_delegation: bool) -> Result<(), CliError> {
     for says in &handoff.unknown {
         writeln!(out, "{} {says}\n", style::paint(style::UNDERWAY, "!"))?;
     }
-    Ok(writeln!(out, "{}", progress(handoff))?)
+    Ok(writeln!(out, "{}", progress(handoff, is_delegation))?)
 }
 
 fn markdown(handoff: &Handoff, is_delegation: bool) -> String {
@@ -142,7 +142,7 @@ fn markdown(handoff: &Handoff, is_delegation: bool) -> String {
     for says in &handoff.unknown {
         let _ = write!(text, "\n{says}\n");
     }
-    let _ = write!(text, "\n{}\n", progress(handoff));
+    let _ = write!(text, "\n{}\n", progress(handoff, is_delegation));
     text
 }
 
@@ -182,7 +182,7 @@ fn page(handoff: &Handoff, is_delegation: bool) -> String {
     let share = if handoff.records.is_empty() { 100 } else { made * 100 / handoff.records.len() };
     PAGE.replace("{{title}}", &title)
         .replace("{{place}}", &escaped(&place(handoff, is_delegation)))
-        .replace("{{progress}}", &escaped(&progress(handoff)))
+        .replace("{{progress}}", &escaped(&progress(handoff, is_delegation)))
         .replace("{{share}}", &share.to_string())
         .replace("{{seen}}", &format!("{:.0}", jiff::Timestamp::now()))
         .replace("{{records}}", &cards)

@@ -5,7 +5,7 @@ use std::io::{IsTerminal as _, Write as _};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
-use indicatif::{MultiProgress, ProgressBar, ProgressStyle};
+use indicatif::{MultiProgress, ProgressBar};
 use jiff::{SignedDuration, Timestamp};
 use pindrel_core::desired::Desired;
 use pindrel_core::health::{CheckRecord, Verdict};
@@ -13,6 +13,7 @@ use pindrel_engine::{Event, KeepSummary, Listener};
 use serde_json::json;
 
 use super::health::{colour, latency, mark};
+use super::live::{line_style, shown};
 use super::times::{age, for_people};
 use super::unhurried::Lines;
 use super::wrap::for_stderr;
@@ -49,17 +50,6 @@ struct Rows {
     width: usize,
     verdicts: BTreeMap<String, Verdict>,
     hostnames: usize,
-}
-
-fn line_style() -> ProgressStyle {
-    ProgressStyle::with_template("{wide_msg}").unwrap_or_else(|_| ProgressStyle::default_spinner())
-}
-
-fn shown(text: &str) -> String {
-    match anstream::AutoStream::choice(&std::io::stderr()) {
-        anstream::ColorChoice::Never => anstream::adapter::strip_str(text).to_string(),
-        _ => text.to_owned(),
-    }
 }
 
 impl Keeping {

@@ -54,8 +54,13 @@ fn style(template: &str) -> ProgressStyle {
     style.tick_strings(&["⠋", "⠙", "⠹", "⠸", "⠼", "⠴", "⠦", "⠧", "⠇", "⠏", " "])
 }
 
+/// A line that is nothing but its text.
+pub(super) fn line_style() -> ProgressStyle {
+    style("{wide_msg}")
+}
+
 /// Takes the colours away where the stream has none.
-fn shown(text: &str) -> String {
+pub(super) fn shown(text: &str) -> String {
     match anstream::AutoStream::choice(&std::io::stderr()) {
         anstream::ColorChoice::Never => anstream::adapter::strip_str(text).to_string(),
         _ => text.to_owned(),

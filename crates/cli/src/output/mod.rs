@@ -29,6 +29,7 @@ mod style;
 mod times;
 pub(crate) mod undo;
 mod unhurried;
+pub(crate) mod watch;
 mod wrap;
 pub(crate) mod zones;
 

@@ -3,7 +3,7 @@
 use std::io::Write as _;
 use std::path::Path;
 
-use pindrel_sandbox::{Listing, TSIG_NAME, ZONE};
+use pindrel_sandbox::{ELSEWHERE_ZONE, Listing, TSIG_NAME, ZONE};
 use serde::Serialize;
 
 use super::{VERSION, style};
@@ -33,6 +33,8 @@ pub(crate) fn print(context: &Context, folder: &Path, listing: &Listing, faults:
     line("parent", &listing.parent.to_string(), "delegates example. and test.")?;
     line("primary", &listing.primary.to_string(), &format!("serves {ZONE}, takes updates with the key {TSIG_NAME}."))?;
     line("secondary", &listing.secondary.to_string(), "lags behind the primary")?;
+    let of_others = format!("serves {ELSEWHERE_ZONE}, which somebody else edits");
+    line("elsewhere", &listing.elsewhere.to_string(), &of_others)?;
     line("resolver", &listing.resolver.to_string(), "caches, absent names too")?;
     line("platform", &listing.platform, "speaks the endpoint protocol")?;
     for endpoint in &listing.endpoints {

@@ -7,6 +7,9 @@ use annotate_snippets::renderer::DecorStyle;
 use annotate_snippets::{AnnotationKind, Level, Renderer, Snippet};
 use comfy_table::Cell;
 use jiff::Timestamp;
+use pindrel_core::facts::{DelegationView, ServerStatus, ServerView, ZoneView};
+use pindrel_core::name::DnsName;
+use pindrel_core::pins::PinState;
 use pindrel_core::zone_data::{Difference, SetRecord, Severity, Slip, ZoneData, rdata};
 use pindrel_core::zone_file::{Mistake, write_zone};
 use pindrel_engine::ZoneReport;
@@ -388,4 +391,62 @@ pub(crate) fn print_list(context: &Context, reports: &[ZoneReport]) -> Result<()
             Ok(writeln!(out, "{held} of {} held.", count(reports.len(), "zone"))?)
         }
     }
+}
+
+/// Writes what is known of one zone.
+pub(crate) fn print_zone_view(context: &Context, report: &ZoneReport, view: &ZoneView) -> Result<(), CliError> {
+    if context.format == Format::Json {
+        return super::json(&json!({
+            "version": VERSION, "zone": report, "delegation": view.delegation, "validates": view.validates,
+        }));
+    }
+    let (mut out, now) = (super::stdout(), Timestamp::now());
+    let state =
+        style::paint(style::of(report.state), format_args!("{} {}", report.state.mark(), report.state.as_str()));
+    writeln!(out, "{}  {state}  {}\n", style::paint(style::STRONG, &report.name), report.detail)?;
+    let names = |names: &[DnsName]| match names {
+        [] => "none".to_owned(),
+        names => names.iter().map(DnsName::as_str).collect::<Vec<_>>().join(", "),
+    };
+    let delegation = match &view.delegation {
+        DelegationView::Delegated { by, name_servers, .. } => format!("to {} (says {by})", names(name_servers)),
+        DelegationView::Missing { by } => format!("none (says {by})"),
+        DelegationView::Unreachable { why } => format!("not known: {why}"),
+    };
+    let signed = match view.validates {
+        Some(true) => "signed, and validates",
+        Some(false) => "signed, and does not validate",
+        None => "not signed, as the zone above says",
+    };
+    let own = view.own_name_servers().map_or_else(|| "not known".to_owned(), names);
+    let fields = [
+        ("Changed by", report.driver.to_owned()),
+        ("Delegated", delegation),
+        ("NS set", own),
+        ("Signatures", signed.to_owned()),
+        ("Hostnames", format!("{} of the manifest", report.hostnames)),
+    ];
+    for (field, text) in fields {
+        writeln!(out, "  {} {text}", style::paint(style::FAINT, format_args!("{field:<10}")))?;
+    }
+    writeln!(out)?;
+    let mut table = super::table(&["SERVER", "SERIAL", "WHAT IT SAYS"]);
+    for ServerView { server, status } in &view.servers {
+        let (serial, says, like) = match status {
+            ServerStatus::Serves { serial, name_servers } => {
+                (serial.to_string(), format!("serves it, with {}", names(name_servers)), PinState::Held)
+            }
+            ServerStatus::Lame { how } => ("–".into(), how.to_string(), PinState::Blocked),
+            ServerStatus::Unreachable { why } => ("–".into(), why.to_string(), PinState::Blocked),
+        };
+        table.add_row([Cell::new(server), Cell::new(serial), Cell::new(says).fg(table_colour(like))]);
+    }
+    super::write_table(table, &[1], &[2, 1])?;
+    let mut out = super::stdout();
+    for finding in &report.findings {
+        writeln!(out, "{} {}", style::paint(style::BAD, "✕"), finding.says)?;
+        print_evidence(&mut out, now, &finding.evidence)?;
+        print_remedy(&mut out, now, &finding.remedy, None)?;
+    }
+    Ok(())
 }

@@ -32,6 +32,7 @@ pub(super) fn judge_view(zone: &Zone, view: &ZoneView) -> PinReport {
         left => format!(", {left} left out: no route to their addresses from here"),
     };
     let detail = match state {
+        PinState::Held if asked == 1 => format!("its one server answers{left_out}"),
         PinState::Held => format!("{serving} of {asked} servers answer alike{left_out}"),
         _ => format!("{serving} of {asked} servers answer{left_out}"),
     };

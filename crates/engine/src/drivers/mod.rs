@@ -23,13 +23,15 @@ use pindrel_core::facts::{AliasView, Unreachable, ZoneView};
 use pindrel_core::findings::Finding;
 use pindrel_core::health::Measured;
 use pindrel_core::name::{DnsName, Hostname};
-use pindrel_core::records::ZoneRecord;
+use pindrel_core::propagation::{ResolverAnswer, ServerAnswer};
+use pindrel_core::records::{RecordSet, ZoneRecord};
 use pindrel_core::renewal::RenewalWindow;
-use pindrel_core::values::{Fingerprint, KeyKind, SecretRef};
+use pindrel_core::values::{Fingerprint, KeyKind, SecretRef, Ttl};
 use pindrel_dns::ZoneDriver;
 use pindrel_dns::caa::{CaaLookup, Servers};
 use pindrel_dns::challenge::{PlaceError, ServersOf};
 use pindrel_dns::lookup::Resolved;
+use pindrel_dns::spread::Watched;
 use pindrel_edge::Platform;
 use pindrel_keys::{AccountKey, CertificateKey, KeyError};
 use pindrel_probe::{Answered, ProbeError};
@@ -177,6 +179,19 @@ pub trait Lookups: Send + Sync {
     async fn caa(&self, name: &DnsName, servers: Servers<'_>) -> Result<CaaLookup, Unreachable>;
     /// Asks a resolver for the addresses of a name.
     async fn resolve(&self, resolver: SocketAddr, name: &DnsName) -> Resolved;
+    /// Asks a server of a zone for the records of a name that are watched.
+    async fn watch_server(&self, server: SocketAddr, zone: &DnsName, owner: &DnsName, watched: Watched)
+    -> ServerAnswer;
+    /// Asks a resolver for the records of a name that are watched, of which these are wanted.
+    async fn watch_resolver(
+        &self,
+        resolver: SocketAddr,
+        owner: &DnsName,
+        watched: Watched,
+        wanted: &[RecordSet],
+    ) -> ResolverAnswer;
+    /// Returns for how long a resolver may keep that a name of a zone does not exist.
+    async fn negative_ttl(&self, server: SocketAddr, zone: &DnsName) -> Option<Ttl>;
 }
 
 /// Connections the way clients make them.

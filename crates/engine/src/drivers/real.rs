@@ -26,13 +26,17 @@ use pindrel_core::health::Measured;
 use pindrel_core::load_balancer::LoadBalancer;
 use pindrel_core::name::{DnsName, Hostname};
 use pindrel_core::pin::Pin;
-use pindrel_core::records::ZoneRecord;
+use pindrel_core::propagation::{ResolverAnswer, ServerAnswer};
+use pindrel_core::records::{RecordSet, ZoneRecord};
 use pindrel_core::renewal::RenewalWindow;
-use pindrel_core::values::{Fingerprint, KeyKind, SecretRef};
+use pindrel_core::values::{Fingerprint, KeyKind, SecretRef, Ttl};
 use pindrel_dns::caa::{CaaCache, CaaLookup, Servers};
 use pindrel_dns::challenge::{self, PlaceError, ServersOf};
 use pindrel_dns::lookup::{self, Resolved};
-use pindrel_dns::{HandedOff, PowerDns, Rfc2136, ZoneDriver, ZoneError, ZoneFile, ZoneProgram, discover, present};
+use pindrel_dns::spread::Watched;
+use pindrel_dns::{
+    HandedOff, PowerDns, Rfc2136, ZoneDriver, ZoneError, ZoneFile, ZoneProgram, discover, present, spread,
+};
 use pindrel_edge::{AdapterProgram, Haproxy, Nginx, Platform, ProtocolPlatform};
 use pindrel_keys::{AccountKey, CertificateKey, KeyError, roots};
 use pindrel_probe::{Answered, ClientIdentity, ProbeError, Trust};
@@ -343,6 +347,30 @@ impl Lookups for RealDrivers {
             _ => self.outages.note(resolver, None),
         }
         resolved
+    }
+
+    async fn watch_server(
+        &self,
+        server: SocketAddr,
+        zone: &DnsName,
+        owner: &DnsName,
+        watched: Watched,
+    ) -> ServerAnswer {
+        spread::at_server(server, zone, owner, watched).await
+    }
+
+    async fn watch_resolver(
+        &self,
+        resolver: SocketAddr,
+        owner: &DnsName,
+        watched: Watched,
+        wanted: &[RecordSet],
+    ) -> ResolverAnswer {
+        spread::at_resolver(resolver, owner, watched, wanted).await
+    }
+
+    async fn negative_ttl(&self, server: SocketAddr, zone: &DnsName) -> Option<Ttl> {
+        spread::negative_ttl(server, zone).await
     }
 }
 

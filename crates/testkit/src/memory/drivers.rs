@@ -20,13 +20,15 @@ use pindrel_core::facts::{
 use pindrel_core::findings::{Code, Finding};
 use pindrel_core::health::{CheckFailure, CheckResult, Checked, Host, HostPort, Measured, Phases};
 use pindrel_core::name::{DnsName, Hostname};
-use pindrel_core::records::{RecordType, ZoneChange, ZoneRecord};
+use pindrel_core::propagation::{ResolverAnswer, ServerAnswer};
+use pindrel_core::records::{RecordSet, RecordType, ZoneChange, ZoneRecord};
 use pindrel_core::renewal::RenewalWindow;
-use pindrel_core::values::{Fingerprint, KeyKind, SecretRef, Serial};
+use pindrel_core::values::{Fingerprint, KeyKind, SecretRef, Serial, Ttl};
 use pindrel_core::zone_data::ZoneData;
 use pindrel_dns::caa::{CaaLookup, Servers};
 use pindrel_dns::challenge::{PlaceError, ServersOf};
 use pindrel_dns::lookup::Resolved;
+use pindrel_dns::spread::Watched;
 use pindrel_dns::{SetChange, ZoneDriver, ZoneError};
 use pindrel_edge::{BoundHostname, EdgeError, Platform, StoreRemoval, StoredCertificate};
 use pindrel_engine::drivers::{Authority, CheckJob, Clock as _, Drivers, Keys, Lookups, Probe, Trusted};
@@ -191,6 +193,36 @@ impl Lookups for World {
                 Resolved::Nothing { why: Unresolved::NoSuchName, for_secs }
             }
         }
+    }
+
+    async fn watch_server(
+        &self,
+        server: SocketAddr,
+        _zone: &DnsName,
+        owner: &DnsName,
+        _watched: Watched,
+    ) -> ServerAnswer {
+        match self.served(server) {
+            Ok(records) => ServerAnswer::Gives { sets: MemoryZones::answered(&records, owner, &ALIASES), serial: None },
+            Err(why) => ServerAnswer::Silent(why),
+        }
+    }
+
+    async fn watch_resolver(
+        &self,
+        resolver: SocketAddr,
+        owner: &DnsName,
+        _watched: Watched,
+        wanted: &[RecordSet],
+    ) -> ResolverAnswer {
+        match self.resolve(resolver, owner).await {
+            Resolved::Addresses { for_secs, .. } => ResolverAnswer::Gives { sets: wanted.to_vec(), for_secs },
+            Resolved::Nothing { why, for_secs } => ResolverAnswer::Nothing { why, for_secs },
+        }
+    }
+
+    async fn negative_ttl(&self, _server: SocketAddr, _zone: &DnsName) -> Option<Ttl> {
+        u32::try_from(self.inner().pace.negative.as_secs()).ok()?.try_into().ok()
     }
 }
 

@@ -136,13 +136,8 @@ impl MemoryZones {
             let Some(owner) = change.owner.to_dns_name().filter(|_| present == expected) else { return false };
             records.retain(|(name, data), _| !is_of(name, data));
             for wire in &change.wanted {
-                let data = match change.code {
-                    TypeCode::A => <[u8; 4]>::try_from(&wire[..]).ok().map(|octets| RecordData::A(octets.into())),
-                    TypeCode::AAAA => {
-                        <[u8; 16]>::try_from(&wire[..]).ok().map(|octets| RecordData::Aaaa(octets.into()))
-                    }
-                    _ => NameKey::from_wire(wire).and_then(|(name, _)| name.to_dns_name()).map(RecordData::Cname),
-                };
+                let record_type = change.code.to_string().parse().ok();
+                let data = record_type.and_then(|record_type| RecordData::from_wire(record_type, wire));
                 let ttl = Ttl::try_from(change.ttl).unwrap_or(Ttl::MINUTE);
                 let Some(data) = data else { return false };
                 records.insert((owner.clone(), data), ttl);

@@ -1,0 +1,113 @@
+//! How far a change has spread: what one server or resolver says of the records that are watched.
+
+use std::net::SocketAddr;
+
+use futures::future::join_all;
+use hickory_proto::op::{Message, ResponseCode};
+use hickory_proto::rr::{RData, RecordType as WireType};
+use pindrel_core::facts::{Unreachable, Unresolved};
+use pindrel_core::name::DnsName;
+use pindrel_core::propagation::{ResolverAnswer, ServerAnswer};
+use pindrel_core::records::{RecordSet, RecordType};
+use pindrel_core::values::{Serial, Ttl};
+
+use crate::lookup::{self, negative_secs, reason, sets};
+use crate::wire::{Ask, ask, wire_type};
+
+/// Which records of a name are watched.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Watched {
+    /// Its alias, or whatever stands in the place of one.
+    Alias {
+        /// Whether the name is the apex of its zone, where that is addresses.
+        at_apex: bool,
+    },
+    /// Those of one type.
+    Type(RecordType),
+}
+
+/// Asks a server for the records that are watched, and for its serial.
+pub async fn at_server(server: SocketAddr, zone: &DnsName, owner: &DnsName, watched: Watched) -> ServerAnswer {
+    let (sets, soa) = futures::join!(
+        async {
+            match watched {
+                Watched::Type(record_type) => lookup::records(server, owner, record_type).await,
+                Watched::Alias { at_apex } => lookup::alias_at(server, owner, at_apex).await,
+            }
+        },
+        soa(server, zone)
+    );
+    match sets {
+        Ok(sets) => ServerAnswer::Gives { sets, serial: soa.map(|(serial, _)| serial) },
+        Err(why) => ServerAnswer::Silent(why),
+    }
+}
+
+/// Returns for how long a resolver may keep that a name of the zone does not exist: the lesser of the SOA record's
+/// TTL and minimum (RFC 2308 §3).
+pub async fn negative_ttl(server: SocketAddr, zone: &DnsName) -> Option<Ttl> {
+    soa(server, zone).await.map(|(_, negative)| negative)
+}
+
+async fn soa(server: SocketAddr, zone: &DnsName) -> Option<(Serial, Ttl)> {
+    let answer = ask(server, zone, WireType::SOA, Ask::default()).await.ok()?;
+    answer.answers.iter().find_map(|record| match &record.data {
+        RData::SOA(soa) => Some((Serial(soa.serial), Ttl::try_from(record.ttl.min(soa.minimum)).unwrap_or(Ttl::ZERO))),
+        _ => None,
+    })
+}
+
+/// Asks a resolver for the records that are watched, as a client does that looks for addresses: what it keeps of one
+/// type hides what there is of another.
+pub async fn at_resolver(
+    resolver: SocketAddr,
+    owner: &DnsName,
+    watched: Watched,
+    wanted: &[RecordSet],
+) -> ResolverAnswer {
+    let types: Vec<RecordType> = match watched {
+        Watched::Type(record_type) => vec![record_type],
+        // A CNAME comes with whatever address is asked for.
+        Watched::Alias { .. } => {
+            let addresses = wanted.iter().map(RecordSet::record_type);
+            let addresses: Vec<_> = addresses.filter(|one| matches!(one, RecordType::A | RecordType::Aaaa)).collect();
+            if addresses.is_empty() { vec![RecordType::A] } else { addresses }
+        }
+    };
+    let how = Ask { recursion: true, ..Ask::default() };
+    let asked =
+        join_all(types.iter().map(|one| async move { (*one, ask(resolver, owner, wire_type(*one), how).await) }));
+    let (mut found, mut nothing) = (Vec::new(), None);
+    for (record_type, answer) in asked.await {
+        let answer = match answer {
+            Ok(answer) => answer,
+            Err(why) => return ResolverAnswer::Silent(why),
+        };
+        match at_name(&answer, owner, record_type) {
+            Ok(own) if !own.is_empty() => found.extend(own),
+            Ok(_) => nothing = nothing.or(Some((reason(&answer), negative_secs(&answer)))),
+            Err(why) => return ResolverAnswer::Silent(why),
+        }
+    }
+    // A CNAME may have come with each type.
+    found.sort_by_key(RecordSet::record_type);
+    found.dedup_by(|one, other| one.same_data(other));
+    match nothing {
+        _ if !found.is_empty() => {
+            let for_secs = found.iter().map(|set| set.ttl().as_secs()).max().unwrap_or(0);
+            ResolverAnswer::Gives { sets: found, for_secs }
+        }
+        Some((why, for_secs)) => ResolverAnswer::Nothing { why, for_secs },
+        None => ResolverAnswer::Nothing { why: Unresolved::NoAddress, for_secs: None },
+    }
+}
+
+/// The sets at the name itself, a CNAME among them.
+fn at_name(answer: &Message, owner: &DnsName, record_type: RecordType) -> Result<Vec<RecordSet>, Unreachable> {
+    match answer.metadata.response_code {
+        ResponseCode::NoError | ResponseCode::NXDomain => {}
+        code => return Err(Unreachable::Code { code: crate::wire::mnemonic(code) }),
+    }
+    let alias = if record_type == RecordType::Cname { Vec::new() } else { sets(answer, owner, RecordType::Cname) };
+    Ok(if alias.is_empty() { sets(answer, owner, record_type) } else { alias })
+}

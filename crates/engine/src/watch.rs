@@ -1,0 +1,147 @@
+//! Watching a change of records until every server and every resolver has it.
+
+use std::net::SocketAddr;
+use std::time::Duration;
+
+use futures::future::join_all;
+use jiff::{SignedDuration, Timestamp};
+use pindrel_core::desired::{HostnameId, ZoneId};
+use pindrel_core::findings::{Code, Finding};
+use pindrel_core::name::DnsName;
+use pindrel_core::pins::Known;
+use pindrel_core::propagation::{Reached, ServerAnswer, Spread};
+use pindrel_core::records::{RecordData, RecordSet};
+use pindrel_core::values::Ttl;
+use pindrel_dns::spread::Watched;
+
+use crate::failure::internal;
+use crate::run::Engine;
+
+/// How often servers are asked, and resolvers.
+const PACE: Duration = Duration::from_secs(1);
+
+/// What is watched.
+#[derive(Debug, Clone)]
+pub struct WatchOrder {
+    /// The zone.
+    pub zone: ZoneId,
+    /// The name.
+    pub owner: DnsName,
+    /// Which of its records.
+    pub watched: Watched,
+    /// What they shall be; what the server gives that takes changes where absent.
+    pub wanted: Option<Vec<RecordSet>>,
+    /// For how long caches may keep what was before, where that is known.
+    pub old_ttl: Option<Ttl>,
+    /// Since when every server has it, where that is known.
+    pub everywhere: Option<Timestamp>,
+    /// The resolvers; those of the zone where there are none.
+    pub resolvers: Vec<SocketAddr>,
+}
+
+impl Engine {
+    /// Returns what is to be watched for a hostname: its alias as the manifest wants it.
+    ///
+    /// # Errors
+    /// A [`Finding`] where it is not known yet where its alias leads.
+    pub async fn watch_of(&self, id: HostnameId) -> Result<WatchOrder, Finding> {
+        let wanted = self.desired.hostname(id);
+        self.survey_stale(&[id]).await.map_err(|error| internal(error.to_string()))?;
+        let known = self.known();
+        let about = Known::about(&self.desired, &known, id);
+        let sets = about.wanted_alias().ok_or_else(|| {
+            let says = format!("where {} is to lead is not known yet: its endpoint was not reached", wanted.hostname);
+            let remedy = format!(
+                "Run settle, or name what is waited for: pindrel zone watch {} --type A --value …",
+                wanted.hostname
+            );
+            Finding::of(Code::PlatformUnreachable, says, remedy)
+        })?;
+        // What the zone's server resolves itself is seen as addresses only.
+        let is_resolved = sets.iter().flat_map(RecordSet::data).any(|data| matches!(data, RecordData::Alias(_)));
+        let former = about.ownership.and_then(|own| own.former_alias);
+        Ok(WatchOrder {
+            zone: wanted.zone,
+            owner: wanted.hostname.owner(),
+            watched: Watched::Alias { at_apex: wanted.is_apex(&self.desired) },
+            wanted: (!is_resolved).then_some(sets),
+            old_ttl: former.map(|former| former.ttl),
+            everywhere: former.and_then(|former| former.gone),
+            resolvers: Vec::new(),
+        })
+    }
+
+    /// Watches until every server and every resolver has it, or who does not has something else, or the patience of
+    /// the run is over; `on` sees each state.
+    ///
+    /// # Errors
+    /// A [`Finding`] where the zone has no server, or the one that takes changes does not answer at first.
+    pub async fn watch(&self, order: &WatchOrder, mut on: impl FnMut(&Spread)) -> Result<Spread, Finding> {
+        let zone = &self.desired.zone(order.zone).name;
+        self.know_zone(order.zone).await.map_err(|error| internal(error.to_string()))?;
+        let servers = self.zone_servers(order.zone);
+        let resolvers = if order.resolvers.is_empty() { self.resolvers(order.zone) } else { order.resolvers.clone() };
+        let no_server =
+            |says: String| Finding::of(Code::ServerUnreachable, says, "Make sure that the zone's servers answer");
+        let Some(first) = servers.first().copied() else {
+            return Err(no_server(format!("no server of the zone {zone} is known")));
+        };
+        let lookups = self.drivers.lookups();
+        let ask = async |server| lookups.watch_server(server, zone, &order.owner, order.watched).await;
+        let at_first = ask(first).await;
+        let (wanted, present) = match (&order.wanted, &at_first) {
+            (Some(wanted), ServerAnswer::Gives { sets, .. }) => (wanted.clone(), !sets.is_empty()),
+            (Some(wanted), ServerAnswer::Silent(_)) => (wanted.clone(), true),
+            (None, ServerAnswer::Gives { sets, .. }) => (sets.clone(), true),
+            (None, ServerAnswer::Silent(why)) => {
+                return Err(no_server(format!("{first} did not return the records of {}: {why}", order.owner)));
+            }
+        };
+        let negative = if present { None } else { lookups.negative_ttl(first, zone).await };
+        let old_ttl = order.old_ttl.max(negative);
+        let mut spread = Spread::new(wanted, &servers, &resolvers, old_ttl, order.everywhere);
+        let begun = self.clock.elapsed();
+        loop {
+            // The first one before the others: they are judged by its serial.
+            spread.server_said(0, ask(first).await, self.clock.now());
+            let others = join_all(servers[1..].iter().map(|server| ask(*server))).await;
+            for (index, answer) in others.into_iter().enumerate() {
+                spread.server_said(index + 1, answer, self.clock.now());
+            }
+            if spread.is_everywhere() {
+                let wanted = spread.wanted().to_vec();
+                let asked = join_all(
+                    resolvers
+                        .iter()
+                        .map(|resolver| lookups.watch_resolver(*resolver, &order.owner, order.watched, &wanted)),
+                );
+                for (index, answer) in asked.await.into_iter().enumerate() {
+                    spread.resolver_said(index, answer, self.clock.now());
+                }
+            }
+            on(&spread);
+            let left = self.bounds.patience.saturating_sub(self.clock.elapsed().saturating_sub(begun));
+            if spread.is_done() || left.is_zero() || is_stuck(&spread) {
+                return Ok(spread);
+            }
+            self.clock.sleep(PACE.min(left)).await;
+        }
+    }
+}
+
+/// Says whether those that do not have it will not get it: they have something else.
+fn is_stuck(spread: &Spread) -> bool {
+    let all = || spread.servers.iter().chain(&spread.resolvers).map(|peer| &peer.reached);
+    let servers_left = spread.servers.iter().filter(|peer| peer.reached != Reached::Has).count();
+    let is_over = |reached: &Reached| {
+        matches!(reached, Reached::Has | Reached::Wrong { .. })
+            // Not asked as long as a server lacks it, which may be for good.
+            || (servers_left > 0 && *reached == Reached::NotAsked)
+    };
+    all().all(is_over) && all().any(|reached| matches!(reached, Reached::Wrong { .. }))
+}
+
+/// Returns how far away a time is, in whole seconds.
+pub fn seconds_until(at: Timestamp, now: Timestamp) -> i64 {
+    at.duration_since(now).max(SignedDuration::ZERO).as_secs()
+}
