@@ -1,6 +1,8 @@
 //! Whole zones by the built program: checked, compared, exported and imported, on a real server and in files.
 
-use pindrel_testkit::{RealOptions, RealWorld, Workspace};
+use std::time::{Duration, Instant};
+
+use pindrel_testkit::{ManifestText, RealOptions, RealWorld, Workspace};
 
 use crate::commands::{assert_fits, schema};
 use crate::{PINDREL, one_name, quick, sandboxed};
@@ -107,4 +109,159 @@ async fn what_the_manifest_wants_is_compared_with_what_is() {
     assert!(ran.stdout.contains("have the same records"), "{}", ran.stdout);
     let exported = workspace.run(&["zone", "export", "larkfield.example"]).ended(0);
     assert!(exported.stdout.contains("api.larkfield.example.\t600\tIN\tCNAME\t"), "{}", exported.stdout);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_change_is_watched_until_the_last_server_and_no_longer() {
+    let test = "a_change_is_watched_until_the_last_server_and_no_longer";
+    let options = RealOptions { notify: false, ..RealOptions::default() };
+    let Some(mut world) = RealWorld::start(test, options).await else { return };
+    let workspace = world.workspace(PINDREL, |manifest| one_name(manifest, world.sandbox.listing()));
+    let watch = ["zone", "watch", "fresh.larkfield.example", "--type", "TXT", "--value", "\"now\"", "--format", "json"];
+    let patient = |secs: &'static str| [&watch[..], &["--patience", secs]].concat();
+    // Nobody has made it: that is told as it is, and the resolver is left alone.
+    let ran = workspace.run(&patient("2s")).ended(3);
+    let schema = schema("watch-event");
+    ran.events().iter().for_each(|event| assert_fits(&schema, event));
+    let summary = ran.summary();
+    assert_eq!((summary["done"].clone(), summary["waiting_for"].as_array().unwrap().len()), (false.into(), 3));
+    assert!(!ran.stdout.contains(&world.resolver.to_string()) || !ran.stdout.contains("\"role\":\"resolver\""));
+    world.update("fresh", "TXT", "now");
+    let begun = Instant::now();
+    let done = workspace.run(&patient("60s")).ended(0);
+    let (took, events) = (begun.elapsed(), done.events());
+    assert!(took < Duration::from_secs(20), "the secondary looks every few seconds: {took:?}");
+    let states = |address: &str| -> Vec<String> {
+        let own = events.iter().filter(|event| event["address"] == address);
+        own.map(|event| event["state"].as_str().unwrap().to_owned()).collect()
+    };
+    assert_eq!(states(&world.primary.to_string()), ["has"]);
+    let lagging = states(&world.secondary.to_string());
+    assert_eq!(lagging.last().unwrap(), "has");
+    assert!(lagging.iter().all(|state| state != "wrong"), "it lags, and is not wrong: {lagging:?}");
+    // Asked too early, the resolver would keep that there is none.
+    assert_eq!(states(&world.resolver.to_string()), ["has"]);
+    // A change of what a resolver has in its cache ends when the old TTL does.
+    workspace.run(&patient("60s")).ended(0);
+    world.update("fresh", "TXT", "more");
+    let both = [&patient("9s")[..], &["--value", "\"more\""]].concat();
+    let late = workspace.run(&both).ended(3).summary();
+    assert_eq!(late["wrong"], serde_json::json!([]));
+    assert_eq!(late["waiting_for"], serde_json::json!([world.resolver.to_string()]), "{late}");
+    let until: jiff::Timestamp = late["until"].as_str().unwrap().parse().unwrap();
+    let left = until.duration_since(jiff::Timestamp::now()).as_secs();
+    assert!((20..=62).contains(&left), "the TTL is 60 s: {left}");
+    // A server that is down is named.
+    world.secondary_process.kill();
+    let down = workspace.run(&patient("2s")).ended(3);
+    assert!(down.stdout.contains("\"state\":\"silent\""), "{}", down.stdout);
+    let wrong = workspace.run(&["zone", "watch", "fresh.larkfield.example"]).ended(2);
+    assert!(wrong.stderr.contains("has no hostname fresh.larkfield.example"), "{}", wrong.stderr);
+}
+
+/// A hostname in the zone that somebody else edits.
+fn of_others(manifest: ManifestText, listing: &pindrel_sandbox::Listing) -> ManifestText {
+    let zone = format!(
+        "[zone.\"alerts.larkfield.example\"]\ndriver = \"none\"\nservers = [\"{}\"]\nparents = [\"{}\"]\nresolvers = [\"{}\"]\n",
+        listing.elsewhere, listing.primary, listing.resolver
+    );
+    let manifest = manifest.endpoint(listing, "catalogue", "gateway").with(&zone);
+    manifest.hostname("alerts.larkfield.example", "catalogue", "").hostname(
+        "feed.alerts.larkfield.example",
+        "catalogue",
+        "",
+    )
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_somebody_else_makes_is_listed_waited_for_and_ticked() {
+    let (workspace, sandbox) = sandboxed(quick(), of_others).await;
+    let listing = sandbox.listing().clone();
+    let zone = "alerts.larkfield.example";
+    let handoff = |more: &[&str]| workspace.run(&[&["handoff", zone][..], more].concat());
+    let json = handoff(&["--format", "json"]).ended(3).json();
+    assert_fits(&schema("handoff"), &json);
+    let records = json["records"].as_array().unwrap().clone();
+    assert_eq!(records.len(), 4, "an alias and a challenge for each: {json}");
+    let find = |name: &str, record_type: &str| {
+        let is = |record: &&serde_json::Value| record["name"] == name && record["type"] == record_type;
+        records.iter().find(is).unwrap_or_else(|| panic!("{name} {record_type}: {json}")).clone()
+    };
+    let catalogue = listing.endpoints.iter().find(|endpoint| endpoint.id == "catalogue").unwrap();
+    let apex = find(zone, "A");
+    assert_eq!((apex["label"].clone(), apex["value"].clone()), ("@".into(), catalogue.address.ip().to_string().into()));
+    assert!(apex["alternative"].as_str().unwrap().contains(&catalogue.default_name));
+    assert!(apex["not_before"].as_str().unwrap().contains("catalogue serves"));
+    let feed = find("feed.alerts.larkfield.example", "CNAME");
+    assert_eq!(
+        (feed["label"].clone(), feed["value"].clone()),
+        ("feed".into(), format!("{}.", catalogue.default_name).into())
+    );
+    let challenge = find("_acme-challenge.feed.alerts.larkfield.example", "CNAME");
+    assert_eq!(challenge["value"], "feed.alerts.larkfield.example._acme-challenge.larkfield.example.");
+    assert_eq!(challenge["not_before"], serde_json::Value::Null);
+    // The forms: the lines are a zone file's, the page needs nothing else.
+    let lines = handoff(&["--as", "zone"]).ended(3).stdout;
+    let soa = "@ 60 IN SOA ns1 hostmaster 1 60 5 86400 5\n@ 60 IN NS ns1\nns1 60 IN A 127.0.0.1\n";
+    workspace.write("alerts.larkfield.example.zone", &format!("{soa}{lines}"));
+    workspace.run(&["zone", "check", "alerts.larkfield.example.zone"]).ended(0);
+    assert_eq!(handoff(&["--as", "csv"]).stdout.lines().count(), 5);
+    assert_eq!(handoff(&["--as", "markdown"]).stdout.matches("| ☐ |").count(), 4);
+    let page = handoff(&["--as", "page"]).stdout;
+    assert!(page.starts_with("<!doctype html>") && page.matches("data-copy=").count() >= 20, "{page}");
+    assert!(!page.contains("src=") && !page.contains("href="), "it loads nothing");
+
+    // Settle goes as far as it can, says for what it waits, and orders nothing in vain.
+    let waits = workspace.run(&["settle", "--patience", "3s"]).ended(3);
+    assert!(waits.stdout.contains("pindrel handoff"), "{}", waits.stdout);
+    let status = workspace.run(&["status", "--format", "json"]).ended(3).json();
+    assert!(status.to_string().contains("alias-awaited"), "{status}");
+    for record in &records {
+        let text = |key: &str| record[key].as_str().unwrap().to_owned();
+        let (name, value) = (text("name"), text("value"));
+        if text("type") == "CNAME" {
+            assert!(sandbox.record(&name, "CNAME", &value));
+        }
+    }
+    let half = handoff(&["--format", "json"]).ended(3).json();
+    let done =
+        |json: &serde_json::Value| json["records"].as_array().unwrap().iter().filter(|one| one["done"] == true).count();
+    assert_eq!(done(&half), 3);
+    let held = workspace.run(&["settle", "--patience", "5s"]).ended(3);
+    assert!(held.stdout.contains("1 of 2 hostnames held"), "{}", held.stdout);
+    assert!(sandbox.record(zone, "A", apex["value"].as_str().unwrap()));
+    workspace.run(&["settle"]).ended(0);
+    let all = handoff(&["--format", "json"]).ended(0).json();
+    assert_eq!(done(&all), 4);
+    assert!(all["records"].as_array().unwrap().iter().all(|record| record["seen"].is_string()), "{all}");
+    // A renewal needs nobody, and nothing of it is left in either zone.
+    workspace.run(&["cert", "renew", "feed.alerts.larkfield.example"]).ended(0);
+    assert_eq!(sandbox.primary().texts("feed.alerts.larkfield.example._acme-challenge.larkfield.example"), [""; 0]);
+    // Of its own zone Pindrel hands off the delegation.
+    let own = workspace.run(&["handoff", "larkfield.example"]).ended(0).stdout;
+    assert!(own.contains("[x] NS record at larkfield.example"), "{own}");
+    let typo = workspace.run(&["handoff", "alert.larkfield.example"]).ended(2);
+    assert!(typo.stderr.contains("Did you mean \"alerts.larkfield.example\"?"), "{}", typo.stderr);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_others_left_is_replaced_where_it_is_named_and_nowhere_else() {
+    let (workspace, sandbox) = sandboxed(quick(), one_name).await;
+    sandbox.record("api.larkfield.example", "A", "192.0.2.44");
+    sandbox.record("api.larkfield.example", "TXT", "v=spf1 -all");
+    let refused = workspace.run(&["settle", "--patience", "5s"]);
+    assert_eq!(refused.status, 3, "{}", refused.stdout);
+    assert!(refused.stdout.contains("replace = [\"A\", \"TXT\"]"), "{}", refused.stdout);
+    assert!(sandbox.primary().has_name("api.larkfield.example"));
+    let manifest = workspace.read("pindrel.toml");
+    let table = "[hostname.\"api.larkfield.example\"]\n";
+    workspace.write("pindrel.toml", &manifest.replace(table, &format!("{table}replace = [\"A\"]\n")));
+    let refused = workspace.run(&["settle", "--patience", "5s"]).ended(3).stdout;
+    assert!(refused.contains("replace = [\"TXT\"]"), "only what is not named yet: {refused}");
+    workspace.write("pindrel.toml", &manifest.replace(table, &format!("{table}replace = [\"A\", \"TXT\"]\n")));
+    let shown = workspace.run(&["settle", "--dry-run"]).ended(3).stdout;
+    assert!(shown.contains("which the manifest says may go: A 192.0.2.44"), "{shown}");
+    workspace.run(&["settle"]).ended(0);
+    assert_eq!(sandbox.primary().texts("api.larkfield.example"), [""; 0]);
+    workspace.run(&["status"]).ended(0);
 }
