@@ -82,6 +82,16 @@ codes! {
         ServerLame = "server-lame", Person;
         /// The zone's servers name different servers.
         ServersDiffer = "servers-differ", Person;
+        /// Servers of the zone above say different things of its delegation.
+        ParentsDiffer = "parents-differ", Person;
+        /// A name in the zone's NS set is an alias.
+        NameServerAliased = "name-server-aliased", Person;
+        /// A server of the zone answers over UDP alone.
+        ServerWithoutTcp = "server-without-tcp", Person;
+        /// No DS record of the zone above matches a key of the zone.
+        KeysUnmatched = "keys-unmatched", Person;
+        /// Signatures of the zone have ended, or end soon.
+        SignaturesEnding = "signatures-ending", Person;
         /// The zone is signed and does not validate.
         ZoneBogus = "zone-bogus", Person;
         /// The zone's server refuses updates with this key.

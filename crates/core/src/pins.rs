@@ -391,8 +391,8 @@ pub fn judge_certificate(
 }
 
 /// Judges a zone as it was seen, whether or not a hostname lies in it.
-pub fn judge_zone(zone: &crate::desired::Zone, view: &ZoneView) -> PinReport {
-    zone::judge_view(zone, view)
+pub fn judge_zone(zone: &crate::desired::Zone, fact: &Fact<ZoneView>) -> PinReport {
+    zone::judge_fact(zone, fact)
 }
 
 /// The five judgements of one hostname.

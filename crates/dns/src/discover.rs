@@ -3,22 +3,28 @@
 use std::net::{IpAddr, SocketAddr};
 
 use futures::{StreamExt as _, stream};
-use hickory_proto::op::ResponseCode;
+use hickory_proto::dnssec::rdata::{DNSSECRData, DS};
+use hickory_proto::op::{Message, ResponseCode};
 use hickory_proto::rr::{RData, Record, RecordType as WireType};
-use pindrel_core::facts::{DelegationView, Unreachable, ZoneView};
+use jiff::Timestamp;
+use pindrel_core::facts::{DelegationView, ServerStatus, SignedView, Unreachable, ZoneView};
 use pindrel_core::name::DnsName;
 
 use crate::lookup::{self, Resolved, name_servers};
-use crate::wire::{Ask, ask, core_name, mnemonic};
+use crate::wire::{Ask, ask, ask_over_tcp, core_name, mnemonic, wire_name};
 
 /// The port of a server that is found by delegation, which carries none.
 const DNS_PORT: u16 = 53;
 /// The most servers of one zone that are looked at, and how many at once.
 const MOST_SERVERS: usize = 64;
 const SERVERS_AT_ONCE: usize = 16;
+/// How many referrals are followed from a server of a zone further up.
+const MOST_REFERRALS: usize = 8;
 
 /// Looks at a zone: its delegation and all its servers, `servers` first and then those of the delegation that are
-/// not among them. Where `parents` are empty they are found through `resolvers`.
+/// not among them. Where `servers` are empty the one that takes changes comes first: the one that the zone's SOA record
+/// names (RFC 2136 §4.3), also where the delegation does not. Where `parents` are empty they are found through
+/// `resolvers`.
 pub async fn zone(
     zone: &DnsName,
     servers: &[SocketAddr],
@@ -32,7 +38,7 @@ pub async fn zone(
     } else {
         parents
     };
-    let delegation = delegation(zone, parents, resolvers).await;
+    let (delegation, parents_differing) = delegation(zone, parents, resolvers).await;
     // Whoever resolves the zone asks any of the delegated servers, whichever the manifest names.
     let mut asked = servers.to_vec();
     if let DelegationView::Delegated { addresses, .. } = &delegation {
@@ -40,10 +46,67 @@ pub async fn zone(
         let others = addresses.iter().filter(|address| !is_named(address));
         asked.extend(others.map(|address| SocketAddr::new(*address, DNS_PORT)));
     }
-    let looks = asked.into_iter().take(MOST_SERVERS).map(|server| lookup::server(server, zone));
+    asked.truncate(MOST_SERVERS);
+    if servers.is_empty()
+        && let Some(primary) = primary_of(zone, &asked, resolvers).await
+    {
+        asked.retain(|server| *server != primary);
+        asked.insert(0, primary);
+    }
+    let looks = asked.iter().copied().map(|server| lookup::server(server, zone));
     let views = stream::iter(looks).buffered(SERVERS_AT_ONCE).collect::<Vec<_>>();
-    let (servers, validates) = futures::join!(views, validates(zone, parents, resolvers));
-    ZoneView { delegation, servers, validates }
+    let tcp = asked.iter().copied().map(|server| async move { (server, over_tcp_too(server, zone).await) });
+    let tcp = stream::iter(tcp).buffered(SERVERS_AT_ONCE).collect::<Vec<_>>();
+    let (servers, tcp, validates, signed) =
+        futures::join!(views, tcp, validates(zone, parents, resolvers), signed(zone, parents, &asked));
+    let mut view = ZoneView { parents_differing, validates, signed, ..ZoneView::plain(delegation, servers) };
+    let serves = |server: &SocketAddr| {
+        view.servers.iter().any(|own| own.server == *server && matches!(own.status, ServerStatus::Serves { .. }))
+    };
+    view.without_tcp = tcp
+        .into_iter()
+        .filter_map(|(server, why)| Some((server, why.err()?)))
+        .filter(|(server, _)| serves(server))
+        .collect();
+    view.aliased_servers = aliased(view.own_name_servers().unwrap_or_default(), resolvers).await;
+    view
+}
+
+/// The server that takes changes, as the SOA record names it.
+async fn primary_of(zone: &DnsName, servers: &[SocketAddr], resolvers: &[SocketAddr]) -> Option<SocketAddr> {
+    for server in servers {
+        let Ok(answer) = ask(*server, zone, WireType::SOA, Ask::default()).await else { continue };
+        let named = answer.answers.iter().find_map(|record| match &record.data {
+            RData::SOA(soa) if answer.metadata.authoritative => core_name(&soa.mname),
+            _ => None,
+        });
+        let Some(named) = named else { continue };
+        let addresses = addresses_of(std::slice::from_ref(&named), &answer.additionals, resolvers).await;
+        // Among the delegated ones rather than at an address that only some know.
+        let is_asked = |address: &&IpAddr| servers.iter().any(|server| server.ip() == **address);
+        let address = addresses.iter().find(is_asked).or_else(|| addresses.first());
+        let address = SocketAddr::new(*address?, DNS_PORT);
+        return matches!(lookup::server(address, zone).await.status, ServerStatus::Serves { .. }).then_some(address);
+    }
+    None
+}
+
+/// Whether a server also answers over TCP.
+async fn over_tcp_too(server: SocketAddr, zone: &DnsName) -> Result<(), Unreachable> {
+    ask_over_tcp(server, zone, WireType::SOA).await.map(drop)
+}
+
+/// Those of some names that are aliases.
+async fn aliased(names: &[DnsName], resolvers: &[SocketAddr]) -> Vec<DnsName> {
+    let Some(resolver) = resolvers.first() else { return Vec::new() };
+    let looks = names.iter().take(MOST_SERVERS).cloned().map(|name| async move {
+        let how = Ask { recursion: true, ..Ask::default() };
+        let answer = ask(*resolver, &name, WireType::A, how).await.ok()?;
+        let own = |record: &&Record| core_name(&record.name).as_ref() == Some(&name);
+        let is_alias = answer.answers.iter().filter(own).any(|record| matches!(record.data, RData::CNAME(_)));
+        is_alias.then_some(name)
+    });
+    stream::iter(looks).buffered(SERVERS_AT_ONCE).filter_map(|found| async { found }).collect().await
 }
 
 /// The servers of the zone above, at the nearest name that has any.
@@ -69,32 +132,137 @@ async fn parents_of(zone: &DnsName, resolvers: &[SocketAddr]) -> Vec<SocketAddr>
     Vec::new()
 }
 
-async fn delegation(zone: &DnsName, parents: &[SocketAddr], resolvers: &[SocketAddr]) -> DelegationView {
-    let mut why = Unreachable::NoneKnown;
-    for parent in parents {
-        match ask(*parent, zone, WireType::NS, Ask::default()).await {
-            Ok(answer) => match answer.metadata.response_code {
-                ResponseCode::NoError | ResponseCode::NXDomain => {
-                    // A referral stands in the authority section; a server that also serves
-                    // the zone itself answers.
-                    let mut names = name_servers(&answer.authorities, zone);
-                    if names.is_empty() {
-                        names = name_servers(&answer.answers, zone);
-                    }
-                    if names.is_empty() {
-                        return DelegationView::Missing { by: *parent };
-                    }
-                    let mut addresses = addresses_of(&names, &answer.additionals, resolvers).await;
-                    addresses.sort();
-                    addresses.dedup();
-                    return DelegationView::Delegated { by: *parent, name_servers: names, addresses };
-                }
-                code => why = Unreachable::Code { code: mnemonic(code) },
-            },
-            Err(error) => why = error,
+/// What one server of the zone above says.
+enum Said {
+    /// Who serves the zone.
+    Delegated(Vec<DnsName>, Vec<IpAddr>),
+    /// Nobody does.
+    Missing,
+    /// It has no say: it serves the zone itself, and not the one above.
+    IsBelow,
+    Unreachable(Unreachable),
+}
+
+/// What the servers of the zone above say: the first that has a say, and those that say something else.
+async fn delegation(
+    zone: &DnsName,
+    parents: &[SocketAddr],
+    resolvers: &[SocketAddr],
+) -> (DelegationView, Vec<SocketAddr>) {
+    let looks = parents.iter().copied().map(|parent| async move { (parent, said(parent, zone, resolvers).await) });
+    let all: Vec<(SocketAddr, Said)> = stream::iter(looks).buffered(SERVERS_AT_ONCE).collect().await;
+    let mut told = None;
+    let mut differing = Vec::new();
+    let mut why = None;
+    for (parent, said) in all {
+        let view = match said {
+            Said::Delegated(name_servers, addresses) => {
+                DelegationView::Delegated { by: parent, name_servers, addresses }
+            }
+            Said::Missing => DelegationView::Missing { by: parent },
+            Said::IsBelow => {
+                let detail = format!("{parent} serves {zone} itself, and not the zone above");
+                why.get_or_insert(Unreachable::Other { detail });
+                continue;
+            }
+            Said::Unreachable(unreachable) => {
+                why.get_or_insert(unreachable);
+                continue;
+            }
+        };
+        let names = |view: &DelegationView| match view {
+            DelegationView::Delegated { name_servers, .. } => name_servers.clone(),
+            _ => Vec::new(),
+        };
+        match &told {
+            None => told = Some(view),
+            // A server that knows of the delegation counts before one that does not.
+            Some(DelegationView::Missing { by }) if !names(&view).is_empty() => {
+                differing.push(*by);
+                told = Some(view);
+            }
+            Some(first) if names(first) != names(&view) => differing.push(parent),
+            Some(_) => {}
         }
     }
-    DelegationView::Unreachable { why }
+    (told.unwrap_or(DelegationView::Unreachable { why: why.unwrap_or(Unreachable::NoneKnown) }), differing)
+}
+
+/// Asks one server of a zone above, and whichever it refers to on the way down.
+async fn said(parent: SocketAddr, zone: &DnsName, resolvers: &[SocketAddr]) -> Said {
+    let mut asked = vec![parent];
+    for _ in 0..MOST_REFERRALS {
+        let mut answered = Err(Unreachable::NoneKnown);
+        for server in &asked {
+            answered = ask(*server, zone, WireType::NS, Ask::default()).await.map(|answer| (*server, answer));
+            if answered.is_ok() {
+                break;
+            }
+        }
+        let (server, answer) = match answered {
+            Ok(answered) => answered,
+            Err(why) => return Said::Unreachable(why),
+        };
+        match answer.metadata.response_code {
+            ResponseCode::NoError | ResponseCode::NXDomain => {}
+            code => return Said::Unreachable(Unreachable::Code { code: mnemonic(code) }),
+        }
+        // A referral stands in the authority section.
+        let referred = name_servers(&answer.authorities, zone);
+        let own = name_servers(&answer.answers, zone);
+        let names = match (referred.is_empty(), own.is_empty()) {
+            (false, _) => referred,
+            // It serves the zone itself: does it serve the one above, too? A DS record belongs there (RFC 4035 §3.1.4.1).
+            (true, false) if answer.metadata.authoritative && !serves_above(server, zone).await => {
+                return Said::IsBelow;
+            }
+            (true, false) => own,
+            (true, true) => match referral(&answer, zone) {
+                Some((names, glue)) => {
+                    let addresses = if glue.is_empty() { addresses_of(&names, &[], resolvers).await } else { glue };
+                    let port = server.port();
+                    asked = addresses.into_iter().take(SERVERS_AT_ONCE).map(|ip| SocketAddr::new(ip, port)).collect();
+                    continue;
+                }
+                None => return Said::Missing,
+            },
+        };
+        let mut addresses = addresses_of(&names, &answer.additionals, resolvers).await;
+        addresses.sort();
+        addresses.dedup();
+        return Said::Delegated(names, addresses);
+    }
+    let detail = format!("{parent} refers from one server to the next for {zone}");
+    Said::Unreachable(Unreachable::Other { detail })
+}
+
+/// A referral to a zone between: its servers' names, and the addresses that came with it.
+fn referral(answer: &Message, zone: &DnsName) -> Option<(Vec<DnsName>, Vec<IpAddr>)> {
+    if answer.metadata.authoritative || answer.metadata.response_code != ResponseCode::NoError {
+        return None;
+    }
+    let is_between = |record: &&Record| {
+        matches!(record.data, RData::NS(_))
+            && core_name(&record.name).is_some_and(|cut| zone.is_within(&cut) && cut != *zone)
+    };
+    let cut = core_name(&answer.authorities.iter().find(is_between)?.name)?;
+    let names = name_servers(&answer.authorities, &cut);
+    let glue = answer.additionals.iter().filter_map(|record| match &record.data {
+        RData::A(address) => Some(IpAddr::V4(address.0)),
+        RData::AAAA(address) => Some(IpAddr::V6(address.0)),
+        _ => None,
+    });
+    Some((names, glue.collect()))
+}
+
+/// Says whether a server that serves a zone serves the one above as well.
+async fn serves_above(server: SocketAddr, zone: &DnsName) -> bool {
+    let Ok(answer) = ask(server, zone, WireType::DS, Ask::default()).await else { return false };
+    let is_above = |record: &Record| {
+        matches!(record.data, RData::SOA(_))
+            && core_name(&record.name).is_some_and(|owner| owner != *zone && zone.is_within(&owner))
+    };
+    answer.answers.iter().any(|record| record.record_type() == WireType::DS) || answer.authorities.iter().any(is_above)
 }
 
 /// The addresses of some servers: out of the glue where there is any, else looked up.
@@ -142,4 +310,49 @@ async fn validates(zone: &DnsName, parents: &[SocketAddr], resolvers: &[SocketAd
         }
         _ => None,
     }
+}
+
+/// The keys and signatures of a zone that the zone above calls signed, on each of its servers.
+async fn signed(zone: &DnsName, parents: &[SocketAddr], servers: &[SocketAddr]) -> Option<SignedView> {
+    let above = ask(*parents.first()?, zone, WireType::DS, Ask::default()).await.ok()?;
+    let digests: Vec<DS> = above
+        .answers
+        .iter()
+        .filter_map(|record| match &record.data {
+            RData::DNSSEC(DNSSECRData::DS(digest)) => Some(digest.clone()),
+            _ => None,
+        })
+        .collect();
+    if digests.is_empty() {
+        return None;
+    }
+    let apex = wire_name(zone);
+    let how = Ask { dnssec: true, ..Ask::default() };
+    let looks = servers.iter().copied().map(|server| async move {
+        let (keys, soa) =
+            futures::join!(ask(server, zone, WireType::DNSKEY, how), ask(server, zone, WireType::SOA, how));
+        (server, keys, soa)
+    });
+    let mut view = SignedView { without_key: Vec::new(), ends: Vec::new() };
+    for (server, keys, soa) in stream::iter(looks).buffered(SERVERS_AT_ONCE).collect::<Vec<_>>().await {
+        // One that does not answer is told as that.
+        let (Ok(keys), Ok(soa)) = (keys, soa) else { continue };
+        let matches = keys.answers.iter().any(|record| match &record.data {
+            RData::DNSSEC(DNSSECRData::DNSKEY(key)) => {
+                digests.iter().any(|digest| digest.covers(&apex, key).unwrap_or(false))
+            }
+            _ => false,
+        });
+        if !matches {
+            view.without_key.push(server);
+        }
+        let ends = keys.answers.iter().chain(&soa.answers).filter_map(|record| match &record.data {
+            RData::DNSSEC(DNSSECRData::RRSIG(signature)) => {
+                Timestamp::from_second(i64::from(signature.input().sig_expiration.get())).ok()
+            }
+            _ => None,
+        });
+        view.ends.extend(ends.min().map(|first| (server, first)));
+    }
+    Some(view)
 }

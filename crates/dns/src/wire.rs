@@ -145,6 +145,21 @@ pub(crate) async fn ask(
     }
 }
 
+/// Asks one server one question over TCP alone.
+pub(crate) async fn ask_over_tcp(
+    server: SocketAddr,
+    name: &DnsName,
+    wire_type: WireType,
+) -> Result<Message, Unreachable> {
+    let mut message = Message::query();
+    message.metadata.recursion_desired = false;
+    message.add_query(Query::query(wire_name(name), wire_type));
+    let _turn = QUESTIONS.acquire().await.map_err(|_| malformed())?;
+    let raw = over_tcp(server, &message.to_vec().map_err(|_| malformed())?).await?;
+    let answer = Message::from_vec(&raw).map_err(|_| malformed())?;
+    if answers(&answer, &message) { Ok(answer) } else { Err(malformed()) }
+}
+
 /// Sends a question over UDP, and over TCP where that is needed.
 async fn exchange(server: SocketAddr, message: &Message) -> Result<Message, Unreachable> {
     let bytes = message.to_vec().map_err(|_| malformed())?;

@@ -92,8 +92,9 @@ impl Engine {
 
     fn report_of(&self, id: ZoneId) -> Option<(ZoneReport, ZoneView)> {
         let zone = self.desired.zone(id);
-        let view = self.known().zones.get(&id)?.value.clone();
-        let report = judge_zone(zone, &view);
+        let fact = self.known().zones.get(&id)?.clone();
+        let report = judge_zone(zone, &fact);
+        let view = fact.value;
         let servers = view.servers.iter().map(|server| ServerReport {
             server: server.server,
             serial: match &server.status {

@@ -46,7 +46,7 @@ const BACK: Duration = Duration::from_secs(8);
 /// Starts the sandbox in a temporary folder, checks the demo manifest of Larkfield Sky
 /// Survey, settles it, renews a certificate, lets an endpoint fail and come back, moves a
 /// hostname, waits for somebody else's records, takes a hostname away and shows the status. Takes
-/// some fifty seconds and leaves nothing behind.
+/// about a minute and leaves nothing behind.
 #[derive(Debug, Args)]
 pub(crate) struct DemoArgs {
     /// Leave the sandbox running and say how to go on by hand

@@ -209,17 +209,19 @@ fn card(out: &mut String, handoff: &Handoff, record: &HandoffRecord) {
         }
     }
     let below = match record.label.as_str() {
-        "@" => "Host, where only the part before the zone is asked for: @, or nothing at all".to_owned(),
-        _ => format!("Host, where only the part before {} is asked for", handoff.zone),
+        "@" => "Host: @, or nothing at all".to_owned(),
+        _ => format!("Host, before .{}", handoff.zone),
     };
     let fields = [
         (below.as_str(), record.label.as_str()),
-        ("Name, where the whole name is asked for", record.name.as_str()),
-        ("The same with a final dot, as in zone files", &full),
+        ("Whole name", record.name.as_str()),
+        ("Whole name, as in zone files", &full),
         ("Value", &record.value),
         ("TTL in seconds", &record.ttl.as_secs().to_string()),
     ];
-    out.push_str("<dl>\n");
+    // What is made is of less interest.
+    let open = if record.done { "" } else { " open" };
+    let _ = writeln!(out, "<details{open}><summary>The record, field by field</summary><dl>");
     for (term, text) in fields {
         let text = escaped(text);
         let _ = writeln!(
@@ -230,7 +232,7 @@ fn card(out: &mut String, handoff: &Handoff, record: &HandoffRecord) {
     }
     let _ = writeln!(
         out,
-        "</dl><p class=\"check\">Once it is made, this shows it: <code>{}</code></p></article>",
+        "</dl><p class=\"check\">Once it is made, this shows it: <code>{}</code></p></details></article>",
         escaped(&record.check)
     );
 }

@@ -53,9 +53,45 @@ pub struct ZoneView {
     /// accepts it; `None` when it is not signed or no resolver says.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub validates: Option<bool>,
+    /// The servers of the zone above that say something else of its delegation.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub parents_differing: Vec<SocketAddr>,
+    /// The names in its NS set that are aliases (RFC 2181 §10.3).
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub aliased_servers: Vec<DnsName>,
+    /// The servers that answer over UDP and not over TCP (RFC 7766 §5), with why.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub without_tcp: Vec<(SocketAddr, Unreachable)>,
+    /// Its keys and signatures, where the zone above calls it signed.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub signed: Option<SignedView>,
+}
+
+/// The keys and signatures of a signed zone.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct SignedView {
+    /// The servers whose keys no DS record of the zone above matches (RFC 4035 §5).
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub without_key: Vec<SocketAddr>,
+    /// When the first signature on each server ends.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub ends: Vec<(SocketAddr, Timestamp)>,
 }
 
 impl ZoneView {
+    /// What is seen of a zone that is not signed and of which nothing is odd.
+    pub fn plain(delegation: DelegationView, servers: Vec<ServerView>) -> ZoneView {
+        ZoneView {
+            delegation,
+            servers,
+            validates: None,
+            parents_differing: Vec::new(),
+            aliased_servers: Vec::new(),
+            without_tcp: Vec::new(),
+            signed: None,
+        }
+    }
+
     /// Returns the NS set that the zone's own servers give, by the first that serves it.
     pub fn own_name_servers(&self) -> Option<&[DnsName]> {
         self.servers.iter().find_map(|server| match &server.status {

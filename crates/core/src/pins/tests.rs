@@ -89,15 +89,14 @@ impl Scene {
         };
         let day = |days: i64| Timestamp::from_second(now().as_second() + days * 86_400).unwrap();
         Scene {
-            zone: ZoneView {
-                delegation: DelegationView::Delegated {
+            zone: ZoneView::plain(
+                DelegationView::Delegated {
                     by: "127.0.0.2:53".parse().unwrap(),
                     name_servers: name_servers.clone(),
                     addresses: vec![address("127.0.0.3"), address("127.0.0.4")],
                 },
-                servers: servers.iter().map(serves).collect(),
-                validates: None,
-            },
+                servers.iter().map(serves).collect(),
+            ),
             endpoint: EndpointView::Listed(EndpointInfo {
                 default_name: Some(TARGET.parse().unwrap()),
                 port: 8443,
@@ -734,15 +733,18 @@ fn addresses_of_a_family_that_this_machine_lacks_are_left_out_while_others_serve
     let mut scene = Scene::held(&desired);
     let serves = scene.zone.servers[0].status.clone();
     scene.zone.servers.push(server("[2001:db8::53]:53", &out));
-    let report = judge_zone(&desired.zones[0], &scene.zone);
+    let report = judge_zone(&desired.zones[0], &Fact { seen: now(), value: scene.zone.clone() });
     assert_eq!(report.state, PinState::Held, "{report:?}");
     assert!(report.detail.unwrap().contains("1 left out"));
     // One that has a route to any of the family misses the others of it.
     scene.zone.servers.push(server("[2001:db8::54]:53", &serves));
-    assert_eq!(judge_zone(&desired.zones[0], &scene.zone).findings[0].code, Code::ServerUnreachable);
+    assert_eq!(
+        judge_zone(&desired.zones[0], &Fact { seen: now(), value: scene.zone.clone() }).findings[0].code,
+        Code::ServerUnreachable
+    );
     // Where nobody serves, everybody is told.
     scene.zone.servers = vec![server("192.0.2.1:53", &out), server("[2001:db8::53]:53", &out)];
-    let told = &judge_zone(&desired.zones[0], &scene.zone).findings[0];
+    let told = &judge_zone(&desired.zones[0], &Fact { seen: now(), value: scene.zone.clone() }).findings[0];
     assert_eq!(told.evidence.len(), 2, "{told:?}");
     for (address, local) in [
         ("169.254.169.254", true),

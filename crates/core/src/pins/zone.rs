@@ -1,31 +1,49 @@
 //! `zone`: delegated to its servers, each of which serves it alike.
 
+use jiff::{SignedDuration, Timestamp};
+
 use super::{Known, Pin, PinReport, PinState};
 use crate::desired::Zone;
-use crate::facts::{DelegationView, ServerStatus, ZoneView};
+use crate::facts::{DelegationView, Fact, ServerStatus, ZoneView};
 use crate::findings::{Code, Finding};
 use crate::name::DnsName;
+
+/// How long before signatures end that is told: most signers make new ones a week before.
+const SIGNATURES_LEFT: SignedDuration = SignedDuration::from_hours(3 * 24);
 
 pub(super) fn judge(known: Known<'_>) -> PinReport {
     let Some(fact) = known.zone else { return PinReport::not_looked_at() };
     let zone = known.desired.zone(known.wanted.zone);
-    let mut report = judge_view(zone, &fact.value);
-    report.seen = Some(fact.seen);
-    report
+    judge_fact(zone, fact)
 }
 
-pub(super) fn judge_view(zone: &Zone, view: &ZoneView) -> PinReport {
-    let findings: Vec<Finding> =
-        [server_outage(zone, view), delegation(zone, view), servers(zone, view), signatures(zone, view)]
-            .into_iter()
-            .flatten()
-            .collect();
-    let serving = view.servers.iter().filter(|server| matches!(server.status, ServerStatus::Serves { .. })).count();
+pub(super) fn judge_fact(zone: &Zone, fact: &Fact<ZoneView>) -> PinReport {
+    let (view, seen) = (&fact.value, fact.seen);
+    let mut findings: Vec<Finding> = [
+        server_outage(zone, view),
+        delegation(zone, view),
+        servers(zone, view),
+        keys(zone, view),
+        signatures(zone, view),
+        signatures_ending(zone, view, seen, Ends::Over),
+    ]
+    .into_iter()
+    .flatten()
+    .collect();
     let state = match findings.iter().map(|finding| finding.code).next() {
         None => PinState::Held,
         Some(Code::ServerUnreachable | Code::ParentUnreachable) => PinState::Unknown,
         Some(_) => PinState::Blocked,
     };
+    // What works today, and is not as it should be.
+    let odd = [
+        parents(zone, view),
+        aliased_servers(zone, view),
+        without_tcp(zone, view),
+        signatures_ending(zone, view, seen, Ends::Soon),
+    ];
+    findings.extend(odd.into_iter().flatten());
+    let serving = view.servers.iter().filter(|server| matches!(server.status, ServerStatus::Serves { .. })).count();
     let asked = view.servers_in_reach().count();
     let left_out = match view.servers.len() - asked {
         0 => String::new(),
@@ -36,7 +54,7 @@ pub(super) fn judge_view(zone: &Zone, view: &ZoneView) -> PinReport {
         PinState::Held => format!("{serving} of {asked} servers answer alike{left_out}"),
         _ => format!("{serving} of {asked} servers answer{left_out}"),
     };
-    PinReport { findings, ..PinReport::new(state, None, detail) }
+    PinReport { findings, ..PinReport::new(state, Some(seen), detail) }
 }
 
 fn server_outage(zone: &Zone, view: &ZoneView) -> Option<Finding> {
@@ -139,6 +157,71 @@ fn signatures(zone: &Zone, view: &ZoneView) -> Option<Finding> {
         let says = format!("{} is signed, but its signatures do not validate", zone.name);
         let remedy = "Sign the zone again, or make the DS records in the parent zone match its keys";
         Finding::new(Code::ZoneBogus, Pin::Zone, says, remedy)
+    })
+}
+
+fn keys(zone: &Zone, view: &ZoneView) -> Option<Finding> {
+    let without = &view.signed.as_ref()?.without_key;
+    (!without.is_empty()).then(|| {
+        let says =
+            format!("no DS record of {} in the zone above matches a key that {} has", zone.name, listed(without));
+        let remedy = "Enter the DS records of the zone's present keys at the registrar, or put the old key back";
+        Finding::new(Code::KeysUnmatched, Pin::Zone, says, remedy)
+    })
+}
+
+/// Which signatures are told.
+#[derive(PartialEq, Eq)]
+enum Ends {
+    /// Those that have ended.
+    Over,
+    /// Those that end soon.
+    Soon,
+}
+
+fn signatures_ending(zone: &Zone, view: &ZoneView, now: Timestamp, which: Ends) -> Option<Finding> {
+    let ends = view.signed.as_ref()?.ends.iter();
+    let left = |at: Timestamp| at.duration_since(now);
+    let ending: Vec<String> = ends
+        .filter(|(_, at)| match which {
+            Ends::Over => left(*at) <= SignedDuration::ZERO,
+            Ends::Soon => left(*at) > SignedDuration::ZERO && left(*at) < SIGNATURES_LEFT,
+        })
+        .map(|(server, at)| format!("{server}: {at:.0}"))
+        .collect();
+    (!ending.is_empty()).then(|| {
+        let says = match which {
+            Ends::Over => format!("signatures of {} have ended", zone.name),
+            Ends::Soon => format!("signatures of {} end soon", zone.name),
+        };
+        let remedy = "Have the zone signed again, and check why that has not happened by itself";
+        Finding::new(Code::SignaturesEnding, Pin::Zone, says, remedy).seen(ending)
+    })
+}
+
+fn parents(zone: &Zone, view: &ZoneView) -> Option<Finding> {
+    (!view.parents_differing.is_empty()).then(|| {
+        let says = format!("servers of the zone above say different things of the delegation of {}", zone.name);
+        let remedy = "Ask the registrar why: clients get either answer";
+        let evidence = view.parents_differing.iter().map(|server| format!("{server} says something else"));
+        Finding::new(Code::ParentsDiffer, Pin::Zone, says, remedy).seen(evidence)
+    })
+}
+
+fn aliased_servers(zone: &Zone, view: &ZoneView) -> Option<Finding> {
+    (!view.aliased_servers.is_empty()).then(|| {
+        let says = format!("{} names a server by an alias: {}", zone.name, listed(&view.aliased_servers));
+        let remedy = "Name the server by a name that has addresses of its own (RFC 2181 §10.3)";
+        Finding::new(Code::NameServerAliased, Pin::Zone, says, remedy)
+    })
+}
+
+fn without_tcp(zone: &Zone, view: &ZoneView) -> Option<Finding> {
+    (!view.without_tcp.is_empty()).then(|| {
+        let says = format!("a server of {} answers over UDP and not over TCP", zone.name);
+        let remedy = "Open TCP at that server: long answers and transfers need it (RFC 7766)";
+        let evidence = view.without_tcp.iter().map(|(server, why)| format!("{server}: {why}"));
+        Finding::new(Code::ServerWithoutTcp, Pin::Zone, says, remedy).seen(evidence)
     })
 }
 

@@ -100,7 +100,7 @@ fn gate_of_removal(id: RetiringId, desired: &Desired, knowledge: &Knowledge) -> 
         return Gate::Person(vec![Finding::of(Code::LeftOver, says, remedy)]);
     };
     let Some(fact) = knowledge.zones.get(&zone) else { return Gate::Go };
-    let report = judge_zone(desired.zone(zone), &fact.value);
+    let report = judge_zone(desired.zone(zone), fact);
     if report.state == PinState::Blocked { Gate::Person(report.findings) } else { outage(&report.findings) }
 }
 
@@ -127,7 +127,7 @@ fn gate_of_challenges(id: CertificateId, desired: &Desired, knowledge: &Knowledg
     let (mut down, mut persons) = (Vec::new(), Vec::new());
     for zone in zones {
         let Some(fact) = knowledge.zones.get(&zone) else { continue };
-        let report = judge_zone(desired.zone(zone), &fact.value);
+        let report = judge_zone(desired.zone(zone), fact);
         match report.state {
             PinState::Blocked => persons.extend(report.findings),
             _ => down.extend(report.findings.into_iter().filter(|finding| finding.code == Code::ServerUnreachable)),

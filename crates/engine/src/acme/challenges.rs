@@ -114,7 +114,7 @@ impl Engine {
     pub(crate) async fn check_challenge_zone(&self, target: &ChallengeTarget) -> Result<(), Finding> {
         self.know_zone(target.zone).await?;
         let zone = self.desired.zone(target.zone);
-        let report = self.zone_fact(target.zone).map(|fact| judge_zone(zone, &fact.value));
+        let report = self.zone_fact(target.zone).map(|fact| judge_zone(zone, &fact));
         let blocked = report.filter(|report| report.state == PinState::Blocked);
         match blocked.and_then(|report| report.findings.into_iter().next()) {
             Some(finding) => {

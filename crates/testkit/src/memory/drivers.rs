@@ -140,7 +140,7 @@ impl Lookups for World {
         let by = zone.servers.first().copied().unwrap_or_else(|| SocketAddr::from(([192, 0, 2, 9], 53)));
         let addresses = zone.servers.iter().map(SocketAddr::ip).collect();
         let delegation = DelegationView::Delegated { by, name_servers: names.clone(), addresses };
-        ZoneView { delegation, servers: servers.collect(), validates: None }
+        ZoneView::plain(delegation, servers.collect())
     }
 
     async fn alias(&self, servers: &[SocketAddr], owner: &DnsName, _at_apex: bool) -> AliasView {
