@@ -68,7 +68,7 @@ pub enum UpdateError {
         meaning: &'static str,
     },
     /// The server does not know the key.
-    #[error("{server} does not know the TSIG key {key} (BADKEY)")]
+    #[error("{server} does not know the TSIG key {key}, or not for this zone or algorithm (BADKEY)")]
     UnknownKey {
         /// The server.
         server: SocketAddr,
@@ -145,7 +145,9 @@ impl UpdateError {
             }
             UpdateError::Refused { meaning, .. } => (*meaning).into(),
             UpdateError::UnknownKey { key, .. } => {
-                format!("Configure the key {key} on the server, or correct tsig.name in the manifest")
+                format!(
+                    "Configure the key {key} on the server for this zone, with the algorithm of the manifest, or correct tsig.name"
+                )
             }
             UpdateError::WrongSecret { key, .. } => format!("Use the same secret for {key} here and on the server"),
             UpdateError::WrongTime { .. } => "Synchronise both clocks".into(),
@@ -216,7 +218,7 @@ impl Rfc2136 {
         if answer.metadata.id != message.metadata.id {
             return Err(unreachable(malformed()));
         }
-        self.read_signature_error(&answer, now)?;
+        self.read_signature_error(&answer)?;
         let unsigned = || UpdateError::Unsigned { server: self.server, key: self.key.clone() };
         let code = answer.metadata.response_code;
         let tsig = answer.signature.as_ref();
@@ -225,6 +227,11 @@ impl Rfc2136 {
             // must not reach it.
             (Some(tsig), Some(mut verifier)) if tsig.data.time >= u64::from(tsig.data.fudge) => {
                 verifier.verify(&raw).map_err(|_| unsigned())?;
+                if tsig.data.error == Some(TsigError::BadTime) {
+                    // Signed it is, and the server's time stands in the other data, 48 bits (RFC 8945 §5.2.3).
+                    let time = tsig.data.other.iter().take(6).fold(0i64, |time, byte| (time << 8) | i64::from(*byte));
+                    return Err(UpdateError::WrongTime { server: self.server, skew_secs: time - now });
+                }
             }
             // A refusal need not be signed: it changes nothing here.
             (None, _) if code != ResponseCode::NoError => {}
@@ -233,16 +240,17 @@ impl Rfc2136 {
         self.read_code(owner, code)
     }
 
-    fn read_signature_error(&self, answer: &Message, now: i64) -> Result<(), UpdateError> {
+    /// What a server says of the signature with an answer that it cannot sign itself (RFC 8945 §5.3.2).
+    fn read_signature_error(&self, answer: &Message) -> Result<(), UpdateError> {
         let Some(tsig) = &answer.signature else { return Ok(()) };
         let (server, key) = (self.server, self.key.clone());
         match &tsig.data.error {
             Some(TsigError::BadKey) => Err(UpdateError::UnknownKey { server, key }),
             Some(TsigError::BadSig) => Err(UpdateError::WrongSecret { server, key }),
-            Some(TsigError::BadTime) => {
-                // The server's time stands in the other data, 48 bits (RFC 8945 §5.2.3).
-                let time = tsig.data.other.iter().fold(0i64, |time, byte| (time << 8) | i64::from(*byte));
-                Err(UpdateError::WrongTime { server, skew_secs: time - now })
+            Some(TsigError::BadTrunc) => {
+                let meaning = "Let the server accept whole MACs of this algorithm";
+                let code = "BADTRUNC".into();
+                Err(UpdateError::Refused { server, zone: self.zone.clone(), code, meaning })
             }
             _ => Ok(()),
         }

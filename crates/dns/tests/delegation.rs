@@ -192,7 +192,10 @@ async fn signed(days: i64, right: bool) -> (SocketAddr, Program, tempfile::TempD
     let begun = Timestamp::now().as_second() - 40 * 86_400;
     let time = |second: i64| Timestamp::from_second(second).unwrap().strftime("%Y%m%d%H%M%S").to_string();
     let (start, end) = (time(begun), time(Timestamp::now().as_second() + days * 86_400));
-    run("dnssec-signzone", &["-q", "-z", "-s", &start, "-e", &end, "-o", ZONE, "-f", "child.signed", "child", &key]);
+    run(
+        "dnssec-signzone",
+        &["-q", "-P", "-z", "-s", &start, "-e", &end, "-o", ZONE, "-f", "child.signed", "child", &key],
+    );
     let mut digest = run("dnssec-dsfromkey", &["-2", &format!("{key}.key")]);
     if !right {
         let cut = digest.len() - 4;

@@ -254,17 +254,19 @@ fn response(message: &Message, code: ResponseCode) -> Message {
     answer
 }
 
-/// A signature that says that a clock is wrong, with the server's own time (RFC 8945 §5.2.3).
-fn bad_time(message: &Message, ahead: u64) -> Vec<u8> {
+/// A signature that says that a clock is wrong, with the server's own time (RFC 8945 §5.2.3), made with this secret.
+fn bad_time(message: &Message, ahead: u64, secret: &[u8]) -> Vec<u8> {
     let signature = message.signature().unwrap();
     let theirs = signature.data.time + ahead;
+    let mut answer = response(message, ResponseCode::NotAuth);
+    let signer = TSigner::new(secret.to_vec(), WireAlgorithm::HmacSha256, signature.name.clone(), 300).unwrap();
     let mut data = TSIG::clone(&signature.data);
-    data.mac = vec![0; 32];
     data.error = Some(TsigError::BadTime);
     data.other = theirs.to_be_bytes()[2..].to_vec();
+    let signed = signer.encode_response_tbs(&signature.data.mac, &answer.to_vec().unwrap(), &data).unwrap();
+    data.mac = signer.sign(&signed).unwrap();
     let mut record = Record::from_rdata(signature.name.clone(), 0, data);
     record.dns_class = DNSClass::ANY;
-    let mut answer = response(message, ResponseCode::NotAuth);
     answer.set_signature(Box::new(record));
     answer.to_vec().unwrap()
 }
@@ -303,8 +305,10 @@ async fn an_answer_that_is_not_signed_right_is_believed_only_where_it_refuses() 
     assert!(refused.remedy().contains("Grant the TSIG key"), "{refused:?}");
     let failing = told_by(|message, _| response(message, ResponseCode::ServFail).to_vec().unwrap()).await;
     assert!(failing.remedy().contains("server's log"), "{failing:?}");
-    let late = told_by(|message, _| bad_time(message, 7200)).await;
+    let late = told_by(|message, _| bad_time(message, 7200, b"a secret")).await;
     assert!(matches!(late, UpdateError::WrongTime { skew_secs: 7200, .. }), "{late:?}");
+    let forged = told_by(|message, _| bad_time(message, 7200, b"guessed")).await;
+    assert!(matches!(forged, UpdateError::Unsigned { .. }), "anybody may say that a clock is wrong: {forged:?}");
     let stranger = told_by(|message, _| {
         let mut answer = response(message, ResponseCode::NoError);
         answer.metadata.id = message.metadata.id.wrapping_add(1);

@@ -98,7 +98,11 @@ async fn two_runs_at_once_do_not_meet() {
 
 /// The ways in which a zone's server refuses, by what is changed in the manifest.
 const REFUSALS: [(&str, &str, &str); 3] = [
-    ("name = \"pindrel.\"", "name = \"unknown.\"", "does not know the TSIG key unknown (BADKEY)"),
+    (
+        "name = \"pindrel.\"",
+        "name = \"unknown.\"",
+        "does not know the TSIG key unknown, or not for this zone or algorithm (BADKEY)",
+    ),
     ("env:TSIG_SECRET", "env:OTHER_SECRET", "has another secret for the TSIG key pindrel (BADSIG)"),
     ("name = \"pindrel.\"", "name = \"idle.\"", "refuses to update larkfield.example: REFUSED"),
 ];

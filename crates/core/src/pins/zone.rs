@@ -75,7 +75,8 @@ fn server_outage(zone: &Zone, view: &ZoneView) -> Option<Finding> {
         ));
     }
     (!names.is_empty()).then(|| {
-        let says = format!("{} of the zone {} does not answer", names.join(" and "), zone.name);
+        let verb = if names.len() > 1 { "do" } else { "does" };
+        let says = format!("{} of the zone {} {verb} not answer", names.join(" and "), zone.name);
         Finding::new(
             Code::ServerUnreachable,
             Pin::Zone,
