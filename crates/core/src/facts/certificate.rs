@@ -105,6 +105,12 @@ pub struct HeldCertificate {
 }
 
 impl HeldCertificate {
+    /// Says whether less than a tenth of its life is left: then it is renewed although not all is as it should be.
+    pub fn is_near_its_end(&self, now: Timestamp) -> bool {
+        let life = self.not_after.as_second() - self.not_before.as_second();
+        (self.not_after.as_second() - now.as_second()).saturating_mul(10) < life
+    }
+
     /// Returns when it is due.
     pub fn due_at(&self, rule: RenewalRule) -> Timestamp {
         match self.replace {

@@ -92,6 +92,11 @@ impl ZoneView {
         }
     }
 
+    /// Says whether the server that takes changes serves the zone.
+    pub fn is_first_serving(&self) -> bool {
+        matches!(self.servers.first(), Some(ServerView { status: ServerStatus::Serves { .. }, .. }))
+    }
+
     /// Returns the NS set that the zone's own servers give, by the first that serves it.
     pub fn own_name_servers(&self) -> Option<&[DnsName]> {
         self.servers.iter().find_map(|server| match &server.status {

@@ -36,7 +36,7 @@ pub fn gate(
 ) -> Gate {
     match work {
         Work::Register(_) | Work::Deliver(_) | Work::Answer(_) => Gate::Go,
-        Work::Rehearse(id) => gate_of_challenges(id, desired, knowledge),
+        Work::Rehearse(id) => gate_of_challenges(id, desired, knowledge, now),
         Work::Issue(id) => {
             if desired.certificate(id).terms.issued_by == Origin::Elsewhere {
                 return Gate::Person(certificate.map_or_else(Vec::new, |report| report.findings.clone()));
@@ -44,7 +44,7 @@ pub fn gate(
             let hold = knowledge.holds.get(&id).filter(|(until, _)| *until > now);
             match hold {
                 Some((_, finding)) => Gate::Until(vec![finding.clone()]),
-                None => gate_of_challenges(id, desired, knowledge),
+                None => gate_of_challenges(id, desired, knowledge, now),
             }
         }
         // What the platform of this hostname's endpoint does not allow stops the whole way to it.
@@ -110,8 +110,9 @@ fn outage(findings: &[Finding]) -> Gate {
 }
 
 /// An authority asks every server of the zones where the challenges are: one that is down
-/// or wrong fails the validation.
-fn gate_of_challenges(id: CertificateId, desired: &Desired, knowledge: &Knowledge) -> Gate {
+/// or wrong fails the validation. Near the end of a certificate it is tried all the same, as long as the server
+/// that takes changes is not the one that is down: most authorities ask another one.
+fn gate_of_challenges(id: CertificateId, desired: &Desired, knowledge: &Knowledge, now: Timestamp) -> Gate {
     let wanted = desired.certificate(id);
     if wanted.authority.is_none() {
         return Gate::Go;
@@ -124,12 +125,14 @@ fn gate_of_challenges(id: CertificateId, desired: &Desired, knowledge: &Knowledg
             None => desired.zone_of(name),
         })
         .collect();
+    let is_urgent = knowledge.certificate(id).is_some_and(|held| held.is_near_its_end(now));
     let (mut down, mut persons) = (Vec::new(), Vec::new());
     for zone in zones {
         let Some(fact) = knowledge.zones.get(&zone) else { continue };
         let report = judge_zone(desired.zone(zone), fact);
         match report.state {
             PinState::Blocked => persons.extend(report.findings),
+            _ if is_urgent && fact.value.is_first_serving() => {}
             _ => down.extend(report.findings.into_iter().filter(|finding| finding.code == Code::ServerUnreachable)),
         }
     }

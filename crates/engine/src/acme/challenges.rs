@@ -33,6 +33,8 @@ const CLEAR: Duration = Duration::from_secs(60);
 pub(crate) struct Publication {
     /// The servers that do not give all records yet, with those they lack.
     left: Vec<(SocketAddr, Vec<ZoneRecord>)>,
+    /// How many there are in all.
+    servers: usize,
     /// When the records were put into their zones.
     made: Duration,
     /// How long to wait at least after that.
@@ -139,7 +141,11 @@ impl Engine {
             Some(made) => made,
             None => publication.insert(self.put_challenges(row, records, claim).await?),
         };
-        if let Some(wait) = self.look_for_challenges(made).await {
+        let is_urgent = match self.desired.certificate_named(&row.certificate) {
+            Some(id) => self.held_certificate(id).is_some_and(|held| held.is_near_its_end(self.clock.now())),
+            None => false,
+        };
+        if let Some(wait) = self.look_for_challenges(made, is_urgent).await {
             return Ok(Some(wait));
         }
         let elapsed = self.clock.elapsed().saturating_sub(made.made);
@@ -192,19 +198,29 @@ impl Engine {
         });
         let put = async { join_all(puts).await.into_iter().collect::<Result<Vec<_>, Finding>>() };
         let put = self.journalled("challenge-put", &row.certificate, &names(&row.names), put).await?;
-        let left = put.into_iter().flatten().collect();
-        Ok(Publication { left, made: self.clock.elapsed(), least })
+        let left: Vec<_> = put.into_iter().flatten().collect();
+        Ok(Publication { servers: left.len(), left, made: self.clock.elapsed(), least })
     }
 
-    /// Looks which servers still lack a record.
-    async fn look_for_challenges(&self, publication: &mut Publication) -> Option<Wait> {
+    /// Looks which servers still lack a record. Where it is urgent, one that is down is not waited for while others
+    /// have it.
+    async fn look_for_challenges(&self, publication: &mut Publication, is_urgent: bool) -> Option<Wait> {
         let looks = std::mem::take(&mut publication.left).into_iter().map(|(server, records)| async move {
             match self.drivers.lookups().lacking(server, &records).await {
-                Ok(lacking) => ((server, lacking), server.to_string()),
-                Err(why) => ((server, records), format!("{server} ({why})")),
+                Ok(lacking) => ((server, lacking), server.to_string(), false),
+                Err(why) => ((server, records), format!("{server} ({why})"), true),
             }
         });
-        let lagging = join_all(looks).await.into_iter().filter(|((_, lacking), _)| !lacking.is_empty());
+        let mut looks = join_all(looks).await;
+        let is_left = |((_, lacking), _, _): &((SocketAddr, Vec<ZoneRecord>), String, bool)| !lacking.is_empty();
+        let (left, down) =
+            (looks.iter().filter(|look| is_left(look)).count(), looks.iter().filter(|look| look.2).count());
+        if is_urgent && down > 0 && left == down && left < publication.servers {
+            let who: Vec<&str> = looks.iter().filter(|look| look.2).map(|look| look.1.as_str()).collect();
+            self.note(format!("{} is not waited for: the certificate is near its end", who.join(" and ")));
+            looks.retain(|look| !look.2);
+        }
+        let lagging = looks.into_iter().filter(is_left).map(|(left, who, _)| (left, who));
         // A server may lack records of several zones.
         let who: BTreeSet<String>;
         (publication.left, who) = lagging.unzip();

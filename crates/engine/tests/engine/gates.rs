@@ -4,7 +4,7 @@ use std::net::SocketAddr;
 use std::time::Duration;
 
 use pindrel_core::findings::Code;
-use pindrel_testkit::memory::{Faults, Life, Pace, SECONDARY, Setting};
+use pindrel_testkit::memory::{Faults, Life, PRIMARY, Pace, SECONDARY, Setting};
 
 use crate::{API, ONE, several};
 
@@ -48,6 +48,31 @@ async fn a_silent_server_spends_no_order_and_is_named() {
     let status = setting.status().await;
     let codes: Vec<Code> = status.hostnames[0].pins.findings().map(|finding| finding.code).collect();
     assert!(codes.contains(&Code::ServerUnreachable), "{codes:?}");
+}
+
+#[tokio::test(start_paused = true)]
+async fn near_its_end_a_certificate_is_renewed_although_one_server_is_down() {
+    let setting = due().await;
+    let first = setting.client_gets(API).await;
+    setting.pass(DAY * 4).await;
+    setting.break_or_mend(|faults| faults.silent.extend([SECONDARY.parse::<SocketAddr>().unwrap()]));
+    setting.settle().await;
+    assert_eq!(setting.authority_counts().1, 2, "two days of thirty are left: {:?}", setting.recorder.take());
+    let status = setting.status().await;
+    let codes: Vec<Code> = status.hostnames[0].pins.findings().map(|finding| finding.code).collect();
+    assert!(codes.contains(&Code::ServerUnreachable), "it is still told: {codes:?}");
+    // Where the server is down that takes changes there is nothing to be done.
+    setting.pass(DAY * 28).await;
+    setting.break_or_mend(|faults| {
+        *faults = Faults::default();
+        faults.silent.extend([PRIMARY.parse::<SocketAddr>().unwrap()]);
+    });
+    setting.settle().await;
+    assert_eq!(setting.authority_counts().1, 2);
+    setting.break_or_mend(|faults| *faults = Faults::default());
+    setting.settle().await;
+    assert_ne!(setting.client_gets(API).await, first);
+    assert_eq!(setting.challenge_records(), 0);
 }
 
 const LIMITED: &str = "

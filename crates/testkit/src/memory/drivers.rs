@@ -40,7 +40,7 @@ use serde_json::Value;
 
 use super::authority::Validation;
 use super::zones::{MemoryZones, Records, server};
-use super::{SECONDARY, World};
+use super::{PRIMARY, SECONDARY, World};
 
 const ALIASES: [RecordType; 3] = [RecordType::A, RecordType::Aaaa, RecordType::Cname];
 const UNANSWERED: Unreachable = Unreachable::TimedOut { after_ms: 5_200 };
@@ -465,7 +465,7 @@ struct ZoneNow(Vec<Records>);
 
 impl Validation for ZoneNow {
     fn all_servers_have(&self, record: &ZoneRecord) -> bool {
-        self.0.iter().all(|records| MemoryZones::has(records, record))
+        !self.0.is_empty() && self.0.iter().all(|records| MemoryZones::has(records, record))
     }
 }
 
@@ -559,8 +559,11 @@ impl Authority for MemoryConnection {
         let mut inner = self.world.inner();
         let inner = &mut *inner;
         let lag = inner.pace.lag;
-        let servers = [true, false].map(|primary| inner.zones.served(primary, lag, times.0));
-        let zone = ZoneNow(servers.into());
+        // It asks every server that answers.
+        let answers = |server: &str| server.parse().is_ok_and(|server| !inner.faults.silent.contains(&server));
+        let servers = [(PRIMARY, true), (SECONDARY, false)].into_iter().filter(|(server, _)| answers(server));
+        let servers = servers.map(|(_, primary)| inner.zones.served(primary, lag, times.0)).collect();
+        let zone = ZoneNow(servers);
         let thumbprint = signer.jwk().thumbprint();
         let (faults, validate) = (inner.faults.authority.clone(), inner.pace.validate);
         let answer = inner.authority.answer(account, &thumbprint, url, payload, &zone, &faults, validate, times);
