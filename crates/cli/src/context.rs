@@ -20,7 +20,8 @@ pub(crate) const LOCK_PATIENCE: Duration = Duration::from_secs(10);
 /// Takes the bounds of a run as typed.
 pub(crate) fn bounds(max_age: Span, typed: RunBounds) -> Bounds {
     let at_once = usize::try_from(typed.at_once).unwrap_or(usize::MAX);
-    Bounds { max_age_secs: max_age.0, at_once, patience: Duration::from_secs(typed.patience.0) }
+    let patience = Duration::from_secs(typed.patience.0);
+    Bounds { max_age_secs: max_age.0, at_once, patience, moves_now: false }
 }
 
 /// The options as needed.

@@ -44,6 +44,8 @@ pub struct Bounds {
     pub at_once: usize,
     /// How long the run waits for any one thing.
     pub patience: Duration,
+    /// Whether aliases move without waiting until no cache has them under their old TTL.
+    pub moves_now: bool,
 }
 
 /// What a run needs.

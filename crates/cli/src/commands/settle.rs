@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use clap::Args;
 use clap_complete::engine::ArgValueCandidates;
-use pindrel_engine::{Aim, Engine, Scope, Summary};
+use pindrel_engine::{Aim, Bounds, Engine, Scope, Summary};
 
 use crate::args::{MAX_AGE, RunBounds, Span};
 use crate::completion;
@@ -35,6 +35,12 @@ pub(crate) struct SettleArgs {
     /// each hostname, so that you can look before the next settle moves them
     #[arg(long, conflicts_with = "rehearse")]
     pub(crate) hold_alias: bool,
+
+    /// Move aliases at once, without waiting until caches have only their lowered TTL. What goes wrong at the new
+    /// endpoint then lasts up to the old TTL for who was led there; the old endpoint keeps its binding until no
+    /// cache leads there, all the same
+    #[arg(long)]
+    pub(crate) now: bool,
 
     /// Only prove new set-ups at the practice authorities, and issue nothing for real
     #[arg(long)]
@@ -72,6 +78,7 @@ impl Default for SettleArgs {
         SettleArgs {
             dry_run: false,
             hold_alias: false,
+            now: false,
             rehearse: false,
             only: Vec::new(),
             undo: None,
@@ -91,7 +98,7 @@ pub(crate) async fn run(context: &Context, args: &SettleArgs) -> Result<Status, 
     }
     let scope = loaded.scope(&args.only)?;
     let home = context.home().await?;
-    let bounds = bounds(args.max_age, args.bounds);
+    let bounds = Bounds { moves_now: args.now, ..bounds(args.max_age, args.bounds) };
     let aim = match (args.rehearse, args.hold_alias) {
         (true, _) => Aim::Rehearse,
         (_, true) => Aim::HoldAliases,

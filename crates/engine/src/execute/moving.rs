@@ -57,6 +57,14 @@ impl Engine {
         if has_low_ttl(&fact.value, &own, self.clock.now()) {
             return Ok(Progress::Done);
         }
+        if self.bounds.moves_now {
+            let until = own.former_alias.and_then(|former| former.forgotten_at());
+            let until = until.map_or_else(String::new, |until| format!(" until {until:.0}"));
+            self.note(format!(
+                "{hostname} moves at once: what goes wrong at its new endpoint can be taken back for some clients only after their caches have forgotten the alias{until}"
+            ));
+            return Ok(Progress::Done);
+        }
         let says = format!("the alias of {hostname} had a longer TTL, which caches may still count down");
         Ok(Progress::NotYet(self.wait_for_caches(&own, Code::AliasLagging, says)))
     }

@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use pindrel_core::pin::{Pin, PinState};
 use pindrel_core::records::RecordData;
-use pindrel_engine::{Aim, Scope};
+use pindrel_engine::{Aim, Event, Scope};
 use pindrel_testkit::memory::{Faults, Pace, Setting};
 
 use crate::{API, ONE, dice, several};
@@ -83,6 +83,27 @@ async fn a_move_takes_the_time_that_caches_need_over_several_runs() {
     assert_eq!(setting.stored("south"), 1);
     assert!(setting.now().duration_since(left).as_secs() < 35 * 60);
     assert_eq!(setting.settle().await.planned, 0);
+}
+
+/// Who cannot wait moves at once, and is told what that costs; the old endpoint stays bound all the same.
+#[tokio::test(start_paused = true)]
+async fn a_move_can_be_made_at_once_and_says_what_that_costs() {
+    let long = format!("{ONE}ttl = \"30m\"\n");
+    let mut setting = Setting::new(Pace::default(), &long);
+    setting.settle().await;
+    let before = setting.aliases(API);
+    setting.names = long.replace("catalogue", "plates");
+    setting.bounds.moves_now = true;
+    setting.recorder.take();
+    setting.settle().await;
+    assert_ne!(setting.aliases(API), before, "{:?}", setting.recorder.take());
+    assert!(setting.binding("catalogue", API).is_some(), "caches lead there for half an hour");
+    let events = setting.recorder.take();
+    let says = |event: &Event| matches!(event, Event::Note { says } if says.contains("moves at once") && says.contains("until 20"));
+    assert!(events.iter().any(says), "{events:?}");
+    setting.pass(Duration::from_secs(1_900)).await;
+    setting.settle().await;
+    assert_eq!(setting.binding("catalogue", API), None);
 }
 
 /// Taken away at any pace and through any fault, what answers goes in the right order, and all of it.

@@ -102,7 +102,7 @@ impl Setting {
         let sealing = SealingKey::generate().and_then(|text| SealingKey::from_text(&text));
         let home = Home::with(state.clone(), sealing.unwrap_or_else(|error| panic!("no sealing key: {error}")));
         let folder = TempDir::with_prefix("pindrel-memory-").unwrap_or_else(|error| panic!("no folder: {error}"));
-        let bounds = Bounds { max_age_secs: 0, at_once: 32, patience: Duration::from_secs(600) };
+        let bounds = Bounds { max_age_secs: 0, at_once: 32, patience: Duration::from_secs(600), moves_now: false };
         let recorder = Arc::new(Recorder::default());
         Setting { world, state, authority: String::new(), names: names.to_owned(), bounds, recorder, home, folder }
     }
