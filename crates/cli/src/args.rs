@@ -57,6 +57,10 @@ pub(crate) struct Common {
     #[arg(short, long, global = true, value_name = "PATH", default_value = "pindrel.toml", env = "PINDREL_MANIFEST")]
     pub(crate) manifest: PathBuf,
 
+    /// A file of values that stand for those of the manifest: the same set-up under another domain
+    #[arg(long, global = true, value_name = "PATH", env = "PINDREL_VALUES")]
+    pub(crate) values: Option<PathBuf>,
+
     /// The state: a path, sqlite:PATH or postgres://USER@HOST/DATABASE?password=env:NAME
     /// [default: .pindrel/state.sqlite beside the manifest]
     #[arg(long, global = true, value_name = "URL", env = "PINDREL_STATE", hide_env_values = true)]

@@ -6,6 +6,7 @@ use std::time::Duration;
 
 use pindrel_core::desired::{Desired, HostnameId};
 use pindrel_core::manifest::Diagnostic;
+use pindrel_core::manifest::{LineIndex, Place};
 use pindrel_engine::drivers::{RealDrivers, SystemClock};
 use pindrel_engine::{Bounds, Engine, Home, Listener, Lock, Scope, Setup, StateLocation};
 use secrecy::SecretString;
@@ -34,6 +35,8 @@ pub(crate) struct Context {
     pub(crate) quiet: bool,
     state: Option<String>,
     sealing_key: Option<PathBuf>,
+    /// The file of another set of values.
+    values: Option<PathBuf>,
 }
 
 /// A manifest without mistakes.
@@ -45,6 +48,8 @@ pub(crate) struct Loaded {
     pub(crate) mistakes: Mistakes,
     /// The folder of the manifest.
     pub(crate) folder: PathBuf,
+    /// The files of the manifest, the one that is named first.
+    pub(crate) files: Vec<PathBuf>,
 }
 
 impl Context {
@@ -64,12 +69,13 @@ impl Context {
             quiet: common.quiet,
             state: common.state.clone(),
             sealing_key: common.sealing_key.clone(),
+            values: common.values.clone(),
         }
     }
 
     /// Makes the options for a manifest at another place.
     pub(crate) fn for_manifest(&self, manifest: PathBuf) -> Context {
-        Context { manifest, format: self.format, quiet: self.quiet, state: None, sealing_key: None }
+        Context { manifest, format: self.format, quiet: self.quiet, state: None, sealing_key: None, values: None }
     }
 
     /// Refuses a format that a command does not have.
@@ -81,6 +87,11 @@ impl Context {
             says: "this result is not a list, so it has no CSV form".into(),
             remedy: "Use --format text or json".into(),
         })
+    }
+
+    /// Returns the file of another set of values, where one is named.
+    pub(crate) fn values(&self) -> Option<&Path> {
+        self.values.as_deref()
     }
 
     pub(crate) fn folder(&self) -> PathBuf {
@@ -96,7 +107,8 @@ impl Context {
         // What may not be meant is for check to say; what would fail is said each time.
         mistakes.warnings.retain(|warning| warning.code == "placeholder-secret");
         if mistakes.errors.is_empty() {
-            Ok(Loaded { desired, mistakes, folder: self.folder() })
+            let files = mistakes.source.files().map(|(name, _)| PathBuf::from(name)).collect();
+            Ok(Loaded { desired, mistakes, folder: self.folder(), files })
         } else {
             Err(CliError::Manifest(mistakes))
         }
@@ -194,13 +206,26 @@ impl Loaded {
     }
 }
 
+/// A diagnostic where it stands.
+pub(crate) struct Placed<'d> {
+    pub(crate) diagnostic: &'d Diagnostic,
+    /// The name of its file, and the text of that.
+    pub(crate) file: &'d str,
+    pub(crate) text: &'d str,
+    /// Where it is there.
+    pub(crate) span: std::ops::Range<usize>,
+    pub(crate) place: Place,
+}
+
 /// Returns one kind of diagnostic with its place, as the JSON contract has it.
-pub(crate) fn placed<'d>(
-    mistakes: &'d Mistakes,
-    of: &'d [Diagnostic],
-) -> impl Iterator<Item = (&'d Diagnostic, pindrel_core::manifest::Place)> {
-    let index = pindrel_core::manifest::LineIndex::new(&mistakes.text);
-    of.iter().map(move |diagnostic| (diagnostic, index.place(diagnostic.span.start)))
+pub(crate) fn placed<'d>(mistakes: &'d Mistakes, of: &'d [Diagnostic]) -> impl Iterator<Item = Placed<'d>> {
+    let files: Vec<(&str, &str, LineIndex)> =
+        mistakes.source.files().map(|(name, text)| (name, text, LineIndex::new(text))).collect();
+    of.iter().map(move |diagnostic| {
+        let (file, span) = mistakes.source.locate(&diagnostic.span);
+        let (name, text, index) = &files[file];
+        Placed { diagnostic, file: name, text, place: index.place(span.start), span }
+    })
 }
 
 /// Makes a runtime for the commands that need one.

@@ -4,7 +4,7 @@ use std::process::ExitCode;
 
 use pindrel_core::display_text::io_reason;
 use pindrel_core::findings::Finding;
-use pindrel_core::manifest::Diagnostic;
+use pindrel_core::manifest::{Diagnostic, Source};
 use pindrel_engine::{EngineError, LockError};
 
 /// How the program ends. The table in `docs/exit-status.md` says the same.
@@ -126,10 +126,8 @@ pub(crate) struct ZoneMistakes {
 /// The mistakes of one manifest, with what is needed to show them.
 #[derive(Debug)]
 pub(crate) struct Mistakes {
-    /// The path as the person gave it.
-    pub(crate) file: String,
-    /// The text.
-    pub(crate) text: String,
+    /// The text, with the files that it came from.
+    pub(crate) source: Source,
     /// The mistakes, in the order of the text.
     pub(crate) errors: Vec<Diagnostic>,
     /// What stops nothing.

@@ -1,12 +1,14 @@
 //! The manifest with all its mistakes: those of the text, and those that show only on this machine,
 //! where its secrets, roots and files are.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::os::unix::fs::PermissionsExt as _;
 use std::path::{Path, PathBuf};
 
 use pindrel_core::desired::{Desired, ZoneDriver, resolve};
-use pindrel_core::manifest::{At, Diagnostics, Manifest, read, review};
+use pindrel_core::manifest::{
+    At, Diagnostics, Manifest, Preamble, Source, nearest, other_values, preamble, read, review,
+};
 use pindrel_core::values::SecretRef;
 use pindrel_engine::{files, secrets};
 
@@ -15,47 +17,111 @@ use crate::error::{CliError, Mistakes};
 
 /// The longest manifest that is read.
 const MAX_MANIFEST_BYTES: u64 = 256 << 20;
+/// The longest file of values.
+const MAX_VALUES_BYTES: u64 = 1 << 20;
+/// The most files that a manifest includes.
+const MOST_INCLUDED: usize = 10_000;
 
 impl Context {
     /// Reads the manifest with all its mistakes, whatever they are.
     pub(crate) fn examine(&self) -> Result<(Desired, Mistakes), CliError> {
-        let text = self.read_manifest()?;
         let mut problems = Diagnostics::default();
         let mut warnings = Diagnostics::default();
-        let mut manifest = read(&text, &mut problems);
+        let source = self.read_source(&mut problems)?;
+        source.check_included(&mut problems);
+        let mut manifest = read(source.text(), &mut problems);
         self.try_secrets(&manifest, &mut problems, &mut warnings);
         self.try_files(&manifest, &mut problems);
         self.read_trust_bundles(&mut manifest, &mut problems);
         self.try_deliveries(&manifest, &mut problems, &mut warnings);
         review(&manifest, &mut warnings);
         let desired = resolve(manifest, &mut problems);
-        let file = self.manifest.display().to_string();
         let (errors, warnings) = (problems.into_sorted(), warnings.into_sorted());
-        Ok((desired, Mistakes { file, text, errors, warnings }))
+        Ok((desired, Mistakes { source, errors, warnings }))
+    }
+
+    /// Reads the manifest with the files that it includes and the values that it has.
+    fn read_source(&self, problems: &mut Diagnostics) -> Result<Source, CliError> {
+        let text = self.read_manifest()?;
+        let name = self.manifest.display().to_string();
+        let Preamble { include, mut values } = preamble(&text, problems);
+        if let Some(path) = self.values() {
+            for (name, value) in self.read_values(path, &values)? {
+                values.insert(name, value);
+            }
+        }
+        if include.is_empty() && values.is_empty() {
+            return Ok(Source::of(name, text));
+        }
+        let mut taken: BTreeSet<PathBuf> = std::fs::canonicalize(&self.manifest).into_iter().collect();
+        let (mut files, mut bytes) = (vec![(name, text)], 0);
+        for At { value: pattern, span } in include {
+            let mut wrong = |message: String, help: &str| problems.report("bad-include", span.clone(), message, help);
+            let whole = self.folder().join(&pattern);
+            let Some(paths) = whole.to_str().and_then(|text| glob::glob(text).ok()) else {
+                wrong(format!("\"{pattern}\" is no pattern of files"), "write a path, with * for any part of a name");
+                continue;
+            };
+            let mut paths: Vec<PathBuf> = paths.filter_map(Result::ok).filter(|path| path.is_file()).collect();
+            paths.sort();
+            if paths.is_empty() {
+                wrong(
+                    format!("there is no file \"{pattern}\""),
+                    "create it; paths are relative to the manifest's folder",
+                );
+            }
+            for path in paths {
+                // Two patterns may name the same file.
+                let Ok(real) = std::fs::canonicalize(&path) else { continue };
+                if !taken.insert(real) {
+                    continue;
+                }
+                if files.len() > MOST_INCLUDED {
+                    wrong(
+                        format!("more than {MOST_INCLUDED} files are included"),
+                        "put several hostnames into one file",
+                    );
+                    break;
+                }
+                let left = MAX_MANIFEST_BYTES.saturating_sub(bytes);
+                let text = read_text(&path, left)?;
+                bytes += text.len() as u64;
+                files.push((path.display().to_string(), text));
+            }
+        }
+        Ok(Source::assemble(files, &values, problems))
+    }
+
+    /// Reads another set of values: each stands for one of the manifest's own.
+    fn read_values(&self, path: &Path, own: &BTreeMap<String, String>) -> Result<BTreeMap<String, String>, CliError> {
+        let text = read_text(path, MAX_VALUES_BYTES)?;
+        let mut problems = Diagnostics::default();
+        let values = other_values(&text, &mut problems);
+        if let Some(unknown) = values.keys().find(|name| !own.contains_key(*name)) {
+            let known = own.keys().map(String::as_str);
+            let says = format!("{} sets the value \"{unknown}\", which the manifest does not have", path.display());
+            let remedy = match nearest(unknown, known) {
+                Some(near) => format!("Did you mean \"{near}\"?"),
+                None => "Add it to [values] in the manifest".to_owned(),
+            };
+            return Err(CliError::Usage { says, remedy });
+        }
+        match problems.into_sorted().into_iter().next() {
+            None => Ok(values),
+            Some(problem) => Err(CliError::Usage {
+                says: format!("{} cannot be used: {}", path.display(), problem.message),
+                remedy: "Write NAME = \"…\" for each value".into(),
+            }),
+        }
     }
 
     /// Reads the manifest; `-` is the standard input.
     fn read_manifest(&self) -> Result<String, CliError> {
         let path = if self.manifest == Path::new("-") { Path::new("/dev/stdin") } else { &self.manifest };
-        let mut bytes = files::read_at_most(path, MAX_MANIFEST_BYTES).map_err(|error| match error.kind() {
-            std::io::ErrorKind::NotFound => CliError::NoManifest { path: self.manifest.display().to_string() },
-            _ => CliError::file(&self.manifest, "read", &error),
-        })?;
-        // A manifest holds no secrets: it is taken as it is, not copied and wiped.
-        let text = String::from_utf8(std::mem::take(&mut *bytes)).map_err(|error| {
-            let (upto, bytes) = (error.utf8_error().valid_up_to(), error.as_bytes());
-            let why = match bytes {
-                [0xff, 0xfe, ..] | [0xfe, 0xff, ..] => "it is UTF-16".to_owned(),
-                bytes => {
-                    let line = bytes[..upto].iter().filter(|byte| **byte == b'\n').count() + 1;
-                    let byte = bytes.get(upto).copied().unwrap_or_default();
-                    format!("byte {byte:#04x} in line {line}; perhaps it is Latin-1")
-                }
-            };
-            CliError::Encoding { path: self.manifest.display().to_string(), why }
-        })?;
-        // A mark at the start says that it is UTF-8, and is no part of the text.
-        Ok(text.strip_prefix('\u{feff}').map(str::to_owned).unwrap_or(text))
+        if self.manifest != Path::new("-") && !self.manifest.try_exists().unwrap_or(true) {
+            return Err(CliError::NoManifest { path: self.manifest.display().to_string() });
+        }
+        read_text(path, MAX_MANIFEST_BYTES)
     }
 
     fn try_secrets(&self, manifest: &Manifest, problems: &mut Diagnostics, warnings: &mut Diagnostics) {
@@ -208,6 +274,26 @@ impl Context {
             }
         }
     }
+}
+
+/// Reads a text of the manifest.
+fn read_text(path: &Path, most: u64) -> Result<String, CliError> {
+    let mut bytes = files::read_at_most(path, most).map_err(|error| CliError::file(path, "read", &error))?;
+    // A manifest holds no secrets: it is taken as it is, not copied and wiped.
+    let text = String::from_utf8(std::mem::take(&mut *bytes)).map_err(|error| {
+        let (upto, bytes) = (error.utf8_error().valid_up_to(), error.as_bytes());
+        let why = match bytes {
+            [0xff, 0xfe, ..] | [0xfe, 0xff, ..] => "it is UTF-16".to_owned(),
+            bytes => {
+                let line = bytes[..upto].iter().filter(|byte| **byte == b'\n').count() + 1;
+                let byte = bytes.get(upto).copied().unwrap_or_default();
+                format!("byte {byte:#04x} in line {line}; perhaps it is Latin-1")
+            }
+        };
+        CliError::Encoding { path: path.display().to_string(), why }
+    })?;
+    // A mark at the start says that it is UTF-8, and is no part of the text.
+    Ok(text.strip_prefix('\u{feff}').map(str::to_owned).unwrap_or(text))
 }
 
 /// Returns the mode of a file or folder that every user may read.

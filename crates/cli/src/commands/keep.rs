@@ -1,5 +1,6 @@
 //! `pindrel keep`
 
+use std::collections::BTreeSet;
 use std::io::IsTerminal as _;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -59,7 +60,8 @@ pub(crate) async fn run(context: &Context, args: &KeepArgs) -> Result<Status, Cl
         return once(context, args, loaded).await;
     }
     let (orders, taken) = mpsc::channel(ORDERS);
-    run_on(context, loaded, args.bounds, taken, async |keeping| watch(context, orders, keeping).await).await?;
+    let files = loaded.files.clone();
+    run_on(context, loaded, args.bounds, taken, async |keeping| watch(context, files, orders, keeping).await).await?;
     Ok(Status::Done)
 }
 
@@ -129,15 +131,21 @@ async fn once(context: &Context, args: &KeepArgs, loaded: Loaded) -> Result<Stat
 }
 
 /// Passes on what somebody outside wants: a stop, or another manifest.
-async fn watch(context: &Context, orders: mpsc::Sender<KeepOrder>, keeping: Arc<Keeping>) -> Result<(), CliError> {
+async fn watch(
+    context: &Context,
+    files: Vec<PathBuf>,
+    orders: mpsc::Sender<KeepOrder>,
+    keeping: Arc<Keeping>,
+) -> Result<(), CliError> {
     let mut hangup = signal(SignalKind::hangup())?;
     let on_terminal = std::io::stderr().is_terminal();
     let (changed, mut changes) = mpsc::channel(1);
-    let watcher = watch_file(&context.manifest, changed);
+    let mut files = files;
+    let mut watcher = watch_files(&files, changed.clone());
     if let Err(why) = &watcher {
         keeping.note(&format!("the manifest's folder cannot be watched ({why}): it is looked at every 5 s instead"));
     }
-    let mut seen = stamp(&context.manifest);
+    let mut seen = stamps(&files);
     let stop = stop_signal();
     tokio::pin!(stop);
     loop {
@@ -165,14 +173,20 @@ async fn watch(context: &Context, orders: mpsc::Sender<KeepOrder>, keeping: Arc<
             tokio::time::sleep(SETTLED).await;
             while changes.try_recv().is_ok() {}
         }
-        let now = stamp(&context.manifest);
-        if now == seen && !is_asked {
+        let now = stamps(&files);
+        // A file that is new among several is seen by its folder alone.
+        if now == seen && !is_asked && !(was_told && files.len() > 1) {
             continue;
         }
         seen = now;
         match context.load() {
             Ok(loaded) => {
                 keeping.note("the manifest has changed, and is taken up");
+                if loaded.files != files {
+                    files = loaded.files;
+                    watcher = watch_files(&files, changed.clone());
+                    seen = stamps(&files);
+                }
                 let desired = Arc::new(loaded.desired);
                 keeping.replace(&desired);
                 if orders.send(KeepOrder::Manifest(desired)).await.is_err() {
@@ -184,26 +198,40 @@ async fn watch(context: &Context, orders: mpsc::Sender<KeepOrder>, keeping: Arc<
     }
 }
 
-/// What tells one version of a file from the next.
-fn stamp(path: &Path) -> Option<(std::time::SystemTime, u64, u64)> {
+/// What tells one version of a manifest's files from the next.
+fn stamps(files: &[PathBuf]) -> Vec<Option<(std::time::SystemTime, u64, u64)>> {
     use std::os::unix::fs::MetadataExt as _;
-    let metadata = std::fs::metadata(path).ok()?;
-    Some((metadata.modified().ok()?, metadata.len(), metadata.ino()))
+    let stamp = |path: &PathBuf| {
+        let metadata = std::fs::metadata(path).ok()?;
+        Some((metadata.modified().ok()?, metadata.len(), metadata.ino()))
+    };
+    files.iter().map(stamp).collect()
 }
 
-/// Watches the folder of a file, since editors put another file in its place.
-fn watch_file(path: &Path, changed: mpsc::Sender<()>) -> notify::Result<notify::RecommendedWatcher> {
-    let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
-    let name: Option<PathBuf> = path.file_name().map(PathBuf::from);
+/// Watches the folders of files, since editors put another file in the place of one.
+fn watch_files(files: &[PathBuf], changed: mpsc::Sender<()>) -> notify::Result<notify::RecommendedWatcher> {
+    let folder = |path: &Path| match path.parent().filter(|folder| !folder.as_os_str().is_empty()) {
+        Some(folder) => folder.to_owned(),
+        None => PathBuf::from("."),
+    };
+    let folders: BTreeSet<PathBuf> = files.iter().map(|path| folder(path)).collect();
+    let first = files.first().and_then(|path| path.file_name()).map(PathBuf::from);
+    // Beside one file alone much else may be written; among several a new one may be included.
+    let is_alone = files.len() == 1;
     let mut watcher = notify::recommended_watcher(move |event: notify::Result<notify::Event>| {
         let is_it = |event: notify::Event| {
-            !event.kind.is_access() && event.paths.iter().any(|path| path.file_name().map(PathBuf::from) == name)
+            let name = |path: &PathBuf| path.file_name().map(PathBuf::from);
+            let is_toml = |path: &PathBuf| path.extension().is_some_and(|end| end == "toml");
+            !event.kind.is_access()
+                && event.paths.iter().any(|path| name(path) == first || (!is_alone && is_toml(path)))
         };
         if event.is_ok_and(is_it) {
             // One that waits already is enough.
             let _ = changed.try_send(());
         }
     })?;
-    watcher.watch(folder, RecursiveMode::NonRecursive)?;
+    for folder in folders {
+        watcher.watch(&folder, RecursiveMode::NonRecursive)?;
+    }
     Ok(watcher)
 }

@@ -11,7 +11,7 @@ use serde_json::{Value, json};
 use super::excerpt::excerpt;
 use super::{VERSION, count, log, style};
 use crate::args::Format;
-use crate::context::{Context, placed};
+use crate::context::{Context, Placed, placed};
 use crate::error::{CliError, Mistakes};
 
 /// The most mistakes that are shown to a person at once.
@@ -29,7 +29,7 @@ pub(crate) fn print(context: &Context, desired: &Desired, mistakes: &Mistakes) -
         0 => String::new(),
         n => format!(", {}", count(n, "warning")),
     };
-    let file = &mistakes.file;
+    let file = mistakes.source.name();
     if mistakes.errors.is_empty() {
         let valid = style::paint(style::GOOD, "is valid");
         let (hostnames, certificates) = (desired.hostnames.len(), desired.certificates.len());
@@ -54,7 +54,7 @@ pub(crate) fn print_errors(context: &Context, mistakes: &Mistakes) -> Result<(),
     let mut err = anstream::stderr();
     show(&mut err, mistakes, Level::ERROR, &mistakes.errors)?;
     let errors = style::paint(style::BAD, count(mistakes.errors.len(), "mistake"));
-    writeln!(err, "{} has {errors}; nothing was done.", mistakes.file)?;
+    writeln!(err, "{} has {errors}; nothing was done.", mistakes.source.name())?;
     Ok(())
 }
 
@@ -68,30 +68,31 @@ pub(crate) fn warn(mistakes: &Mistakes) {
 
 /// Writes mistakes as lines of the log.
 fn log_each(mistakes: &Mistakes, of: &[Diagnostic], write: fn(&str)) {
-    for (diagnostic, Place { line, column }) in placed(mistakes, of).take(MOST_SHOWN) {
-        write(&format!("{}:{line}:{column}: {}", mistakes.file, diagnostic.message));
+    for Placed { diagnostic, file, place: Place { line, column }, .. } in placed(mistakes, of).take(MOST_SHOWN) {
+        write(&format!("{file}:{line}:{column}: {}", diagnostic.message));
     }
 }
 
 /// Returns the first mistake with its place, and how many more there are, as one line.
 pub(crate) fn first_in_one_line(mistakes: &Mistakes) -> String {
-    let Some((diagnostic, Place { line, column })) = placed(mistakes, &mistakes.errors).next() else {
-        return mistakes.file.clone();
+    let first = placed(mistakes, &mistakes.errors).next();
+    let Some(Placed { diagnostic, file, place: Place { line, column }, .. }) = first else {
+        return mistakes.source.name().to_owned();
     };
     let more = match mistakes.errors.len() {
         0 | 1 => String::new(),
         all => format!(" (and {} more)", count(all - 1, "mistake")),
     };
-    format!("{}:{line}:{column}: {}{more}", mistakes.file, diagnostic.message)
+    format!("{file}:{line}:{column}: {}{more}", diagnostic.message)
 }
 
 fn document(mistakes: &Mistakes) -> Value {
     let listed = |of: &[Diagnostic]| -> Vec<Value> {
-        let one = |(diagnostic, place): (&Diagnostic, Place)| {
+        let one = |Placed { diagnostic, file, place, .. }: Placed<'_>| {
             json!({
                 "code": diagnostic.code,
                 "message": diagnostic.message,
-                "file": mistakes.file,
+                "file": file,
                 "line": place.line,
                 "column": place.column,
                 "help": diagnostic.help,
@@ -104,12 +105,10 @@ fn document(mistakes: &Mistakes) -> Value {
 
 fn show(out: &mut impl Write, mistakes: &Mistakes, level: Level<'_>, of: &[Diagnostic]) -> Result<(), CliError> {
     let renderer = Renderer::styled().decor_style(DecorStyle::Unicode);
-    for (diagnostic, place) in placed(mistakes, of).take(MOST_SHOWN) {
-        let (line, span) = excerpt(&mistakes.text, diagnostic);
-        let snippet = Snippet::source(line)
-            .path(&mistakes.file)
-            .line_start(place.line)
-            .annotation(AnnotationKind::Primary.span(span));
+    for Placed { diagnostic, file, text, span, place } in placed(mistakes, of).take(MOST_SHOWN) {
+        let (line, span) = excerpt(text, &span);
+        let snippet =
+            Snippet::source(line).path(file).line_start(place.line).annotation(AnnotationKind::Primary.span(span));
         let group = level.clone().primary_title(&diagnostic.message).id(diagnostic.code).element(snippet);
         let group = match &diagnostic.help {
             Some(help) => group.element(Level::HELP.message(help)),

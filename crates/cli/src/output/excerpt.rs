@@ -7,7 +7,7 @@
 use std::collections::BTreeSet;
 use std::ops::Range;
 
-use pindrel_core::manifest::{Diagnostic, keys};
+use pindrel_core::manifest::keys;
 
 /// The keys whose values are secrets, or hold them.
 const SECRET: [&str; 5] = ["token", "secret", "tsig", "password", "external_account_key"];
@@ -16,11 +16,11 @@ const FAR: usize = 4096;
 
 /// Returns the line that a mistake begins on, and its range within it. Only that line goes to the
 /// renderer, so that the cost of showing does not grow with the manifest.
-pub(super) fn excerpt(text: &str, diagnostic: &Diagnostic) -> (String, Range<usize>) {
-    let at = floor(text, diagnostic.span.start);
+pub(super) fn excerpt(text: &str, span: &Range<usize>) -> (String, Range<usize>) {
+    let at = floor(text, span.start);
     let start = text[..at].rfind('\n').map_or(0, |newline| newline + 1);
     let end = text[at..].find('\n').map_or(text.len(), |newline| at + newline);
-    let to = floor(text, diagnostic.span.end).clamp(at, end);
+    let to = floor(text, span.end).clamp(at, end);
     let line = text[start..end].trim_end_matches('\r');
     // What stands before tells whose value the line goes on with.
     let before = &text[ceil(text, start.saturating_sub(FAR))..start];

@@ -5,7 +5,7 @@ use std::os::unix::fs::PermissionsExt as _;
 use pindrel_testkit::Workspace;
 use serde_json::Value;
 
-use crate::PINDREL;
+use crate::{PINDREL, quick, sandboxed};
 
 /// A manifest with one mistake of each kind.
 const MISTAKEN: &str = r#"manifest = 1
@@ -272,4 +272,54 @@ fn what_can_never_be_delivered_is_found_before_anything_is_issued() {
         assert!(warnings.iter().any(|code| code == expected), "{deliver}: {warnings:?}");
         assert_eq!(found(deliver, "errors"), [""; 0], "{deliver}");
     }
+}
+
+/// A manifest in several files, with values, is one manifest: every mistake is told in the file that it stands in.
+#[tokio::test(flavor = "multi_thread")]
+async fn several_files_and_values_make_one_manifest() {
+    let (workspace, _sandbox) =
+        sandboxed(quick(), |manifest, listing| manifest.endpoint(listing, "catalogue", "gateway")).await;
+    let text = workspace.read("pindrel.toml");
+    let head = "manifest = 1\n";
+    assert!(text.contains(head));
+    let more = "[values]\nsite = \"lowell\"\n[hostname.\"${site}.larkfield.example\"]\nendpoint = \"catalogue\"\n";
+    let text = text.replace(head, &format!("{head}include = [\"stations/*.toml\"]\n"));
+    workspace.write("pindrel.toml", &format!("{text}{more}"));
+    let missing = workspace.run(&["check"]).ended(2);
+    assert!(missing.stdout.contains("there is no file \"stations/*.toml\""), "{}", missing.stdout);
+    let station = |name: &str| format!("# {name}\n[hostname.\"{name}.larkfield.example\"]\nendpoint = \"catalogue\"\n");
+    workspace.write("stations/b.toml", &station("beta"));
+    workspace.write("stations/a.toml", &station("${site}-two"));
+    workspace.run(&["check"]).ended(0);
+    workspace.run(&["settle", "-q"]).ended(0);
+    let names = |args: &[&str]| -> Vec<String> {
+        let status = workspace.run(&[&["status", "--format", "json"][..], args].concat()).json();
+        let hostnames = status["hostnames"].as_array().unwrap().clone();
+        hostnames.iter().map(|one| one["hostname"].as_str().unwrap().to_owned()).collect()
+    };
+    assert_eq!(names(&[]), ["lowell.larkfield.example", "lowell-two.larkfield.example", "beta.larkfield.example"]);
+    workspace.write("practice.toml", "site = \"trial\"\n");
+    assert_eq!(names(&["--values", "practice.toml", "--state", "practice.sqlite"])[1], "trial-two.larkfield.example");
+    workspace.write("practice.toml", "sitte = \"trial\"\n");
+    let typo = workspace.run(&["check", "--values", "practice.toml"]).ended(2);
+    assert!(typo.stderr.contains("Did you mean \"site\"?"), "{}", typo.stderr);
+    // Each mistake in its own file, at its own line, as it is written there.
+    workspace.write("stations/b.toml", &format!("{}rutes = []\n", station("beta")));
+    workspace.write("stations/c.toml", "[zone.\"other.example\"]\ndriver = \"none\"\n[hostname.\"${sitte}.larkfield.example\"]\nendpoint = \"nowhere\"\n");
+    let json = workspace.run(&["check", "--format", "json"]).ended(2).json();
+    let told: Vec<_> = json["errors"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|one| {
+            let file = one["file"].as_str().unwrap().rsplit('/').next().unwrap().to_owned();
+            (file, one["line"].as_u64().unwrap(), one["code"].as_str().unwrap().to_owned())
+        })
+        .collect();
+    let expected = [("b.toml", 4, "unknown-key"), ("c.toml", 1, "bad-include"), ("c.toml", 3, "unknown-value")];
+    for (file, line, code) in expected {
+        assert!(told.contains(&(file.to_owned(), line, code.to_owned())), "{file}:{line} {code}: {told:?}");
+    }
+    let shown = workspace.run(&["check"]).ended(2).stdout;
+    assert!(shown.contains("${sitte}.larkfield.example") && shown.contains("did you mean ${site}?"), "{shown}");
 }

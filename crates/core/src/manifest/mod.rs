@@ -12,6 +12,7 @@ mod health_tests;
 mod read;
 mod review;
 mod section;
+mod source;
 #[cfg(test)]
 mod tests;
 #[cfg(test)]
@@ -23,6 +24,7 @@ pub(crate) const MOST_NAMES: usize = 100;
 pub use diagnostic::{Diagnostic, Diagnostics, LineIndex, Place, nearest};
 pub use read::{keys, read};
 pub use review::review;
+pub use source::{Preamble, Source, other_values, preamble};
 
 use std::collections::BTreeMap;
 use std::net::SocketAddr;

@@ -26,8 +26,19 @@ use zone::{TSIG_KEYS, ZONE_KEYS, read_zone, report_repeated_zones};
 /// The version of the manifest that this Pindrel reads.
 const MANIFEST_VERSION: &str = "1";
 
-const ROOT_KEYS: &[&str] =
-    &["manifest", "defaults", "authority", "zone", "endpoint", "health", "certificate", "hostname", "keep"];
+const ROOT_KEYS: &[&str] = &[
+    "manifest",
+    "include",
+    "values",
+    "defaults",
+    "authority",
+    "zone",
+    "endpoint",
+    "health",
+    "certificate",
+    "hostname",
+    "keep",
+];
 const KEEP_KEYS: &[&str] = &["look_every"];
 const DEFAULTS_KEYS: &[&str] = &["authority", "endpoint", "ttl", "key", "renew", "former_keys"];
 
