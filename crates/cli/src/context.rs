@@ -110,7 +110,7 @@ impl Context {
             let files = mistakes.source.files().map(|(name, _)| PathBuf::from(name)).collect();
             Ok(Loaded { desired, mistakes, folder: self.folder(), files })
         } else {
-            Err(CliError::Manifest(mistakes))
+            Err(CliError::Manifest(Box::new(mistakes)))
         }
     }
 

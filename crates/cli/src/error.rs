@@ -50,7 +50,7 @@ impl From<Status> for ExitCode {
 pub(crate) enum CliError {
     /// The manifest has mistakes.
     #[error("the manifest has mistakes")]
-    Manifest(Mistakes),
+    Manifest(Box<Mistakes>),
     /// A zone file has mistakes.
     #[error("the zone file has mistakes")]
     ZoneFile(Box<ZoneMistakes>),

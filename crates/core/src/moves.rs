@@ -80,7 +80,7 @@ mod tests {
                     .ok_or(Unreachable::TimedOut { after_ms: 1 }),
             }
         });
-        AliasView { servers: servers.collect(), wildcard: None, dangling: None }
+        AliasView::of(servers.collect())
     }
 
     #[test]

@@ -162,7 +162,7 @@ impl Spread {
                     // One that does not transfer from the first may count its serials otherwise; then nothing can be
                     // said of it, and it is waited for.
                     let is_no_older = match (serial, self.serial) {
-                        (Some(own), Some(first)) => own == first || own > first,
+                        (Some(own), Some(first)) => own >= first,
                         _ => false,
                     };
                     let same = matches!(&before, Reached::Wrong { gives: old } | Reached::NotYet { gives: old, .. } if *old == gives);

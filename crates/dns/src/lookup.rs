@@ -122,7 +122,7 @@ pub async fn alias(servers: &[SocketAddr], owner: &DnsName, at_apex: bool) -> Al
         let gives = alias_at(*server, owner, at_apex).await;
         ServerRecords { server: *server, gives }
     });
-    AliasView { servers: join_all(look).await, wildcard: None, dangling: None }
+    AliasView::of(join_all(look).await)
 }
 
 pub(crate) async fn alias_at(

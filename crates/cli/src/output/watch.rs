@@ -179,7 +179,7 @@ impl Watching {
             let who = wrong.join(" and ");
             writeln!(out, "{mark} {who} gives something else, which will not change by itself.")?;
             let remedy = "Check which zone it has, and from where it takes it";
-            return Ok(super::finding::print_remedy(&mut out, now, remedy, None)?);
+            return super::finding::print_remedy(&mut out, now, remedy, None);
         }
         let until = spread.until().map_or_else(String::new, |until| {
             format!(", and caches may keep what was before until {}", clock(now, until))

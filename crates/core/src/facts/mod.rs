@@ -307,9 +307,17 @@ pub struct AliasView {
     /// The target of the alias, where it does not exist.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub dangling: Option<DnsName>,
+    /// How whatever the records of somebody else lead to answers under the hostname, whoever may vouch for it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub leads: Option<SampleAnswer>,
 }
 
 impl AliasView {
+    /// What servers give, and nothing more is known of it.
+    pub fn of(servers: Vec<ServerRecords>) -> AliasView {
+        AliasView { servers, wildcard: None, dangling: None, leads: None }
+    }
+
     /// Returns the servers that do not give just this data, or do not answer.
     pub fn lagging(&self, wanted: &[RecordSet]) -> impl Iterator<Item = &ServerRecords> {
         self.servers.iter().filter(|server| !server.gives.as_ref().is_ok_and(|gives| same_data(gives, wanted)))

@@ -1,7 +1,7 @@
 //! `alias`: every authoritative server gives the alias record, and nothing beside it.
 
 use super::{Known, Pin, PinReport, PinState};
-use crate::facts::{AliasView, ServerRecords};
+use crate::facts::{AliasView, SampleAnswer, SampleOutcome, ServerRecords};
 use crate::findings::{Code, Finding};
 use crate::policy::Reason;
 use crate::records::{RecordSet, in_words, same_data};
@@ -88,7 +88,8 @@ fn judge_view(known: Known<'_>, view: &AliasView, wanted: &[RecordSet]) -> PinRe
         let remedy = "Run settle: it creates the record";
         return PinReport::new(PinState::Loose, None, "none yet").because(finding(Code::AliasMissing, says, remedy));
     }
-    let evidence = [format!("present: {}", in_words(&first)), format!("wanted: {}", in_words(wanted))];
+    let mut evidence = vec![present(&first), format!("wanted: {}", in_words(wanted))];
+    evidence.extend(view.leads.as_ref().map(leads));
     if known.ownership.is_some_and(|own| own.wrote_alias(&first)) {
         let says = format!("the alias of {hostname} points elsewhere");
         return PinReport::new(PinState::Loose, None, "points elsewhere")
@@ -119,6 +120,21 @@ fn judge_view(known: Known<'_>, view: &AliasView, wanted: &[RecordSet]) -> PinRe
     );
     PinReport::new(PinState::Blocked, None, "foreign records")
         .because(finding(Code::AliasConflict, says, remedy).seen(evidence))
+}
+
+/// What is there, with its TTL: how long caches keep it once it is gone.
+fn present(sets: &[RecordSet]) -> String {
+    let ttl = sets.iter().map(RecordSet::ttl).max();
+    let ttl = ttl.map_or_else(String::new, |ttl| format!(", TTL {} s", ttl.as_secs()));
+    format!("present: {}{ttl}", in_words(sets))
+}
+
+/// What answers where the records of somebody else lead.
+fn leads(answer: &SampleAnswer) -> String {
+    match &answer.outcome {
+        SampleOutcome::Answered { status, .. } => format!("{} answers there with status {status}", answer.address),
+        SampleOutcome::Failed { why } => format!("{} does not answer there: {why}", answer.address),
+    }
 }
 
 /// What somebody else is to make.

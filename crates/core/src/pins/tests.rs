@@ -124,14 +124,9 @@ impl Scene {
                 lacking: Vec::new(),
                 served: ServedView::certificate(sha256),
             },
-            alias: AliasView {
-                servers: servers
-                    .iter()
-                    .map(|server| ServerRecords { server: *server, gives: Ok(cname(TARGET)) })
-                    .collect(),
-                wildcard: None,
-                dangling: None,
-            },
+            alias: AliasView::of(
+                servers.iter().map(|server| ServerRecords { server: *server, gives: Ok(cname(TARGET)) }).collect(),
+            ),
             answer: AnswerView {
                 through: vec![ResolverAnswer {
                     resolver: "127.0.0.5:53".parse().unwrap(),

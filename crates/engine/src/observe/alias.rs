@@ -3,7 +3,8 @@
 use std::net::SocketAddr;
 
 use pindrel_core::desired::{HostnameId, ZoneId};
-use pindrel_core::facts::{AliasView, Fact, ServerRecords, Unreachable, Unresolved};
+use pindrel_core::expectation::Expectation;
+use pindrel_core::facts::{AliasView, Fact, SampleAnswer, ServerRecords, Unreachable, Unresolved};
 use pindrel_core::name::DnsName;
 use pindrel_core::pins::Known;
 use pindrel_core::records::{RecordData, RecordSet, same_data};
@@ -12,6 +13,9 @@ use pindrel_core::zone_data::{NameKey, TypeCode, rdata};
 use pindrel_dns::lookup::Resolved;
 
 use crate::run::Engine;
+
+/// Where clients of a hostname connect that somebody else serves.
+const HTTPS_PORT: u16 = 443;
 
 impl Engine {
     pub(crate) async fn observe_alias(&self, id: HostnameId) -> Fact<AliasView> {
@@ -32,9 +36,28 @@ impl Engine {
                     Some(target) => self.missing(wanted.zone, target).await,
                     None => None,
                 };
+                if value.wildcard.is_none() {
+                    value.leads = self.leads_of(id, gives).await;
+                }
             }
         }
         Fact { seen: self.clock.now(), value }
+    }
+
+    /// Looks what answers under a hostname where the records of somebody else lead: whether anybody still needs them.
+    async fn leads_of(&self, id: HostnameId, gives: &[RecordSet]) -> Option<SampleAnswer> {
+        let wanted = self.desired.hostname(id);
+        let mut address = gives.iter().flat_map(RecordSet::data).find_map(RecordData::address);
+        if let (None, Some(target)) = (address, alias_target(gives)) {
+            let resolver = self.resolvers(wanted.zone).into_iter().next()?;
+            address = match self.drivers.lookups().resolve(resolver, &target).await {
+                Resolved::Addresses { addresses, .. } => addresses.first().copied(),
+                Resolved::Nothing { .. } => None,
+            };
+        }
+        let address = SocketAddr::new(address?, HTTPS_PORT);
+        let outcome = self.answer_under(&wanted.probed_as.owner(), address).await?;
+        Some(SampleAnswer { address, sample: Expectation::at("/"), outcome })
     }
 
     /// Returns a name if a resolver says that it does not exist.

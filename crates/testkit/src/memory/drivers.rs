@@ -148,7 +148,7 @@ impl Lookups for World {
             let gives = self.served(*server).map(|records| MemoryZones::answered(&records, owner, &ALIASES));
             ServerRecords { server: *server, gives }
         });
-        AliasView { servers: gives.collect(), wildcard: None, dangling: None }
+        AliasView::of(gives.collect())
     }
 
     async fn lacking(&self, server: SocketAddr, records: &[ZoneRecord]) -> Result<Vec<ZoneRecord>, Unreachable> {
