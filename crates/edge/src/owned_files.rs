@@ -110,10 +110,9 @@ mod tests {
         let (path, elsewhere) = (folder.path().join("key.pem"), folder.path().join("elsewhere"));
         assert_eq!(read(&path), Ok(None));
         remove(&path).unwrap();
-        // A link that somebody laid in the way, and what a killed run left.
+        // A link that somebody laid in the way.
         fs::write(&elsewhere, "theirs").unwrap();
         std::os::unix::fs::symlink(&elsewhere, &path).unwrap();
-        fs::write(folder.path().join("key.pem.new"), "torn").unwrap();
         write(&path, "secret", 0o600).unwrap();
         assert_eq!(fs::read_to_string(&elsewhere).unwrap(), "theirs");
         assert_eq!(read(&path), Ok(Some("secret".into())));

@@ -190,5 +190,5 @@ async fn a_broken_program_is_told_with_what_it_said() {
     }
     edit(&workspace, "program = [\"sh\", \"adapter\"]", "program = [\"./nowhere\"]");
     let told = told(&workspace);
-    assert!(told.contains("it cannot be started: No such file"), "{told}");
+    assert!(told.contains("it cannot be started: no such file"), "{told}");
 }
