@@ -37,6 +37,10 @@ fuzz_target!(|text: &[u8]| {
     let zone = NameKey::parse(b"larkfield.example.", &NameKey::root()).expect("a name");
     let (data, mistakes) = read(text, &zone);
     let _ = slips(&data);
+    // Of two SOA records, which are told, one is written.
+    if data.entries().filter(|entry| entry.code == TypeCode::SOA).count() > 1 {
+        return;
+    }
     let mut written = String::new();
     write_zone(&data, &mut written).expect("a text takes all");
     let (again, wrong) = read(written.as_bytes(), &zone);

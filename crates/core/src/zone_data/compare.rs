@@ -98,7 +98,8 @@ fn records(set: &ZoneSet<'_>, from: &NameKey, to: &NameKey, compared: Compared) 
         }
         records.push(SetRecord { data, ttl: if compared.ttls { entry.ttl } else { 0 } });
     }
-    records.sort();
+    // Of a record that stands there twice, the first counts, whatever its TTL.
+    records.sort_by(|left, right| left.data.cmp(&right.data));
     records.dedup_by(|left, right| left.data == right.data);
     records
 }
