@@ -2,7 +2,7 @@
 
 use std::time::{Duration, Instant};
 
-use pindrel_testkit::{ManifestText, RealOptions, RealWorld, Workspace};
+use pindrel_testkit::{ManifestText, RealOptions, RealPowerDns, RealWorld, Workspace, dig};
 
 use crate::commands::{assert_fits, schema};
 use crate::{PINDREL, one_name, quick, sandboxed};
@@ -264,4 +264,47 @@ async fn what_others_left_is_replaced_where_it_is_named_and_nowhere_else() {
     workspace.run(&["settle"]).ended(0);
     assert_eq!(sandbox.primary().texts("api.larkfield.example"), [""; 0]);
     workspace.run(&["status"]).ended(0);
+}
+
+/// An apex on a server that knows ALIAS records: made, verified, moved, and never fought over.
+#[tokio::test(flavor = "multi_thread")]
+async fn an_apex_on_a_server_that_resolves_aliases_itself_is_held_and_moves() {
+    let test = "an_apex_on_a_server_that_resolves_aliases_itself_is_held_and_moves";
+    let Some(world) = RealWorld::start(test, RealOptions::default()).await else { return };
+    let Some(server) = RealPowerDns::start(test, "larkfield.example", world.resolver).await else { return };
+    let mut workspace = world.workspace(PINDREL, |manifest| {
+        let listing = world.sandbox.listing();
+        let manifest = manifest.endpoint(listing, "home", "distribution").endpoint(listing, "plates", "distribution");
+        let own = "[certificate.own]\nnames = [\"larkfield.example\"]\nissued_by = \"self\"\n";
+        manifest.with(own).hostname("larkfield.example", "home", "certificate = \"own\"\nttl = \"2s\"\n")
+    });
+    let text = workspace.read("pindrel.toml");
+    let (begin, end) = (text.find("[zone.").unwrap(), text.find("[endpoint.").unwrap());
+    let zone = format!(
+        "[zone.\"larkfield.example\"]\ndriver = \"powerdns\"\nurl = \"{}\"\ntoken = \"env:PDNS_KEY\"\nservers = [\"{1}\"]\n\
+         parents = [\"{2}\"]\nresolvers = [\"{1}\"]\n",
+        server.api, server.server, world.parent
+    );
+    workspace.write("pindrel.toml", &format!("{}{zone}{}", &text[..begin], &text[end..]));
+    workspace.set("PDNS_KEY", server.key);
+    workspace.run(&["zone", "conformance", "larkfield.example"]).ended(0);
+    let address = |id: &str| {
+        let endpoint = world.sandbox.listing().endpoints.iter().find(|endpoint| endpoint.id == id).unwrap().clone();
+        (endpoint.address.ip().to_string(), endpoint.default_name)
+    };
+    let settled = workspace.run(&["settle"]).ended(0);
+    let alias = |id: &str| {
+        let exported = workspace.run(&["zone", "export", "larkfield.example"]).ended(0).stdout;
+        exported.contains(&format!("\tALIAS\t{}.", address(id).1))
+    };
+    assert!(alias("home"), "{}{}", settled.stdout, settled.stderr);
+    assert_eq!(dig(server.server, "larkfield.example", "A").trim(), address("home").0);
+    let again = workspace.run(&["settle", "--dry-run", "--format", "json"]).ended(0).json();
+    assert_eq!(again["steps"].as_array().unwrap().len(), 0, "{again}");
+    // Moved, the record leads elsewhere.
+    let text = workspace.read("pindrel.toml");
+    workspace.write("pindrel.toml", &text.replace("endpoint = \"home\"", "endpoint = \"plates\""));
+    let moved = workspace.run(&["settle"]).ended(0);
+    assert!(alias("plates") && !alias("home"), "{}{}", moved.stdout, moved.stderr);
+    assert_eq!(dig(server.server, "larkfield.example", "A").trim(), address("plates").0);
 }

@@ -54,9 +54,13 @@ impl RealPowerDns {
         let make = Command::new("sqlite3").arg(&database).arg(format!(".read {schema}")).status();
         assert!(make.is_ok_and(|status| status.success()), "no database for PowerDNS out of {schema}");
         let config = format!("--config-dir={}", path.display());
-        for words in
-            [&["create-zone", zone, &format!("ns1.{zone}")][..], &["add-record", zone, "ns1", "A", "127.0.0.1"]]
-        {
+        let steps: [&[&str]; 4] = [
+            &["create-zone", zone, &format!("ns1.{zone}")],
+            &["add-record", zone, "@", "NS", &format!("ns2.{zone}")],
+            &["add-record", zone, "ns1", "A", "127.0.0.1"],
+            &["add-record", zone, "ns2", "A", "127.0.0.1"],
+        ];
+        for words in steps {
             let util = find("pdnsutil").unwrap_or_default();
             let made = Command::new(util).arg(&config).args(words).output();
             assert!(made.is_ok_and(|made| made.status.success()), "pdnsutil {words:?} failed");
