@@ -185,6 +185,11 @@ impl Watching {
             format!(", and caches may keep what was before until {}", clock(now, until))
         });
         let mark = style::paint(style::UNDERWAY, "Not there yet");
-        Ok(writeln!(out, "{mark}: {} has not got it{until}.", waiting.join(" and "))?)
+        if let Some(first) = spread.servers.first().filter(|first| first.reached != Reached::Has) {
+            let who = first.address;
+            return Ok(writeln!(out, "{mark}: {who}, which takes changes, does not have it; has it been made?")?);
+        }
+        let verb = if waiting.len() == 1 { "does" } else { "do" };
+        Ok(writeln!(out, "{mark}: {} {verb} not have it{until}.", waiting.join(" and "))?)
     }
 }

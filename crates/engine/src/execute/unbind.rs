@@ -1,6 +1,6 @@
 //! Taking away what is no longer used: an alias, then, once caches have forgotten it, a binding.
 
-use pindrel_core::desired::EndpointId;
+use pindrel_core::desired::{EndpointId, ZoneId};
 use pindrel_core::facts::{
     AliasView, BindingView, Fact, FormerAlias, HostnameFacts, Ownership, RetiringId, ServerRecords, Written,
 };
@@ -10,7 +10,7 @@ use pindrel_core::name::Hostname;
 use pindrel_core::pin::Pin;
 use pindrel_core::pins::Known;
 use pindrel_core::plan::HostnameRef;
-use pindrel_core::records::{NameChange, ZoneChange, in_words};
+use pindrel_core::records::{NameChange, RecordSet, ZoneChange, in_words};
 use pindrel_core::values::Ttl;
 use pindrel_state::{Claim, HostnameRow};
 
@@ -60,18 +60,8 @@ impl Engine {
         let still = |server: &&ServerRecords| server.gives.as_ref().is_ok_and(|sets| own.wrote_alias(sets));
         if let Some(server) = view.servers.iter().find(still) {
             if is_handed_off {
-                let says = format!(
-                    "whoever edits {} has not removed the alias of {hostname} yet",
-                    self.desired.zone(zone).name
-                );
-                let remedy = format!("Ask them to delete: {hostname} {}", in_words(&present));
-                return Ok(Progress::NotYet(Wait {
-                    until: None,
-                    topic: "handoff",
-                    what: format!("somebody else to delete {hostname} {}", in_words(&present)),
-                    within: None,
-                    finding: Finding::of(Code::AliasAwaited, says, remedy),
-                }));
+                self.foresee_removal(whose, longest_ttl(&view).unwrap_or(UNRECORDED_TTL), claim).await?;
+                return Ok(Progress::NotYet(self.wait_for_removal(&hostname, zone, &present)));
             }
             let lagging = lagging(&view, &[]).join(" and ");
             let says = format!("the alias of {hostname} is still returned by {}", server.server);
@@ -100,8 +90,11 @@ impl Engine {
         let hostname = self.hostname_of(whose);
         let endpoint = self.desired.endpoint(at);
         let (key, name) = (endpoint.key(), &endpoint.name);
-        self.check_unled(whose, at).await?;
         let now = self.clock.now();
+        if let Some((wait, ttl)) = self.check_unled(whose, at).await? {
+            self.foresee_removal(whose, ttl, claim).await?;
+            return Ok(Progress::NotYet(wait));
+        }
         if self.ownership_of(whose).former_alias.is_none_or(|former| former.gone.is_none()) {
             // What was before is not known, or was not seen to go: it counts from now.
             let ttl = match whose {
@@ -159,10 +152,14 @@ impl Engine {
     }
 
     /// Makes sure that no server leads to what is about to be taken away: the world may have changed
-    /// since that was planned.
-    async fn check_unled(&self, whose: HostnameRef, at: EndpointId) -> Result<(), Finding> {
+    /// since that was planned. In a zone of somebody else's, returns what is waited for.
+    async fn check_unled(&self, whose: HostnameRef, at: EndpointId) -> Result<Option<(Wait, Ttl)>, Finding> {
         let endpoint = &self.desired.endpoint(at).name;
-        let led = |hostname: &Hostname, view: &AliasView| {
+        let led = |hostname: &Hostname, view: &AliasView, zone: ZoneId| {
+            if self.desired.is_handed_off(zone) {
+                let ttl = longest_ttl(view).unwrap_or(UNRECORDED_TTL);
+                return Ok(Some((self.wait_for_removal(hostname, zone, &first_gives(view)), ttl)));
+            }
             let says = format!("{hostname} leads to {endpoint} again: {}", in_words(&first_gives(view)));
             Err(Finding::of(Code::AliasDiffers, says, "Run settle: it looks again before it removes anything"))
         };
@@ -171,20 +168,44 @@ impl Engine {
                 let fact = self.observe_alias(id).await;
                 self.record_facts(id, |facts| facts.alias = Some(fact.clone())).await?;
                 let here = Known::about(&self.desired, &self.known(), id).is_aliased_as_wanted();
-                if here { Ok(()) } else { led(&self.desired.hostname(id).hostname, &fact.value) }
+                let wanted = self.desired.hostname(id);
+                if here { Ok(None) } else { led(&wanted.hostname, &fact.value, wanted.zone) }
             }
             HostnameRef::Retiring(id) => {
                 let known = self.known().retiring(id).clone();
-                let Some(zone) = known.zone else { return Ok(()) };
+                let Some(zone) = known.zone else { return Ok(None) };
                 let view = self.alias_in(zone, &known.hostname.owner()).await;
-                let Some(info) = self.endpoint_info(at) else { return Ok(()) };
+                let Some(info) = self.endpoint_info(at) else { return Ok(None) };
                 let bound = known.known.facts.bindings.get(&self.desired.endpoint(at).key());
                 let target = bound.and_then(|fact| fact.value.reply()?.target.clone());
                 let leads = |server: &ServerRecords| {
                     server.gives.as_ref().is_ok_and(|sets| info.is_led_to(sets, target.as_ref()))
                 };
-                if view.servers.iter().any(leads) { led(&known.hostname, &view) } else { Ok(()) }
+                if view.servers.iter().any(leads) { led(&known.hostname, &view, zone) } else { Ok(None) }
             }
+        }
+    }
+
+    /// Notes how long caches will keep what somebody else is about to delete: once it is gone, nobody can tell.
+    async fn foresee_removal(&self, whose: HostnameRef, ttl: Ttl, claim: &Claim) -> Result<(), Finding> {
+        let foreseen = |former: FormerAlias| former.gone.is_none() && former.ttl >= ttl;
+        if self.ownership_of(whose).former_alias.is_some_and(foreseen) {
+            return Ok(());
+        }
+        let now = self.clock.now();
+        Ok(self.record_ownership_of(claim, whose, |own| own.replace_alias(ttl, false, now)).await?)
+    }
+
+    /// What is waited for where somebody else is to delete an alias.
+    fn wait_for_removal(&self, hostname: &Hostname, zone: ZoneId, present: &[RecordSet]) -> Wait {
+        let (zone, present) = (&self.desired.zone(zone).name, in_words(present));
+        let says = format!("whoever edits {zone} has not removed the alias of {hostname} yet");
+        Wait {
+            until: None,
+            topic: "handoff",
+            what: format!("somebody else to delete {hostname} {present}"),
+            within: None,
+            finding: Finding::of(Code::AliasAwaited, says, format!("Ask them to delete: {hostname} {present}")),
         }
     }
 

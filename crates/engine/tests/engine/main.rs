@@ -12,6 +12,7 @@ mod accounts;
 mod certificates;
 mod faults;
 mod gates;
+mod handoff;
 mod health;
 mod issuing;
 mod keeping;

@@ -10,7 +10,7 @@ use pindrel_core::endpoint::{Binding, EndpointInfo, KeepRecord};
 use pindrel_core::expectation::Expectation;
 use pindrel_core::manifest::{Diagnostics, read};
 use pindrel_core::name::{DnsName, Hostname};
-use pindrel_core::records::{RecordData, ZoneChange, ZoneRecord};
+use pindrel_core::records::{NameChange, RecordData, RecordSet, ZoneChange, ZoneRecord};
 use pindrel_core::values::{Fingerprint, Ttl};
 use pindrel_dns::lookup::Resolved;
 use pindrel_engine::drivers::{Clock as _, Drivers, Lookups as _, Probe as _, Trusted};
@@ -373,6 +373,16 @@ token = \"env:TOKEN\"
         let now = self.world.clock().elapsed();
         let change = ZoneChange::Add(vec![ZoneRecord { owner, ttl: Ttl::MINUTE, data }]);
         self.world.inner().zones.change(&change, now);
+    }
+
+    /// Makes what stands at a name this one record, or nothing, as somebody else would.
+    pub fn somebody_makes(&self, owner: &str, data: Option<RecordData>) {
+        let owner: DnsName = owner.parse().unwrap_or_else(|error| panic!("{error}"));
+        let now = self.world.clock().elapsed();
+        let group = |data: Vec<RecordData>| RecordSet::group(data.into_iter().map(|data| (Ttl::MINUTE, data)));
+        let (expected, wanted) = (group(self.aliases(owner.as_str())), group(data.into_iter().collect()));
+        let change = ZoneChange::Replace(NameChange { owner, expected, wanted, at_apex: false });
+        assert!(self.world.inner().zones.change(&change, now), "it was changed meanwhile");
     }
 
     /// The data of all alias records at a name, on the primary.
