@@ -2,9 +2,9 @@
 
 use std::collections::BTreeSet;
 
-use pindrel_core::desired::Desired;
+use pindrel_core::desired::{Desired, ZoneId};
 use pindrel_core::manifest::nearest;
-use pindrel_core::name::Hostname;
+use pindrel_core::name::{DnsName, Hostname};
 
 use crate::error::CliError;
 
@@ -14,6 +14,18 @@ pub(crate) fn matches(hostname: &Hostname, typed: &str) -> bool {
     let plain = typed.strip_suffix('.').unwrap_or(typed);
     hostname.as_str().eq_ignore_ascii_case(plain)
         || (!plain.is_ascii() && plain.parse::<Hostname>().is_ok_and(|typed| typed == *hostname))
+}
+
+/// Returns a zone of the manifest.
+pub(crate) fn zone(desired: &Desired, name: &DnsName) -> Result<ZoneId, CliError> {
+    desired
+        .zone_named(name)
+        .ok_or_else(|| unknown_zone(desired, name, format!("the manifest has no [zone.\"{name}\"]")))
+}
+
+/// The error that a zone is unknown.
+pub(crate) fn unknown_zone(desired: &Desired, name: &DnsName, says: String) -> CliError {
+    unknown(says, name.as_str(), desired.zones.iter().map(|zone| zone.name.as_str()), "pindrel zone list")
 }
 
 /// The error that a name is unknown, with the near one where there is one; else where to find

@@ -205,6 +205,8 @@ codes! {
         AliasDiffers = "alias-differs", Now;
         /// A record that Pindrel did not create stands in the alias's place.
         AliasConflict = "alias-conflict", Person;
+        /// A DNAME record above the hostname leads all below it elsewhere.
+        AliasRedirected = "alias-redirected", Person;
         /// The alias points at a name that does not exist.
         AliasDangling = "alias-dangling", Person;
         /// Records of others stand at the name, which the manifest says may go.

@@ -121,6 +121,10 @@ async fn alias(owner: &DnsName, servers: &[SocketAddr]) -> Result<Option<DnsName
 async fn alias_at(server: SocketAddr, owner: &DnsName) -> Result<Option<DnsName>, Unreachable> {
     let target = cname(server, owner).await?;
     let Some(target) = target else { return Ok(None) };
+    // Below a DNAME nothing can be made: validation follows it.
+    if lookup::redirected_at(server, owner).await?.is_some() {
+        return Ok(Some(target));
+    }
     // What a wildcard gives vanishes as soon as the record is made at the name itself.
     let is_synthesised = lookup::is_synthesised(server, owner, RecordType::Cname).await?;
     Ok((!is_synthesised).then_some(target))

@@ -47,15 +47,18 @@ pub async fn records(
     owner: &DnsName,
     record_type: RecordType,
 ) -> Result<Vec<RecordSet>, Unreachable> {
-    Ok(records_of_name(server, owner, record_type).await?.unwrap_or_default())
+    Ok(records_of_name(server, owner, record_type).await?.sets.unwrap_or_default())
 }
 
-/// The same; `None` where the name does not exist, so that it has no records of any type (RFC 8020 §2).
-async fn records_of_name(
-    server: SocketAddr,
-    owner: &DnsName,
-    record_type: RecordType,
-) -> Result<Option<Vec<RecordSet>>, Unreachable> {
+/// What a server gives for a name.
+struct OfName {
+    /// Its records; `None` where the name does not exist, so that it has none of any type (RFC 8020 §2).
+    sets: Option<Vec<RecordSet>>,
+    /// Where a DNAME stands above the name, from which its alias is made (RFC 6672 §3.1).
+    dname: Option<DnsName>,
+}
+
+async fn records_of_name(server: SocketAddr, owner: &DnsName, record_type: RecordType) -> Result<OfName, Unreachable> {
     let answer = ask(server, owner, wire_type(record_type), Ask::default()).await?;
     if !matches!(answer.metadata.response_code, ResponseCode::NoError | ResponseCode::NXDomain) {
         return Err(Unreachable::Code { code: mnemonic(answer.metadata.response_code) });
@@ -65,7 +68,21 @@ async fn records_of_name(
     }
     let sets = sets(&answer, owner, record_type);
     let is_absent = answer.metadata.response_code == ResponseCode::NXDomain && sets.is_empty();
-    Ok((!is_absent).then_some(sets))
+    Ok(OfName { sets: (!is_absent).then_some(sets), dname: dname_above(&answer, owner) })
+}
+
+/// Returns where an answer says that a DNAME stands above a name: then nothing can stand at the name (RFC 6672 §2.4).
+fn dname_above(answer: &Message, owner: &DnsName) -> Option<DnsName> {
+    let dnames = answer.answers.iter().filter(|record| record.record_type() == WireType::DNAME);
+    dnames.filter_map(|record| core_name(&record.name)).find(|name| name != owner && owner.is_within(name))
+}
+
+/// Returns where a DNAME stands above a name.
+///
+/// # Errors
+/// [`Unreachable`], also when the answer lacks authority.
+pub(crate) async fn redirected_at(server: SocketAddr, owner: &DnsName) -> Result<Option<DnsName>, Unreachable> {
+    Ok(records_of_name(server, owner, RecordType::Cname).await?.dname)
 }
 
 /// A label that no zone has below a name of its own.
@@ -85,25 +102,36 @@ pub(crate) async fn is_synthesised(
     Ok(!records(server, &below, record_type).await?.is_empty())
 }
 
-/// Returns the name at which a server hands a name over to other servers, below the apex of the zone that it is
-/// looked for in (RFC 1034 §4.2.1).
+/// What stands above a name, below the apex of its zone, so that nobody sees what is made at the name.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) enum Hidden {
+    /// Here the name is handed over to other servers (RFC 1034 §4.2.1).
+    Delegated(DnsName),
+    /// A DNAME here leads all below it elsewhere (RFC 6672 §2.4).
+    Redirected(DnsName),
+}
+
+/// Returns what hides a name in the zone that it is looked for in.
 ///
 /// # Errors
 /// [`Unreachable`].
-pub(crate) async fn delegated_at(
+pub(crate) async fn hidden_by(
     server: SocketAddr,
     zone: &DnsName,
     owner: &DnsName,
-) -> Result<Option<DnsName>, Unreachable> {
+) -> Result<Option<Hidden>, Unreachable> {
     let answer = ask(server, owner, WireType::SOA, Ask::default()).await?;
     let below = |name: Option<DnsName>| name.filter(|name| name != zone && name.is_within(zone));
+    if let Some(dname) = dname_above(&answer, owner) {
+        return Ok(Some(Hidden::Redirected(dname)));
+    }
     // A referral, or the word of the zone below that the same server serves.
     let cut = answer.answers.iter().chain(&answer.authorities).find_map(|record| match &record.data {
         RData::NS(_) if !answer.metadata.authoritative => below(core_name(&record.name)),
         RData::SOA(_) => below(core_name(&record.name)),
         _ => None,
     });
-    Ok(cut.filter(|cut| owner.is_within(cut)))
+    Ok(cut.filter(|cut| owner.is_within(cut)).map(Hidden::Delegated))
 }
 
 pub(crate) fn sets(answer: &Message, owner: &DnsName, record_type: RecordType) -> Vec<RecordSet> {
@@ -118,24 +146,26 @@ pub(crate) fn sets(answer: &Message, owner: &DnsName, record_type: RecordType) -
 /// Returns what each server gives in the place of a hostname's alias: its CNAME, or
 /// what stands there instead; at the apex its addresses.
 pub async fn alias(servers: &[SocketAddr], owner: &DnsName, at_apex: bool) -> AliasView {
-    let look = servers.iter().map(|server| async move {
-        let gives = alias_at(*server, owner, at_apex).await;
-        ServerRecords { server: *server, gives }
-    });
-    AliasView::of(join_all(look).await)
+    let looks = join_all(servers.iter().map(|server| alias_at(*server, owner, at_apex))).await;
+    let dname = looks.first().and_then(|look| look.as_ref().ok()?.1.clone());
+    let seen = servers.iter().zip(looks);
+    let seen = seen.map(|(server, look)| ServerRecords { server: *server, gives: look.map(|(gives, _)| gives) });
+    AliasView { dname, ..AliasView::of(seen.collect()) }
 }
 
+/// What a server gives in the place of an alias, and where the DNAME stands that it is made from.
 pub(crate) async fn alias_at(
     server: SocketAddr,
     owner: &DnsName,
     at_apex: bool,
-) -> Result<Vec<RecordSet>, Unreachable> {
+) -> Result<(Vec<RecordSet>, Option<DnsName>), Unreachable> {
     let types: &[RecordType] = if at_apex {
         &[RecordType::A, RecordType::Aaaa]
     } else {
-        match records_of_name(server, owner, RecordType::Cname).await? {
-            None => return Ok(Vec::new()),
-            Some(alias) if !alias.is_empty() => return Ok(alias),
+        let found = records_of_name(server, owner, RecordType::Cname).await?;
+        match found.sets {
+            None => return Ok((Vec::new(), None)),
+            Some(alias) if !alias.is_empty() => return Ok((alias, found.dname)),
             Some(_) => &RecordType::BESIDE_ALIAS,
         }
     };
@@ -145,7 +175,7 @@ pub(crate) async fn alias_at(
         sets.extend(found?);
     }
     sets.sort_by_key(RecordSet::record_type);
-    Ok(sets)
+    Ok((sets, None))
 }
 
 /// Asks a server for the SOA of a name, as a health check: it must answer with authority.

@@ -32,7 +32,7 @@ pub async fn at_server(server: SocketAddr, zone: &DnsName, owner: &DnsName, watc
         async {
             match watched {
                 Watched::Type(record_type) => lookup::records(server, owner, record_type).await,
-                Watched::Alias { at_apex } => lookup::alias_at(server, owner, at_apex).await,
+                Watched::Alias { at_apex } => lookup::alias_at(server, owner, at_apex).await.map(|(gives, _)| gives),
             }
         },
         soa(server, zone)

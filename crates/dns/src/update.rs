@@ -24,7 +24,7 @@ use pindrel_core::values::TsigAlgorithm;
 use pindrel_core::zone_data::{NameKey, TypeCode, ZoneData};
 
 use crate::driver::{SetChange, ZoneDriver, ZoneError};
-use crate::lookup;
+use crate::lookup::{self, Hidden};
 use crate::present::{Present, present};
 use crate::sets::is_data;
 use crate::transfer::{TransferError, look_up, transfer};
@@ -131,6 +131,16 @@ pub enum UpdateError {
         /// Where the other servers' zone begins.
         cut: DnsName,
     },
+    /// The name lies below a DNAME.
+    #[error("{owner} is not changed in {zone}: the DNAME record of {dname} leads all below it elsewhere")]
+    Redirected {
+        /// The zone.
+        zone: DnsName,
+        /// The name.
+        owner: DnsName,
+        /// Where the DNAME record stands.
+        dname: DnsName,
+    },
     /// The key cannot be used.
     #[error("the secret of the TSIG key {0} cannot be used")]
     BadKey(DnsName),
@@ -157,6 +167,9 @@ impl UpdateError {
             }
             UpdateError::WithoutEffect { .. } => "Check the server's log for why it ignored the update".into(),
             UpdateError::Delegated { cut, .. } => format!("Add [zone.\"{cut}\"] to the manifest, with its own servers"),
+            UpdateError::Redirected { dname, .. } => {
+                format!("Delete the DNAME record of {dname} once nobody needs it, or choose a name outside {dname}")
+            }
             UpdateError::BadKey(key) => {
                 format!("Put the base64 secret of {key}, and nothing else, where the manifest says")
             }
@@ -335,17 +348,20 @@ impl Rfc2136 {
     /// # Errors
     /// [`UpdateError`].
     pub async fn apply(&self, change: &ZoneChange) -> Result<(), UpdateError> {
-        // Below a zone cut it would be accepted, and seen by nobody.
+        // Below a zone cut or a DNAME it would be accepted, and seen by nobody.
         let owners: BTreeSet<&DnsName> = match change {
             ZoneChange::Add(records) => records.iter().map(|record| &record.owner).collect(),
             ZoneChange::Delete(_) => BTreeSet::new(),
             ZoneChange::Replace(change) => BTreeSet::from([&change.owner]),
         };
         for owner in owners {
-            let cut =
-                lookup::delegated_at(self.server, &self.zone, owner).await.map_err(|why| self.unreachable(why))?;
-            if let Some(cut) = cut {
-                return Err(UpdateError::Delegated { zone: self.zone.clone(), owner: owner.clone(), cut });
+            let hidden =
+                lookup::hidden_by(self.server, &self.zone, owner).await.map_err(|why| self.unreachable(why))?;
+            let (zone, owner) = (self.zone.clone(), owner.clone());
+            match hidden {
+                Some(Hidden::Delegated(cut)) => return Err(UpdateError::Delegated { zone, owner, cut }),
+                Some(Hidden::Redirected(dname)) => return Err(UpdateError::Redirected { zone, owner, dname }),
+                None => {}
             }
         }
         match change {
@@ -539,7 +555,9 @@ impl From<UpdateError> for ZoneError {
             UpdateError::Unreachable { .. } => ZoneError::Unreachable { says, remedy },
             UpdateError::Changed { .. } => ZoneError::Changed { says, remedy },
             UpdateError::WithoutEffect { .. } => ZoneError::WithoutEffect { says, remedy },
-            UpdateError::Refused { .. } | UpdateError::Delegated { .. } => ZoneError::Refused { says, remedy },
+            UpdateError::Refused { .. } | UpdateError::Delegated { .. } | UpdateError::Redirected { .. } => {
+                ZoneError::Refused { says, remedy }
+            }
             UpdateError::UnknownKey { .. }
             | UpdateError::WrongSecret { .. }
             | UpdateError::WrongTime { .. }

@@ -15,6 +15,7 @@ use pindrel_core::name::DnsName;
 use pindrel_core::records::{NameChange, RecordData, RecordSet, RecordType, ZoneChange, ZoneRecord};
 use pindrel_core::values::TsigAlgorithm;
 use pindrel_core::values::Ttl;
+use pindrel_dns::challenge::{self, PlaceError};
 use pindrel_dns::lookup::{self, Resolved};
 use pindrel_dns::present;
 use pindrel_dns::{Rfc2136, UpdateError};
@@ -338,6 +339,7 @@ async fn what_a_zone_hides_or_synthesises_is_seen_before_it_is_changed() {
     let Some(real) = RealWorld::start(test, RealOptions::default()).await else { return };
     real.update("cut", "NS", "ns.elsewhere.test.");
     real.update("*.wild", "TXT", "anything");
+    real.update("moved", "DNAME", "elsewhere.test.");
     let world = World::Real(Box::new(real));
     let driver = world.driver();
     let ours = |owner: &str| ZoneChange::Add(vec![ZoneRecord { ttl: Ttl::CHALLENGE, ..record(owner, "token") }]);
@@ -349,6 +351,21 @@ async fn what_a_zone_hides_or_synthesises_is_seen_before_it_is_changed() {
         );
         assert!(error.remedy().contains("[zone.\"cut.larkfield.example\"]"), "{}", error.remedy());
     }
+    let below = "api.moved.larkfield.example";
+    let error = driver.apply(&ours(below)).await.unwrap_err();
+    assert!(
+        matches!(&error, UpdateError::Redirected { dname, .. } if *dname == dns("moved.larkfield.example")),
+        "{error}"
+    );
+    let view = lookup::alias(&[world.primary()], &dns(below), false).await;
+    assert_eq!(view.dname, Some(dns("moved.larkfield.example")), "{view:?}");
+    // The authority follows it, and so does where a challenge is placed (RFC 8555 §8.4).
+    let servers = |name: &DnsName| name.is_within(&dns("larkfield.example")).then(|| vec![world.primary()]);
+    let place = challenge::place(&dns("_acme-challenge.api.moved.larkfield.example"), &servers, &[]).await;
+    assert!(
+        matches!(&place, Err(PlaceError::Unseen { name, .. }) if *name == dns("_acme-challenge.api.elsewhere.test")),
+        "{place:?}"
+    );
     for owner in ["_acme-challenge.wild.larkfield.example", "-odd.larkfield.example"] {
         driver.apply(&ours(owner)).await.unwrap();
         let [set] = world.texts(owner).await.try_into().unwrap();

@@ -304,6 +304,10 @@ pub struct AliasView {
     /// own, it is what answers (RFC 4592 §3.3.1).
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub wildcard: Option<DnsName>,
+    /// Where a DNAME record stands above the hostname: what is given is made from it, and nothing can
+    /// stand at the hostname itself (RFC 6672 §2.4).
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub dname: Option<DnsName>,
     /// The target of the alias, where it does not exist.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub dangling: Option<DnsName>,
@@ -315,7 +319,7 @@ pub struct AliasView {
 impl AliasView {
     /// What servers give, and nothing more is known of it.
     pub fn of(servers: Vec<ServerRecords>) -> AliasView {
-        AliasView { servers, wildcard: None, dangling: None, leads: None }
+        AliasView { servers, wildcard: None, dname: None, dangling: None, leads: None }
     }
 
     /// Returns the servers that do not give just this data, or do not answer.

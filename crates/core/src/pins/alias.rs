@@ -76,6 +76,15 @@ fn judge_view(known: Known<'_>, view: &AliasView, wanted: &[RecordSet]) -> PinRe
         };
         return PinReport::new(PinState::Held, None, detail);
     }
+    if let Some(dname) = &view.dname {
+        let says = format!(
+            "{hostname} can have no alias record: the DNAME record of {dname} leads all below it elsewhere, here to {}",
+            in_words(&first)
+        );
+        let remedy = format!("Delete that DNAME record once nobody needs it, or choose a hostname outside {dname}");
+        return PinReport::new(PinState::Blocked, None, "below a DNAME")
+            .because(finding(Code::AliasRedirected, says, remedy).seen([present(&first)]));
+    }
     if known.desired.is_handed_off(known.wanted.zone) {
         return awaited(known, &first, wanted);
     }

@@ -358,6 +358,10 @@ const CHANGES: &[(Code, PinState, &[&str], Change)] = &[
     (Code::AliasConflict, PinState::Blocked, &[], |scene| {
         scene.all_servers_give(&RecordSet::group([(Ttl::MINUTE, RecordData::Txt("note".into()))]));
     }),
+    (Code::AliasRedirected, PinState::Blocked, &[], |scene| {
+        scene.all_servers_give(&cname("api.old.edge.test"));
+        scene.alias.dname = Some("example".parse().unwrap());
+    }),
     (Code::AliasDangling, PinState::Blocked, &[], |scene| {
         scene.all_servers_give(&cname("gone.edge.test"));
         scene.alias.dangling = Some("gone.edge.test".parse().unwrap());

@@ -31,7 +31,9 @@ impl Engine {
             let apex = &self.desired.zone(wanted.zone).name;
             if !own {
                 let target = alias_target(gives);
-                value.wildcard = self.wildcard_beside(*server, &owner, apex, gives).await;
+                if value.dname.is_none() {
+                    value.wildcard = self.wildcard_beside(*server, &owner, apex, gives).await;
+                }
                 value.dangling = match target {
                     Some(target) => self.missing(wanted.zone, target).await,
                     None => None,

@@ -35,12 +35,7 @@ pub(crate) struct ConformanceArgs {
 pub(super) async fn run(context: &Context, args: &ConformanceArgs) -> Result<Status, CliError> {
     context.refuse_csv()?;
     let (engine, _) = context.engine().await?;
-    let desired = engine.desired();
-    let Some(id) = desired.zone_named(&args.zone) else {
-        let known = desired.zones.iter().map(|zone| zone.name.as_str());
-        let says = format!("the manifest has no [zone.\"{}\"]", args.zone);
-        return Err(names::unknown(says, args.zone.as_str(), known, "pindrel zone list"));
-    };
+    let id = names::zone(engine.desired(), &args.zone)?;
     if args.zone.below(&args.label).is_err() || args.label.contains('.') {
         return Err(CliError::Usage {
             says: format!("\"{}\" is not one label of a name", args.label),

@@ -9,9 +9,10 @@ use pindrel_core::pin::Pin;
 use pindrel_core::zone_data::{NameKey, Severity, slips};
 
 use super::check::origin;
-use super::sides::{read_files, zone_named};
+use super::sides::read_files;
 use crate::context::Context;
 use crate::error::{CliError, Status, ZoneMistakes};
+use crate::names;
 use crate::output;
 
 /// Bring the records of a zone file into a zone of the manifest
@@ -81,7 +82,7 @@ pub(super) async fn run(context: &Context, args: &ImportArgs) -> Result<Status, 
     } else {
         (context.engine().await?.0, None)
     };
-    let id = zone_named(&engine, &args.into)?;
+    let id = names::zone(engine.desired(), &args.into)?;
     let finding = |finding| CliError::Finding(Box::new(finding));
     let (changes, partial) = engine.import_changes(id, &files.zone, args.delete).await.map_err(finding)?;
     if let Some(part) = partial.filter(|_| args.delete) {

@@ -27,12 +27,7 @@ pub(crate) struct ShowArgs {
 pub(super) async fn run(context: &Context, args: &ShowArgs) -> Result<Status, CliError> {
     context.refuse_csv()?;
     let (engine, _) = context.engine().await?;
-    let desired = engine.desired();
-    let Some(id) = desired.zone_named(&args.zone) else {
-        let known = desired.zones.iter().map(|zone| zone.name.as_str());
-        let says = format!("the manifest has no [zone.\"{}\"]", args.zone);
-        return Err(names::unknown(says, args.zone.as_str(), known, "pindrel zone list"));
-    };
+    let id = names::zone(engine.desired(), &args.zone)?;
     let (report, view) = engine.zone_report(id).await?;
     output::zones::print_zone_view(context, &report, &view)?;
     Ok(if report.findings.is_empty() { Status::Done } else { Status::NotHeld })

@@ -3,13 +3,12 @@
 use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
 
-use pindrel_core::desired::ZoneId;
 use pindrel_core::display_text::io_reason;
 use pindrel_core::findings::Finding;
 use pindrel_core::name::DnsName;
 use pindrel_core::zone_data::{NameKey, ZoneData};
+use pindrel_engine::Part;
 use pindrel_engine::zone_files::{ReadFiles, named_after, read};
-use pindrel_engine::{Engine, Part};
 
 use crate::context::Context;
 use crate::error::{CliError, ZoneMistakes};
@@ -87,7 +86,9 @@ impl Side {
             }),
             Side::Zone(name, server) => {
                 let (engine, _) = context.engine().await?;
-                let id = zone_named(&engine, name)?;
+                let desired = engine.desired();
+                let says = || format!("there is no file {name}, and the manifest has no zone {name}");
+                let id = desired.zone_named(name).ok_or_else(|| names::unknown_zone(desired, name, says()))?;
                 let zone = engine.read_zone(id, *server).await.map_err(finding)?;
                 let from = server.map_or_else(|| name.to_string(), |server| format!("{name} at {server}"));
                 Ok(Read { from, data: zone.data, partial: zone.partial })
@@ -95,7 +96,7 @@ impl Side {
             Side::Manifest => {
                 let (engine, _) = context.engine().await?;
                 let id = match other {
-                    Some(name) => zone_named(&engine, name)?,
+                    Some(name) => names::zone(engine.desired(), name)?,
                     None => return Err(no_zone()),
                 };
                 let zone = engine.wanted_records(id).await.map_err(finding)?;
@@ -123,16 +124,6 @@ fn no_zone() -> CliError {
         says: "which zone is meant cannot be told".into(),
         remedy: "Name the zone, or a file that is named after it".into(),
     }
-}
-
-/// Finds a zone of the manifest.
-pub(super) fn zone_named(engine: &Engine, name: &DnsName) -> Result<ZoneId, CliError> {
-    let zones = &engine.desired().zones;
-    let found = zones.iter().zip(0..).find(|(zone, _)| zone.name == *name);
-    found.map(|(_, id)| ZoneId(id)).ok_or_else(|| {
-        let says = format!("there is no file {name}, and the manifest has no zone {name}");
-        names::unknown(says, name.as_str(), zones.iter().map(|zone| zone.name.as_str()), "pindrel zone list")
-    })
 }
 
 /// Reads a zone file. Relative names are completed with what was typed, else with the name that the file has, else
