@@ -31,6 +31,7 @@ pub trait ZoneDriver: Send + Sync {
     async fn change(&self, change: &ZoneChange) -> Result<(), ZoneError> {
         let _turn = turn(self.zone()).await;
         let names = sets::owners(change);
+        let read = sets::names_to_read(change, self.zone());
         let shown = || names.iter().map(DnsName::as_str).collect::<Vec<_>>().join(" and ");
         let changed = || ZoneError::Changed {
             says: format!("the records of {} were changed by someone else in the meantime", shown()),
@@ -39,7 +40,10 @@ pub trait ZoneDriver: Send + Sync {
         let may_repeat = !matches!(change, ZoneChange::Replace(_));
         let mut made = Err(changed());
         for _ in 0..MOST_TRIES {
-            let now = self.read_names(&names).await?;
+            let now = self.read_names(&read).await?;
+            if let Some(hidden) = sets::hidden(change, self.zone(), &now) {
+                return Err(hidden.into());
+            }
             made = self.change_sets(&sets::set_changes(change, &now).ok_or_else(changed)?).await;
             // Somebody else may have put a value of their own into the same set.
             if !(may_repeat && matches!(made, Err(ZoneError::Changed { .. }))) {

@@ -1,12 +1,14 @@
 //! A change of a zone as whole record sets, for drivers that know nothing smaller.
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::iter::successors;
 
 use pindrel_core::name::DnsName;
 use pindrel_core::records::{RecordData, RecordSet, ZoneChange, ZoneRecord};
 use pindrel_core::zone_data::{NameKey, TypeCode, ZoneData};
 
 use crate::driver::SetChange;
+use crate::update::UpdateError;
 
 /// The names that a change is about.
 pub(crate) fn owners(change: &ZoneChange) -> Vec<DnsName> {
@@ -15,6 +17,39 @@ pub(crate) fn owners(change: &ZoneChange) -> Vec<DnsName> {
         ZoneChange::Replace(change) => BTreeSet::from([&change.owner]),
     };
     owners.into_iter().cloned().collect()
+}
+
+/// A name and those above it, up to the apex of its zone, which is left out.
+fn up_to_apex(owner: &DnsName, zone: &DnsName) -> impl Iterator<Item = DnsName> {
+    successors(Some(owner.clone()), DnsName::parent).take_while(move |name| name != zone && name.is_within(zone))
+}
+
+/// The names that a change depends on: its own, and those above them.
+pub(crate) fn names_to_read(change: &ZoneChange, zone: &DnsName) -> Vec<DnsName> {
+    let own = owners(change);
+    let above = own.iter().flat_map(|owner| up_to_apex(owner, zone));
+    above.chain(own.iter().cloned()).collect::<BTreeSet<DnsName>>().into_iter().collect()
+}
+
+/// Says why nobody would see what a change writes: it lies at or below a zone cut (RFC 1034 §4.2.1), or below a
+/// DNAME (RFC 6672 §2.4).
+pub(crate) fn hidden(change: &ZoneChange, zone: &DnsName, now: &ZoneData) -> Option<UpdateError> {
+    if matches!(change, ZoneChange::Delete(_)) {
+        return None;
+    }
+    owners(change).into_iter().find_map(|owner| {
+        let has = |name: &DnsName, code| now.at(&NameKey::from(name)).any(|entry| entry.code == code);
+        // What lies nearest to the apex hides what is below it.
+        let hiding = up_to_apex(&owner, zone)
+            .filter(|name| has(name, TypeCode::NS) || (*name != owner && has(name, TypeCode::DNAME)))
+            .last()?;
+        let zone = zone.clone();
+        Some(if has(&hiding, TypeCode::NS) {
+            UpdateError::Delegated { zone, owner, cut: hiding }
+        } else {
+            UpdateError::Redirected { zone, owner, dname: hiding }
+        })
+    })
 }
 
 /// Says which record sets a change makes other than they are now; `None` where they are not what it expects.

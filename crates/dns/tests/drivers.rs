@@ -11,8 +11,9 @@ use pindrel_core::delivery::Command;
 use pindrel_core::name::DnsName;
 use pindrel_core::records::{NameChange, RecordData, RecordSet, ZoneChange, ZoneRecord};
 use pindrel_core::values::{TsigAlgorithm, Ttl};
+use pindrel_core::zone_data::{NameKey, TypeCode};
 use pindrel_dns::conformance::trial;
-use pindrel_dns::{HandedOff, PowerDns, Rfc2136, ZoneDriver, ZoneError, ZoneFile, ZoneProgram};
+use pindrel_dns::{HandedOff, PowerDns, Rfc2136, SetChange, ZoneDriver, ZoneError, ZoneFile, ZoneProgram};
 use pindrel_sandbox::{TSIG_NAME, ZONE};
 use pindrel_testkit::{
     Program, RealOptions, RealPowerDns, RealWorld, TSIG_SECRET, dig, eventually, free_port, require,
@@ -31,6 +32,40 @@ async fn assert_conforms(driver: &dyn ZoneDriver, zone: &str) {
     assert_eq!(clauses.len(), 13);
 }
 
+/// Nothing is written where a zone cut or a DNAME hides it, whoever takes the change.
+async fn assert_sees_what_hides(driver: &dyn ZoneDriver, zone: &str) {
+    let target = b"\x02ns\x09elsewhere\x04test\x00".to_vec();
+    let hiding = |label: &str, code| {
+        let owner = NameKey::from(&dns(&format!("{label}.{zone}")));
+        SetChange { owner, code, expected: Vec::new(), ttl: 3600, wanted: vec![target.clone()] }
+    };
+    let made = [hiding("cut", TypeCode::NS), hiding("moved", TypeCode::DNAME)];
+    driver.change_sets(&made).await.unwrap();
+    for (owner, says) in [
+        ("_acme-challenge.deep.cut", format!("cut.{zone} is delegated to other servers")),
+        ("cut", format!("cut.{zone} is delegated")),
+        ("api.moved", format!("the DNAME record of moved.{zone}")),
+    ] {
+        let owner = format!("{owner}.{zone}");
+        let error = driver.change(&ZoneChange::Add(vec![txt(&owner, "token")])).await.unwrap_err();
+        assert!(matches!(&error, ZoneError::Refused { .. }) && error.to_string().contains(&says), "{owner}: {error}");
+        assert!(
+            driver
+                .read_names(&[dns(&owner)])
+                .await
+                .unwrap()
+                .at(&NameKey::from(&dns(&owner)))
+                .all(|entry| entry.code != TypeCode::TXT)
+        );
+    }
+    // Beside a DNAME there may be other records (RFC 6672 §2.4).
+    let beside = vec![txt(&format!("moved.{zone}"), "token")];
+    driver.change(&ZoneChange::Add(beside.clone())).await.unwrap();
+    driver.change(&ZoneChange::Delete(beside)).await.unwrap();
+    let gone = made.map(|set| SetChange { expected: set.wanted, wanted: Vec::new(), ..set });
+    driver.change_sets(&gone).await.unwrap();
+}
+
 fn txt(owner: &str, text: &str) -> ZoneRecord {
     ZoneRecord { owner: dns(owner), ttl: Ttl::MINUTE, data: RecordData::Txt(text.into()) }
 }
@@ -46,6 +81,7 @@ async fn dynamic_update_keeps_every_clause_and_replaces_leftovers_of_any_type() 
     let Some(world) = RealWorld::start(test, RealOptions::default()).await else { return };
     let driver = rfc2136(&world);
     assert_conforms(&driver, ZONE).await;
+    assert_sees_what_hides(&driver, ZONE).await;
     // Leftovers whose shown form says less than they hold: a text in pieces, a mail server.
     for (record_type, data) in [("TXT", "\"v=spf1 \" \"-all\""), ("MX", "10 Mail.example."), ("A", "192.0.2.7")] {
         world.update("old", record_type, data);
@@ -84,6 +120,7 @@ async fn powerdns_keeps_every_clause_and_knows_alias_records() {
     };
     let own = driver(server.key, ZONE);
     assert_conforms(&own, ZONE).await;
+    assert_sees_what_hides(&own, ZONE).await;
     let target = world.sandbox.listing().endpoints[0].default_name.clone();
     let target = target.as_str();
     let alias = RecordSet::group([(Ttl::MINUTE, RecordData::Alias(dns(target)))]);
@@ -174,6 +211,7 @@ async fn a_zone_file_keeps_every_clause_and_all_lines_that_are_not_concerned() {
     let Some(server) = FileServer::start(test).await else { return };
     let zone = "archive.example";
     assert_conforms(&server.driver(&[]), zone).await;
+    assert_sees_what_hides(&server.driver(&[]), zone).await;
     let text = std::fs::read_to_string(server.file()).unwrap();
     let without_serial =
         |text: &str| text.lines().filter(|line| !line.contains("; serial")).map(str::to_owned).collect::<Vec<_>>();
@@ -269,6 +307,7 @@ async fn the_example_program_keeps_every_clause_and_a_broken_one_is_told_apart()
     };
     let words = ["python3", &example.display().to_string(), "."].map(str::to_owned).to_vec();
     assert_conforms(&program(words.clone()), zone).await;
+    assert_sees_what_hides(&program(words.clone()), zone).await;
     assert!(program(words.clone()).abilities().await.unwrap().conditional);
     let nowhere = ZoneProgram::new(dns("nowhere.test"), words, folder.path().to_owned(), None);
     let refused = nowhere.read().await.unwrap_err();
