@@ -6,7 +6,7 @@ use std::net::SocketAddr;
 use hickory_proto::rr::{RData, RecordType as WireType};
 use pindrel_core::facts::Unreachable;
 use pindrel_core::name::DnsName;
-use pindrel_core::records::{RecordData, RecordType};
+use pindrel_core::records::{RecordData, RecordSet, RecordType};
 
 use crate::lookup;
 use crate::wire::{Ask, ask, core_name};
@@ -119,24 +119,18 @@ async fn alias(owner: &DnsName, servers: &[SocketAddr]) -> Result<Option<DnsName
 }
 
 async fn alias_at(server: SocketAddr, owner: &DnsName) -> Result<Option<DnsName>, Unreachable> {
-    let target = cname(server, owner).await?;
-    let Some(target) = target else { return Ok(None) };
+    let found = lookup::records_of_name(server, owner, RecordType::Cname).await?;
+    let target = found.sets.iter().flatten().flat_map(RecordSet::data).find_map(|data| match data {
+        RecordData::Cname(target) => Some(target.clone()),
+        _ => None,
+    });
     // Below a DNAME nothing can be made: validation follows it.
-    if lookup::redirected_at(server, owner).await?.is_some() {
-        return Ok(Some(target));
+    if target.is_none() || found.dname.is_some() {
+        return Ok(target);
     }
     // What a wildcard gives vanishes as soon as the record is made at the name itself.
     let is_synthesised = lookup::is_synthesised(server, owner, RecordType::Cname).await?;
-    Ok((!is_synthesised).then_some(target))
-}
-
-async fn cname(server: SocketAddr, owner: &DnsName) -> Result<Option<DnsName>, Unreachable> {
-    let sets = lookup::records(server, owner, RecordType::Cname).await?;
-    let mut data = sets.iter().flat_map(|set| set.data());
-    Ok(data.find_map(|data| match data {
-        RecordData::Cname(target) => Some(target.clone()),
-        _ => None,
-    }))
+    Ok(target.filter(|_| !is_synthesised))
 }
 
 async fn alias_through(owner: &DnsName, resolvers: &[SocketAddr]) -> Result<Option<DnsName>, Unreachable> {

@@ -51,14 +51,22 @@ pub async fn records(
 }
 
 /// What a server gives for a name.
-struct OfName {
+pub(crate) struct OfName {
     /// Its records; `None` where the name does not exist, so that it has none of any type (RFC 8020 §2).
-    sets: Option<Vec<RecordSet>>,
+    pub sets: Option<Vec<RecordSet>>,
     /// Where a DNAME stands above the name, from which its alias is made (RFC 6672 §3.1).
-    dname: Option<DnsName>,
+    pub dname: Option<DnsName>,
 }
 
-async fn records_of_name(server: SocketAddr, owner: &DnsName, record_type: RecordType) -> Result<OfName, Unreachable> {
+/// Returns the records of one type that an authoritative server gives for a name, and what they come from.
+///
+/// # Errors
+/// [`Unreachable`], also when the answer lacks authority.
+pub(crate) async fn records_of_name(
+    server: SocketAddr,
+    owner: &DnsName,
+    record_type: RecordType,
+) -> Result<OfName, Unreachable> {
     let answer = ask(server, owner, wire_type(record_type), Ask::default()).await?;
     if !matches!(answer.metadata.response_code, ResponseCode::NoError | ResponseCode::NXDomain) {
         return Err(Unreachable::Code { code: mnemonic(answer.metadata.response_code) });
@@ -75,14 +83,6 @@ async fn records_of_name(server: SocketAddr, owner: &DnsName, record_type: Recor
 fn dname_above(answer: &Message, owner: &DnsName) -> Option<DnsName> {
     let dnames = answer.answers.iter().filter(|record| record.record_type() == WireType::DNAME);
     dnames.filter_map(|record| core_name(&record.name)).find(|name| name != owner && owner.is_within(name))
-}
-
-/// Returns where a DNAME stands above a name.
-///
-/// # Errors
-/// [`Unreachable`], also when the answer lacks authority.
-pub(crate) async fn redirected_at(server: SocketAddr, owner: &DnsName) -> Result<Option<DnsName>, Unreachable> {
-    Ok(records_of_name(server, owner, RecordType::Cname).await?.dname)
 }
 
 /// A label that no zone has below a name of its own.
