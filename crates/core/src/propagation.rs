@@ -223,7 +223,7 @@ impl Spread {
         self.everywhere.is_some()
     }
 
-    /// Says whether every server and every resolver has it for good.
+    /// Says whether every server has it, and every resolver in as many answers as are needed.
     pub fn is_done(&self) -> bool {
         let has = |peer: &Peer| peer.reached == Reached::Has && peer.times >= ANSWERS_NEEDED;
         self.is_everywhere() && self.resolvers.iter().all(has)
@@ -242,13 +242,13 @@ impl Spread {
         self.servers.iter().chain(&self.resolvers).filter(|peer| matches!(peer.reached, Reached::Wrong { .. }))
     }
 
-    /// When no cache keeps what was before any more, by what was noted; counted from when the last server changed.
+    /// When the last cache has forgotten what was before, by what was noted; counted from when the last server changed.
     fn computed_end(&self) -> Option<Timestamp> {
         let kept = SignedDuration::from_secs(i64::from(self.old_ttl?.as_secs()) + 1);
         self.everywhere?.checked_add(kept).ok()
     }
 
-    /// Returns when no cache keeps what was before any more; unknown until every server has the change. An answer
+    /// Returns when the last cache has forgotten what was before; unknown until every server has the change. An answer
     /// that is kept for longer lengthens it.
     pub fn until(&self) -> Option<Timestamp> {
         self.computed_end().max(self.kept_until).filter(|_| self.is_everywhere())

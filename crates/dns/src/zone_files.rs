@@ -23,7 +23,7 @@ pub struct ReadFiles {
     pub zone: ZoneData,
     /// What could not.
     pub mistakes: Vec<Mistake>,
-    /// How many more mistakes there are.
+    /// The number of mistakes after the first.
     pub more: usize,
 }
 

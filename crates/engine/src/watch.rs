@@ -135,7 +135,7 @@ fn is_stuck(spread: &Spread) -> bool {
     let servers_left = spread.servers.iter().filter(|peer| peer.reached != Reached::Has).count();
     let is_over = |reached: &Reached| {
         matches!(reached, Reached::Has | Reached::Wrong { .. })
-            // Not asked as long as a server lacks it, which may be for good.
+            // Not asked while a server lacks it, and that server may never get it.
             || (servers_left > 0 && *reached == Reached::NotAsked)
     };
     all().all(is_over) && all().any(|reached| matches!(reached, Reached::Wrong { .. }))

@@ -73,7 +73,7 @@ fn log_each(mistakes: &Mistakes, of: &[Diagnostic], write: fn(&str)) {
     }
 }
 
-/// Returns the first mistake with its place, and how many more there are, as one line.
+/// Returns the first mistake with its place, and the number of the others, as one line.
 pub(crate) fn first_in_one_line(mistakes: &Mistakes) -> String {
     let first = placed(mistakes, &mistakes.errors).next();
     let Some(Placed { diagnostic, file, place: Place { line, column }, .. }) = first else {

@@ -89,7 +89,7 @@ mod tests {
         for n in 0..MOST_WAITING + 50 {
             lines.write(n.to_string(), lost);
         }
-        // The reader goes on, and then for good.
+        // The reader goes on, and takes all that is left.
         gate.send(()).unwrap();
         gate.send(()).unwrap();
         std::thread::sleep(Duration::from_millis(50));

@@ -42,7 +42,7 @@ impl Engine {
         Ok(())
     }
 
-    /// The authoritative servers of a zone: as the manifest says, and those besides that it is delegated to.
+    /// The authoritative servers of a zone: those that the manifest names, and those that it is delegated to.
     pub(crate) fn zone_servers(&self, id: ZoneId) -> Vec<SocketAddr> {
         let mut servers = self.desired.zone(id).servers.clone();
         if let Some(fact) = self.zone_fact(id) {
