@@ -17,7 +17,7 @@ use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use jiff::Timestamp;
 use pindrel_benches::program;
-use pindrel_core::health::{CheckMethod, CheckResult, CheckTrust, HttpRequest};
+use pindrel_core::health::{CheckResult, CheckTrust, HttpExchange, HttpRequest};
 use pindrel_probe::{Trust, check_http};
 use pindrel_testkit::{RealNginx, Workspace};
 use serde_json::Value;
@@ -67,16 +67,8 @@ async fn beside_the_load_tool(program: &str, server: &RealNginx) {
     let roots = workspace.read("sandbox/issuing-root.pem");
     let trust = Trust::new(pindrel_keys::roots::from_pem(roots.as_bytes()).unwrap()).unwrap();
     let request = HttpRequest {
-        is_tls: true,
         name: NAME.parse().unwrap(),
-        port: None,
-        path: "/".into(),
-        method: CheckMethod::Get,
-        headers: Vec::new(),
-        send: None,
-        status: (200, 299),
-        body: Some("one".into()),
-        header: None,
+        exchange: HttpExchange { body: Some("one".into()), ..HttpExchange::default() },
         trust: CheckTrust::Roots(None),
     };
     let (begun, spent) = (Instant::now(), processor());

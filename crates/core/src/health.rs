@@ -174,20 +174,29 @@ impl FromStr for HostPort {
     }
 }
 
-/// A request of a health check, and what its response must be like.
+/// A request of a health check, to whoever it is made.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct HttpRequest {
-    /// Whether TLS is spoken.
-    pub is_tls: bool,
     /// The name that is sent as SNI and `Host`.
     pub name: Hostname,
+    /// What is sent, and what must come back.
+    pub exchange: HttpExchange,
+    /// Whom the certificate must come from.
+    pub trust: CheckTrust,
+}
+
+/// What a health check sends, and what its response must be like.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct HttpExchange {
+    /// Whether TLS is spoken.
+    pub is_tls: bool,
     /// The port, where it is not the endpoint's.
     pub port: Option<u16>,
     /// The path with its query.
     pub path: String,
     /// The method.
     pub method: CheckMethod,
-    /// Header fields that are sent besides.
+    /// Further header fields that are sent.
     pub headers: Vec<(String, String)>,
     /// The body that is sent.
     pub send: Option<String>,
@@ -197,8 +206,30 @@ pub struct HttpRequest {
     pub body: Option<String>,
     /// A header field that the response must have, with this value where one is named.
     pub header: Option<(String, Option<String>)>,
-    /// Whom the certificate must come from.
-    pub trust: CheckTrust,
+}
+
+impl HttpExchange {
+    /// Returns the port of its protocol (RFC 9110 §4.2).
+    pub fn usual_port(&self) -> u16 {
+        if self.is_tls { 443 } else { 80 }
+    }
+}
+
+impl Default for HttpExchange {
+    /// `GET /` over TLS, and any success.
+    fn default() -> HttpExchange {
+        HttpExchange {
+            is_tls: true,
+            port: None,
+            path: "/".into(),
+            method: CheckMethod::Get,
+            headers: Vec::new(),
+            send: None,
+            status: (200, 299),
+            body: None,
+            header: None,
+        }
+    }
 }
 
 /// The method of a health check (RFC 9110 §9).

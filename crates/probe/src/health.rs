@@ -9,7 +9,7 @@ use hyper::body::Bytes;
 use hyper::{Request, Response, header};
 use hyper_util::rt::TokioIo;
 use pindrel_core::facts::Unreachable;
-use pindrel_core::health::{CheckFailure, CheckResult, HttpRequest, Measured, Phases, TlsListener};
+use pindrel_core::health::{CheckFailure, CheckResult, HttpExchange, HttpRequest, Measured, Phases, TlsListener};
 use pindrel_core::name::Hostname;
 use rustls::pki_types::ServerName;
 use tokio::io::{AsyncRead, AsyncWrite};
@@ -106,7 +106,7 @@ impl Attempt {
             }));
             let response = sender.send_request(sent).await?;
             self.phases.first_byte = Some(begun.elapsed());
-            judge(request, response, driver).await
+            judge(&request.exchange, response, driver).await
         });
         match answered.await {
             Ok(Ok(result)) => result.map_err(CheckResult::Failed),
@@ -126,34 +126,34 @@ impl Drop for Driver {
 }
 
 fn http_request(request: &HttpRequest, address: SocketAddr) -> Result<Request<Full<Bytes>>, hyper::http::Error> {
-    let usual = if request.is_tls { 443 } else { 80 };
-    let name = &request.name;
-    let host = if address.port() == usual { name.to_string() } else { format!("{name}:{}", address.port()) };
+    let HttpRequest { name, exchange, .. } = request;
+    let host =
+        if address.port() == exchange.usual_port() { name.to_string() } else { format!("{name}:{}", address.port()) };
     let mut builder = Request::builder()
-        .method(request.method.as_str())
-        .uri(&request.path)
+        .method(exchange.method.as_str())
+        .uri(&exchange.path)
         .header(header::HOST, host)
         .header(header::CONNECTION, "close");
-    if !request.headers.iter().any(|(name, _)| name == "user-agent") {
+    if !exchange.headers.iter().any(|(name, _)| name == "user-agent") {
         builder = builder.header(header::USER_AGENT, concat!("pindrel/", env!("CARGO_PKG_VERSION"), " (health check)"));
     }
-    for (name, value) in &request.headers {
+    for (name, value) in &exchange.headers {
         builder = builder.header(name, value);
     }
-    builder.body(Full::new(Bytes::from(request.send.clone().unwrap_or_default())))
+    builder.body(Full::new(Bytes::from(exchange.send.clone().unwrap_or_default())))
 }
 
 /// Compares a response with what is expected; its body is read only as far as something is looked for in it.
 async fn judge(
-    request: &HttpRequest,
+    expected: &HttpExchange,
     response: Response<hyper::body::Incoming>,
     _driver: Driver,
 ) -> Result<Result<(), CheckFailure>, Box<dyn std::error::Error + Send + Sync>> {
-    let (status, (low, high)) = (response.status().as_u16(), request.status);
+    let (status, (low, high)) = (response.status().as_u16(), expected.status);
     if !(low..=high).contains(&status) {
         return Ok(Err(CheckFailure::Status { status, low, high }));
     }
-    if let Some((name, value)) = &request.header {
+    if let Some((name, value)) = &expected.header {
         let mut found = response.headers().get_all(name.as_str()).iter();
         let is_there = found.any(|found| value.as_ref().is_none_or(|value| found.as_bytes() == value.as_bytes()));
         if !is_there {
@@ -161,7 +161,7 @@ async fn judge(
             return Ok(Err(CheckFailure::HeaderMissing { status, header }));
         }
     }
-    let Some(text) = &request.body else { return Ok(Ok(())) };
+    let Some(text) = &expected.body else { return Ok(Ok(())) };
     let mut limited = Limited::new(response.into_body(), MAX_BODY);
     let (mut body, mut searched): (Vec<u8>, usize) = (Vec::new(), 0);
     while let Some(Ok(frame)) = limited.frame().await {
@@ -180,7 +180,7 @@ pub async fn check_http(trust: &Trust, address: SocketAddr, request: &HttpReques
     let mut attempt = Attempt::begin(address, within);
     let result = async {
         let stream = attempt.connect().await?;
-        if !request.is_tls {
+        if !request.exchange.is_tls {
             return attempt.exchange(request, stream).await;
         }
         let stream = attempt.secure(trust, &request.name, stream).await?;

@@ -5,7 +5,7 @@
 use std::net::SocketAddr;
 use std::time::{Duration, Instant};
 
-use pindrel_core::health::{CheckMethod, CheckResult, CheckTrust, HttpRequest, Measured, TlsListener};
+use pindrel_core::health::{CheckMethod, CheckResult, CheckTrust, HttpExchange, HttpRequest, Measured, TlsListener};
 use pindrel_probe::{Trust, check_http, check_tcp, check_tls};
 use pindrel_testkit::{ScriptedServer, answer};
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
@@ -16,18 +16,17 @@ const WITHIN: Duration = Duration::from_millis(600);
 
 fn request(path: &str) -> HttpRequest {
     HttpRequest {
-        is_tls: true,
         name: NAME.parse().unwrap(),
-        port: None,
-        path: path.into(),
-        method: CheckMethod::Get,
-        headers: Vec::new(),
-        send: None,
-        status: (200, 299),
-        body: Some("all is well".into()),
-        header: None,
+        exchange: HttpExchange { path: path.into(), body: Some("all is well".into()), ..HttpExchange::default() },
         trust: CheckTrust::Roots(None),
     }
+}
+
+/// The request for `/well` with other terms.
+fn with(change: impl FnOnce(&mut HttpExchange)) -> HttpRequest {
+    let mut request = request("/well");
+    change(&mut request.exchange);
+    request
 }
 
 fn code(measured: &Measured) -> &'static str {
@@ -95,11 +94,15 @@ async fn each_way_to_fail_is_told_apart_within_the_time() {
         assert!(phases.connect.is_some() && phases.tls.is_some(), "{path}: {phases:?}");
         assert_eq!(phases.first_byte.is_some(), expected != "no-response", "{path}: {phases:?}");
     }
-    let header = |value: &str| HttpRequest { header: Some(("x-ready".into(), Some(value.into()))), ..request("/well") };
+    let header = |value: &str| with(|exchange| exchange.header = Some(("x-ready".into(), Some(value.into()))));
     assert_eq!(code(&check_http(&trusted, server.address, &header("yes"), WITHIN).await), "passed");
     assert_eq!(code(&check_http(&trusted, server.address, &header("no"), WITHIN).await), "header-missing");
-    let (send, headers) = (Some("ping".into()), vec![("x-probe".into(), "pindrel".into())]);
-    let post = HttpRequest { method: CheckMethod::Post, send, headers, ..request("/post") };
+    let post = with(|exchange| {
+        exchange.path = "/post".into();
+        exchange.method = CheckMethod::Post;
+        exchange.send = Some("ping".into());
+        exchange.headers = vec![("x-probe".into(), "pindrel".into())];
+    });
     assert_eq!(code(&check_http(&trusted, server.address, &post, WITHIN).await), "passed");
 
     let other = ScriptedServer::start(&["other.larkfield.example"], |_, _| answer(200, &[], "all is well")).await;
@@ -120,7 +123,7 @@ async fn each_way_to_fail_is_told_apart_within_the_time() {
         assert!(begun.elapsed() < WITHIN * 2, "{what}: {:?}", begun.elapsed());
     }
     // Without TLS a server that accepts and never answers is told apart from one that refuses.
-    let plain = HttpRequest { is_tls: false, ..request("/well") };
+    let plain = with(|exchange| exchange.is_tls = false);
     assert_eq!(code(&check_http(&trusted, raw(b"").await, &plain, WITHIN).await), "response-timeout");
     let body: &[u8] = b"HTTP/1.1 200 OK\r\ncontent-length: 11\r\n\r\nall is well";
     assert_eq!(code(&check_http(&trusted, raw(body).await, &plain, WITHIN).await), "passed");

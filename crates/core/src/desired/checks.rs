@@ -134,20 +134,8 @@ impl Resolver<'_> {
             }
         };
         let name = entry.name.map(|name| name.value).or(asked_as)?;
-        let trust = self.trust(&name, entry.verify && entry.is_tls, entry.roots.map(|path| path.value));
-        Some(HttpRequest {
-            is_tls: entry.is_tls,
-            name,
-            port: entry.port,
-            path: entry.path,
-            method: entry.method,
-            headers: entry.headers,
-            send: entry.send,
-            status: entry.status,
-            body: entry.body,
-            header: entry.header,
-            trust,
-        })
+        let trust = self.trust(&name, entry.verify && entry.exchange.is_tls, entry.roots.map(|path| path.value));
+        Some(HttpRequest { name, exchange: entry.exchange, trust })
     }
 
     /// Whom a check of a name trusts: the roots that are named, else the issuer of its certificate.

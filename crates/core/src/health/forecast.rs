@@ -95,7 +95,7 @@ pub fn forecast(check: &HealthCheck, addresses: usize, moves: Option<(&str, Dura
     let requests_per_month = rounds * addresses as u64;
     // Measured on loopback with captures: packets' headers, a handshake with a chain of two, a small request.
     let bytes = match &check.what {
-        Checked::Endpoint { request, .. } | Checked::Url(request) if request.is_tls => 6_000,
+        Checked::Endpoint { request, .. } | Checked::Url(request) if request.exchange.is_tls => 6_000,
         Checked::Endpoint { .. } | Checked::Url(_) => 1_300,
         Checked::Tcp(_) => 400,
         Checked::Tls(_) => 5_000,

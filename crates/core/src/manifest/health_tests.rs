@@ -169,11 +169,11 @@ fn every_key_of_a_check_arrives_and_judges_whom_it_should() {
         assert_eq!((check.terms.every.as_secs(), check.terms.timeout.as_secs()), (10, 4));
         assert_eq!(check.terms.thresholds, Thresholds { down_after: 4, up_after: 5 });
         let Checked::Endpoint { request, .. } = &check.what else { panic!("{check:?}") };
-        assert!(request.is_tls && request.port == Some(8_443) && request.path == "/a?b=c");
-        assert_eq!((request.method, request.status), (CheckMethod::Post, (204, 204)));
-        assert_eq!(request.headers, [("x-probe".into(), "pindrel".into())]);
-        assert_eq!((request.send.as_deref(), request.body.as_deref()), (Some("ping"), Some("pong")));
-        assert_eq!(request.header, Some(("x-ready".into(), Some("yes".into()))));
+        assert!(request.exchange.is_tls && request.exchange.port == Some(8_443) && request.exchange.path == "/a?b=c");
+        assert_eq!((request.exchange.method, request.exchange.status), (CheckMethod::Post, (204, 204)));
+        assert_eq!(request.exchange.headers, [("x-probe".into(), "pindrel".into())]);
+        assert_eq!((request.exchange.send.as_deref(), request.exchange.body.as_deref()), (Some("ping"), Some("pong")));
+        assert_eq!(request.exchange.header, Some(("x-ready".into(), Some("yes".into()))));
         assert_eq!(request.trust, CheckTrust::Issuer(wanted.certificate));
     }
 
@@ -185,7 +185,7 @@ fn every_key_of_a_check_arrives_and_judges_whom_it_should() {
     ] {
         let desired = right(&format!("policy = \"split\"\nhealth = \"{url}\""), "");
         let Checked::Endpoint { request, .. } = &desired.checks[1].what else { panic!() };
-        assert_eq!((request.is_tls, request.port), (is_tls, port), "{url}");
+        assert_eq!((request.exchange.is_tls, request.exchange.port), (is_tls, port), "{url}");
         assert_eq!(request.trust == CheckTrust::Anyone, !is_tls, "{url}");
     }
 

@@ -42,7 +42,7 @@ use crate::desired::{StaticEndpoint, ZoneDriver};
 use crate::endpoint::{ClientNeed, EndpointKind, OriginConnection, Route, TlsVersion};
 use crate::expectation::Expectation;
 use crate::facts::Origin;
-use crate::health::{CheckMethod, CheckTerms, HostPort, Need};
+use crate::health::{CheckTerms, HostPort, HttpExchange, Need};
 use crate::load_balancer::LoadBalancer;
 use crate::name::{DnsName, Hostname};
 use crate::records::RecordTypes;
@@ -309,26 +309,10 @@ pub struct EndpointHealthEntry {
 pub struct RequestEntry {
     /// Where it stands.
     pub span: Span,
-    /// Whether TLS is spoken.
-    pub is_tls: bool,
     /// The name that is asked for; the hostname at the endpoint where none is said.
     pub name: Option<At<Hostname>>,
-    /// The port, where one is said.
-    pub port: Option<u16>,
-    /// The path with its query.
-    pub path: String,
-    /// The method.
-    pub method: CheckMethod,
-    /// Header fields that are sent besides.
-    pub headers: Vec<(String, String)>,
-    /// The body that is sent.
-    pub send: Option<String>,
-    /// The lowest and the highest status that is accepted.
-    pub status: (u16, u16),
-    /// A text that the response must contain.
-    pub body: Option<String>,
-    /// A header field that the response must have, perhaps with a value.
-    pub header: Option<(String, Option<String>)>,
+    /// What is sent, and what must come back.
+    pub exchange: HttpExchange,
     /// Whether the certificate is verified.
     pub verify: bool,
     /// PEM file of the roots where it must end.
@@ -340,22 +324,7 @@ pub struct RequestEntry {
 impl RequestEntry {
     /// A request of which nothing special is said.
     pub(crate) fn plain(span: Span) -> RequestEntry {
-        RequestEntry {
-            span,
-            is_tls: true,
-            name: None,
-            port: None,
-            path: "/".into(),
-            method: CheckMethod::Get,
-            headers: Vec::new(),
-            send: None,
-            status: (200, 299),
-            body: None,
-            header: None,
-            verify: true,
-            roots: None,
-            label: None,
-        }
+        RequestEntry { span, name: None, exchange: HttpExchange::default(), verify: true, roots: None, label: None }
     }
 }
 

@@ -39,7 +39,7 @@ impl RealDrivers {
                 at_each(&job.addresses, one).await
             }
             Checked::Url(request) => {
-                let port = request.port.unwrap_or(if request.is_tls { 443 } else { 80 });
+                let port = request.exchange.port.unwrap_or_else(|| request.exchange.usual_port());
                 let host = request.name.as_str().parse().map(Host::Name);
                 let Ok(host) = host else { return only(CheckResult::Impossible(Unreachable::NoneKnown)) };
                 let place = HostPort { host, port };

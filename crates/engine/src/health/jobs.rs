@@ -52,7 +52,7 @@ pub(crate) fn job(check: &HealthCheck, info: Option<&EndpointInfo>, issuer: Opti
     let addresses = match &check.what {
         Checked::Combination(_) => return None,
         Checked::Endpoint { request, .. } => info.map_or_else(Vec::new, |info| {
-            let port = request.port.unwrap_or(info.port);
+            let port = request.exchange.port.unwrap_or(info.port);
             info.addresses.iter().take(MOST_ADDRESSES).map(|address| SocketAddr::new(*address, port)).collect()
         }),
         _ => Vec::new(),

@@ -103,7 +103,7 @@ pub(super) fn read_endpoint_health(section: &Section<'_>, problems: &mut Diagnos
                     let message = if is_url { "the url has a path already".to_owned() } else { not_a_path(path.value) };
                     problems.report("bad-value", path.span, message, "write a path alone, such as \"/ready\", or url");
                 } else {
-                    request.path = path.value.to_owned();
+                    request.exchange.path = path.value.to_owned();
                 }
             }
             Some(EndpointHealthEntry { request, terms: read_terms(&table, problems) })
@@ -152,17 +152,17 @@ fn take_url(request: &mut RequestEntry, text: &At<&str>, problems: &mut Diagnost
         refuse(format!("\"{}\" is not a hostname", url.host_str().unwrap_or_default()), &example);
         return None;
     };
-    request.is_tls = url.scheme() == "https";
+    request.exchange.is_tls = url.scheme() == "https";
     // A port that is written is meant, also where it is the usual one.
     let authority = text.value.split_once("://").map_or("", |(_, rest)| rest);
     let written = authority.split(['/', '?', '#']).next().unwrap_or_default();
-    let usual = if request.is_tls { 443 } else { 80 };
-    request.port = url.port().or_else(|| written.ends_with(&format!(":{usual}")).then_some(usual));
-    if !request.is_tls && request.port.is_none() {
-        request.port = Some(usual);
+    let usual = request.exchange.usual_port();
+    request.exchange.port = url.port().or_else(|| written.ends_with(&format!(":{usual}")).then_some(usual));
+    if !request.exchange.is_tls && request.exchange.port.is_none() {
+        request.exchange.port = Some(usual);
     }
     request.name = Some(At { value: name, span: text.span.clone() });
-    request.path = match url.query() {
+    request.exchange.path = match url.query() {
         Some(query) => format!("{}?{query}", url.path()),
         None => url.path().to_owned(),
     };
@@ -178,21 +178,24 @@ fn read_request(section: &Section<'_>, span: Span, problems: &mut Diagnostics) -
     if let Some(expect) = section.inner("expect", HEALTH_EXPECT_KEYS, problems) {
         let help = "write a status or a range, such as \"200\" or \"200-299\"";
         if let Some(range) = expect.parsed::<StatusRange>("status", help, problems) {
-            request.status = (range.value.0, range.value.1);
+            request.exchange.status = (range.value.0, range.value.1);
         }
-        request.body = expect.plain_text("body", problems).filter(|text| !text.is_empty());
-        request.header = expect.text("header", problems).and_then(|text| read_expected_header(&text, problems));
+        request.exchange.body = expect.plain_text("body", problems).filter(|text| !text.is_empty());
+        request.exchange.header =
+            expect.text("header", problems).and_then(|text| read_expected_header(&text, problems));
     }
     let help = "write \"GET\", \"HEAD\", \"OPTIONS\" or \"POST\"";
     if let Some(method) = section.parsed::<CheckMethod>("method", help, problems) {
-        request.method = method.value;
+        request.exchange.method = method.value;
     }
-    request.headers = read_headers(section, problems);
-    request.send = section.plain_text("send", problems);
-    if let Some(span) = section.span_of("send").filter(|_| request.method != CheckMethod::Post) {
+    request.exchange.headers = read_headers(section, problems);
+    request.exchange.send = section.plain_text("send", problems);
+    if let Some(span) = section.span_of("send").filter(|_| request.exchange.method != CheckMethod::Post) {
         problems.report("bad-value", span, "only a POST sends a body", "add method = \"POST\"");
     }
-    if let (CheckMethod::Head, Some(_), Some(span)) = (request.method, &request.body, section.span_of("expect")) {
+    if let (CheckMethod::Head, Some(_), Some(span)) =
+        (request.exchange.method, &request.exchange.body, section.span_of("expect"))
+    {
         let message = "the response to a HEAD has no body to look for a text in";
         problems.report("bad-value", span, message, "use GET, or remove the body that is expected");
     }
