@@ -27,6 +27,7 @@ use crate::name::{DnsName, Hostname};
 use crate::policy::Policy;
 use crate::records::{RecordData, RecordSet, RecordTypes};
 use crate::renewal::RenewalRule;
+use crate::resolver::ResolverAddress;
 use crate::values::{Fingerprint, KeyKind, SecretRef, TsigAlgorithm, Ttl};
 use crate::web_server::WebServer;
 
@@ -233,7 +234,9 @@ pub struct Zone {
     /// The servers of the zone above; found when empty.
     pub parents: Vec<SocketAddr>,
     /// Where public answers are looked up; the system's when empty.
-    pub resolvers: Vec<SocketAddr>,
+    pub resolvers: Vec<ResolverAddress>,
+    /// The roots that certificates of resolvers must end in, in place of the system's.
+    pub resolver_roots: Option<PathBuf>,
     /// How it is changed.
     pub driver: ZoneDriver,
     /// How long to wait at least after a challenge record was made: some servers answer

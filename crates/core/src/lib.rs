@@ -45,6 +45,7 @@ pub mod policy;
 pub mod propagation;
 pub mod records;
 pub mod renewal;
+pub mod resolver;
 pub mod undo;
 pub mod values;
 pub mod web_server;

@@ -10,6 +10,7 @@ use serde::Serialize;
 
 use crate::facts::{Unreachable, Unresolved};
 use crate::records::{RecordSet, in_words, same_data};
+use crate::resolver::ResolverAddress;
 use crate::values::{Serial, Ttl};
 
 /// How often a resolver must answer with the change: one that serves stale data answers once more with the old
@@ -85,8 +86,8 @@ pub enum Reached {
 /// A server or a resolver with how far it is.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct Peer {
-    /// Its address.
-    pub address: SocketAddr,
+    /// Its address, or the URL of a resolver over TLS or HTTPS.
+    pub address: String,
     /// How far it is.
     #[serde(flatten)]
     pub reached: Reached,
@@ -115,11 +116,9 @@ pub struct Spread {
     kept_until: Option<Timestamp>,
 }
 
-fn peers(addresses: &[SocketAddr]) -> Vec<Peer> {
-    addresses
-        .iter()
-        .map(|address| Peer { address: *address, reached: Reached::NotAsked, times: 0, due: None })
-        .collect()
+fn peers(addresses: &[impl ToString]) -> Vec<Peer> {
+    let peer = |address: String| Peer { address, reached: Reached::NotAsked, times: 0, due: None };
+    addresses.iter().map(|address| peer(address.to_string())).collect()
 }
 
 impl Spread {
@@ -129,7 +128,7 @@ impl Spread {
     pub fn new(
         wanted: Vec<RecordSet>,
         servers: &[SocketAddr],
-        resolvers: &[SocketAddr],
+        resolvers: &[ResolverAddress],
         old_ttl: Option<Ttl>,
         everywhere: Option<Timestamp>,
     ) -> Spread {
@@ -230,11 +229,11 @@ impl Spread {
     }
 
     /// Returns who is still waited for.
-    pub fn waiting_for(&self) -> Vec<SocketAddr> {
+    pub fn waiting_for(&self) -> Vec<&str> {
         let servers = self.servers.iter().filter(|peer| peer.reached != Reached::Has);
         let resolvers =
             self.resolvers.iter().filter(|peer| peer.reached != Reached::Has || peer.times < ANSWERS_NEEDED);
-        servers.chain(resolvers).map(|peer| peer.address).collect()
+        servers.chain(resolvers).map(|peer| peer.address.as_str()).collect()
     }
 
     /// Returns who has something else, which does not change by itself.
@@ -288,7 +287,7 @@ mod tests {
     }
 
     fn spread(old: Option<Ttl>) -> Spread {
-        Spread::new(a(9), &[address(1), address(2)], &[address(5)], old, None)
+        Spread::new(a(9), &[address(1), address(2)], &[address(5).into()], old, None)
     }
 
     #[test]
@@ -308,13 +307,13 @@ mod tests {
         assert!(matches!(spread.servers[1].reached, Reached::NotYet { .. }));
         spread.server_said(1, gives(a(8), 5), at(11));
         assert_eq!(spread.servers[1].reached, Reached::Wrong { gives: "A 192.0.2.8".into() });
-        assert_eq!(spread.wrong().map(|peer| peer.address).collect::<Vec<_>>(), [address(2)]);
+        assert_eq!(spread.wrong().map(|peer| peer.address.as_str()).collect::<Vec<_>>(), [address(2).to_string()]);
         spread.server_said(1, ServerAnswer::Silent(Unreachable::Refused), at(12));
         assert!(matches!(spread.servers[1].reached, Reached::Silent { .. }));
         // The end counts from when the last server changed, by the longest TTL that was seen.
         spread.server_said(1, gives(a(9), 6), at(20));
         assert_eq!(spread.until(), Some(at(20 + 61)));
-        assert_eq!(spread.waiting_for(), [address(5)]);
+        assert_eq!(spread.waiting_for(), [address(5).to_string()]);
         // It goes back: then nothing is known again.
         spread.server_said(1, gives(a(7), 4), at(30));
         assert_eq!((spread.is_everywhere(), spread.until()), (false, None));

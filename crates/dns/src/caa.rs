@@ -12,6 +12,7 @@ use pindrel_core::facts::Unreachable;
 use pindrel_core::name::DnsName;
 use tokio::sync::OnceCell;
 
+use crate::resolver::Resolver;
 use crate::wire::{Ask, ask, core_name, mnemonic};
 
 /// Where questions about a name go.
@@ -22,10 +23,8 @@ pub struct Servers<'s> {
     /// The zone's authoritative servers. They are asked for names within the zone: a
     /// resolver would keep in mind that a name does not exist yet.
     pub zone: &'s [SocketAddr],
-    /// Servers of the zone above.
+    /// Servers of the zone above; resolvers are asked for all else.
     pub parents: &'s [SocketAddr],
-    /// Resolvers, for all else.
-    pub resolvers: &'s [SocketAddr],
 }
 
 /// What was found from a name upwards.
@@ -51,16 +50,21 @@ impl CaaCache {
     ///
     /// # Errors
     /// [`Unreachable`] when the zone's own servers do not say: an authority would refuse.
-    pub async fn look_up(&self, name: &DnsName, servers: Servers<'_>) -> Result<CaaLookup, Unreachable> {
+    pub async fn look_up(
+        &self,
+        name: &DnsName,
+        servers: Servers<'_>,
+        resolvers: &[Resolver],
+    ) -> Result<CaaLookup, Unreachable> {
         let (mut at, mut unseen) = (Some(name.clone()), None);
         while let Some(owner) = at {
             let found = self.at(&owner);
             let records = found
                 .get_or_try_init(async || {
                     if owner.is_within(servers.apex) {
-                        within(&owner, servers).await
+                        within(&owner, servers, resolvers).await
                     } else {
-                        Ok(above(&owner, servers).await)
+                        Ok(above(&owner, servers, resolvers).await)
                     }
                 })
                 .await?;
@@ -85,8 +89,8 @@ impl CaaCache {
     }
 }
 
-async fn within(owner: &DnsName, servers: Servers<'_>) -> Result<Seen, Unreachable> {
-    let answer = first_answer(servers.zone, owner, Ask::default()).await?;
+async fn within(owner: &DnsName, servers: Servers<'_>, resolvers: &[Resolver]) -> Result<Seen, Unreachable> {
+    let answer = first_of(answers(servers.zone, owner)).await?;
     match answer.metadata.response_code {
         ResponseCode::NoError | ResponseCode::NXDomain => {}
         code => return Err(Unreachable::Code { code: mnemonic(code) }),
@@ -99,32 +103,43 @@ async fn within(owner: &DnsName, servers: Servers<'_>) -> Result<Seen, Unreachab
     });
     match target {
         Some(target) if found.is_empty() && !target.is_within(servers.apex) => {
-            Ok(through_resolvers(&target, servers).await)
+            Ok(through_resolvers(&target, resolvers).await)
         }
         _ => Ok(Ok(found)),
     }
 }
 
-async fn above(owner: &DnsName, servers: Servers<'_>) -> Seen {
-    let from_parent = first_answer(servers.parents, owner, Ask::default()).await;
+async fn above(owner: &DnsName, servers: Servers<'_>, resolvers: &[Resolver]) -> Seen {
+    let from_parent = first_of(answers(servers.parents, owner)).await;
     match from_parent {
         Ok(answer) if answer.metadata.authoritative => Ok(records(&answer)),
-        _ => through_resolvers(owner, servers).await,
+        _ => through_resolvers(owner, resolvers).await,
     }
 }
 
-async fn through_resolvers(owner: &DnsName, servers: Servers<'_>) -> Seen {
-    let answer = first_answer(servers.resolvers, owner, Ask { recursion: true, ..Ask::default() }).await?;
+async fn through_resolvers(owner: &DnsName, resolvers: &[Resolver]) -> Seen {
+    let asked = resolvers.iter().map(|resolver| resolver.ask(owner, WireType::CAA, Ask::default()));
+    let answer = first_of(asked).await?;
     match answer.metadata.response_code {
         ResponseCode::NoError | ResponseCode::NXDomain => Ok(records(&answer)),
         code => Err(Unreachable::Code { code: mnemonic(code) }),
     }
 }
 
-async fn first_answer(servers: &[SocketAddr], owner: &DnsName, how: Ask) -> Result<Message, Unreachable> {
+fn answers(
+    servers: &[SocketAddr],
+    owner: &DnsName,
+) -> impl Iterator<Item = impl Future<Output = Result<Message, Unreachable>>> {
+    servers.iter().map(move |server| ask(*server, owner, WireType::CAA, Ask::default()))
+}
+
+/// The first answer, each asked for only where the one before failed.
+async fn first_of(
+    questions: impl Iterator<Item = impl Future<Output = Result<Message, Unreachable>>>,
+) -> Result<Message, Unreachable> {
     let mut failed = Unreachable::NoneKnown;
-    for server in servers {
-        match ask(*server, owner, WireType::CAA, how).await {
+    for question in questions {
+        match question.await {
             Ok(answer) => return Ok(answer),
             Err(error) => failed = error,
         }

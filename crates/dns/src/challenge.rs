@@ -9,7 +9,8 @@ use pindrel_core::name::DnsName;
 use pindrel_core::records::{RecordData, RecordSet, RecordType};
 
 use crate::lookup;
-use crate::wire::{Ask, ask, core_name};
+use crate::resolver::Resolver;
+use crate::wire::{Ask, core_name};
 
 /// The most aliases that are followed from one name.
 const MOST_HOPS: usize = 8;
@@ -74,11 +75,7 @@ pub type ServersOf<'f> = dyn for<'n> Fn(&'n DnsName) -> Option<Vec<SocketAddr>> 
 ///
 /// # Errors
 /// [`PlaceError`].
-pub async fn place(
-    start: &DnsName,
-    servers_of: &ServersOf<'_>,
-    resolvers: &[SocketAddr],
-) -> Result<DnsName, PlaceError> {
+pub async fn place(start: &DnsName, servers_of: &ServersOf<'_>, resolvers: &[Resolver]) -> Result<DnsName, PlaceError> {
     let mut names = vec![start.clone()];
     let mut at = start.clone();
     loop {
@@ -133,10 +130,10 @@ async fn alias_at(server: SocketAddr, owner: &DnsName) -> Result<Option<DnsName>
     Ok(target.filter(|_| !is_synthesised))
 }
 
-async fn alias_through(owner: &DnsName, resolvers: &[SocketAddr]) -> Result<Option<DnsName>, Unreachable> {
+async fn alias_through(owner: &DnsName, resolvers: &[Resolver]) -> Result<Option<DnsName>, Unreachable> {
     let mut failed = Unreachable::NoneKnown;
     for resolver in resolvers {
-        match ask(*resolver, owner, WireType::CNAME, Ask { recursion: true, ..Ask::default() }).await {
+        match resolver.ask(owner, WireType::CNAME, Ask::default()).await {
             Ok(answer) => {
                 let own = answer.answers.iter().filter(|record| core_name(&record.name).as_ref() == Some(owner));
                 let mut targets = own.filter_map(|record| match &record.data {

@@ -11,6 +11,7 @@ use pindrel_core::facts::{DelegationView, ServerStatus, SignedView, Unreachable,
 use pindrel_core::name::DnsName;
 
 use crate::lookup::{self, Resolved, name_servers};
+use crate::resolver::Resolver;
 use crate::wire::{Ask, ask, ask_over_tcp, core_name, mnemonic, wire_name};
 
 /// The port of a server that is found by delegation, which carries none.
@@ -25,12 +26,7 @@ const MOST_REFERRALS: usize = 8;
 /// not among them. Where `servers` are empty the one that takes changes comes first: the one that the zone's SOA record
 /// names (RFC 2136 §4.3), also where the delegation does not. Where `parents` are empty they are found through
 /// `resolvers`.
-pub async fn zone(
-    zone: &DnsName,
-    servers: &[SocketAddr],
-    parents: &[SocketAddr],
-    resolvers: &[SocketAddr],
-) -> ZoneView {
+pub async fn zone(zone: &DnsName, servers: &[SocketAddr], parents: &[SocketAddr], resolvers: &[Resolver]) -> ZoneView {
     let found;
     let parents = if parents.is_empty() {
         found = parents_of(zone, resolvers).await;
@@ -73,7 +69,7 @@ pub async fn zone(
 }
 
 /// The server that takes changes, as the SOA record names it.
-async fn primary_of(zone: &DnsName, servers: &[SocketAddr], resolvers: &[SocketAddr]) -> Option<SocketAddr> {
+async fn primary_of(zone: &DnsName, servers: &[SocketAddr], resolvers: &[Resolver]) -> Option<SocketAddr> {
     for server in servers {
         let Ok(answer) = ask(*server, zone, WireType::SOA, Ask::default()).await else { continue };
         let named = answer.answers.iter().find_map(|record| match &record.data {
@@ -97,11 +93,10 @@ async fn over_tcp_too(server: SocketAddr, zone: &DnsName) -> Result<(), Unreacha
 }
 
 /// Those of some names that are aliases.
-async fn aliased(names: &[DnsName], resolvers: &[SocketAddr]) -> Vec<DnsName> {
+async fn aliased(names: &[DnsName], resolvers: &[Resolver]) -> Vec<DnsName> {
     let Some(resolver) = resolvers.first() else { return Vec::new() };
     let looks = names.iter().take(MOST_SERVERS).cloned().map(|name| async move {
-        let how = Ask { recursion: true, ..Ask::default() };
-        let answer = ask(*resolver, &name, WireType::A, how).await.ok()?;
+        let answer = resolver.ask(&name, WireType::A, Ask::default()).await.ok()?;
         let own = |record: &&Record| core_name(&record.name).as_ref() == Some(&name);
         let is_alias = answer.answers.iter().filter(own).any(|record| matches!(record.data, RData::CNAME(_)));
         is_alias.then_some(name)
@@ -110,12 +105,11 @@ async fn aliased(names: &[DnsName], resolvers: &[SocketAddr]) -> Vec<DnsName> {
 }
 
 /// The servers of the zone above, at the nearest name that has any.
-async fn parents_of(zone: &DnsName, resolvers: &[SocketAddr]) -> Vec<SocketAddr> {
+async fn parents_of(zone: &DnsName, resolvers: &[Resolver]) -> Vec<SocketAddr> {
     let mut above = zone.parent();
     while let Some(candidate) = above {
         for resolver in resolvers {
-            let how = Ask { recursion: true, ..Ask::default() };
-            let Ok(answer) = ask(*resolver, &candidate, WireType::NS, how).await else { continue };
+            let Ok(answer) = resolver.ask(&candidate, WireType::NS, Ask::default()).await else { continue };
             let names = name_servers(&answer.answers, &candidate);
             if names.is_empty() {
                 break;
@@ -147,7 +141,7 @@ enum Said {
 async fn delegation(
     zone: &DnsName,
     parents: &[SocketAddr],
-    resolvers: &[SocketAddr],
+    resolvers: &[Resolver],
 ) -> (DelegationView, Vec<SocketAddr>) {
     let looks = parents.iter().copied().map(|parent| async move { (parent, said(parent, zone, resolvers).await) });
     let all: Vec<(SocketAddr, Said)> = stream::iter(looks).buffered(SERVERS_AT_ONCE).collect().await;
@@ -189,7 +183,7 @@ async fn delegation(
 }
 
 /// Asks one server of a zone above, and whichever it refers to on the way down.
-async fn said(parent: SocketAddr, zone: &DnsName, resolvers: &[SocketAddr]) -> Said {
+async fn said(parent: SocketAddr, zone: &DnsName, resolvers: &[Resolver]) -> Said {
     let mut asked = vec![parent];
     for _ in 0..MOST_REFERRALS {
         let mut answered = Err(Unreachable::NoneKnown);
@@ -266,7 +260,7 @@ async fn serves_above(server: SocketAddr, zone: &DnsName) -> bool {
 }
 
 /// The addresses of some servers: out of the glue where there is any, else looked up.
-async fn addresses_of(names: &[DnsName], glue: &[Record], resolvers: &[SocketAddr]) -> Vec<IpAddr> {
+async fn addresses_of(names: &[DnsName], glue: &[Record], resolvers: &[Resolver]) -> Vec<IpAddr> {
     let mut addresses = Vec::new();
     for name in names.iter().take(MOST_SERVERS) {
         let own = glue.iter().filter(|record| core_name(&record.name).as_ref() == Some(name));
@@ -282,7 +276,7 @@ async fn addresses_of(names: &[DnsName], glue: &[Record], resolvers: &[SocketAdd
             continue;
         }
         if let Some(resolver) = resolvers.first()
-            && let Resolved::Addresses { addresses: found, .. } = lookup::resolve(*resolver, name).await
+            && let Resolved::Addresses { addresses: found, .. } = lookup::resolve(resolver, name).await
         {
             addresses.extend(found);
         }
@@ -292,20 +286,19 @@ async fn addresses_of(names: &[DnsName], glue: &[Record], resolvers: &[SocketAdd
 
 /// For a zone that the zone above calls signed, whether a validating resolver accepts
 /// it (RFC 4035 §3.2.3: AD set; a bogus zone is SERVFAIL unless checking is disabled).
-async fn validates(zone: &DnsName, parents: &[SocketAddr], resolvers: &[SocketAddr]) -> Option<bool> {
+async fn validates(zone: &DnsName, parents: &[SocketAddr], resolvers: &[Resolver]) -> Option<bool> {
     let parent = *parents.first()?;
-    let resolver = *resolvers.first()?;
+    let resolver = resolvers.first()?;
     let signed = ask(parent, zone, WireType::DS, Ask::default()).await.ok()?;
     if !signed.answers.iter().any(|record| record.record_type() == WireType::DS) {
         return None;
     }
-    let how = Ask { recursion: true, dnssec: true, checking_disabled: false };
-    let checked = ask(resolver, zone, WireType::SOA, how).await.ok()?;
+    let how = Ask { dnssec: true, ..Ask::default() };
+    let checked = resolver.ask(zone, WireType::SOA, how).await.ok()?;
     match checked.metadata.response_code {
         ResponseCode::NoError if checked.metadata.authentic_data => Some(true),
         ResponseCode::ServFail => {
-            let unchecked: Result<_, Unreachable> =
-                ask(resolver, zone, WireType::SOA, Ask { checking_disabled: true, ..how }).await;
+            let unchecked = resolver.ask(zone, WireType::SOA, Ask { checking_disabled: true, ..how }).await;
             (unchecked.ok()?.metadata.response_code == ResponseCode::NoError).then_some(false)
         }
         _ => None,

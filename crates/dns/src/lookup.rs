@@ -11,19 +11,24 @@ use pindrel_core::facts::{AliasView, Lameness, ServerRecords, ServerStatus, Serv
 use pindrel_core::health::{CheckFailure, CheckResult, Measured, Phases};
 use pindrel_core::name::DnsName;
 use pindrel_core::records::{RecordSet, RecordType};
+use pindrel_core::resolver::ResolverAddress;
 use pindrel_core::values::{Serial, Ttl};
 
 use tokio::time::timeout;
 
+use crate::resolver::Resolver;
 use crate::wire::{Ask, ask, core_data, core_name, mnemonic, timed_out, wire_type};
 
 /// The most aliases that are followed from one name.
 const MOST_ALIASES: usize = 8;
 
 /// Returns the resolvers that this system uses, out of the text of `/etc/resolv.conf`.
-pub fn system_resolvers() -> Vec<SocketAddr> {
+pub fn system_resolvers() -> Vec<ResolverAddress> {
     let text = std::fs::read_to_string(Path::new("/etc/resolv.conf")).unwrap_or_default();
-    text.lines().filter_map(|line| resolver_of(line.trim().strip_prefix("nameserver")?.trim())).collect()
+    text.lines()
+        .filter_map(|line| resolver_of(line.trim().strip_prefix("nameserver")?.trim()))
+        .map(Into::into)
+        .collect()
 }
 
 /// An address of a resolver, perhaps one that is only meant on one link (RFC 4007 §11).
@@ -263,9 +268,9 @@ pub enum Resolved {
 }
 
 /// Asks a resolver for the addresses of a name.
-pub async fn resolve(resolver: SocketAddr, name: &DnsName) -> Resolved {
-    let how = Ask { recursion: true, ..Ask::default() };
-    let (v4, v6) = futures::join!(ask(resolver, name, WireType::A, how), ask(resolver, name, WireType::AAAA, how));
+pub async fn resolve(resolver: &Resolver, name: &DnsName) -> Resolved {
+    let ask = |wire_type| resolver.ask(name, wire_type, Ask::default());
+    let (v4, v6) = futures::join!(ask(WireType::A), ask(WireType::AAAA));
     let (mut addresses, mut longest) = (Vec::new(), 0);
     let mut nothing = None;
     for answer in [v4, v6] {

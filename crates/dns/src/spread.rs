@@ -12,6 +12,7 @@ use pindrel_core::records::{RecordSet, RecordType};
 use pindrel_core::values::{Serial, Ttl};
 
 use crate::lookup::{self, negative_secs, reason, sets};
+use crate::resolver::Resolver;
 use crate::wire::{Ask, ask, wire_type};
 
 /// Which records of a name are watched.
@@ -60,7 +61,7 @@ async fn soa(server: SocketAddr, zone: &DnsName) -> Option<(Serial, Ttl)> {
 /// Asks a resolver for the records that are watched, as a client does that looks for addresses: what it keeps of one
 /// type hides what there is of another.
 pub async fn at_resolver(
-    resolver: SocketAddr,
+    resolver: &Resolver,
     owner: &DnsName,
     watched: Watched,
     wanted: &[RecordSet],
@@ -74,9 +75,8 @@ pub async fn at_resolver(
             if addresses.is_empty() { vec![RecordType::A] } else { addresses }
         }
     };
-    let how = Ask { recursion: true, ..Ask::default() };
-    let asked =
-        join_all(types.iter().map(|one| async move { (*one, ask(resolver, owner, wire_type(*one), how).await) }));
+    let ask = async |one: RecordType| (one, resolver.ask(owner, wire_type(one), Ask::default()).await);
+    let asked = join_all(types.iter().map(|one| ask(*one)));
     let (mut found, mut nothing) = (Vec::new(), None);
     for (record_type, answer) in asked.await {
         let answer = match answer {

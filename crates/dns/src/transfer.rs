@@ -17,9 +17,9 @@ use tokio::net::TcpStream;
 use tokio::time::timeout;
 
 use crate::driver::ZoneError;
+use crate::lines::connect;
 use crate::wire::{Ask, ask, core_name, io, malformed, mnemonic, timed_out, wire_name};
 
-const CONNECT: Duration = Duration::from_secs(4);
 /// How long the next message of a transfer is waited for.
 const NEXT_MESSAGE: Duration = Duration::from_secs(20);
 /// How many messages may follow one another without a signature (RFC 8945 §5.3.1).
@@ -129,8 +129,7 @@ pub async fn transfer(server: SocketAddr, zone: &DnsName, key: Option<&TSigner>)
         message.set_signature(signature);
     }
     let bytes = message.to_vec().map_err(|_| unreachable(malformed()))?;
-    let connected = timeout(CONNECT, TcpStream::connect(server)).await.map_err(|_| unreachable(timed_out(CONNECT)))?;
-    let mut stream = connected.map_err(|error| unreachable(io(&error)))?;
+    let mut stream = connect(server).await.map_err(unreachable)?;
     let mut framed = u16::try_from(bytes.len()).unwrap_or(0).to_be_bytes().to_vec();
     framed.extend_from_slice(&bytes);
     stream.write_all(&framed).await.map_err(|error| unreachable(io(&error)))?;

@@ -24,11 +24,12 @@ use pindrel_core::values::TsigAlgorithm;
 use pindrel_core::zone_data::{NameKey, TypeCode, ZoneData};
 
 use crate::driver::{SetChange, ZoneDriver, ZoneError};
+use crate::lines::{Repeat, over_tcp};
 use crate::lookup::{self, Hidden};
 use crate::present::{Present, present};
 use crate::sets::is_data;
 use crate::transfer::{TransferError, look_up, transfer};
-use crate::wire::{malformed, mnemonic, over_tcp, wire_name, wire_type};
+use crate::wire::{malformed, mnemonic, wire_name, wire_type};
 
 /// How far the clocks of both sides may differ, in seconds (RFC 8945 §10).
 const FUDGE_SECS: u16 = 300;
@@ -226,7 +227,7 @@ impl Rfc2136 {
         let (signature, verifier) = signed.map_err(|_| UpdateError::BadKey(self.key.clone()))?;
         message.set_signature(signature);
         let bytes = message.to_vec().map_err(|_| unreachable(malformed()))?;
-        let raw = over_tcp(self.server, &bytes).await.map_err(unreachable)?;
+        let raw = over_tcp(self.server, &bytes, Repeat::Never).await.map_err(unreachable)?;
         let answer = Message::from_vec(&raw).map_err(|_| unreachable(malformed()))?;
         if answer.metadata.id != message.metadata.id {
             return Err(unreachable(malformed()));

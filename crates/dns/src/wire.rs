@@ -10,21 +10,22 @@ use pindrel_core::facts::Unreachable;
 use pindrel_core::name::DnsName;
 use pindrel_core::records::{RecordData, RecordType};
 use pindrel_core::zone_data::{TypeCode, rdata};
-use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
-use tokio::net::{TcpStream, UdpSocket};
+use tokio::net::UdpSocket;
 use tokio::sync::Semaphore;
 use tokio::time::timeout;
+
+use crate::lines::{Repeat, over_tcp};
 
 /// How long each try over UDP waits.
 const UDP_TRIES: [Duration; 2] = [Duration::from_millis(700), Duration::from_millis(1500)];
 /// How long a server that left them unanswered has to answer over TCP.
 const LAST_TRY: Duration = Duration::from_secs(3);
-const TCP_CONNECT: Duration = Duration::from_secs(4);
-const TCP_ANSWER: Duration = Duration::from_secs(10);
 /// How many questions this process has under way at once: each holds a socket.
 static QUESTIONS: Semaphore = Semaphore::const_new(128);
 /// What fits through nearly every path without fragments (RFC 9715 §3.2).
 const UDP_PAYLOAD: u16 = 1232;
+/// The longest answer that is read over UDP.
+const MAX_DATAGRAM: usize = 4_096;
 
 pub(crate) fn io(error: &std::io::Error) -> Unreachable {
     Unreachable::from_io(error.kind(), error.to_string())
@@ -117,6 +118,27 @@ pub(crate) fn core_data(data: &RData, record_type: RecordType) -> Option<RecordD
     })
 }
 
+/// A question; with EDNS where that is wanted (RFC 6891).
+fn question(name: &DnsName, wire_type: WireType, how: Ask, extended: bool) -> Message {
+    let mut message = Message::query();
+    message.metadata.op_code = OpCode::Query;
+    message.metadata.recursion_desired = how.recursion;
+    message.metadata.checking_disabled = how.checking_disabled;
+    message.metadata.authentic_data = how.dnssec;
+    message.add_query(Query::query(wire_name(name), wire_type));
+    if extended {
+        let mut edns = Edns::new();
+        edns.set_max_payload(UDP_PAYLOAD).set_version(0).set_dnssec_ok(how.dnssec);
+        message.set_edns(edns);
+    }
+    message
+}
+
+/// Says whether this is what a server answers that knows nothing of EDNS (RFC 6891 §7).
+fn knows_no_edns(answer: &Message) -> bool {
+    matches!(answer.metadata.response_code, ResponseCode::FormErr | ResponseCode::NotImp)
+}
+
 /// Asks one server one question.
 pub(crate) async fn ask(
     server: SocketAddr,
@@ -124,25 +146,32 @@ pub(crate) async fn ask(
     wire_type: WireType,
     how: Ask,
 ) -> Result<Message, Unreachable> {
-    let mut message = Message::query();
-    message.metadata.op_code = OpCode::Query;
-    message.metadata.recursion_desired = how.recursion;
-    message.metadata.checking_disabled = how.checking_disabled;
-    message.metadata.authentic_data = how.dnssec;
-    message.add_query(Query::query(wire_name(name), wire_type));
     // Never closed, so this cannot fail.
     let _turn = QUESTIONS.acquire().await.map_err(|_| malformed())?;
-    let mut edns = Edns::new();
-    edns.set_max_payload(UDP_PAYLOAD).set_version(0).set_dnssec_ok(how.dnssec);
-    let mut extended = message.clone();
-    extended.set_edns(edns);
-    match exchange(server, &extended).await {
-        // As servers answer that know nothing of EDNS (RFC 6891 §7).
-        Ok(answer) if matches!(answer.metadata.response_code, ResponseCode::FormErr | ResponseCode::NotImp) => {
-            exchange(server, &message).await
-        }
+    match exchange(server, &question(name, wire_type, how, true)).await {
+        Ok(answer) if knows_no_edns(&answer) => exchange(server, &question(name, wire_type, how, false)).await,
         answer => answer,
     }
+}
+
+/// Asks one question over a connection that carries messages whole.
+pub(crate) async fn converse<F: Future<Output = Result<Vec<u8>, Unreachable>> + Send>(
+    name: &DnsName,
+    wire_type: WireType,
+    how: Ask,
+    send: impl Fn(Vec<u8>) -> F,
+) -> Result<Message, Unreachable> {
+    let _turn = QUESTIONS.acquire().await.map_err(|_| malformed())?;
+    let mut answered = Err(malformed());
+    for extended in [true, false] {
+        let message = question(name, wire_type, how, extended);
+        let raw = send(message.to_vec().map_err(|_| malformed())?).await?;
+        answered = read_answer(&raw, &message);
+        if !answered.as_ref().is_ok_and(knows_no_edns) {
+            break;
+        }
+    }
+    answered
 }
 
 /// Asks one server one question over TCP alone.
@@ -151,36 +180,37 @@ pub(crate) async fn ask_over_tcp(
     name: &DnsName,
     wire_type: WireType,
 ) -> Result<Message, Unreachable> {
-    let mut message = Message::query();
-    message.metadata.recursion_desired = false;
-    message.add_query(Query::query(wire_name(name), wire_type));
-    let _turn = QUESTIONS.acquire().await.map_err(|_| malformed())?;
-    let raw = over_tcp(server, &message.to_vec().map_err(|_| malformed())?).await?;
-    let answer = Message::from_vec(&raw).map_err(|_| malformed())?;
-    if answers(&answer, &message) { Ok(answer) } else { Err(malformed()) }
+    let send = |bytes: Vec<u8>| async move { over_tcp(server, &bytes, Repeat::Allowed).await };
+    converse(name, wire_type, Ask::default(), send).await
+}
+
+/// Reads what came back for a question.
+fn read_answer(raw: &[u8], question: &Message) -> Result<Message, Unreachable> {
+    Message::from_vec(raw).ok().filter(|answer| answers(answer, question)).ok_or_else(malformed)
 }
 
 /// Sends a question over UDP, and over TCP where that is needed.
 async fn exchange(server: SocketAddr, message: &Message) -> Result<Message, Unreachable> {
     let bytes = message.to_vec().map_err(|_| malformed())?;
+    let over_tcp = || over_tcp(server, &bytes, Repeat::Allowed);
     let raw = match over_udp(server, message, &bytes).await {
         Ok(answer) if !answer.metadata.truncation => return Ok(answer),
-        Ok(_) => over_tcp(server, &bytes).await?,
+        Ok(_) => over_tcp().await?,
         // A server that limits how often it answers drops what comes over UDP, where the sender may be
         // forged (RFC 7766 §5 lets a client begin with TCP).
-        Err(Unreachable::Refused) => over_tcp(server, &bytes).await?,
-        Err(Unreachable::TimedOut { after_ms }) => match timeout(LAST_TRY, over_tcp(server, &bytes)).await {
+        Err(Unreachable::Refused) => over_tcp().await?,
+        Err(Unreachable::TimedOut { after_ms }) => match timeout(LAST_TRY, over_tcp()).await {
             Ok(Ok(raw)) => raw,
             _ => return Err(timed_out(Duration::from_millis(after_ms) + LAST_TRY)),
         },
         Err(why) => return Err(why),
     };
-    let answer = Message::from_vec(&raw).map_err(|_| malformed())?;
-    if answers(&answer, message) { Ok(answer) } else { Err(malformed()) }
+    read_answer(&raw, message)
 }
 
 async fn over_udp(server: SocketAddr, question: &Message, bytes: &[u8]) -> Result<Message, Unreachable> {
-    let mut buffer = vec![0; usize::from(u16::MAX)];
+    // More than was asked for would be a fault of the server's.
+    let mut buffer = vec![0; MAX_DATAGRAM];
     let mut waited = Duration::ZERO;
     for patience in UDP_TRIES {
         let local: SocketAddr = match server {
@@ -209,28 +239,6 @@ async fn over_udp(server: SocketAddr, question: &Message, bytes: &[u8]) -> Resul
         }
     }
     Err(timed_out(waited))
-}
-
-/// Sends one message over TCP and returns the raw answer.
-pub(crate) async fn over_tcp(server: SocketAddr, bytes: &[u8]) -> Result<Vec<u8>, Unreachable> {
-    let connect = timeout(TCP_CONNECT, TcpStream::connect(server)).await;
-    let connected = connect.map_err(|_| timed_out(TCP_CONNECT))?;
-    let mut stream = connected.map_err(|error| io(&error))?;
-    let exchange = async {
-        let length = u16::try_from(bytes.len()).map_err(|_| std::io::Error::other("the message is too long"))?;
-        let mut framed = length.to_be_bytes().to_vec();
-        framed.extend_from_slice(bytes);
-        stream.write_all(&framed).await?;
-        let mut length = [0; 2];
-        stream.read_exact(&mut length).await?;
-        let mut answer = vec![0; usize::from(u16::from_be_bytes(length))];
-        stream.read_exact(&mut answer).await?;
-        Ok::<Vec<u8>, std::io::Error>(answer)
-    };
-    match timeout(TCP_ANSWER, exchange).await {
-        Ok(answer) => answer.map_err(|error| io(&error)),
-        Err(_) => Err(timed_out(TCP_ANSWER)),
-    }
 }
 
 fn answers(answer: &Message, question: &Message) -> bool {

@@ -207,12 +207,13 @@ async fn a_resolver_is_followed_along_aliases_and_not_in_circles() {
         ("b.larkfield.example", alias("a.larkfield.example")),
     ])
     .await;
-    let found = lookup::resolve(resolver, &core("www.larkfield.example")).await;
+    let resolver = resolver.into();
+    let found = lookup::resolve(&resolver, &core("www.larkfield.example")).await;
     let Resolved::Addresses { addresses, for_secs } = found else { panic!("{found:?}") };
     assert_eq!(addresses, [std::net::IpAddr::from(Ipv4Addr::new(127, 0, 0, 9))]);
     assert!(for_secs > 0, "it says how long it may be kept");
     for absent in ["a.larkfield.example", "none.larkfield.example"] {
-        assert!(matches!(lookup::resolve(resolver, &core(absent)).await, Resolved::Nothing { .. }), "{absent}");
+        assert!(matches!(lookup::resolve(&resolver, &core(absent)).await, Resolved::Nothing { .. }), "{absent}");
     }
 }
 
@@ -243,8 +244,8 @@ async fn caa_is_climbed_from_the_name_to_above_the_zone() {
     ];
     for (zone, parent, expected) in table {
         let (zone, parent) = ([serving(zone).await], [serving(parent).await]);
-        let servers = caa::Servers { apex: &apex, zone: &zone, parents: &parent, resolvers: &[] };
-        let found = caa::CaaCache::default().look_up(&core("a.b.larkfield.example"), servers).await.unwrap();
+        let servers = caa::Servers { apex: &apex, zone: &zone, parents: &parent };
+        let found = caa::CaaCache::default().look_up(&core("a.b.larkfield.example"), servers, &[]).await.unwrap();
         assert_eq!(found.set.map(|set| set.owner), expected.map(core));
     }
 }
@@ -253,9 +254,9 @@ async fn caa_is_climbed_from_the_name_to_above_the_zone() {
 async fn caa_of_an_alias_is_that_of_its_target_and_a_failing_zone_is_no_absence() {
     let apex = core("larkfield.example");
     let zone = [serving(vec![("api.larkfield.example", alias("gw.edge.test"))]).await];
-    let resolver = [serving(vec![("gw.edge.test", issue("edge.test"))]).await];
-    let servers = caa::Servers { apex: &apex, zone: &zone, parents: &[], resolvers: &resolver };
-    let found = caa::CaaCache::default().look_up(&core("api.larkfield.example"), servers).await.unwrap();
+    let resolver = [serving(vec![("gw.edge.test", issue("edge.test"))]).await.into()];
+    let servers = caa::Servers { apex: &apex, zone: &zone, parents: &[] };
+    let found = caa::CaaCache::default().look_up(&core("api.larkfield.example"), servers, &resolver).await.unwrap();
     assert_eq!(found.set.unwrap().records[0].value, "edge.test");
     assert_eq!(found.unseen, None, "above the zone there are none");
 
@@ -264,15 +265,15 @@ async fn caa_of_an_alias_is_that_of_its_target_and_a_failing_zone_is_no_absence(
     }))
     .await;
     let zone = [failing];
-    let servers = caa::Servers { apex: &apex, zone: &zone, parents: &[], resolvers: &resolver };
+    let servers = caa::Servers { apex: &apex, zone: &zone, parents: &[] };
     assert!(
-        caa::CaaCache::default().look_up(&core("api.larkfield.example"), servers).await.is_err(),
+        caa::CaaCache::default().look_up(&core("api.larkfield.example"), servers, &resolver).await.is_err(),
         "an authority would refuse too"
     );
     // Nor is a failure above the zone.
-    let (zone, resolver) = ([serving(vec![("larkfield.example", text("no CAA"))]).await], [failing]);
-    let servers = caa::Servers { apex: &apex, zone: &zone, parents: &[], resolvers: &resolver };
-    let found = caa::CaaCache::default().look_up(&core("api.larkfield.example"), servers).await.unwrap();
+    let (zone, resolver) = ([serving(vec![("larkfield.example", text("no CAA"))]).await], [failing.into()]);
+    let servers = caa::Servers { apex: &apex, zone: &zone, parents: &[] };
+    let found = caa::CaaCache::default().look_up(&core("api.larkfield.example"), servers, &resolver).await.unwrap();
     let why = Unreachable::Code { code: "SERVFAIL".into() };
     assert_eq!((found.set, found.unseen), (None, Some((core("example"), why))));
 }
@@ -339,10 +340,10 @@ async fn what_lies_above_many_names_is_looked_up_once() {
     let apex = core("larkfield.example");
     let ((zone, at_zone), (parent, above)) = (counting(text("no CAA")).await, counting(text("no CAA")).await);
     let (zone, parents) = ([zone], [parent]);
-    let servers = caa::Servers { apex: &apex, zone: &zone, parents: &parents, resolvers: &[] };
+    let servers = caa::Servers { apex: &apex, zone: &zone, parents: &parents };
     let found = caa::CaaCache::default();
     let names: Vec<DnsName> = (0..20).map(|n| core(&format!("n{n}.larkfield.example"))).collect();
-    let sets = futures::future::try_join_all(names.iter().map(|name| found.look_up(name, servers))).await.unwrap();
+    let sets = futures::future::try_join_all(names.iter().map(|name| found.look_up(name, servers, &[]))).await.unwrap();
     assert!(sets.iter().all(|found| found.set.is_none()));
     assert_eq!(at_zone.load(Ordering::Relaxed), 20 + 1, "each name, and the zone's own");
     assert_eq!(above.load(Ordering::Relaxed), 1, "example");
@@ -388,7 +389,7 @@ async fn a_challenge_belongs_at_the_end_of_its_aliases() {
             at.is_within(&core("validation.test")).then(|| vec![validation])
         }
     };
-    let resolvers = [resolver];
+    let resolvers = [resolver.into()];
     for (label, expected) in [
         ("plain", Ok("_acme-challenge.plain.larkfield.example")),
         ("absent", Ok("_acme-challenge.absent.larkfield.example")),

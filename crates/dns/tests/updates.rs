@@ -176,7 +176,7 @@ async fn a_resolver_remembers_for_a_while_that_a_name_was_not_there() {
     for world in World::all("a_resolver_remembers_for_a_while_that_a_name_was_not_there").await {
         let [_, _, resolver] = world.servers();
         let owner = dns("late.larkfield.example");
-        let there = async || matches!(lookup::resolve(resolver, &owner).await, Resolved::Addresses { .. });
+        let there = async || matches!(lookup::resolve(&resolver.into(), &owner).await, Resolved::Addresses { .. });
         assert!(!there().await);
         let change = RecordSet::group([(Ttl::MINUTE, RecordData::A([127, 0, 0, 9].into()))]);
         let change = NameChange { owner: owner.clone(), expected: Vec::new(), wanted: change, at_apex: false };

@@ -1,6 +1,5 @@
 //! Watching a change of records until every server and every resolver has it.
 
-use std::net::SocketAddr;
 use std::time::Duration;
 
 use futures::future::join_all;
@@ -11,6 +10,7 @@ use pindrel_core::name::DnsName;
 use pindrel_core::pins::Known;
 use pindrel_core::propagation::{Reached, ServerAnswer, Spread};
 use pindrel_core::records::{RecordData, RecordSet};
+use pindrel_core::resolver::ResolverAddress;
 use pindrel_core::values::Ttl;
 use pindrel_dns::spread::Watched;
 
@@ -36,7 +36,7 @@ pub struct WatchOrder {
     /// Since when every server has it, where that is known.
     pub everywhere: Option<Timestamp>,
     /// The resolvers; those of the zone where there are none.
-    pub resolvers: Vec<SocketAddr>,
+    pub resolvers: Vec<ResolverAddress>,
 }
 
 impl Engine {
@@ -80,7 +80,12 @@ impl Engine {
         let zone = &self.desired.zone(order.zone).name;
         self.know_zone(order.zone).await.map_err(|error| internal(error.to_string()))?;
         let servers = self.zone_servers(order.zone);
-        let resolvers = if order.resolvers.is_empty() { self.resolvers(order.zone) } else { order.resolvers.clone() };
+        let roots = self.desired.zone(order.zone).resolver_roots.as_ref();
+        let resolvers = if order.resolvers.is_empty() {
+            self.resolvers(order.zone)
+        } else {
+            order.resolvers.iter().map(|resolver| resolver.clone().with_roots(roots)).collect()
+        };
         let no_server =
             |says: String| Finding::of(Code::ServerUnreachable, says, "Make sure that the zone's servers answer");
         let Some(first) = servers.first().copied() else {
@@ -113,7 +118,7 @@ impl Engine {
                 let asked = join_all(
                     resolvers
                         .iter()
-                        .map(|resolver| lookups.watch_resolver(*resolver, &order.owner, order.watched, &wanted)),
+                        .map(|resolver| lookups.watch_resolver(resolver, &order.owner, order.watched, &wanted)),
                 );
                 for (index, answer) in asked.await.into_iter().enumerate() {
                     spread.resolver_said(index, answer, self.clock.now());

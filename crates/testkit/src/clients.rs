@@ -104,7 +104,7 @@ impl Clients {
 async fn ask(asked: &Asked, trust: &Trust) -> Result<(), String> {
     let name: DnsName = asked.hostname.parse().map_err(|error| format!("{error}"))?;
     let hostname: Hostname = asked.hostname.parse().map_err(|error| format!("{error}"))?;
-    let addresses: Vec<IpAddr> = match resolve(asked.resolver, &name).await {
+    let addresses: Vec<IpAddr> = match resolve(&asked.resolver.into(), &name).await {
         Resolved::Addresses { addresses, .. } => addresses,
         Resolved::Nothing { why, .. } => return Err(format!("not resolved: {why:?}")),
     };

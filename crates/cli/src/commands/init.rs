@@ -7,6 +7,7 @@ use std::path::{Path, PathBuf};
 
 use clap::{Args, ValueEnum};
 use pindrel_core::name::{DnsName, Hostname};
+use pindrel_core::resolver::ResolverAddress;
 use pindrel_core::values::TsigAlgorithm;
 use pindrel_engine::secrets::PLACEHOLDER;
 
@@ -51,8 +52,8 @@ pub(crate) struct InitArgs {
     parent: Vec<SocketAddr>,
 
     /// A resolver to look public answers up; may be repeated [default: the system's]
-    #[arg(long, value_name = "ADDRESS:PORT")]
-    resolver: Vec<SocketAddr>,
+    #[arg(long, value_name = "RESOLVER")]
+    resolver: Vec<ResolverAddress>,
 
     /// The name of the TSIG key that signs updates, as the name server knows it
     #[arg(long, value_name = "NAME", default_value = "pindrel.")]
@@ -234,21 +235,18 @@ impl InitArgs {
             text,
             "\n# The zone of the hostnames, changed by signed dynamic update.\n[zone.\"{zone}\"]\ndriver = \"rfc2136\"\n"
         );
-        let addresses = |servers: &[SocketAddr]| {
-            let texts: Vec<String> = servers.iter().map(SocketAddr::to_string).collect();
-            toml_list(&texts)
-        };
         if self.server.is_empty() {
             text.push_str(
                 "# servers = [\"192.0.2.1:53\"]           # the one for updates first; left out: as delegated\n",
             );
         } else {
-            text.push_str(&format!("servers = {}\n", addresses(&self.server)));
+            text.push_str(&format!("servers = {}\n", listed(&self.server)));
         }
-        for (key, servers) in [("parents", &self.parent), ("resolvers", &self.resolver)] {
-            if !servers.is_empty() {
-                text.push_str(&format!("{key} = {}\n", addresses(servers)));
-            }
+        if !self.parent.is_empty() {
+            text.push_str(&format!("parents = {}\n", listed(&self.parent)));
+        }
+        if !self.resolver.is_empty() {
+            text.push_str(&format!("resolvers = {}\n", listed(&self.resolver)));
         }
         let _ = writeln!(
             text,
@@ -335,6 +333,10 @@ fn line(key: &str, value: &str) -> String {
 
 fn path_line(key: &str, path: Option<&PathBuf>) -> String {
     path.map_or_else(String::new, |path| line(key, &path.display().to_string()))
+}
+
+fn listed(servers: &[impl ToString]) -> String {
+    toml_list(&servers.iter().map(ToString::to_string).collect::<Vec<String>>())
 }
 
 fn toml_list(texts: &[String]) -> String {

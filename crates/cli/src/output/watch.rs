@@ -3,7 +3,6 @@
 
 use std::collections::HashMap;
 use std::io::{IsTerminal as _, Write as _};
-use std::net::SocketAddr;
 use std::sync::{Mutex, PoisonError};
 
 use comfy_table::Cell;
@@ -29,7 +28,7 @@ pub(crate) struct Watching {
     name: String,
     begun: Timestamp,
     live: Option<(MultiProgress, Mutex<Vec<ProgressBar>>)>,
-    told: Mutex<HashMap<SocketAddr, Reached>>,
+    told: Mutex<HashMap<String, Reached>>,
 }
 
 /// The mark, the word and the colour of a state.
@@ -94,8 +93,7 @@ impl Watching {
             let texts = std::iter::once(self.title(spread, now)).chain(peers(spread).map(|(role, peer)| {
                 let (mark, word, like) = word(&peer.reached);
                 let state = style::paint(style::of(like), format_args!("{mark} {word:<9}"));
-                let address = peer.address.to_string();
-                format!("  {state}  {role:<8}  {address:<21}  {}", detail(&peer.reached, now))
+                format!("  {state}  {role:<8}  {:<21}  {}", peer.address, detail(&peer.reached, now))
             }));
             for (index, text) in texts.enumerate() {
                 if lines.len() <= index {
@@ -116,7 +114,7 @@ impl Watching {
             };
             if is_news && (peer.reached != Reached::NotAsked) {
                 self.tell(role, peer, now);
-                told.insert(peer.address, peer.reached.clone());
+                told.insert(peer.address.clone(), peer.reached.clone());
             }
         }
     }
@@ -145,8 +143,8 @@ impl Watching {
             let _ = bars.clear();
         }
         let seconds = now.duration_since(self.begun).as_secs_f64();
-        let waiting: Vec<String> = spread.waiting_for().iter().map(SocketAddr::to_string).collect();
-        let wrong: Vec<String> = spread.wrong().map(|peer| peer.address.to_string()).collect();
+        let waiting = spread.waiting_for();
+        let wrong: Vec<&str> = spread.wrong().map(|peer| peer.address.as_str()).collect();
         if self.format == Format::Json {
             let summary = json!({
                 "event": "summary", "done": spread.is_done(), "waiting_for": waiting, "wrong": wrong,
@@ -163,7 +161,7 @@ impl Watching {
             };
             table.add_row([
                 Cell::new(role),
-                Cell::new(peer.address),
+                Cell::new(&peer.address),
                 Cell::new(format!("{mark} {word}")).fg(table_colour(like)),
                 Cell::new(given),
             ]);
@@ -186,7 +184,7 @@ impl Watching {
         });
         let mark = style::paint(style::UNDERWAY, "Not there yet");
         if let Some(first) = spread.servers.first().filter(|first| first.reached != Reached::Has) {
-            let who = first.address;
+            let who = &first.address;
             return Ok(writeln!(out, "{mark}: {who}, which takes changes, does not have it; has it been made?")?);
         }
         let verb = if waiting.len() == 1 { "does" } else { "do" };

@@ -151,6 +151,21 @@ async fn a_change_is_watched_until_the_last_server_and_no_longer() {
     let until: jiff::Timestamp = late["until"].as_str().unwrap().parse().unwrap();
     let left = until.duration_since(jiff::Timestamp::now()).as_secs();
     assert!((20..=62).contains(&left), "the TTL is 60 s: {left}");
+    // Over TLS and over HTTPS the same resolver says the same, once its certificate can be verified.
+    let listed = world.resolver_over_tls.clone();
+    let text = workspace.read("pindrel.toml");
+    let plain = format!("resolvers = [\"{}\"]", world.resolver);
+    let encrypted = format!("resolvers = {listed:?}\nresolver_roots = \"resolver-root.pem\"");
+    workspace.write("pindrel.toml", &text.replace(&plain, &encrypted));
+    workspace.write("resolver-root.pem", &world.resolver_root);
+    world.update("secret", "TXT", "kept");
+    let watch = ["zone", "watch", "secret.larkfield.example", "--type", "TXT", "--value", "\"kept\""];
+    let table = workspace.run(&[&watch[..], &["--patience", "60s"]].concat()).ended(0).stdout;
+    assert!(listed.iter().all(|resolver| table.contains(resolver.as_str())), "{table}");
+    workspace.write("resolver-root.pem", &world.authority_root);
+    let untrusted = workspace.run(&[&watch[..], &["--patience", "1s"]].concat()).ended(3).stdout;
+    assert_eq!(untrusted.matches("no answer").count(), 2, "{untrusted}");
+    assert_eq!(untrusted.matches("invalid peer certificate").count(), 2, "{untrusted}");
     // A server that is down is named.
     world.secondary_process.kill();
     let down = workspace.run(&patient("2s")).ended(3);

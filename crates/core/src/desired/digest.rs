@@ -236,12 +236,14 @@ impl Digest {
 }
 
 fn zone_digest(zone: &Zone) -> u64 {
-    let Zone { name, servers, update, parents, resolvers, driver, least_wait, challenge_ttl } = zone;
+    let Zone { name, servers, update, parents, resolvers, resolver_roots, driver, least_wait, challenge_ttl } = zone;
     let mut digest = Digest::default();
     digest.text(name.as_str());
-    for addresses in [servers, parents, resolvers] {
+    for addresses in [servers, parents] {
         digest.list(addresses, |digest, address| digest.text(&address.to_string()));
     }
+    digest.list(resolvers, |digest, resolver| digest.text(&resolver.to_string()));
+    digest.optional(resolver_roots.as_ref(), |digest, path| digest.path(path));
     digest.text(driver.as_str());
     match driver {
         ZoneDriver::Rfc2136(Tsig { name, algorithm, secret }) => {

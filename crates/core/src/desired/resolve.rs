@@ -144,6 +144,7 @@ impl<'p> Resolver<'p> {
             servers: entry.servers.clone(),
             parents: entry.parents.clone(),
             resolvers: entry.resolvers.clone(),
+            resolver_roots: path(&entry.resolver_roots),
             update: entry.update,
             driver: entry.driver.clone(),
             least_wait: entry.least_wait,

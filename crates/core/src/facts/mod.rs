@@ -19,6 +19,7 @@ use crate::endpoint::{AskedRecord, Binding, Deployment, EndpointInfo, PlatformRe
 use crate::expectation::Expectation;
 use crate::name::DnsName;
 use crate::records::{RecordSet, same_data};
+use crate::resolver::ResolverAddress;
 use crate::values::{Fingerprint, Serial};
 
 pub use certificate::{HeldCertificate, OrderedTerms, Origin, ReplaceReason};
@@ -348,7 +349,7 @@ pub struct AnswerView {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct ResolverAnswer {
     /// The resolver.
-    pub resolver: SocketAddr,
+    pub resolver: ResolverAddress,
     /// What the client gets.
     pub outcome: ClientOutcome,
     /// What a client without a certificate gets, where a certificate was shown for the outcome.

@@ -46,6 +46,7 @@ use crate::health::{CheckTerms, HostPort, HttpExchange, Need};
 use crate::load_balancer::LoadBalancer;
 use crate::name::{DnsName, Hostname};
 use crate::records::RecordTypes;
+use crate::resolver::ResolverAddress;
 use crate::values::{KeyKind, SecretRef, Ttl};
 use crate::web_server::WebServer;
 
@@ -112,7 +113,8 @@ impl Manifest {
             _ => None,
         });
         let checks = placed.filter_map(|health| health.request.roots.as_ref()).chain(named);
-        authorities.flatten().chain(endpoints).chain(imported).chain(checks)
+        let resolvers = self.zones.iter().filter_map(|entry| entry.resolver_roots.as_ref());
+        authorities.flatten().chain(endpoints).chain(imported).chain(checks).chain(resolvers)
     }
 
     /// Returns every file of roots for client certificates.
@@ -186,7 +188,9 @@ pub struct ZoneEntry {
     /// Servers of the zone above; found through the resolvers when empty.
     pub parents: Vec<SocketAddr>,
     /// Where public answers are looked up; the system's resolvers when empty.
-    pub resolvers: Vec<SocketAddr>,
+    pub resolvers: Vec<ResolverAddress>,
+    /// The roots that certificates of resolvers must end in, in place of the system's.
+    pub resolver_roots: Option<At<PathBuf>>,
     /// The server that takes changes, where it is named.
     pub update: Option<SocketAddr>,
     /// How it is changed.

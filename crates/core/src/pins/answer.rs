@@ -1,14 +1,13 @@
 //! `answer`: through every resolver a client gets that very certificate, fully
 //! verified, and the expected HTTP answer.
 
-use std::net::SocketAddr;
-
 use super::{Known, Pin, PinReport, PinState};
 use crate::desired::WantedHostname;
 use crate::endpoint::ClientNeed;
 use crate::expectation::{Expectation, SampleMethod};
 use crate::facts::{AnswerView, ClientOutcome, ResolverAnswer, SampleAnswer, SampleOutcome};
 use crate::findings::{Code, Finding};
+use crate::resolver::ResolverAddress;
 
 pub(super) fn judge(known: Known<'_>) -> PinReport {
     let Some(fact) = known.answer else { return PinReport::not_looked_at() };
@@ -42,18 +41,18 @@ fn judge_view(known: Known<'_>, view: &AnswerView) -> PinReport {
 fn trouble(known: Known<'_>, answer: &ResolverAnswer) -> Option<Finding> {
     let required = known.wanted.client_certificates.as_ref().is_some_and(|own| own.need == ClientNeed::Required);
     if !required {
-        return outcome_trouble(known, answer.resolver, &answer.outcome);
+        return outcome_trouble(known, &answer.resolver, &answer.outcome);
     }
     // One that must be refused, and where a certificate was shown, one that must be answered.
     match &answer.without_certificate {
-        Some(bare) => refusal_trouble(known, answer.resolver, bare)
-            .or_else(|| outcome_trouble(known, answer.resolver, &answer.outcome)),
-        None => refusal_trouble(known, answer.resolver, &answer.outcome),
+        Some(bare) => refusal_trouble(known, &answer.resolver, bare)
+            .or_else(|| outcome_trouble(known, &answer.resolver, &answer.outcome)),
+        None => refusal_trouble(known, &answer.resolver, &answer.outcome),
     }
 }
 
 /// A client that shows no certificate is refused: in TLS, or with a status that says so.
-fn refusal_trouble(known: Known<'_>, resolver: SocketAddr, outcome: &ClientOutcome) -> Option<Finding> {
+fn refusal_trouble(known: Known<'_>, resolver: &ResolverAddress, outcome: &ClientOutcome) -> Option<Finding> {
     match outcome {
         ClientOutcome::NoAnswer { .. } => None,
         ClientOutcome::Answered { status: 400..=499, .. } => None,
@@ -67,7 +66,7 @@ fn refusal_trouble(known: Known<'_>, resolver: SocketAddr, outcome: &ClientOutco
     }
 }
 
-fn outcome_trouble(known: Known<'_>, resolver: SocketAddr, outcome: &ClientOutcome) -> Option<Finding> {
+fn outcome_trouble(known: Known<'_>, resolver: &ResolverAddress, outcome: &ClientOutcome) -> Option<Finding> {
     let finding = |code, says: String, remedy: &str| Some(Finding::new(code, Pin::Answer, says, remedy));
     let wanted = known.wanted;
     let asked = &wanted.probed_as;

@@ -71,13 +71,8 @@ impl Engine {
         let Some(zone) = self.desired.zone_of(name) else { return Ok(()) };
         let Ok(base) = name.base().parse::<DnsName>() else { return Ok(()) };
         let wanted = self.desired.zone(zone);
-        let servers = Servers {
-            apex: &wanted.name,
-            zone: &self.zone_servers(zone),
-            parents: &wanted.parents,
-            resolvers: &self.resolvers(zone),
-        };
-        let found = self.drivers.lookups().caa(&base, servers).await.map_err(|error| {
+        let servers = Servers { apex: &wanted.name, zone: &self.zone_servers(zone), parents: &wanted.parents };
+        let found = self.drivers.lookups().caa(&base, servers, &self.resolvers(zone)).await.map_err(|error| {
             let says =
                 format!("the CAA records of {base} cannot be looked up ({error}), so an authority would not issue");
             Finding::of(Code::CaaForbids, says, "Make sure that the zone's servers answer").again(Again::Now)

@@ -26,6 +26,7 @@ use pindrel_core::name::{DnsName, Hostname};
 use pindrel_core::propagation::{ResolverAnswer, ServerAnswer};
 use pindrel_core::records::{RecordSet, ZoneRecord};
 use pindrel_core::renewal::RenewalWindow;
+use pindrel_core::resolver::ResolverAddress;
 use pindrel_core::values::{Fingerprint, KeyKind, SecretRef, Ttl};
 use pindrel_dns::ZoneDriver;
 use pindrel_dns::caa::{CaaLookup, Servers};
@@ -159,9 +160,9 @@ pub trait Authority: Send + Sync {
 #[async_trait]
 pub trait Lookups: Send + Sync {
     /// Returns the resolvers that this system uses.
-    fn system_resolvers(&self) -> Vec<SocketAddr>;
+    fn system_resolvers(&self) -> Vec<ResolverAddress>;
     /// Looks at a zone: its delegation and all its servers.
-    async fn zone(&self, zone: &Zone, resolvers: &[SocketAddr]) -> ZoneView;
+    async fn zone(&self, zone: &Zone, resolvers: &[ResolverAddress]) -> ZoneView;
     /// Returns what each server gives in the place of a hostname's alias.
     async fn alias(&self, servers: &[SocketAddr], owner: &DnsName, at_apex: bool) -> AliasView;
     /// Returns which of the records a server does not give yet.
@@ -173,19 +174,24 @@ pub trait Lookups: Send + Sync {
         &self,
         start: &DnsName,
         servers_of: &ServersOf<'_>,
-        resolvers: &[SocketAddr],
+        resolvers: &[ResolverAddress],
     ) -> Result<DnsName, PlaceError>;
     /// Looks for the CAA records that count for a name.
-    async fn caa(&self, name: &DnsName, servers: Servers<'_>) -> Result<CaaLookup, Unreachable>;
+    async fn caa(
+        &self,
+        name: &DnsName,
+        servers: Servers<'_>,
+        resolvers: &[ResolverAddress],
+    ) -> Result<CaaLookup, Unreachable>;
     /// Asks a resolver for the addresses of a name.
-    async fn resolve(&self, resolver: SocketAddr, name: &DnsName) -> Resolved;
+    async fn resolve(&self, resolver: &ResolverAddress, name: &DnsName) -> Resolved;
     /// Asks a server of a zone for the records of a name that are watched.
     async fn watch_server(&self, server: SocketAddr, zone: &DnsName, owner: &DnsName, watched: Watched)
     -> ServerAnswer;
     /// Asks a resolver for the records of a name that are watched, of which these are wanted.
     async fn watch_resolver(
         &self,
-        resolver: SocketAddr,
+        resolver: &ResolverAddress,
         owner: &DnsName,
         watched: Watched,
         wanted: &[RecordSet],

@@ -1,36 +1,36 @@
 //! Servers that were found not to answer, so that each is waited for once and not for every name.
 
 use std::collections::HashMap;
-use std::net::SocketAddr;
 use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use pindrel_core::facts::Unreachable;
+use pindrel_core::resolver::ResolverAddress;
 
 /// How long a server that did not answer is not asked again: far longer than the names of one pass
 /// take, and shorter than anything is waited for.
 const SPARED: Duration = Duration::from_secs(8);
 
-/// The servers that did not answer lately.
+/// The servers and resolvers that did not answer lately.
 #[derive(Default)]
-pub(super) struct Outages(Mutex<HashMap<SocketAddr, (Instant, Unreachable)>>);
+pub(super) struct Outages(Mutex<HashMap<ResolverAddress, (Instant, Unreachable)>>);
 
 impl Outages {
     /// Returns why a server is not worth asking now.
-    pub(super) fn of(&self, server: SocketAddr) -> Option<Unreachable> {
+    pub(super) fn of(&self, server: impl Into<ResolverAddress>) -> Option<Unreachable> {
         let known = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        known.get(&server).filter(|(since, _)| since.elapsed() < SPARED).map(|(_, why)| why.clone())
+        known.get(&server.into()).filter(|(since, _)| since.elapsed() < SPARED).map(|(_, why)| why.clone())
     }
 
     /// Notes what came of asking a server.
-    pub(super) fn note<'w>(&self, server: SocketAddr, failed: impl Into<Option<&'w Unreachable>>) {
+    pub(super) fn note<'w>(&self, server: impl Into<ResolverAddress>, failed: impl Into<Option<&'w Unreachable>>) {
         let mut known = self.0.lock().unwrap_or_else(PoisonError::into_inner);
         match failed.into() {
             Some(why @ (Unreachable::TimedOut { .. } | Unreachable::Refused | Unreachable::NoRoute)) => {
-                known.insert(server, (Instant::now(), why.clone()));
+                known.insert(server.into(), (Instant::now(), why.clone()));
             }
             _ => {
-                known.remove(&server);
+                known.remove(&server.into());
             }
         }
     }
@@ -38,7 +38,7 @@ impl Outages {
     /// Asks a server, unless it is known not to answer.
     pub(super) async fn ask<T>(
         &self,
-        server: SocketAddr,
+        server: std::net::SocketAddr,
         question: impl Future<Output = Result<T, Unreachable>>,
     ) -> Result<T, Unreachable> {
         if let Some(why) = self.of(server) {

@@ -29,13 +29,14 @@ use pindrel_core::pin::Pin;
 use pindrel_core::propagation::{ResolverAnswer, ServerAnswer};
 use pindrel_core::records::{RecordSet, ZoneRecord};
 use pindrel_core::renewal::RenewalWindow;
+use pindrel_core::resolver::ResolverAddress;
 use pindrel_core::values::{Fingerprint, KeyKind, SecretRef, Ttl};
 use pindrel_dns::caa::{CaaCache, CaaLookup, Servers};
 use pindrel_dns::challenge::{self, PlaceError, ServersOf};
 use pindrel_dns::lookup::{self, Resolved};
 use pindrel_dns::spread::Watched;
 use pindrel_dns::{
-    HandedOff, PowerDns, Rfc2136, ZoneDriver, ZoneError, ZoneFile, ZoneProgram, discover, present, spread,
+    HandedOff, PowerDns, Resolver, Rfc2136, ZoneDriver, ZoneError, ZoneFile, ZoneProgram, discover, present, spread,
 };
 use pindrel_edge::{AdapterProgram, Haproxy, Nginx, Platform, ProtocolPlatform};
 use pindrel_keys::{AccountKey, CertificateKey, KeyError, roots};
@@ -81,6 +82,7 @@ pub struct RealDrivers {
     trusts: Mutex<HashMap<Trusted, Trust>>,
     caa: CaaCache,
     outages: Outages,
+    resolvers: Mutex<HashMap<ResolverAddress, Resolver>>,
 }
 
 impl RealDrivers {
@@ -137,6 +139,7 @@ impl RealDrivers {
             trusts: Mutex::default(),
             caa: CaaCache::default(),
             outages: Outages::default(),
+            resolvers: Mutex::default(),
         }
     }
 
@@ -144,6 +147,26 @@ impl RealDrivers {
         let Some(path) = path else { return Ok(None) };
         let read = files::read_at_most(&self.folder.join(path), secrets::MAX_ROOTS_BYTES);
         read.map(|bytes| Some(bytes.to_vec())).map_err(|error| unusable_roots(path, &io_reason(&error)))
+    }
+
+    /// A resolver, ready to be asked.
+    fn resolver(&self, address: &ResolverAddress) -> Resolver {
+        let own = match address {
+            ResolverAddress::Plain(address) => return (*address).into(),
+            ResolverAddress::Encrypted(own) => own,
+        };
+        let mut opened = self.resolvers.lock().unwrap_or_else(PoisonError::into_inner);
+        let open = || {
+            let pem = self.pem(own.roots.as_ref())?;
+            let anchors = self.roots(&Trusted::Roots(own.roots.clone()))?;
+            Ok(Resolver::encrypted(own, anchors, pem.as_deref()))
+        };
+        let opened = opened.entry(address.clone());
+        opened.or_insert_with(|| open().unwrap_or_else(|why: Finding| Resolver::unusable(why.says))).clone()
+    }
+
+    fn open(&self, addresses: &[ResolverAddress]) -> Vec<Resolver> {
+        addresses.iter().map(|address| self.resolver(address)).collect()
     }
 
     pub(super) fn folder(&self) -> &Path {
@@ -282,12 +305,12 @@ async fn on_thread<T: Send + 'static>(
 
 #[async_trait]
 impl Lookups for RealDrivers {
-    fn system_resolvers(&self) -> Vec<SocketAddr> {
+    fn system_resolvers(&self) -> Vec<ResolverAddress> {
         lookup::system_resolvers()
     }
 
-    async fn zone(&self, zone: &Zone, resolvers: &[SocketAddr]) -> ZoneView {
-        let view = discover::zone(&zone.name, &zone.servers, &zone.parents, resolvers).await;
+    async fn zone(&self, zone: &Zone, resolvers: &[ResolverAddress]) -> ZoneView {
+        let view = discover::zone(&zone.name, &zone.servers, &zone.parents, &self.open(resolvers)).await;
         for ServerView { server, status } in &view.servers {
             match status {
                 ServerStatus::Unreachable { why } => self.outages.note(*server, why),
@@ -328,23 +351,28 @@ impl Lookups for RealDrivers {
         &self,
         start: &DnsName,
         servers_of: &ServersOf<'_>,
-        resolvers: &[SocketAddr],
+        resolvers: &[ResolverAddress],
     ) -> Result<DnsName, PlaceError> {
-        challenge::place(start, servers_of, resolvers).await
+        challenge::place(start, servers_of, &self.open(resolvers)).await
     }
 
-    async fn caa(&self, name: &DnsName, servers: Servers<'_>) -> Result<CaaLookup, Unreachable> {
-        self.caa.look_up(name, servers).await
+    async fn caa(
+        &self,
+        name: &DnsName,
+        servers: Servers<'_>,
+        resolvers: &[ResolverAddress],
+    ) -> Result<CaaLookup, Unreachable> {
+        self.caa.look_up(name, servers, &self.open(resolvers)).await
     }
 
-    async fn resolve(&self, resolver: SocketAddr, name: &DnsName) -> Resolved {
-        if let Some(why) = self.outages.of(resolver) {
+    async fn resolve(&self, resolver: &ResolverAddress, name: &DnsName) -> Resolved {
+        if let Some(why) = self.outages.of(resolver.clone()) {
             return Resolved::Nothing { why: Unresolved::Unreachable { why }, for_secs: None };
         }
-        let resolved = lookup::resolve(resolver, name).await;
+        let resolved = lookup::resolve(&self.resolver(resolver), name).await;
         match &resolved {
-            Resolved::Nothing { why: Unresolved::Unreachable { why }, .. } => self.outages.note(resolver, why),
-            _ => self.outages.note(resolver, None),
+            Resolved::Nothing { why: Unresolved::Unreachable { why }, .. } => self.outages.note(resolver.clone(), why),
+            _ => self.outages.note(resolver.clone(), None),
         }
         resolved
     }
@@ -361,12 +389,12 @@ impl Lookups for RealDrivers {
 
     async fn watch_resolver(
         &self,
-        resolver: SocketAddr,
+        resolver: &ResolverAddress,
         owner: &DnsName,
         watched: Watched,
         wanted: &[RecordSet],
     ) -> ResolverAnswer {
-        spread::at_resolver(resolver, owner, watched, wanted).await
+        spread::at_resolver(&self.resolver(resolver), owner, watched, wanted).await
     }
 
     async fn negative_ttl(&self, server: SocketAddr, zone: &DnsName) -> Option<Ttl> {

@@ -52,7 +52,7 @@ impl Engine {
         let mut address = gives.iter().flat_map(RecordSet::data).find_map(RecordData::address);
         if let (None, Some(target)) = (address, alias_target(gives)) {
             let resolver = self.resolvers(wanted.zone).into_iter().next()?;
-            address = match self.drivers.lookups().resolve(resolver, &target).await {
+            address = match self.drivers.lookups().resolve(&resolver, &target).await {
                 Resolved::Addresses { addresses, .. } => addresses.first().copied(),
                 Resolved::Nothing { .. } => None,
             };
@@ -65,7 +65,7 @@ impl Engine {
     /// Returns a name if a resolver says that it does not exist.
     async fn missing(&self, zone: ZoneId, name: DnsName) -> Option<DnsName> {
         let resolver = self.resolvers(zone).into_iter().next()?;
-        let resolved = self.drivers.lookups().resolve(resolver, &name).await;
+        let resolved = self.drivers.lookups().resolve(&resolver, &name).await;
         matches!(resolved, Resolved::Nothing { why: Unresolved::NoSuchName, .. }).then_some(name)
     }
 

@@ -12,6 +12,7 @@ use pindrel_core::facts::{
 };
 use pindrel_core::name::DnsName;
 use pindrel_core::pins::Known;
+use pindrel_core::resolver::ResolverAddress;
 use pindrel_core::values::{Fingerprint, SecretRef, is_link_local};
 use pindrel_dns::lookup::Resolved;
 use pindrel_probe::{Answered, ProbeError};
@@ -27,7 +28,7 @@ impl Engine {
     pub(crate) async fn observe_answer(&self, id: HostnameId) -> Fact<AnswerView> {
         let resolvers = self.resolvers(self.desired.hostname(id).zone);
         let through = join_all(resolvers.into_iter().map(|resolver| async move {
-            let (outcome, without_certificate) = self.probe_through(id, resolver).await;
+            let (outcome, without_certificate) = self.probe_through(id, &resolver).await;
             ResolverAnswer { resolver, outcome, without_certificate }
         }));
         let value = AnswerView { through: through.await };
@@ -36,7 +37,11 @@ impl Engine {
 
     /// Does what a client does that uses this resolver; where clients must show a certificate, also what one
     /// without gets.
-    async fn probe_through(&self, id: HostnameId, resolver: SocketAddr) -> (ClientOutcome, Option<ClientOutcome>) {
+    async fn probe_through(
+        &self,
+        id: HostnameId,
+        resolver: &ResolverAddress,
+    ) -> (ClientOutcome, Option<ClientOutcome>) {
         let places = match self.addresses_through(id, resolver).await {
             Ok(found) => found,
             Err(outcome) => return (outcome, None),
@@ -58,7 +63,11 @@ impl Engine {
     }
 
     /// Where a client is led that uses this resolver.
-    async fn addresses_through(&self, id: HostnameId, resolver: SocketAddr) -> Result<Vec<SocketAddr>, ClientOutcome> {
+    async fn addresses_through(
+        &self,
+        id: HostnameId,
+        resolver: &ResolverAddress,
+    ) -> Result<Vec<SocketAddr>, ClientOutcome> {
         let wanted = self.desired.hostname(id);
         let Ok(name) = wanted.probed_as.as_str().parse::<DnsName>() else {
             return Err(ClientOutcome::Unresolved { why: Unresolved::NoSuchName, for_secs: None });
@@ -99,7 +108,7 @@ impl Engine {
         &self,
         addresses: &[IpAddr],
         led: &[(EndpointId, EndpointInfo, Option<DnsName>)],
-        resolver: SocketAddr,
+        resolver: &ResolverAddress,
     ) -> Option<IpAddr> {
         let is_listed = |address: &IpAddr| led.iter().any(|(_, info, _)| info.addresses.contains(address));
         let other = addresses.iter().find(|address| !is_listed(address)).copied()?;

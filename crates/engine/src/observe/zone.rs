@@ -4,6 +4,7 @@ use std::net::SocketAddr;
 
 use pindrel_core::desired::ZoneId;
 use pindrel_core::facts::Fact;
+use pindrel_core::resolver::ResolverAddress;
 
 use crate::failure::EngineError;
 use crate::run::Engine;
@@ -54,8 +55,11 @@ impl Engine {
     }
 
     /// The resolvers where public answers for a zone are looked up.
-    pub(crate) fn resolvers(&self, id: ZoneId) -> Vec<SocketAddr> {
-        let named = &self.desired.zone(id).resolvers;
-        if named.is_empty() { self.drivers.lookups().system_resolvers() } else { named.clone() }
+    pub(crate) fn resolvers(&self, id: ZoneId) -> Vec<ResolverAddress> {
+        let zone = self.desired.zone(id);
+        if zone.resolvers.is_empty() {
+            return self.drivers.lookups().system_resolvers();
+        }
+        zone.resolvers.iter().map(|resolver| resolver.clone().with_roots(zone.resolver_roots.as_ref())).collect()
     }
 }

@@ -23,6 +23,7 @@ use pindrel_core::name::{DnsName, Hostname};
 use pindrel_core::propagation::{ResolverAnswer, ServerAnswer};
 use pindrel_core::records::{RecordSet, RecordType, ZoneChange, ZoneRecord};
 use pindrel_core::renewal::RenewalWindow;
+use pindrel_core::resolver::ResolverAddress;
 use pindrel_core::values::{Fingerprint, KeyKind, SecretRef, Serial, Ttl};
 use pindrel_core::zone_data::ZoneData;
 use pindrel_dns::caa::{CaaLookup, Servers};
@@ -124,11 +125,11 @@ impl Keys for World {
 
 #[async_trait]
 impl Lookups for World {
-    fn system_resolvers(&self) -> Vec<SocketAddr> {
+    fn system_resolvers(&self) -> Vec<ResolverAddress> {
         Vec::new()
     }
 
-    async fn zone(&self, zone: &Zone, _resolvers: &[SocketAddr]) -> ZoneView {
+    async fn zone(&self, zone: &Zone, _resolvers: &[ResolverAddress]) -> ZoneView {
         let names: Vec<DnsName> = ["ns1", "ns2"].iter().filter_map(|label| zone.name.below(label).ok()).collect();
         let servers = zone.servers.iter().map(|server| {
             let status = match self.served(*server) {
@@ -165,19 +166,24 @@ impl Lookups for World {
         &self,
         start: &DnsName,
         _servers_of: &ServersOf<'_>,
-        _resolvers: &[SocketAddr],
+        _resolvers: &[ResolverAddress],
     ) -> Result<DnsName, PlaceError> {
         Ok(start.clone())
     }
 
-    async fn caa(&self, _name: &DnsName, _servers: Servers<'_>) -> Result<CaaLookup, Unreachable> {
+    async fn caa(
+        &self,
+        _name: &DnsName,
+        _servers: Servers<'_>,
+        _resolvers: &[ResolverAddress],
+    ) -> Result<CaaLookup, Unreachable> {
         Ok(CaaLookup::default())
     }
 
-    async fn resolve(&self, resolver: SocketAddr, name: &DnsName) -> Resolved {
+    async fn resolve(&self, resolver: &ResolverAddress, name: &DnsName) -> Resolved {
         let now = self.clock().elapsed();
         let mut inner = self.inner();
-        if inner.faults.silent.contains(&resolver) {
+        if inner.faults.silent.iter().any(|silent| ResolverAddress::Plain(*silent) == *resolver) {
             return Resolved::Nothing { why: Unresolved::Unreachable { why: UNANSWERED }, for_secs: None };
         }
         let (targets, negative) = (inner.edge.targets(), inner.pace.negative);
@@ -210,7 +216,7 @@ impl Lookups for World {
 
     async fn watch_resolver(
         &self,
-        resolver: SocketAddr,
+        resolver: &ResolverAddress,
         owner: &DnsName,
         _watched: Watched,
         wanted: &[RecordSet],

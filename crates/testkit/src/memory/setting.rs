@@ -11,6 +11,7 @@ use pindrel_core::expectation::Expectation;
 use pindrel_core::manifest::{Diagnostics, read};
 use pindrel_core::name::{DnsName, Hostname};
 use pindrel_core::records::{NameChange, RecordData, RecordSet, ZoneChange, ZoneRecord};
+use pindrel_core::resolver::ResolverAddress;
 use pindrel_core::values::{Fingerprint, Ttl};
 use pindrel_dns::lookup::Resolved;
 use pindrel_engine::drivers::{Clock as _, Drivers, Lookups as _, Probe as _, Trusted};
@@ -343,8 +344,8 @@ token = \"env:TOKEN\"
     /// Does what a client does: says whether the name is answered with a certificate.
     pub async fn client_gets(&self, hostname: &str) -> Option<Fingerprint> {
         let name: DnsName = hostname.parse().ok()?;
-        let resolver = RESOLVER.parse().ok()?;
-        let Resolved::Addresses { addresses, .. } = self.world.resolve(resolver, &name).await else { return None };
+        let resolver: ResolverAddress = RESOLVER.parse().ok()?;
+        let Resolved::Addresses { addresses, .. } = self.world.resolve(&resolver, &name).await else { return None };
         let address = (*addresses.first()?, 443).into();
         let (hostname, sample) = (hostname.parse().ok()?, Expectation::at("/"));
         let answered = self.world.request(&Trusted::Roots(None), address, &hostname, &sample, None).await;
@@ -363,8 +364,8 @@ token = \"env:TOKEN\"
 
     /// Says whether the resolver has an address for a name.
     pub async fn resolves(&self, name: &str) -> bool {
-        let (Ok(name), Ok(resolver)) = (name.parse(), RESOLVER.parse()) else { return false };
-        matches!(self.world.resolve(resolver, &name).await, Resolved::Addresses { .. })
+        let (Ok(name), Ok(resolver)) = (name.parse(), RESOLVER.parse::<ResolverAddress>()) else { return false };
+        matches!(self.world.resolve(&resolver, &name).await, Resolved::Addresses { .. })
     }
 
     /// Makes a record that is somebody else's.

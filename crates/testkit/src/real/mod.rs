@@ -73,6 +73,10 @@ pub struct RealWorld {
     pub parent: SocketAddr,
     /// The caching resolver.
     pub resolver: SocketAddr,
+    /// The same resolver over TLS, and over HTTPS.
+    pub resolver_over_tls: [String; 2],
+    /// The root of its certificate, in PEM.
+    pub resolver_root: String,
     /// The ACME directory.
     pub directory: String,
     /// The root of the authority's own HTTPS, in PEM.
@@ -100,10 +104,11 @@ impl RealWorld {
         let sandbox = Sandbox::start(&folder.path().join("sandbox"), Options::default())
             .await
             .unwrap_or_else(|error| panic!("{error}"));
-        let [primary, secondary, parent, resolver, acme, management] = std::array::from_fn(|_| free_port());
+        let [primary, secondary, parent, resolver, tls, https, acme, management] = std::array::from_fn(|_| free_port());
         let (primary_process, secondary_process, parent_process) =
             named(folder.path(), &options, primary.port(), secondary.port(), parent.port());
-        let resolver_process = unbound(folder.path(), resolver, &[primary, secondary], sandbox.listing().primary);
+        let (resolver_root, resolver_process) =
+            unbound(folder.path(), [resolver, tls, https], &[primary, secondary], sandbox.listing().primary);
         let (authority_root, authority_process) = pebble(folder.path(), &options, acme, management, primary);
         let mut processes = [primary_process, parent_process, resolver_process];
         for (server, zone) in
@@ -137,6 +142,8 @@ impl RealWorld {
             secondary,
             parent,
             resolver,
+            resolver_over_tls: [format!("tls://{tls}"), format!("https://{https}/dns-query")],
+            resolver_root,
             directory: format!("https://{acme}/dir"),
             authority_root,
             issuing_root,
@@ -297,26 +304,34 @@ fn named(
     (first, second, third)
 }
 
-fn unbound(folder: &Path, address: SocketAddr, zone_servers: &[SocketAddr], edge: SocketAddr) -> Program {
+/// A resolver at three addresses: plain, over TLS and over HTTPS.
+fn unbound(
+    folder: &Path,
+    [plain, tls, https]: [SocketAddr; 3],
+    zone_servers: &[SocketAddr],
+    edge: SocketAddr,
+) -> (String, Program) {
     let place = folder.join("resolver");
     std::fs::create_dir_all(&place).unwrap_or_else(|error| panic!("no folder for the resolver: {error}"));
+    let root = server_certificate(&place).unwrap_or_else(|error| panic!("no certificate for the resolver: {error}"));
     let stub = |zone: &str, servers: &[SocketAddr]| {
         let servers = servers.iter().map(|server| format!("  stub-addr: {}@{}\n", server.ip(), server.port()));
         format!("stub-zone:\n  name: \"{zone}\"\n{}", servers.collect::<String>())
     };
     let config = format!(
-        "server:\n  interface: {}\n  port: {}\n  do-daemonize: no\n  username: \"\"\n  chroot: \"\"\n  directory: \"{}\"\n  pidfile: \"\"\n  \
+        "server:\n{}  tls-port: {}\n  https-port: {}\n  tls-service-key: server.key\n  tls-service-pem: server.pem\n  do-daemonize: no\n  username: \"\"\n  chroot: \"\"\n  directory: \"{}\"\n  pidfile: \"\"\n  \
          use-syslog: no\n  do-not-query-localhost: no\n  access-control: 127.0.0.0/8 allow\n  module-config: \"iterator\"\n  \
          local-zone: \"example.\" nodefault\n  local-zone: \"test.\" nodefault\nremote-control:\n  control-enable: no\n{}{}",
-        address.ip(),
-        address.port(),
+        [plain, tls, https].map(|at| format!("  interface: {}@{}\n", at.ip(), at.port())).concat(),
+        tls.port(),
+        https.port(),
         place.display(),
         stub(ZONE, zone_servers),
         stub(EDGE_ZONE, &[edge])
     );
     write(&place.join("unbound.conf"), &config);
     let conf = place.join("unbound.conf").display().to_string();
-    Program::start("unbound", &place, &["-d", "-c", &conf], &[])
+    (root, Program::start("unbound", &place, &["-d", "-c", &conf], &[]))
 }
 
 fn pebble(

@@ -1,12 +1,12 @@
 //! `pindrel zone watch`
 
-use std::net::{IpAddr, SocketAddr};
 use std::sync::Arc;
 
 use clap::Args;
 use clap_complete::engine::ArgValueCandidates;
 use pindrel_core::name::DnsName;
 use pindrel_core::records::{RecordData, RecordSet, RecordType};
+use pindrel_core::resolver::ResolverAddress;
 use pindrel_core::values::Ttl;
 use pindrel_core::zone_data::TypeCode;
 use pindrel_core::zone_file::read_data;
@@ -36,7 +36,7 @@ const PATIENCE: Span = Span(3_600);
 #[command(after_help = "Examples:
   pindrel zone watch api.larkfield.example
   pindrel zone watch larkfield.example --type MX --value \"10 mail.larkfield.example.\"
-  pindrel zone watch api.larkfield.example --resolver 192.0.2.53 --resolver 192.0.2.54:53")]
+  pindrel zone watch api.larkfield.example --resolver 192.0.2.53 --resolver tls://192.0.2.54")]
 pub(crate) struct WatchArgs {
     /// A hostname of the manifest, or with --type any name in one of its zones
     #[arg(value_name = "NAME", add = ArgValueCandidates::new(completion::hostnames))]
@@ -51,9 +51,10 @@ pub(crate) struct WatchArgs {
     #[arg(long, value_name = "DATA", requires = "record_type")]
     value: Vec<String>,
 
-    /// A resolver to ask besides, instead of those of the zone; may be repeated
-    #[arg(long, value_name = "ADDRESS", value_parser = resolver)]
-    resolver: Vec<SocketAddr>,
+    /// A resolver to ask, instead of those of the zone: an address, or tls://HOST or https://HOST/PATH;
+    /// may be repeated
+    #[arg(long, value_name = "RESOLVER", value_parser = resolver)]
+    resolver: Vec<ResolverAddress>,
 
     /// How long to watch at most
     #[arg(long, value_name = "DURATION", default_value_t = PATIENCE, value_parser = patience)]
@@ -64,10 +65,8 @@ fn record_type(text: &str) -> Result<RecordType, String> {
     text.parse()
 }
 
-fn resolver(text: &str) -> Result<SocketAddr, String> {
-    let whole = text.parse::<SocketAddr>();
-    let address = whole.or_else(|_| text.parse::<IpAddr>().map(|address| SocketAddr::new(address, 53)));
-    address.map_err(|_| "write an address, with a port where it is not 53".into())
+fn resolver(text: &str) -> Result<ResolverAddress, String> {
+    text.parse().map_err(|why| format!("{why}; write an address, tls://HOST or https://HOST/PATH"))
 }
 
 pub(super) async fn run(context: &Context, args: &WatchArgs) -> Result<Status, CliError> {

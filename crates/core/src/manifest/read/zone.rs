@@ -14,13 +14,15 @@ use crate::desired::{PowerDnsApi, Tsig, ZoneDriver, ZoneFile, ZoneProgram};
 use crate::manifest::section::{Section, parse};
 use crate::manifest::{At, Diagnostics, ZoneEntry};
 use crate::name::DnsName;
+use crate::resolver::ResolverAddress;
 use crate::values::{SecretRef, TsigAlgorithm, Ttl};
 
 /// What reads the keys of one driver; beside the driver comes the place of its secret.
 type Reader = fn(&Section<'_>, &mut Diagnostics) -> Option<(ZoneDriver, Option<At<SecretRef>>)>;
 
 /// The keys of every zone.
-const COMMON_KEYS: [&str; 7] = ["driver", "servers", "update", "parents", "resolvers", "least_wait", "challenge_ttl"];
+const COMMON_KEYS: [&str; 8] =
+    ["driver", "servers", "update", "parents", "resolvers", "resolver_roots", "least_wait", "challenge_ttl"];
 /// The drivers with the keys that each has besides, and what reads them.
 const DRIVERS: [(&str, &[&str], Reader); 5] = [
     ("rfc2136", &["tsig"], read_rfc2136),
@@ -43,6 +45,8 @@ pub(super) static ZONE_KEYS: LazyLock<Vec<&str>> = LazyLock::new(|| {
 /// The longest additional wait for a challenge record, and the longest TTL of one, in seconds.
 const LONGEST_CHALLENGE_SECS: u64 = 3_600;
 pub(super) const TSIG_KEYS: &[&str] = &["name", "algorithm", "secret"];
+const RESOLVER_HELP: &str =
+    "write \"192.0.2.53\", \"tls://192.0.2.53\" or \"https://resolver.larkfield.test/dns-query\"";
 const ADDRESS_HELP: &str = "write an address with a port, such as \"127.0.0.1:53\" or \"[::1]:53\"";
 
 pub(super) fn read_zone(name: At<&str>, section: &Section<'_>, problems: &mut Diagnostics) -> Option<ZoneEntry> {
@@ -70,7 +74,9 @@ pub(super) fn read_zone(name: At<&str>, section: &Section<'_>, problems: &mut Di
     let servers = read_servers(section, "servers", problems);
     let update = section.parsed::<NameServer>("update", ADDRESS_HELP, problems).map(|server| server.value.0);
     let parents = read_servers(section, "parents", problems);
-    let resolvers = read_servers(section, "resolvers", problems);
+    let resolvers = section.parsed_list::<ResolverAddress>("resolvers", RESOLVER_HELP, problems);
+    let resolvers: Vec<ResolverAddress> = resolvers.into_iter().map(|resolver| resolver.value).collect();
+    let resolver_roots = read_path(section, "resolver_roots", problems);
     let least_wait = read_span(section, "least_wait", problems).unwrap_or_default();
     let challenge_ttl =
         section.parsed::<Ttl>("challenge_ttl", TTL_HELP, problems).map_or(Ttl::CHALLENGE, |ttl| ttl.value);
@@ -86,7 +92,19 @@ pub(super) fn read_zone(name: At<&str>, section: &Section<'_>, problems: &mut Di
         }
     }
     let (driver, secret) = driver?;
-    Some(ZoneEntry { name: name?, servers, update, parents, resolvers, driver, secret, least_wait, challenge_ttl })
+    let name = name?;
+    Some(ZoneEntry {
+        name,
+        servers,
+        update,
+        parents,
+        resolvers,
+        resolver_roots,
+        driver,
+        secret,
+        least_wait,
+        challenge_ttl,
+    })
 }
 
 fn read_rfc2136(section: &Section<'_>, problems: &mut Diagnostics) -> Option<(ZoneDriver, Option<At<SecretRef>>)> {
