@@ -96,6 +96,12 @@ codes! {
         ZoneBogus = "zone-bogus", Person;
         /// The zone's server refuses updates with this key.
         UpdateRefused = "update-refused", Person;
+        /// The credential may not change a record that the manifest needs.
+        RightMissing = "right-missing", Person;
+        /// The credential may do more than is needed.
+        RightsTooWide = "rights-too-wide", Person;
+        /// A server transfers the zone to whoever asks.
+        TransferOpen = "transfer-open", Person;
         /// The zone's server accepted an update and changed nothing.
         UpdateWithoutEffect = "update-without-effect", Person;
     }

@@ -46,6 +46,7 @@ pub mod propagation;
 pub mod records;
 pub mod renewal;
 pub mod resolver;
+pub mod rights;
 pub mod undo;
 pub mod values;
 pub mod web_server;

@@ -395,6 +395,11 @@ pub fn judge_zone(zone: &crate::desired::Zone, fact: &Fact<ZoneView>) -> PinRepo
     zone::judge_fact(zone, fact)
 }
 
+/// Judges an endpoint as its platform lists it, whether or not a hostname is bound there.
+pub fn judge_endpoint(endpoint: &crate::desired::Endpoint, view: &EndpointView) -> Option<Finding> {
+    binding::endpoint_trouble(endpoint, view).and_then(|report| report.findings.into_iter().next())
+}
+
 /// The five judgements of one hostname.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct Pins {

@@ -1,6 +1,7 @@
 //! The seam behind which zones are changed.
 
 use std::collections::HashMap;
+use std::net::SocketAddr;
 use std::sync::{Arc, LazyLock, Mutex, PoisonError};
 
 use async_trait::async_trait;
@@ -8,9 +9,11 @@ use pindrel_core::findings::{Code, Finding};
 use pindrel_core::name::DnsName;
 use pindrel_core::pin::Pin;
 use pindrel_core::records::ZoneChange;
+use pindrel_core::rights::{Beyond, Right, RightsView};
 use pindrel_core::zone_data::{NameKey, TypeCode, ZoneBuilder, ZoneData};
 use tokio::sync::OwnedMutexGuard;
 
+use crate::rights::open_transfers;
 use crate::sets;
 
 /// How often a change is made that somebody else's change of the same set came before.
@@ -82,6 +85,17 @@ pub trait ZoneDriver: Send + Sync {
         Ok(part.finish(Some(whole.apex().clone())))
     }
 
+    /// Finds out what the credential may do, without changing anything.
+    ///
+    /// # Errors
+    /// [`ZoneError`]: the credential is not accepted at all, or whoever takes changes cannot be asked.
+    async fn rights(&self, tried: &TriedRights<'_>) -> Result<RightsView, ZoneError> {
+        // Whoever reads with it may change with it, as far as can be seen without a change.
+        self.read_names(std::slice::from_ref(self.zone())).await?;
+        let open = open_transfers(self.zone(), tried.servers).await;
+        Ok(RightsView { beyond: open.into_iter().map(Beyond::Transfer).collect(), ..RightsView::default() })
+    }
+
     /// Makes whole record sets what they shall be, each only where it is what is expected.
     ///
     /// # Errors
@@ -97,6 +111,17 @@ async fn turn(zone: &DnsName) -> OwnedMutexGuard<()> {
         turns.entry(zone.clone()).or_default().clone()
     };
     turn.lock_owned().await
+}
+
+/// What is found out about a credential.
+#[derive(Debug, Clone, Copy)]
+pub struct TriedRights<'t> {
+    /// What the manifest needs.
+    pub needed: &'t [Right],
+    /// Zones that it should not change.
+    pub others: &'t [DnsName],
+    /// The zone's servers, none of which should transfer it to whoever asks.
+    pub servers: &'t [SocketAddr],
 }
 
 /// What the records of one name and type shall be, and what they are now; any type but SOA.

@@ -21,6 +21,7 @@ mod powerdns;
 pub mod present;
 mod program;
 mod resolver;
+mod rights;
 mod sets;
 pub mod spread;
 pub mod transfer;
@@ -28,7 +29,7 @@ mod update;
 mod wire;
 pub mod zone_files;
 
-pub use driver::{SetChange, ZoneDriver, ZoneError};
+pub use driver::{SetChange, TriedRights, ZoneDriver, ZoneError};
 pub use file::ZoneFile;
 pub use handed_off::HandedOff;
 pub use powerdns::PowerDns;

@@ -8,14 +8,17 @@ use std::collections::BTreeMap;
 use async_trait::async_trait;
 use pindrel_core::display_text::one_line;
 use pindrel_core::name::DnsName;
+use pindrel_core::rights::{Beyond, RightsView};
 use pindrel_core::zone_data::{NameKey, Place, TypeCode, ZoneBuilder, ZoneData, rdata};
 use pindrel_core::zone_file::read_data;
 use pindrel_http::{Client, HttpError, Method, Response};
 use secrecy::{ExposeSecret as _, SecretString};
+use serde::de::IgnoredAny;
 use serde::{Deserialize, Serialize};
 use url::Url;
 
-use crate::driver::{SetChange, ZoneDriver, ZoneError};
+use crate::driver::{SetChange, TriedRights, ZoneDriver, ZoneError};
+use crate::rights::open_transfers;
 
 /// The longest zone that is read, in bytes of the API's JSON.
 const MAX_ZONE: usize = 256 << 20;
@@ -184,6 +187,20 @@ impl ZoneDriver for PowerDns {
             );
         }
         self.zone_of(found)
+    }
+
+    /// The key is that of the whole server: it knows none for one zone.
+    async fn rights(&self, tried: &TriedRights<'_>) -> Result<RightsView, ZoneError> {
+        self.read_names(std::slice::from_ref(&self.zone)).await?;
+        let mut url = self.url()?;
+        if let Ok(mut path) = url.path_segments_mut() {
+            path.pop();
+        }
+        let response = self.send(Method::GET, url, None::<&Patch>).await?;
+        let zones: Vec<IgnoredAny> = serde_json::from_slice(&response.body).unwrap_or_default();
+        let open = open_transfers(&self.zone, tried.servers).await;
+        let beyond = open.into_iter().map(Beyond::Transfer).chain([Beyond::Server(zones.len())]);
+        Ok(RightsView { beyond: beyond.collect(), ..RightsView::default() })
     }
 
     async fn change_sets(&self, changes: &[SetChange]) -> Result<(), ZoneError> {

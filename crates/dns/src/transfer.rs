@@ -168,6 +168,25 @@ pub async fn transfer(server: SocketAddr, zone: &DnsName, key: Option<&TSigner>)
     }
 }
 
+/// Says whether a server begins to transfer a zone to somebody without a key; no more than its first message is read.
+pub(crate) async fn is_open(server: SocketAddr, zone: &DnsName) -> bool {
+    let mut message = Message::query();
+    message.metadata.recursion_desired = false;
+    message.add_query(Query::query(wire_name(zone), WireType::AXFR));
+    let answered = async {
+        let bytes = message.to_vec().ok()?;
+        let mut stream = connect(server).await.ok()?;
+        stream.write_all(&u16::try_from(bytes.len()).ok()?.to_be_bytes()).await.ok()?;
+        stream.write_all(&bytes).await.ok()?;
+        let mut raw = Vec::new();
+        next_message(&mut stream, &mut raw).await.ok()?;
+        let answer = Message::from_vec(&raw).ok()?;
+        let is_soa = |record: &Record| record.record_type() == WireType::SOA;
+        Some(answer.metadata.id == message.metadata.id && answer.answers.first().is_some_and(is_soa))
+    };
+    answered.await.unwrap_or(false)
+}
+
 async fn next_message(stream: &mut TcpStream, raw: &mut Vec<u8>) -> Result<(), Unreachable> {
     let read = async {
         let mut length = [0; 2];

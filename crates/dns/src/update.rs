@@ -20,10 +20,11 @@ use pindrel_core::name::DnsName;
 use pindrel_core::records::{
     NameChange, RecordData, RecordSet, RecordType, ZoneChange, ZoneRecord, in_words, same_data,
 };
+use pindrel_core::rights::RightsView;
 use pindrel_core::values::TsigAlgorithm;
 use pindrel_core::zone_data::{NameKey, TypeCode, ZoneData};
 
-use crate::driver::{SetChange, ZoneDriver, ZoneError};
+use crate::driver::{SetChange, TriedRights, ZoneDriver, ZoneError};
 use crate::lines::{Repeat, over_tcp};
 use crate::lookup::{self, Hidden};
 use crate::present::{Present, present};
@@ -209,14 +210,17 @@ impl Rfc2136 {
         Ok(Rfc2136 { zone, server, key, signer })
     }
 
+    pub(crate) fn zone_name(&self) -> &DnsName {
+        &self.zone
+    }
+
+    /// Deletes a record that is not there, in a zone that need not be the driver's own.
+    pub(crate) async fn delete_nothing(&self, zone: &DnsName, owner: &DnsName, data: RData) -> Result<(), UpdateError> {
+        self.send(owner, message(zone, Vec::new(), vec![deleted(owner, data)])).await
+    }
+
     fn message(&self, prerequisites: Vec<Record>, updates: Vec<Record>) -> Message {
-        let mut message = Message::query();
-        message.metadata.op_code = OpCode::Update;
-        message.metadata.recursion_desired = false;
-        message.add_zone(Query::query(wire_name(&self.zone), WireType::SOA));
-        message.add_pre_requisites(prerequisites);
-        message.add_updates(updates);
-        message
+        message(&self.zone, prerequisites, updates)
     }
 
     /// Sends an update and reads the response code; says nothing about the effect.
@@ -334,6 +338,17 @@ impl Rfc2136 {
     async fn present(&self, records: &[ZoneRecord]) -> Result<Present, UpdateError> {
         present(self.server, records).await.map_err(|why| self.unreachable(why))
     }
+}
+
+/// An update of a zone.
+fn message(zone: &DnsName, prerequisites: Vec<Record>, updates: Vec<Record>) -> Message {
+    let mut message = Message::query();
+    message.metadata.op_code = OpCode::Update;
+    message.metadata.recursion_desired = false;
+    message.add_zone(Query::query(wire_name(zone), WireType::SOA));
+    message.add_pre_requisites(prerequisites);
+    message.add_updates(updates);
+    message
 }
 
 /// What an update is to bring about.
@@ -462,6 +477,10 @@ impl ZoneDriver for Rfc2136 {
 
     async fn change(&self, change: &ZoneChange) -> Result<(), ZoneError> {
         Ok(self.apply(change).await?)
+    }
+
+    async fn rights(&self, tried: &TriedRights<'_>) -> Result<RightsView, ZoneError> {
+        Ok(self.try_rights(tried.needed, tried.others, tried.servers).await?)
     }
 
     async fn read(&self) -> Result<ZoneData, ZoneError> {

@@ -13,12 +13,13 @@ use hickory_proto::rr::rdata::tsig::{TSIG, TsigAlgorithm as WireAlgorithm, TsigE
 use hickory_proto::rr::{DNSClass, Name, Record, TSigner};
 use pindrel_core::name::DnsName;
 use pindrel_core::records::{NameChange, RecordData, RecordSet, RecordType, ZoneChange, ZoneRecord};
+use pindrel_core::rights::{Beyond, Right};
 use pindrel_core::values::TsigAlgorithm;
 use pindrel_core::values::Ttl;
 use pindrel_dns::challenge::{self, PlaceError};
 use pindrel_dns::lookup::{self, Resolved};
 use pindrel_dns::present;
-use pindrel_dns::{Rfc2136, UpdateError};
+use pindrel_dns::{Rfc2136, TriedRights, UpdateError, ZoneDriver as _, ZoneError};
 use pindrel_sandbox::{Options, Sandbox, TSIG_NAME, ZONE};
 use pindrel_testkit::{RealOptions, RealWorld, TSIG_SECRET, eventually};
 use proptest::prelude::*;
@@ -371,4 +372,43 @@ async fn what_a_zone_hides_or_synthesises_is_seen_before_it_is_changed() {
         let [set] = world.texts(owner).await.try_into().unwrap();
         assert_eq!((set.data(), set.ttl()), (&[RecordData::Txt("token".into())][..], Ttl::CHALLENGE), "{owner}");
     }
+}
+
+/// What a key may do is found out without a change: the zone keeps its serial, and all its records.
+#[tokio::test]
+async fn what_a_key_may_do_is_tried_on_records_that_are_not_there() {
+    let test = "what_a_key_may_do_is_tried_on_records_that_are_not_there";
+    let Some(world) = RealWorld::start(test, RealOptions::default()).await else { return };
+    let right = |owner: &str, record_type| Right { owner: dns(owner), record_type };
+    let needed = [
+        right("_acme-challenge.api.larkfield.example", RecordType::Txt),
+        right("api.larkfield.example", RecordType::Cname),
+        right("larkfield.example", RecordType::A),
+        right("larkfield.example", RecordType::Aaaa),
+    ];
+    world.update("api", "TXT", "kept");
+    let before = world.dig(world.primary, ZONE, "SOA");
+    let lacking = |numbers: &[usize]| -> Vec<(Right, String)> {
+        numbers.iter().map(|number| (needed[*number].clone(), "REFUSED".to_owned())).collect()
+    };
+    let everything = [Beyond::AnyName, Beyond::Apex(vec![RecordType::Ns, RecordType::Mx])];
+    for (key, expected, beyond) in [
+        ("pindrel.", lacking(&[]), &everything[..]),
+        ("narrow.", lacking(&[2, 3]), &[]),
+        ("idle.", lacking(&[0, 1, 2, 3]), &[]),
+    ] {
+        let secret = STANDARD.decode(TSIG_SECRET).unwrap();
+        let driver = Rfc2136::new(dns(ZONE), world.primary, dns(key), SHA256, secret).unwrap();
+        let others = [dns("example"), dns("archive.example")];
+        let tried = TriedRights { needed: &needed, others: &others, servers: &[world.primary, world.resolver] };
+        let found = driver.rights(&tried).await.unwrap();
+        assert_eq!((found.tried, found.lacking), (4, expected), "{key}");
+        let open = [Beyond::Transfer(world.primary)];
+        assert_eq!(found.beyond, beyond.iter().chain(&open).cloned().collect(), "{key}");
+    }
+    assert_eq!(world.dig(world.primary, ZONE, "SOA"), before, "the zone has the same serial");
+    assert!(world.dig(world.primary, "api.larkfield.example", "TXT").contains("kept"));
+    let unknown = Rfc2136::new(dns(ZONE), world.primary, dns("nobody."), SHA256, vec![1; 32]).unwrap();
+    let tried = TriedRights { needed: &needed, others: &[], servers: &[] };
+    assert!(matches!(unknown.rights(&tried).await, Err(ZoneError::Credential { .. })));
 }

@@ -175,6 +175,16 @@ pub struct TokenScope {
     pub expires: Option<Timestamp>,
 }
 
+impl TokenScope {
+    /// Returns what the token may do beyond the need, as the end of "the token …".
+    pub fn beyond_need(&self) -> Option<String> {
+        let everywhere = self.endpoints.is_none().then(|| "may bind at every endpoint of the platform".to_owned());
+        let beyond = (!self.beyond.is_empty()).then(|| format!("may also {}", self.beyond.join(", ")));
+        let all: Vec<String> = everywhere.into_iter().chain(beyond).collect();
+        (!all.is_empty()).then(|| all.join(", and "))
+    }
+}
+
 /// A file that was written for a server on this machine.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct WrittenFile {

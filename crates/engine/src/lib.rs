@@ -40,6 +40,7 @@ mod home;
 mod keep;
 mod leftovers;
 mod observe;
+mod online;
 mod run;
 mod runs;
 pub mod secrets;
@@ -66,6 +67,7 @@ pub use health::{CheckHistory, CheckReport, CheckRun, EndpointHoldReport, Foreca
 pub use home::{Home, StateLocation};
 pub use keep::{KeepOrder, KeepSetup, KeepSummary, MakeDrivers, keep, keep_once};
 pub use leftovers::{Leftover, LeftoverKind};
+pub use online::{OnlineKind, OnlineReport};
 pub use pindrel_dns::spread::Watched;
 pub use pindrel_dns::zone_files;
 pub use pindrel_edge::{ServerState, TokenScope, WrittenFile};

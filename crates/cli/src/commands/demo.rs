@@ -148,7 +148,7 @@ async fn show(context: &Context, folder: &Path, place: &Place) -> Result<Status,
     place.record(folder, "plates.larkfield.example", "A", LEFTOVER).await;
 
     say::step("check", "The manifest says which hostnames should lead where. First it is read for mistakes.")?;
-    check::run(&context, &check::CheckArgs::default())?;
+    check::run(&context, &check::CheckArgs::default()).await?;
     say::step(
         "settle --dry-run",
         "What would be done, in the order that protects traffic; an old address of the plates goes by name:",

@@ -64,7 +64,7 @@ pub(crate) async fn run(
 ) -> Result<Status, CliError> {
     match command {
         Command::Init(args) => init::run(context, &args),
-        Command::Check(args) => check::run(context, &args),
+        Command::Check(args) => check::run(context, &args).await,
         Command::Settle(args) => settle::run(context, &args).await,
         Command::Cert(command) => cert::run(context, &command).await,
         Command::Account(command) => account::run(context, &command).await,

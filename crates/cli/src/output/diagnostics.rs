@@ -6,6 +6,7 @@ use annotate_snippets::renderer::DecorStyle;
 use annotate_snippets::{AnnotationKind, Level, Renderer, Snippet};
 use pindrel_core::desired::Desired;
 use pindrel_core::manifest::{Diagnostic, Place};
+use pindrel_engine::OnlineReport;
 use serde_json::{Value, json};
 
 use super::excerpt::excerpt;
@@ -18,9 +19,18 @@ use crate::error::{CliError, Mistakes};
 const MOST_SHOWN: usize = 50;
 
 /// Writes what `check` found.
-pub(crate) fn print(context: &Context, desired: &Desired, mistakes: &Mistakes) -> Result<(), CliError> {
+pub(crate) fn print(
+    context: &Context,
+    desired: &Desired,
+    mistakes: &Mistakes,
+    online: Option<&[OnlineReport]>,
+) -> Result<(), CliError> {
     if context.format == Format::Json {
-        return super::json(&document(mistakes));
+        let mut document = document(mistakes);
+        if let Some(online) = online {
+            document["online"] = json!(online);
+        }
+        return super::json(&document);
     }
     let mut out = anstream::stdout();
     show(&mut out, mistakes, Level::ERROR, &mistakes.errors)?;
@@ -39,7 +49,7 @@ pub(crate) fn print(context: &Context, desired: &Desired, mistakes: &Mistakes) -
         let errors = style::paint(style::BAD, count(mistakes.errors.len(), "mistake"));
         writeln!(out, "{file} has {errors}{warnings}.")?;
     }
-    Ok(())
+    online.map_or(Ok(()), super::online::print)
 }
 
 /// Writes the mistakes that kept another command from running.

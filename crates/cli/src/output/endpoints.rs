@@ -107,12 +107,17 @@ fn print_text(reports: &[EndpointReport]) -> Result<(), CliError> {
     }
     let mut wide: BTreeMap<String, Vec<&str>> = BTreeMap::new();
     for report in reports {
-        if let Some(says) = report.token.as_ref().and_then(too_wide) {
+        if let Some(says) = report.token.as_ref().and_then(TokenScope::beyond_need) {
             wide.entry(says).or_default().push(&report.name);
         }
     }
     for (says, names) in &wide {
-        writeln!(out, "{} the token for {} {says}", style::paint(style::UNDERWAY, "!"), names.join(", "))?;
+        writeln!(
+            out,
+            "{} the token for {} {says}; one with less is enough",
+            style::paint(style::UNDERWAY, "!"),
+            names.join(", ")
+        )?;
     }
     let bound: usize = reports.iter().map(|report| report.bindings.len()).sum();
     writeln!(out, "{} bound at {}.", count(bound, "hostname"), count(reports.len(), "endpoint"))?;
@@ -179,12 +184,4 @@ fn days_left(end: Timestamp) -> String {
 fn in_words(copy: &CopyReport) -> String {
     let name = copy.name.as_ref().map_or_else(String::new, |name| format!("{name}, "));
     format!("{name}{}…{}", copy.stored.sha256.short(), copy.stored.not_after.map_or_else(String::new, days_left))
-}
-
-/// What a token may do beyond the need, as the end of "the token …".
-fn too_wide(token: &TokenScope) -> Option<String> {
-    let everywhere = token.endpoints.is_none().then(|| "may bind at every endpoint of the platform".to_owned());
-    let beyond = (!token.beyond.is_empty()).then(|| format!("may also {}", token.beyond.join(", ")));
-    let all: Vec<String> = everywhere.into_iter().chain(beyond).collect();
-    (!all.is_empty()).then(|| format!("{}; one with less is enough", all.join(", and ")))
 }

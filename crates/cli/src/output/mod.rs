@@ -19,6 +19,7 @@ pub(crate) mod keep;
 mod live;
 pub(crate) mod log;
 pub(crate) mod notes;
+pub(crate) mod online;
 pub(crate) mod plot;
 pub(crate) mod progress;
 pub(crate) mod retire;

@@ -2,10 +2,11 @@
 
 use std::os::unix::fs::PermissionsExt as _;
 
-use pindrel_testkit::Workspace;
+use pindrel_testkit::{Workspace, dig};
 use serde_json::Value;
 
-use crate::{PINDREL, quick, sandboxed};
+use crate::commands::{assert_fits, schema};
+use crate::{PINDREL, edit, one_name, quick, sandboxed};
 
 /// A manifest with one mistake of each kind.
 const MISTAKEN: &str = r#"manifest = 1
@@ -322,4 +323,38 @@ async fn several_files_and_values_make_one_manifest() {
     }
     let shown = workspace.run(&["check"]).ended(2).stdout;
     assert!(shown.contains("${sitte}.larkfield.example") && shown.contains("did you mean ${site}?"), "{shown}");
+}
+
+/// Whatever the manifest depends on is looked at, and nothing is changed by that.
+#[tokio::test(flavor = "multi_thread")]
+async fn check_online_tells_what_cannot_be_used_before_anything_is_done() {
+    let (workspace, sandbox) = sandboxed(quick(), one_name).await;
+    let online = ["check", "--online", "--format", "json"];
+    let schema = schema("check");
+    let serial = || dig(sandbox.listing().primary, "larkfield.example", "SOA");
+    let before = serial();
+    let found = |status: i32| -> Vec<String> {
+        let document = workspace.run(&online).ended(status).json();
+        assert_fits(&schema, &document);
+        let reports = document["online"].as_array().unwrap().clone();
+        let codes = reports.iter().flat_map(|report| report["findings"].as_array().unwrap().clone());
+        codes.map(|finding| finding["code"].as_str().unwrap().to_owned()).collect()
+    };
+    assert_eq!(found(0), [""; 0]);
+    let told = workspace.run(&["check", "--online"]).ended(0).stdout;
+    for part in ["all 2 rights that it needs tried", "may change every name", "1 of 1 can be issued", "2 warnings"] {
+        assert!(told.contains(part), "{part}: {told}");
+    }
+    assert_eq!(serial(), before, "the zone is as it was");
+    sandbox.primary().add_caa("larkfield.example", "issue", "elsewhere.test");
+    assert_eq!(found(3), ["caa-forbids"]);
+    let secret = workspace.read("sandbox/tsig.secret");
+    workspace.write("sandbox/tsig.secret", "d3JvbmcgYnV0IHZhbGlkIGJhc2U2NCwgMzIgb2N0ZXRzIQ==");
+    workspace.write("sandbox/edge.token", "nobody knows this one");
+    assert_eq!(found(3), ["update-refused", "caa-forbids", "platform-refuses"]);
+    let told = workspace.run(&["check", "--online"]).ended(3).stdout;
+    assert!(told.contains("BADSIG") && !told.contains(secret.trim()) && !told.contains("nobody knows"), "{told}");
+    edit(&workspace, "manifest = 1", "manifest = 2");
+    let wrong = workspace.run(&online).ended(2).json();
+    assert!(wrong.get("online").is_none(), "nothing is asked for a manifest that has mistakes: {wrong}");
 }

@@ -96,7 +96,7 @@ fn judge_former(known: Known<'_>, held: PinReport, now: Timestamp) -> PinReport 
 
 fn judge_wanted(known: Known<'_>) -> PinReport {
     let Some(endpoint) = known.endpoint else { return PinReport::not_looked_at() };
-    if let Some(mut report) = endpoint_trouble(known, &endpoint.value) {
+    if let Some(mut report) = endpoint_trouble(known.desired.endpoint(known.at), &endpoint.value) {
         report.seen = Some(endpoint.seen);
         return report;
     }
@@ -110,8 +110,7 @@ fn finding(code: Code, says: String, remedy: impl Into<String>) -> Finding {
     Finding::new(code, Pin::Binding, says, remedy)
 }
 
-fn endpoint_trouble(known: Known<'_>, view: &EndpointView) -> Option<PinReport> {
-    let endpoint = known.desired.endpoint(known.at);
+pub(super) fn endpoint_trouble(endpoint: &Endpoint, view: &EndpointView) -> Option<PinReport> {
     let name = &endpoint.name;
     Some(match view {
         EndpointView::Listed(info) if info.custom_hostnames.allowed => return None,

@@ -168,11 +168,11 @@ impl Engine {
         let binding = self.external_binding(id, key, &authority.directory().new_account)?;
         if binding.is_none() && meta.external_account_required {
             // A key that came from elsewhere may have its account already.
-            return authority.find(&Signing(key)).await.map_err(transport_failed)?.ok_or_else(|| {
-                let says = format!("{} opens accounts only with an external account key", wanted.name);
-                let remedy = format!("Write external_account_key in [authority.{}]", wanted.name);
-                Finding::of(Code::AccountMissing, says, remedy)
-            });
+            return authority
+                .find(&Signing(key))
+                .await
+                .map_err(transport_failed)?
+                .ok_or_else(|| no_external_key(wanted));
         }
         let bound = binding.is_some();
         authority.register(&Signing(key), &wanted.contact, binding).await.map_err(|error| match &error {
@@ -439,6 +439,13 @@ impl Engine {
         self.accounts.forget(id);
         Ok(self.account_report(id, Some(&row), Some(&account.key), Some(&*account.authority)))
     }
+}
+
+/// Says that an authority opens accounts only for those whom it knows otherwise.
+pub(crate) fn no_external_key(wanted: &pindrel_core::desired::Authority) -> Finding {
+    let says = format!("{} opens accounts only with an external account key", wanted.name);
+    let remedy = format!("Write external_account_key in [authority.{}]", wanted.name);
+    Finding::of(Code::AccountMissing, says, remedy)
 }
 
 fn no_account(directory: &str) -> Finding {

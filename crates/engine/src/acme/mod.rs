@@ -15,7 +15,7 @@ use pindrel_core::acme::jws::Jwk;
 use pindrel_keys::AccountKey;
 
 /// How many names of one certificate are looked at side by side.
-const LOOKUPS_AT_ONCE: usize = 16;
+pub(crate) const LOOKUPS_AT_ONCE: usize = 16;
 
 /// Lets an account key sign for the transport.
 pub(crate) struct Signing<'k>(pub(crate) &'k AccountKey);

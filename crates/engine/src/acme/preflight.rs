@@ -4,6 +4,7 @@
 use std::collections::HashSet;
 
 use futures::{StreamExt as _, TryStreamExt as _, stream};
+use pindrel_core::acme::objects::Directory;
 use pindrel_core::caa::Asking;
 use pindrel_core::desired::{AuthorityId, CertificateId};
 use pindrel_core::findings::{Again, Code, Finding};
@@ -23,20 +24,27 @@ impl Engine {
         authority: AuthorityId,
         account: &Account,
     ) -> Result<(), Finding> {
-        self.check_profile(id, authority, account)?;
+        let directory = account.authority.directory();
+        self.check_profile(id, authority, directory)?;
         let mut zones = HashSet::new();
         for (_, target) in self.challenge_targets(id).await? {
             if zones.insert(target.zone) {
                 self.check_challenge_zone(&target).await?;
             }
         }
-        self.check_caa(id, authority, account).await
+        self.check_caa(id, authority, directory, Some(&account.url)).await
     }
 
-    fn check_profile(&self, id: CertificateId, authority: AuthorityId, account: &Account) -> Result<(), Finding> {
+    /// Checks that the authority offers the profile.
+    pub(crate) fn check_profile(
+        &self,
+        id: CertificateId,
+        authority: AuthorityId,
+        directory: &Directory,
+    ) -> Result<(), Finding> {
         let terms = self.desired.certificate(id).ordered_terms(self.desired.authority(authority));
         let Some(profile) = terms.profile else { return Ok(()) };
-        let offered = &account.authority.directory().meta.profiles;
+        let offered = &directory.meta.profiles;
         if offered.contains_key(&profile) {
             return Ok(());
         }
@@ -55,19 +63,20 @@ impl Engine {
         &self,
         id: CertificateId,
         authority: AuthorityId,
-        account: &Account,
+        directory: &Directory,
+        account: Option<&str>,
     ) -> Result<(), Finding> {
+        let identities = match &directory.meta.caa_identities {
+            none if none.is_empty() => &self.desired.authority(authority).caa_identities,
+            identities => identities,
+        };
         let checks = stream::iter(self.desired.certificate(id).names.clone())
-            .map(|name| async move { self.check_caa_of(&name, authority, account).await })
+            .map(|name| async move { self.check_caa_of(&name, identities, account).await })
             .buffered(LOOKUPS_AT_ONCE);
         checks.try_collect().await
     }
 
-    async fn check_caa_of(&self, name: &Hostname, authority: AuthorityId, account: &Account) -> Result<(), Finding> {
-        let identities = match &account.authority.directory().meta.caa_identities {
-            none if none.is_empty() => &self.desired.authority(authority).caa_identities,
-            identities => identities,
-        };
+    async fn check_caa_of(&self, name: &Hostname, identities: &[String], account: Option<&str>) -> Result<(), Finding> {
         let Some(zone) = self.desired.zone_of(name) else { return Ok(()) };
         let Ok(base) = name.base().parse::<DnsName>() else { return Ok(()) };
         let wanted = self.desired.zone(zone);
@@ -83,7 +92,7 @@ impl Engine {
             ));
         }
         let Some(set) = found.set else { return Ok(()) };
-        let asking = Asking { identities, wildcard: name.is_wildcard(), account: Some(&account.url), method: "dns-01" };
+        let asking = Asking { identities, wildcard: name.is_wildcard(), account, method: "dns-01" };
         set.permits(asking).map_err(|barred| {
             let identity = identities.first().map_or("IDENTITY", String::as_str);
             let tag = if name.is_wildcard() { "issuewild" } else { "issue" };

@@ -76,7 +76,7 @@ impl Engine {
         let real = self.desired.certificate(id).authority.map(|authority| self.desired.authority(authority));
         let Some(practice) = real.and_then(|authority| authority.rehearsal) else { return Ok(Progress::Done) };
         let account = self.account(practice).await?;
-        if let Err(finding) = self.check_caa(id, practice, &account).await {
+        if let Err(finding) = self.check_caa(id, practice, account.authority.directory(), Some(&account.url)).await {
             let name = &self.desired.authority(practice).name;
             self.note(format!("the rehearsal at {name} is skipped: {}", finding.says));
             return Ok(Progress::Done);

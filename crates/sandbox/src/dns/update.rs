@@ -68,10 +68,14 @@ pub(super) fn apply(zone: &mut Zone, message: &Message) -> Result<(), ResponseCo
     if message.authorities.iter().any(|record| !zone.name.zone_of(&record.name.to_lowercase())) {
         return Err(ResponseCode::NotZone);
     }
+    let mut changed = false;
     for record in &message.authorities {
-        change(zone, record);
+        changed |= change(zone, record);
     }
-    zone.raise_serial();
+    // A zone in which nothing changed keeps its serial (RFC 2136 §3.6).
+    if changed {
+        zone.raise_serial();
+    }
     Ok(())
 }
 
@@ -105,9 +109,10 @@ fn check_prerequisites(zone: &Zone, prerequisites: &[Record]) -> Result<(), Resp
     Ok(())
 }
 
-/// RFC 2136 §3.4.2: what cannot be is left out without a word.
-fn change(zone: &mut Zone, record: &Record) {
+/// RFC 2136 §3.4.2: what cannot be is left out without a word. Says whether anything changed.
+fn change(zone: &mut Zone, record: &Record) -> bool {
     let owner = record.name.to_lowercase();
+    let before = zone.sets.get(&owner).cloned();
     let record_type = record.record_type();
     let protected = owner == zone.name && matches!(record_type, RecordType::SOA | RecordType::NS);
     match record.dns_class {
@@ -119,7 +124,7 @@ fn change(zone: &mut Zone, record: &Record) {
             let second = record_type == RecordType::CNAME
                 && zone.set(&owner, RecordType::CNAME).is_some_and(|set| !set.data.contains(&record.data));
             if !conflict && !second && record_type != RecordType::SOA {
-                zone.add(owner, record.ttl, record.data.clone());
+                zone.add(owner.clone(), record.ttl, record.data.clone());
             }
         }
         DNSClass::NONE if !protected => {
@@ -144,6 +149,7 @@ fn change(zone: &mut Zone, record: &Record) {
         sets.retain(|_, set: &mut Set| !set.data.is_empty());
         !sets.is_empty()
     });
+    zone.sets.get(&owner) != before.as_ref()
 }
 
 #[cfg(test)]

@@ -11,7 +11,7 @@ use hickory_proto::rr::{Name, RData, Record, RecordType};
 const OWN_TTL: u32 = 60;
 
 /// All records of one name and type.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, PartialEq)]
 pub(crate) struct Set {
     pub(crate) ttl: u32,
     pub(crate) data: Vec<RData>,

@@ -240,7 +240,7 @@ fn named(
     };
     let glue = format!("ns1.{ZONE}. IN A 127.0.0.1\nns2.{ZONE}. IN A 127.0.0.1\n");
     let notify = if options.notify { "explicit" } else { "no" };
-    let keys = ["pindrel.", "idle."]
+    let keys = ["pindrel.", "idle.", "narrow."]
         .map(|key| format!("key \"{key}\" {{ algorithm hmac-sha256; secret \"{TSIG_SECRET}\"; }};"));
     let key = keys.concat();
     let roles = [
@@ -250,7 +250,8 @@ fn named(
             format!("{}{glue}", head(ZONE)),
             format!(
                 "{key}\nzone \"{ZONE}\" {{ type primary; file \"zone\"; notify {notify}; also-notify {{ 127.0.0.1 port {secondary}; }}; \
-             allow-transfer {{ any; }}; update-policy {{ grant pindrel. zonesub ANY; }}; }};"
+             allow-transfer {{ any; }}; update-policy {{ grant pindrel. zonesub ANY; grant narrow. name _acme-challenge.api.{ZONE}. TXT; \
+             grant narrow. name api.{ZONE}. CNAME; }}; }};"
             ),
         ),
         (

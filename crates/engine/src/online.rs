@@ -1,0 +1,254 @@
+//! What the manifest depends on, looked at before anything is done: delegations, credentials, authorities, CAA records,
+//! platforms. Nothing is changed.
+
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::net::SocketAddr;
+
+use futures::{StreamExt as _, stream};
+use pindrel_core::desired::{self, AuthorityId, CertificateId, EndpointId, ZoneId};
+use pindrel_core::facts::EndpointView;
+use pindrel_core::findings::{Code, Finding};
+use pindrel_core::name::DnsName;
+use pindrel_core::pin::Pin;
+use pindrel_core::pins::{Known, judge_endpoint};
+use pindrel_core::records::{RecordSet, RecordType};
+use pindrel_core::rights::{Right, judge};
+use pindrel_dns::TriedRights;
+use serde::Serialize;
+
+use crate::acme::LOOKUPS_AT_ONCE;
+use crate::acme::accounts::no_external_key;
+use crate::failure::EngineError;
+use crate::run::Engine;
+
+/// The most rights of one credential that are tried.
+const MOST_RIGHTS: usize = 200;
+/// The most servers of one zone that are asked for a transfer.
+const MOST_SERVERS: usize = 16;
+/// How many zones, authorities and endpoints are looked at at once.
+const LOOKS_AT_ONCE: usize = 8;
+
+/// One thing that the manifest depends on.
+#[derive(Debug, Clone, Serialize)]
+pub struct OnlineReport {
+    /// What it is.
+    pub kind: OnlineKind,
+    /// Its name in the manifest.
+    pub name: String,
+    /// What was seen, in a few words.
+    pub detail: String,
+    /// What stops the work.
+    pub findings: Vec<Finding>,
+    /// What works, and could be safer.
+    pub advice: Vec<Finding>,
+}
+
+/// What is looked at.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum OnlineKind {
+    /// A zone: its delegation, its servers, and the credential for it.
+    Zone,
+    /// An authority: its directory.
+    Authority,
+    /// A certificate: where its challenge records belong, and the CAA records of its names.
+    Certificate,
+    /// An endpoint, as its platform lists it.
+    Endpoint,
+}
+
+impl Engine {
+    /// Looks at all that the manifest depends on.
+    ///
+    /// # Errors
+    /// [`EngineError`] when the state cannot be read or written.
+    pub async fn look_online(&self) -> Result<Vec<OnlineReport>, EngineError> {
+        let endpoints = || (0u32..).map(EndpointId).take(self.desired.endpoints.len());
+        self.look_at_endpoints(endpoints().collect()).await?;
+        for hostname in self.desired.hostname_ids() {
+            self.load_once(hostname).await?;
+        }
+        let zones = self.zone_reports().await?;
+        let certificates = self.look_at_certificates().await;
+        let mut needed: HashMap<ZoneId, BTreeSet<Right>> = HashMap::new();
+        for (zone, right) in
+            certificates.iter().flat_map(|(_, rights)| rights.iter().cloned()).chain(self.alias_rights())
+        {
+            needed.entry(zone).or_default().insert(right);
+        }
+        let needed = &needed;
+        let ids = (0u32..).map(ZoneId).zip(zones);
+        let looks = ids.map(|(id, report)| async move {
+            let none = BTreeSet::new();
+            let (findings, advice, tried) = self.try_credential(id, needed.get(&id).unwrap_or(&none)).await;
+            let detail = format!("{}{tried}", report.detail);
+            let findings = report.findings.into_iter().chain(findings).collect();
+            OnlineReport { kind: OnlineKind::Zone, name: report.name.to_string(), detail, findings, advice }
+        });
+        let mut reports: Vec<OnlineReport> = stream::iter(looks).buffered(LOOKS_AT_ONCE).collect().await;
+        let authorities = (0u32..).map(AuthorityId).take(self.desired.authorities.len());
+        let authorities = authorities.map(|id| self.look_at_authority(id));
+        reports.extend(stream::iter(authorities).buffered(LOOKS_AT_ONCE).collect::<Vec<_>>().await);
+        reports.extend(certificates.into_iter().map(|(report, _)| report));
+        let endpoints = endpoints().map(|id| self.look_at_platform(id));
+        reports.extend(stream::iter(endpoints).buffered(LOOKS_AT_ONCE).collect::<Vec<_>>().await);
+        Ok(reports)
+    }
+
+    /// The alias records that the manifest's hostnames need.
+    fn alias_rights(&self) -> Vec<(ZoneId, Right)> {
+        let knowledge = self.known();
+        let of = |id| {
+            let wanted = self.desired.hostname(id);
+            let sets = Known::about(&self.desired, &knowledge, id).manifest_alias();
+            let types: Vec<RecordType> = match sets {
+                Some(sets) => sets.iter().map(RecordSet::record_type).collect(),
+                None if wanted.is_apex(&self.desired) => vec![RecordType::A],
+                None => vec![RecordType::Cname],
+            };
+            let owner = wanted.hostname.owner();
+            types.into_iter().map(move |record_type| (wanted.zone, Right { owner: owner.clone(), record_type }))
+        };
+        self.desired.hostname_ids().flat_map(of).collect()
+    }
+
+    /// What a zone's credential lacks, and what it may do beyond the need.
+    async fn try_credential(&self, id: ZoneId, needed: &BTreeSet<Right>) -> (Vec<Finding>, Vec<Finding>, String) {
+        let zone = self.desired.zone(id);
+        if zone.driver == desired::ZoneDriver::None {
+            return (Vec::new(), Vec::new(), ", edited by somebody else".into());
+        }
+        let driver = match self.zone_driver(id, None).await {
+            Ok(driver) => driver,
+            Err(finding) => return (vec![finding], Vec::new(), String::new()),
+        };
+        let tried: Vec<Right> = needed.iter().take(MOST_RIGHTS).cloned().collect();
+        let mut servers: Vec<SocketAddr> = self.zone_servers(id);
+        servers.truncate(MOST_SERVERS);
+        let others = self.other_zones(id);
+        let found = driver.rights(&TriedRights { needed: &tried, others: &others, servers: &servers }).await;
+        match found {
+            Ok(view) => {
+                let (findings, advice) = judge(zone, &view);
+                let detail = match (view.tried, needed.len()) {
+                    (0, _) => String::new(),
+                    (tried, all) if tried < all => format!(", {tried} of {all} rights tried"),
+                    (1, _) => ", the right that it needs tried".into(),
+                    (tried, _) => format!(", all {tried} rights that it needs tried"),
+                };
+                (findings, advice, detail)
+            }
+            Err(error) => (vec![error.finding(Pin::Zone)], Vec::new(), String::new()),
+        }
+    }
+
+    /// The zones that the credential of one zone should not change: the one above, and those of the manifest that
+    /// have a key of their own.
+    fn other_zones(&self, id: ZoneId) -> Vec<DnsName> {
+        let own = self.desired.zone(id);
+        let desired::ZoneDriver::Rfc2136(key) = &own.driver else { return Vec::new() };
+        let has_another = |zone: &&desired::Zone| matches!(&zone.driver, desired::ZoneDriver::Rfc2136(other) if other.name != key.name);
+        let others = self.desired.zones.iter().filter(has_another).map(|zone| zone.name.clone());
+        let above = own.name.parent().filter(|above| !self.desired.zones.iter().any(|zone| zone.name == *above));
+        others.take(MOST_SERVERS).chain(above).collect()
+    }
+
+    async fn look_at_authority(&self, id: AuthorityId) -> OnlineReport {
+        let wanted = self.desired.authority(id);
+        let mut report = OnlineReport {
+            kind: OnlineKind::Authority,
+            name: wanted.name.clone(),
+            detail: String::new(),
+            findings: Vec::new(),
+            advice: Vec::new(),
+        };
+        match self.authority(id).await {
+            Err(finding) => report.findings.push(finding),
+            Ok(authority) => {
+                let meta = &authority.directory().meta;
+                report.detail = "its directory was read".into();
+                if meta.external_account_required && wanted.external_account_key.is_none() {
+                    report.findings.extend(self.lacks_external_account(id).await);
+                }
+            }
+        }
+        report
+    }
+
+    /// Says what is missing at an authority that binds accounts to others, unless there is an account already.
+    async fn lacks_external_account(&self, id: AuthorityId) -> Option<Finding> {
+        let wanted = self.desired.authority(id);
+        let row = self.state.account(wanted.directory.as_str()).await.ok().flatten();
+        row.is_none().then(|| no_external_key(wanted))
+    }
+
+    /// Looks at each certificate that an authority issues; with the rights that its challenge records need.
+    async fn look_at_certificates(&self) -> Vec<(OnlineReport, Vec<(ZoneId, Right)>)> {
+        let all = (0u32..).map(CertificateId).take(self.desired.certificates.len());
+        let issued = all.filter_map(|id| Some((id, self.desired.certificate(id).authority?)));
+        let looks = issued.map(|(id, authority)| self.look_at_certificate(id, authority));
+        stream::iter(looks).buffered(LOOKUPS_AT_ONCE).collect().await
+    }
+
+    async fn look_at_certificate(
+        &self,
+        id: CertificateId,
+        authority: AuthorityId,
+    ) -> (OnlineReport, Vec<(ZoneId, Right)>) {
+        let wanted = self.desired.certificate(id);
+        let mut findings = Vec::new();
+        let mut places = BTreeMap::new();
+        match self.challenge_targets(id).await {
+            Err(finding) => findings.push(finding),
+            Ok(targets) => places.extend(targets.into_iter().map(|(_, target)| (target.owner, target.zone))),
+        }
+        // An authority that cannot be reached is told by itself.
+        if let Ok(reached) = self.authority(authority).await {
+            let directory = reached.directory();
+            let url = self.desired.authority(authority).directory.as_str();
+            let account = self.state.account(url).await.ok().flatten().and_then(|row| row.url);
+            findings.extend(self.check_profile(id, authority, directory).err());
+            findings.extend(self.check_caa(id, authority, directory, account.as_deref()).await.err());
+        }
+        let detail = match places.len() {
+            1 => "1 challenge record".to_owned(),
+            n => format!("{n} challenge records"),
+        };
+        let rights = places.into_iter().map(|(owner, zone)| (zone, Right { owner, record_type: RecordType::Txt }));
+        let report = OnlineReport {
+            kind: OnlineKind::Certificate,
+            name: wanted.name.clone(),
+            detail,
+            findings,
+            advice: Vec::new(),
+        };
+        (report, rights.collect())
+    }
+
+    async fn look_at_platform(&self, id: EndpointId) -> OnlineReport {
+        let endpoint = self.desired.endpoint(id);
+        let view = self.known().endpoints.get(&id).map(|fact| fact.value.clone());
+        let detail = match &view {
+            Some(EndpointView::Listed(_)) if endpoint.is_static() => "configured by somebody else",
+            Some(EndpointView::Listed(_)) => "its platform lists it",
+            _ => "",
+        };
+        let findings = view.and_then(|view| judge_endpoint(endpoint, &view)).into_iter().collect();
+        let mut advice = Vec::new();
+        if let Ok(platform) = self.drivers.platform(endpoint)
+            && let Ok(Some(scope)) = platform.token_scope().await
+            && let Some(wide) = scope.beyond_need()
+        {
+            let says = format!("the token of [endpoint.{}] {wide}", endpoint.name);
+            let remedy = "Have the platform issue one that may bind at this endpoint alone";
+            advice.push(Finding::new(Code::RightsTooWide, Pin::Binding, says, remedy));
+        }
+        OnlineReport {
+            kind: OnlineKind::Endpoint,
+            name: endpoint.name.clone(),
+            detail: detail.into(),
+            findings,
+            advice,
+        }
+    }
+}
