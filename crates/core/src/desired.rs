@@ -21,6 +21,7 @@ use crate::endpoint::{
 };
 use crate::expectation::Expectation;
 use crate::facts::{EndpointKey, OrderedTerms, Origin};
+use crate::facts::{Marker, ZoneView};
 use crate::health::HealthCheck;
 use crate::load_balancer::LoadBalancer;
 use crate::name::{DnsName, Hostname};
@@ -239,11 +240,30 @@ pub struct Zone {
     pub resolver_roots: Option<PathBuf>,
     /// How it is changed.
     pub driver: ZoneDriver,
+    /// Whether a TXT record names the installation that holds its hostnames.
+    pub marker: bool,
     /// How long to wait at least after a challenge record was made: some servers answer
     /// their interface before they answer DNS.
     pub least_wait: Duration,
     /// The TTL of challenge records: a caching resolver of an authority sees the last one that long.
     pub challenge_ttl: Ttl,
+}
+
+impl Zone {
+    /// Returns where the marker of the zone stands.
+    pub fn marker_owner(&self) -> Option<DnsName> {
+        self.name.below("_pindrel").ok()
+    }
+
+    /// Returns the text of the marker of an installation, which is known by its id.
+    pub fn marker_text(installation: &str) -> String {
+        format!("installation={installation}")
+    }
+
+    /// Says whether the manifest wants a marker that the zone does not have.
+    pub fn lacks_marker(&self, view: &ZoneView) -> bool {
+        self.marker && view.marker == Some(Marker::Absent)
+    }
 }
 
 /// An endpoint to bind hostnames at.

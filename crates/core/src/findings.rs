@@ -96,6 +96,10 @@ codes! {
         ZoneBogus = "zone-bogus", Person;
         /// The zone's server refuses updates with this key.
         UpdateRefused = "update-refused", Person;
+        /// The zone has no marker yet, and the manifest wants one.
+        ZoneUnmarked = "zone-unmarked", Now;
+        /// Another installation of Pindrel has marked the zone.
+        ZoneMarkedByOther = "zone-marked-by-other", Person;
         /// The credential may not change a record that the manifest needs.
         RightMissing = "right-missing", Person;
         /// The credential may do more than is needed.

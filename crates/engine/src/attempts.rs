@@ -55,7 +55,7 @@ fn works_of_hostname(id: HostnameId, desired: &Desired, former: Vec<EndpointId>)
             Work::Connect(id, endpoint),
         ]);
     }
-    works.extend([Work::LowerTtl(id), Work::Alias(id), Work::Answer(id), Work::RaiseTtl(id)]);
+    works.extend([Work::Mark(wanted.zone), Work::LowerTtl(id), Work::Alias(id), Work::Answer(id), Work::RaiseTtl(id)]);
     works.extend(former.into_iter().map(|endpoint| Work::Unbind(HostnameRef::Wanted(id), endpoint)));
     works
 }
@@ -73,6 +73,7 @@ impl Engine {
         let certificate = |id: CertificateId| &desired.certificate(id).name;
         let action = work.action();
         match work {
+            Work::Mark(id) => format!("{action} {}", desired.zone(id).name),
             Work::Register(id) => format!("{action} {}", desired.authority(id).directory),
             Work::Rehearse(id) | Work::Issue(id) | Work::Deliver(id) => format!("{action} {}", certificate(id)),
             Work::Store(id, endpoint) => format!("{action} {} {}", certificate(id), desired.endpoint(endpoint).key()),

@@ -107,6 +107,11 @@ impl Vault {
         }
     }
 
+    /// Returns the id of the key, by which an installation is told from others.
+    pub(crate) fn id(&self) -> &str {
+        self.key.id()
+    }
+
     pub(crate) fn seal(&self, row: &str, secret: &[u8]) -> Result<SealedBytes, SealError> {
         let sealed = self.key.seal(row, secret)?;
         Ok(SealedBytes { key_id: sealed.key_id, bytes: sealed.bytes })

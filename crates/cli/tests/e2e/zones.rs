@@ -5,7 +5,7 @@ use std::time::{Duration, Instant};
 use pindrel_testkit::{ManifestText, RealOptions, RealPowerDns, RealWorld, Workspace, dig};
 
 use crate::commands::{assert_fits, schema};
-use crate::{PINDREL, one_name, quick, sandboxed};
+use crate::{PINDREL, edit, one_name, quick, sandboxed};
 
 const GOOD: &str =
     "$TTL 600\n@ IN SOA ns1 hostmaster 7 3600 900 604800 300\n@ NS ns1\nns1 A 192.0.2.1\nwww A 192.0.2.8\n";
@@ -322,4 +322,30 @@ async fn an_apex_on_a_server_that_resolves_aliases_itself_is_held_and_moves() {
     let moved = workspace.run(&["settle"]).ended(0);
     assert!(alias("plates") && !alias("home"), "{}{}", moved.stdout, moved.stderr);
     assert_eq!(dig(server.server, "larkfield.example", "A").trim(), address("plates").0);
+}
+
+/// One record names the installation; a second one is told of it, and keeps its hands off.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_marked_zone_tells_two_installations_apart() {
+    let (workspace, sandbox) = sandboxed(quick(), one_name).await;
+    let driver = "driver = \"rfc2136\"";
+    edit(&workspace, driver, &format!("{driver}\nmarker = true"));
+    let marker = || dig(sandbox.listing().primary, "_pindrel.larkfield.example", "TXT");
+    let steps = workspace.run(&["settle", "--dry-run"]).ended(3).stdout;
+    assert!(steps.contains("mark") && marker().is_empty(), "{steps}");
+    workspace.run(&["settle", "-q"]).ended(0);
+    let first = marker();
+    assert!(first.starts_with("\"installation="), "{first}");
+    workspace.run(&["settle", "--dry-run", "--max-age", "0"]).ended(0);
+    // The same manifest elsewhere, with a state of its own.
+    std::fs::remove_dir_all(workspace.path().join(".pindrel")).unwrap();
+    let told = workspace.run(&["zone", "list", "--format", "json"]).ended(0);
+    assert!(told.stdout.contains("zone-marked-by-other") && told.stdout.contains(first.trim().trim_matches('"')));
+    workspace.run(&["settle", "-q"]);
+    assert_eq!(marker(), first, "no second marker, and the first stays");
+    // It was taken away meanwhile: then it is added again.
+    sandbox.primary().delete("_pindrel.larkfield.example", "TXT");
+    workspace.run(&["adopt", "--all", "--yes", "-q"]);
+    workspace.run(&["settle", "-q", "--max-age", "0"]).ended(0);
+    assert!(!marker().is_empty() && marker() != first);
 }

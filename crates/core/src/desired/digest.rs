@@ -236,7 +236,8 @@ impl Digest {
 }
 
 fn zone_digest(zone: &Zone) -> u64 {
-    let Zone { name, servers, update, parents, resolvers, resolver_roots, driver, least_wait, challenge_ttl } = zone;
+    let Zone { name, servers, update, parents, resolvers, resolver_roots, driver, marker, least_wait, challenge_ttl } =
+        zone;
     let mut digest = Digest::default();
     digest.text(name.as_str());
     for addresses in [servers, parents] {
@@ -245,6 +246,7 @@ fn zone_digest(zone: &Zone) -> u64 {
     digest.list(resolvers, |digest, resolver| digest.text(&resolver.to_string()));
     digest.optional(resolver_roots.as_ref(), |digest, path| digest.path(path));
     digest.text(driver.as_str());
+    digest.number(u64::from(*marker));
     match driver {
         ZoneDriver::Rfc2136(Tsig { name, algorithm, secret }) => {
             digest.text(name.as_str());

@@ -147,6 +147,7 @@ impl<'p> Resolver<'p> {
             resolver_roots: path(&entry.resolver_roots),
             update: entry.update,
             driver: entry.driver.clone(),
+            marker: entry.marker,
             least_wait: entry.least_wait,
             challenge_ttl: entry.challenge_ttl,
         });

@@ -66,6 +66,21 @@ pub struct ZoneView {
     /// Its keys and signatures, where the zone above calls it signed.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub signed: Option<SignedView>,
+    /// Who has marked it, where the manifest wants it marked.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub marker: Option<Marker>,
+}
+
+/// Who has marked a zone as the one whose hostnames they hold.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Marker {
+    /// Nobody.
+    Absent,
+    /// This installation.
+    Own,
+    /// These others.
+    Others(Vec<String>),
 }
 
 /// The keys and signatures of a signed zone.
@@ -90,6 +105,7 @@ impl ZoneView {
             aliased_servers: Vec::new(),
             without_tcp: Vec::new(),
             signed: None,
+            marker: None,
         }
     }
 

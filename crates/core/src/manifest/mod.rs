@@ -195,6 +195,8 @@ pub struct ZoneEntry {
     pub update: Option<SocketAddr>,
     /// How it is changed.
     pub driver: ZoneDriver,
+    /// Whether a TXT record names the installation that holds its hostnames.
+    pub marker: bool,
     /// Where the secret is to be read that its driver needs.
     pub secret: Option<At<SecretRef>>,
     /// How long to wait at least after a challenge record was made.

@@ -4,7 +4,7 @@ use jiff::{SignedDuration, Timestamp};
 
 use super::{Known, Pin, PinReport, PinState};
 use crate::desired::Zone;
-use crate::facts::{DelegationView, Fact, ServerStatus, ZoneView};
+use crate::facts::{DelegationView, Fact, Marker, ServerStatus, ZoneView};
 use crate::findings::{Code, Finding};
 use crate::name::DnsName;
 
@@ -26,6 +26,7 @@ pub(super) fn judge_fact(zone: &Zone, fact: &Fact<ZoneView>) -> PinReport {
         keys(zone, view),
         signatures(zone, view),
         signatures_ending(zone, view, seen, Ends::Over),
+        unmarked(zone, view),
     ]
     .into_iter()
     .flatten()
@@ -33,6 +34,7 @@ pub(super) fn judge_fact(zone: &Zone, fact: &Fact<ZoneView>) -> PinReport {
     let state = match findings.iter().map(|finding| finding.code).next() {
         None => PinState::Held,
         Some(Code::ServerUnreachable | Code::ParentUnreachable) => PinState::Unknown,
+        Some(Code::ZoneUnmarked) => PinState::Loose,
         Some(_) => PinState::Blocked,
     };
     // What works today, and is not as it should be.
@@ -41,6 +43,7 @@ pub(super) fn judge_fact(zone: &Zone, fact: &Fact<ZoneView>) -> PinReport {
         aliased_servers(zone, view),
         without_tcp(zone, view),
         signatures_ending(zone, view, seen, Ends::Soon),
+        marked_by_others(zone, view),
     ];
     findings.extend(odd.into_iter().flatten());
     let serving = view.servers.iter().filter(|server| matches!(server.status, ServerStatus::Serves { .. })).count();
@@ -55,6 +58,23 @@ pub(super) fn judge_fact(zone: &Zone, fact: &Fact<ZoneView>) -> PinReport {
         _ => format!("{serving} of {asked} servers answer{left_out}"),
     };
     PinReport { findings, ..PinReport::new(state, Some(seen), detail) }
+}
+
+fn unmarked(zone: &Zone, view: &ZoneView) -> Option<Finding> {
+    zone.lacks_marker(view).then(|| {
+        let says = format!("the zone {} has no marker yet", zone.name);
+        Finding::new(Code::ZoneUnmarked, Pin::Zone, says, "Run settle: it adds the marker")
+    })
+}
+
+fn marked_by_others(zone: &Zone, view: &ZoneView) -> Option<Finding> {
+    let Some(Marker::Others(others)) = view.marker.as_ref().filter(|_| zone.marker) else { return None };
+    let says = format!("another installation of Pindrel has marked the zone {} as its own", zone.name);
+    let owner = zone.marker_owner().map_or_else(String::new, |owner| format!(" of {owner}"));
+    let remedy = format!(
+        "Make sure that no hostname is held by both; once the other installation is gone, delete the TXT record{owner}"
+    );
+    Some(Finding::new(Code::ZoneMarkedByOther, Pin::Zone, says, remedy).seen(others.clone()))
 }
 
 fn server_outage(zone: &Zone, view: &ZoneView) -> Option<Finding> {

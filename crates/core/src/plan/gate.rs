@@ -36,6 +36,7 @@ pub fn gate(
 ) -> Gate {
     match work {
         Work::Register(_) | Work::Deliver(_) | Work::Answer(_) => Gate::Go,
+        Work::Mark(zone) => gate_of_zone(zone, desired, knowledge),
         Work::Rehearse(id) => gate_of_challenges(id, desired, knowledge, now),
         Work::Issue(id) => {
             if desired.certificate(id).terms.issued_by == Origin::Elsewhere {
@@ -99,6 +100,10 @@ fn gate_of_removal(id: RetiringId, desired: &Desired, knowledge: &Knowledge) -> 
         );
         return Gate::Person(vec![Finding::of(Code::LeftOver, says, remedy)]);
     };
+    gate_of_zone(zone, desired, knowledge)
+}
+
+fn gate_of_zone(zone: ZoneId, desired: &Desired, knowledge: &Knowledge) -> Gate {
     let Some(fact) = knowledge.zones.get(&zone) else { return Gate::Go };
     let report = judge_zone(desired.zone(zone), fact);
     if report.state == PinState::Blocked { Gate::Person(report.findings) } else { outage(&report.findings) }

@@ -10,7 +10,7 @@ mod planner;
 
 use serde::Serialize;
 
-use crate::desired::{AuthorityId, CertificateId, EndpointId, HostnameId};
+use crate::desired::{AuthorityId, CertificateId, EndpointId, HostnameId, ZoneId};
 use crate::facts::RetiringId;
 use crate::findings::Finding;
 use crate::name::Hostname;
@@ -23,6 +23,8 @@ pub use planner::Planner;
 /// What one step is about; two goals that need the same share the step.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub enum Work {
+    /// Mark a zone as the one whose hostnames this installation holds.
+    Mark(ZoneId),
     /// Open or find the account at an authority.
     Register(AuthorityId),
     /// Prove at the practice authority that such a certificate can be issued.
@@ -65,6 +67,7 @@ impl Work {
     /// Returns the name of the action.
     pub fn action(self) -> &'static str {
         match self {
+            Work::Mark(_) => "mark",
             Work::Register(_) => "register",
             Work::Rehearse(_) => "rehearse",
             Work::Issue(_) => "issue",
@@ -84,6 +87,7 @@ impl Work {
     /// Returns the pin that the step is to hold.
     pub fn pin(self) -> Pin {
         match self {
+            Work::Mark(_) => Pin::Zone,
             Work::Register(_) | Work::Rehearse(_) | Work::Issue(_) | Work::Deliver(_) => Pin::Certificate,
             Work::Store(..) | Work::Bind(..) | Work::Connect(..) | Work::Unbind(..) => Pin::Binding,
             Work::Alias(_) | Work::LowerTtl(_) | Work::RaiseTtl(_) | Work::RemoveAlias(_) => Pin::Alias,

@@ -10,7 +10,7 @@ use crate::pins::Known;
 ///
 /// | work | needs first |
 /// | --- | --- |
-/// | `Register` | – |
+/// | `Mark`, `Register` | – |
 /// | `Rehearse` | `Register` at both authorities |
 /// | `Issue` | `Rehearse` where the set-up is not proven, `Register` |
 /// | `Deliver`, `Store` | `Issue` |
@@ -30,7 +30,7 @@ use crate::pins::Known;
 /// Elsewhere `Deliver` is nobody's need: a command that fails stops no endpoint.
 pub fn needs(work: Work, desired: &Desired, knowledge: &Knowledge) -> Vec<Work> {
     match work {
-        Work::Register(_) => Vec::new(),
+        Work::Mark(_) | Work::Register(_) => Vec::new(),
         Work::Rehearse(id) => {
             let authority = desired.certificate(id).authority;
             let practice = authority.and_then(|authority| desired.authority(authority).rehearsal);

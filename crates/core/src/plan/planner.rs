@@ -69,7 +69,7 @@ impl<'p> Planner<'p> {
         let wanted = self.desired.hostname(id);
         let goal = Goal::Hostname(id);
         let mut aim = Aim { goal, hostname: &wanted.hostname, pins: Some(&pins), hindrances: Vec::new() };
-        let mut planned = Vec::new();
+        let mut planned = vec![self.require(Work::Mark(wanted.zone), &mut aim)];
         // Whatever becomes of the endpoint, the certificate is renewed and delivered; but a first one is not
         // ordered for an endpoint that would not take it.
         let of = self.desired.certificate(wanted.certificate);
@@ -237,6 +237,10 @@ impl<'p> Planner<'p> {
     fn is_held(&mut self, work: Work, aim: &Aim<'_>) -> bool {
         let pin = |of: fn(&Pins) -> &PinReport| aim.pins.is_some_and(|pins| of(pins).state == PinState::Held);
         match work {
+            Work::Mark(id) => {
+                let fact = self.knowledge.zones.get(&id);
+                fact.is_none_or(|fact| !self.desired.zone(id).lacks_marker(&fact.value))
+            }
             Work::Register(id) => self.knowledge.accounts.contains(&id),
             Work::Rehearse(_) => false,
             Work::Issue(id) => !lacks_issue(self.judge(id)),
@@ -315,6 +319,7 @@ impl<'p> Planner<'p> {
             None => "it has not been looked at yet".into(),
         };
         match work {
+            Work::Mark(_) => "the manifest wants the zone marked".into(),
             Work::Register(_) => "no account at this authority is known yet".into(),
             Work::Rehearse(_) => "a new set-up is proven there before the real authority is asked".into(),
             Work::Deliver(_) if renewed => "the new certificate must be where it is used".into(),
@@ -402,6 +407,7 @@ impl<'p> Planner<'p> {
             _ => None,
         };
         match work {
+            Work::Mark(id) => format!("zone {}", desired.zone(id).name),
             Work::Register(id) => format!("account at {}", desired.authority(id).name),
             Work::Rehearse(id) => {
                 let authority = desired.certificate(id).authority.map(|authority| desired.authority(authority));

@@ -9,6 +9,7 @@ mod connect;
 pub(crate) mod deliver;
 mod executor;
 mod issue;
+mod mark;
 mod moving;
 mod store;
 mod unbind;
@@ -53,6 +54,7 @@ impl Engine {
     /// Does one piece of work as far as it can be done now.
     async fn execute(&self, step: &Step, claim: &Claim) -> Result<Progress, Finding> {
         match step.work {
+            Work::Mark(zone) => self.mark(zone).await.map(|()| Progress::Done),
             Work::Register(authority) => self.register(authority).await.map(|()| Progress::Done),
             Work::Rehearse(certificate) => self.rehearse(certificate, claim).await,
             Work::Issue(certificate) => self.issue(certificate, claim).await,

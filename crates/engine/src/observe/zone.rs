@@ -13,7 +13,12 @@ impl Engine {
     pub(crate) async fn look_at_zone(&self, id: ZoneId) -> Result<(), EngineError> {
         let zone = self.desired.zone(id);
         let value = self.drivers.lookups().zone(zone, &self.resolvers(id)).await;
-        let fact = Fact { seen: self.clock.now(), value };
+        let mut fact = Fact { seen: self.clock.now(), value };
+        if zone.marker {
+            // Its servers may be known by this look alone.
+            self.known().zones.insert(id, fact.clone());
+            fact.value.marker = self.marker_of(id).await;
+        }
         self.state.persist_zone(&zone.name, &fact).await?;
         self.known().zones.insert(id, fact);
         Ok(())

@@ -21,8 +21,8 @@ use crate::values::{SecretRef, TsigAlgorithm, Ttl};
 type Reader = fn(&Section<'_>, &mut Diagnostics) -> Option<(ZoneDriver, Option<At<SecretRef>>)>;
 
 /// The keys of every zone.
-const COMMON_KEYS: [&str; 8] =
-    ["driver", "servers", "update", "parents", "resolvers", "resolver_roots", "least_wait", "challenge_ttl"];
+const COMMON_KEYS: [&str; 9] =
+    ["driver", "servers", "update", "parents", "resolvers", "resolver_roots", "marker", "least_wait", "challenge_ttl"];
 /// The drivers with the keys that each has besides, and what reads them.
 const DRIVERS: [(&str, &[&str], Reader); 5] = [
     ("rfc2136", &["tsig"], read_rfc2136),
@@ -91,6 +91,12 @@ pub(super) fn read_zone(name: At<&str>, section: &Section<'_>, problems: &mut Di
             );
         }
     }
+    let marker = section.truth("marker", problems).is_some_and(|marker| marker.value);
+    if marker && matches!(driver, Some((ZoneDriver::None, _))) {
+        let span = section.span_of("marker").unwrap_or_default();
+        let message = "a zone that somebody else edits is not marked";
+        problems.report("bad-value", span, message, "remove \"marker\"");
+    }
     let (driver, secret) = driver?;
     let name = name?;
     Some(ZoneEntry {
@@ -101,6 +107,7 @@ pub(super) fn read_zone(name: At<&str>, section: &Section<'_>, problems: &mut Di
         resolvers,
         resolver_roots,
         driver,
+        marker,
         secret,
         least_wait,
         challenge_ttl,
