@@ -453,6 +453,8 @@ pub struct WantedHostname {
     pub probed_as: Hostname,
     /// Words that lists can be filtered by.
     pub labels: Vec<String>,
+    /// Whether an HTTPS record in AliasMode stands beside its addresses.
+    pub https_alias: bool,
     /// The types of records of others that may go from its name.
     pub replace: RecordTypes,
     /// A note for people.
@@ -547,12 +549,21 @@ impl WantedHostname {
         {
             return RecordSet::group([(ttl, RecordData::Cname(name.clone()))]);
         }
+        // Where some addresses do not work, clients would be led to them by that name.
+        let https = match targets {
+            [AliasTarget { info, target, dead: [] }] if self.https_alias && self.is_apex(desired) => {
+                target.or(info.default_name.as_ref()).cloned().map(RecordData::HttpsAlias)
+            }
+            _ => None,
+        };
         if let [AliasTarget { info, target, dead: [] }] = targets
             && self.placement.policy != Policy::Split
             && desired.zone(self.zone).driver.knows_alias()
             && let Some(name) = target.or(info.default_name.as_ref())
         {
-            return RecordSet::group([(ttl, RecordData::Alias(name.clone()))]);
+            return RecordSet::group(
+                [RecordData::Alias(name.clone())].into_iter().chain(https).map(|data| (ttl, data)),
+            );
         }
         let mut addresses: Vec<IpAddr> = Vec::new();
         for address in targets.iter().flat_map(AliasTarget::live_addresses) {
@@ -560,10 +571,13 @@ impl WantedHostname {
                 addresses.push(address);
             }
         }
-        RecordSet::group(addresses.into_iter().map(|address| match address {
-            IpAddr::V4(address) => (ttl, RecordData::A(address)),
-            IpAddr::V6(address) => (ttl, RecordData::Aaaa(address)),
-        }))
+        // Never in the place of addresses: not every client knows HTTPS records.
+        let https = https.filter(|_| !addresses.is_empty());
+        let addresses = addresses.into_iter().map(|address| match address {
+            IpAddr::V4(address) => RecordData::A(address),
+            IpAddr::V6(address) => RecordData::Aaaa(address),
+        });
+        RecordSet::group(addresses.chain(https).map(|data| (ttl, data)))
     }
 }
 

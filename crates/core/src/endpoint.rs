@@ -245,7 +245,7 @@ impl EndpointInfo {
     /// Says whether some alias records lead to it; `target` is the name that the hostname has of its own there.
     pub fn is_led_to(&self, sets: &[RecordSet], target: Option<&DnsName>) -> bool {
         sets.iter().flat_map(RecordSet::data).any(|data| match data {
-            RecordData::Cname(name) | RecordData::Alias(name) => {
+            RecordData::Cname(name) | RecordData::Alias(name) | RecordData::HttpsAlias(name) => {
                 [self.default_name.as_ref(), target].contains(&Some(name))
             }
             data => data.address().is_some_and(|address| self.addresses.contains(&address)),

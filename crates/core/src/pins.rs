@@ -26,7 +26,7 @@ use crate::health::Verdict;
 use crate::moves;
 use crate::name::DnsName;
 use crate::policy::{self, Choice, Given, Health, Member, Readiness, Rules};
-use crate::records::{RecordData, RecordSet};
+use crate::records::{AliasPlace, RecordData, RecordSet};
 use crate::values::{Fingerprint, Ttl};
 
 pub use crate::pin::{Pin, PinState};
@@ -347,6 +347,15 @@ impl<'k> Known<'k> {
     /// Returns the alias records that the manifest wants, with their usual TTL.
     pub fn manifest_alias(&self) -> Option<Vec<RecordSet>> {
         self.alias_with(self.wanted.ttl)
+    }
+
+    /// Returns where its alias stands; an HTTPS record that Pindrel made is looked at until it is gone.
+    pub fn alias_place(&self) -> AliasPlace {
+        if !self.wanted.is_apex(self.desired) {
+            return AliasPlace::Name;
+        }
+        let has_https = self.ownership.is_some_and(|own| own.made_https());
+        if self.wanted.https_alias || has_https { AliasPlace::ApexWithHttps } else { AliasPlace::Apex }
     }
 
     fn alias_with(&self, ttl: Ttl) -> Option<Vec<RecordSet>> {

@@ -141,6 +141,9 @@ pub enum RecordData {
     Cname(DnsName),
     /// The name whose addresses the owner's server gives in its place.
     Alias(DnsName),
+    /// The name where clients find all that they need to know of the owner's service: an HTTPS record in AliasMode
+    /// (RFC 9460 §2.4.2), which has the priority 0 and no parameters.
+    HttpsAlias(DnsName),
     /// The strings of a TXT record joined together.
     Txt(String),
     /// Anything else, in presentation form: compared and shown, never written.
@@ -156,6 +159,7 @@ impl RecordData {
             RecordType::Aaaa => RecordData::Aaaa(<[u8; 16]>::try_from(wire).ok()?.into()),
             RecordType::Cname => RecordData::Cname(name()?),
             RecordType::Alias => RecordData::Alias(name()?),
+            RecordType::Https if https_alias(wire).is_some() => RecordData::HttpsAlias(https_alias(wire)?),
             RecordType::Txt => {
                 let (mut text, mut rest) = (Vec::with_capacity(wire.len()), wire);
                 while let Some((length, strings)) = rest.split_first() {
@@ -185,6 +189,10 @@ impl RecordData {
             RecordData::A(address) => wire.extend_from_slice(&address.octets()),
             RecordData::Aaaa(address) => wire.extend_from_slice(&address.octets()),
             RecordData::Cname(target) | RecordData::Alias(target) => NameKey::from(target).push_wire(&mut wire),
+            RecordData::HttpsAlias(target) => {
+                wire.extend_from_slice(&ALIAS_MODE);
+                NameKey::from(target).push_wire(&mut wire);
+            }
             RecordData::Txt(text) => {
                 // A record has one string at least (RFC 1035 §3.3.14).
                 let parts: Vec<&[u8]> = text.as_bytes().chunks(255).collect();
@@ -205,10 +213,20 @@ impl RecordData {
             RecordData::Aaaa(_) => RecordType::Aaaa,
             RecordData::Cname(_) => RecordType::Cname,
             RecordData::Alias(_) => RecordType::Alias,
+            RecordData::HttpsAlias(_) => RecordType::Https,
             RecordData::Txt(_) => RecordType::Txt,
             RecordData::Other(record_type, _) => *record_type,
         }
     }
+}
+
+/// The priority of AliasMode (RFC 9460 §2.4.1).
+const ALIAS_MODE: [u8; 2] = [0, 0];
+
+/// Reads the target of an HTTPS record in AliasMode; the root stands for "there is no such service".
+fn https_alias(wire: &[u8]) -> Option<DnsName> {
+    let (target, parameters) = NameKey::from_wire(wire.strip_prefix(&ALIAS_MODE)?)?;
+    target.to_dns_name().filter(|_| parameters.is_empty())
 }
 
 /// How many characters of a text are shown to people.
@@ -221,6 +239,7 @@ impl fmt::Display for RecordData {
             RecordData::Aaaa(address) => write!(f, "AAAA {address}"),
             RecordData::Cname(target) => write!(f, "CNAME {target}."),
             RecordData::Alias(target) => write!(f, "ALIAS {target}."),
+            RecordData::HttpsAlias(target) => write!(f, "HTTPS 0 {target}."),
             RecordData::Txt(text) if text.chars().count() > MOST_SHOWN => {
                 let shown: String = text.chars().take(MOST_SHOWN).collect();
                 write!(f, "TXT {shown:?}… ({} characters)", text.chars().count())
@@ -347,8 +366,36 @@ pub struct NameChange {
     pub expected: Vec<RecordSet>,
     /// What shall be there.
     pub wanted: Vec<RecordSet>,
-    /// Whether the name is the apex of its zone.
-    pub at_apex: bool,
+    /// Where the name stands.
+    pub place: AliasPlace,
+}
+
+/// Where an alias stands, and so of which records it is made.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum AliasPlace {
+    /// Below the apex: a CNAME, or addresses, and nothing beside.
+    Name,
+    /// At the apex: addresses, beside whatever else stands there.
+    Apex,
+    /// At the apex: addresses, and an HTTPS record in AliasMode.
+    ApexWithHttps,
+}
+
+impl AliasPlace {
+    /// Says whether the name is the apex of its zone.
+    pub fn is_apex(self) -> bool {
+        self != AliasPlace::Name
+    }
+
+    /// Returns the types of records that are its alias, or stand in the way of one, beside a CNAME or ALIAS.
+    pub fn types(self) -> &'static [RecordType] {
+        match self {
+            AliasPlace::Name => &RecordType::BESIDE_ALIAS,
+            AliasPlace::Apex => &[RecordType::A, RecordType::Aaaa],
+            AliasPlace::ApexWithHttps => &[RecordType::A, RecordType::Aaaa, RecordType::Https],
+        }
+    }
 }
 
 #[cfg(test)]

@@ -210,6 +210,7 @@ impl Undoing {
             expect: Expectation::at("/"),
             samples: Vec::new(),
             probed_as: hostname.clone(),
+            https_alias: false,
             replace: RecordTypes::default(),
             labels: Vec::new(),
             note: None,

@@ -3,7 +3,7 @@
 use std::net::Ipv4Addr;
 
 use pindrel_core::name::DnsName;
-use pindrel_core::records::{NameChange, RecordData, RecordSet, ZoneChange, ZoneRecord};
+use pindrel_core::records::{AliasPlace, NameChange, RecordData, RecordSet, ZoneChange, ZoneRecord};
 use pindrel_core::values::Ttl;
 use pindrel_core::zone_data::{NameKey, TypeCode, ZoneData};
 
@@ -174,7 +174,12 @@ impl Trial<'_> {
     fn replacement(&self, expected: &[RecordData], wanted: &[RecordData]) -> ZoneChange {
         let group = |data: &[RecordData]| RecordSet::group(data.iter().map(|data| (TTL, data.clone())));
         let owner = self.names.alias.clone();
-        ZoneChange::Replace(NameChange { owner, expected: group(expected), wanted: group(wanted), at_apex: false })
+        ZoneChange::Replace(NameChange {
+            owner,
+            expected: group(expected),
+            wanted: group(wanted),
+            place: AliasPlace::Name,
+        })
     }
 
     fn target(&self) -> RecordData {
@@ -236,7 +241,7 @@ impl Trial<'_> {
     async fn takes_wildcard(&self) -> Result<(), String> {
         let (owner, data) = (self.names.wildcard.clone(), self.target());
         let wanted = RecordSet::group([(TTL, data.clone())]);
-        let change = NameChange { owner, expected: Vec::new(), wanted, at_apex: false };
+        let change = NameChange { owner, expected: Vec::new(), wanted, place: AliasPlace::Name };
         self.change(&ZoneChange::Replace(change)).await?;
         self.has(&self.names.wildcard, &[data]).await
     }

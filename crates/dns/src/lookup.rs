@@ -10,7 +10,7 @@ use hickory_proto::rr::{RData, RecordType as WireType};
 use pindrel_core::facts::{AliasView, Lameness, ServerRecords, ServerStatus, ServerView, Unreachable, Unresolved};
 use pindrel_core::health::{CheckFailure, CheckResult, Measured, Phases};
 use pindrel_core::name::DnsName;
-use pindrel_core::records::{RecordSet, RecordType};
+use pindrel_core::records::{AliasPlace, RecordSet, RecordType};
 use pindrel_core::resolver::ResolverAddress;
 use pindrel_core::values::{Serial, Ttl};
 
@@ -150,8 +150,8 @@ pub(crate) fn sets(answer: &Message, owner: &DnsName, record_type: RecordType) -
 
 /// Returns what each server gives in the place of a hostname's alias: its CNAME, or
 /// what stands there instead; at the apex its addresses.
-pub async fn alias(servers: &[SocketAddr], owner: &DnsName, at_apex: bool) -> AliasView {
-    let looks = join_all(servers.iter().map(|server| alias_at(*server, owner, at_apex))).await;
+pub async fn alias(servers: &[SocketAddr], owner: &DnsName, place: AliasPlace) -> AliasView {
+    let looks = join_all(servers.iter().map(|server| alias_at(*server, owner, place))).await;
     let dname = looks.first().and_then(|look| look.as_ref().ok()?.1.clone());
     let seen = servers.iter().zip(looks);
     let seen = seen.map(|(server, look)| ServerRecords { server: *server, gives: look.map(|(gives, _)| gives) });
@@ -162,19 +162,17 @@ pub async fn alias(servers: &[SocketAddr], owner: &DnsName, at_apex: bool) -> Al
 pub(crate) async fn alias_at(
     server: SocketAddr,
     owner: &DnsName,
-    at_apex: bool,
+    place: AliasPlace,
 ) -> Result<(Vec<RecordSet>, Option<DnsName>), Unreachable> {
-    let types: &[RecordType] = if at_apex {
-        &[RecordType::A, RecordType::Aaaa]
-    } else {
+    if place == AliasPlace::Name {
         let found = records_of_name(server, owner, RecordType::Cname).await?;
         match found.sets {
             None => return Ok((Vec::new(), None)),
             Some(alias) if !alias.is_empty() => return Ok((alias, found.dname)),
-            Some(_) => &RecordType::BESIDE_ALIAS,
+            Some(_) => {}
         }
-    };
-    let found = join_all(types.iter().map(|record_type| records(server, owner, *record_type))).await;
+    }
+    let found = join_all(place.types().iter().map(|record_type| records(server, owner, *record_type))).await;
     let mut sets = Vec::new();
     for found in found {
         sets.extend(found?);

@@ -69,9 +69,10 @@ pub(crate) fn set_changes(change: &ZoneChange, now: &ZoneData) -> Option<Vec<Set
         })),
         ZoneChange::Replace(change) => {
             let owner = NameKey::from(&change.owner);
+            let types = change.place.types();
             let is_concerned = |code: TypeCode| {
-                !code.is_of_signing()
-                    && (!change.at_apex || matches!(code, TypeCode::A | TypeCode::AAAA | TypeCode::ALIAS))
+                let is_of_alias = || code == TypeCode::ALIAS || types.iter().any(|one| TypeCode::from(*one) == code);
+                !code.is_of_signing() && (!change.place.is_apex() || is_of_alias())
             };
             let mut sets = sets_at(now, &owner);
             sets.retain(|code, _| is_concerned(*code));

@@ -8,7 +8,7 @@ use hickory_proto::rr::{RData, RecordType as WireType};
 use pindrel_core::facts::{Unreachable, Unresolved};
 use pindrel_core::name::DnsName;
 use pindrel_core::propagation::{ResolverAnswer, ServerAnswer};
-use pindrel_core::records::{RecordSet, RecordType};
+use pindrel_core::records::{AliasPlace, RecordSet, RecordType};
 use pindrel_core::values::{Serial, Ttl};
 
 use crate::lookup::{self, negative_secs, reason, sets};
@@ -19,10 +19,7 @@ use crate::wire::{Ask, ask, wire_type};
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Watched {
     /// Its alias, or whatever stands in the place of one.
-    Alias {
-        /// Whether the name is the apex of its zone, where that is addresses.
-        at_apex: bool,
-    },
+    Alias(AliasPlace),
     /// Those of one type.
     Type(RecordType),
 }
@@ -33,7 +30,7 @@ pub async fn at_server(server: SocketAddr, zone: &DnsName, owner: &DnsName, watc
         async {
             match watched {
                 Watched::Type(record_type) => lookup::records(server, owner, record_type).await,
-                Watched::Alias { at_apex } => lookup::alias_at(server, owner, at_apex).await.map(|(gives, _)| gives),
+                Watched::Alias(place) => lookup::alias_at(server, owner, place).await.map(|(gives, _)| gives),
             }
         },
         soa(server, zone)
@@ -69,9 +66,9 @@ pub async fn at_resolver(
     let types: Vec<RecordType> = match watched {
         Watched::Type(record_type) => vec![record_type],
         // A CNAME comes with whatever address is asked for.
-        Watched::Alias { .. } => {
+        Watched::Alias(_) => {
             let addresses = wanted.iter().map(RecordSet::record_type);
-            let addresses: Vec<_> = addresses.filter(|one| matches!(one, RecordType::A | RecordType::Aaaa)).collect();
+            let addresses: Vec<_> = addresses.filter(|one| AliasPlace::ApexWithHttps.types().contains(one)).collect();
             if addresses.is_empty() { vec![RecordType::A] } else { addresses }
         }
     };

@@ -11,7 +11,7 @@ use std::net::SocketAddr;
 use async_trait::async_trait;
 use hickory_proto::op::{Message, OpCode, Query, ResponseCode, UpdateMessage as _};
 use hickory_proto::rr::rdata::tsig::{TsigAlgorithm as WireAlgorithm, TsigError};
-use hickory_proto::rr::rdata::{A, AAAA, CNAME, NULL, TXT};
+use hickory_proto::rr::rdata::{A, AAAA, CNAME, HTTPS, NULL, SVCB, TXT};
 use hickory_proto::rr::{DNSClass, Name, RData, Record, RecordType as WireType, TSigner};
 use hickory_proto::serialize::binary::{BinDecodable as _, BinDecoder};
 use jiff::Timestamp;
@@ -323,7 +323,7 @@ impl Rfc2136 {
                 records.iter().any(|record| found.has(record)).then(|| "a record still".into())
             }
             Effect::Name(change) => {
-                let view = lookup::alias(&[self.server], &change.owner, change.at_apex).await;
+                let view = lookup::alias(&[self.server], &change.owner, change.place).await;
                 let gives = view.servers.into_iter().next().map_or(Ok(Vec::new()), |server| server.gives);
                 let gives = gives.map_err(|why| self.unreachable(why))?;
                 (!same_data(&gives, &change.wanted)).then(|| in_words(&gives))
@@ -454,12 +454,12 @@ impl Rfc2136 {
                 updates.push(deleted(owner, data));
             }
         }
-        if change.expected.is_empty() && !change.at_apex {
+        if change.expected.is_empty() && !change.place.is_apex() {
             prerequisites.push(absent(owner, WireType::ANY));
         }
         for set in &change.wanted {
             let expected = change.expected.iter().any(|expected| expected.record_type() == set.record_type());
-            if !expected && change.at_apex {
+            if !expected && change.place.is_apex() {
                 prerequisites.push(absent(owner, wire_type(set.record_type())));
             }
             let data = set.data().iter().filter_map(wire_data);
@@ -599,6 +599,7 @@ fn wire_data(data: &RecordData) -> Option<RData> {
         RecordData::Aaaa(address) => Some(RData::AAAA(AAAA(*address))),
         RecordData::Cname(target) => Some(RData::CNAME(CNAME(wire_name(target)))),
         RecordData::Txt(content) => Some(text(content)),
+        RecordData::HttpsAlias(target) => Some(RData::HTTPS(HTTPS(SVCB::new(0, wire_name(target), Vec::new())))),
         // Only a server that resolves it itself has that type.
         RecordData::Alias(_) | RecordData::Other(..) => None,
     }

@@ -113,7 +113,7 @@ pub(crate) fn core_data(data: &RData, record_type: RecordType) -> Option<RecordD
             let code = TypeCode::from(record_type);
             let mut canonical = Vec::with_capacity(wire.len());
             rdata::canonical(code, &wire, &mut canonical);
-            RecordData::Other(record_type, rdata::presentation(code, &canonical))
+            RecordData::from_wire(record_type, &canonical)?
         }
     })
 }

@@ -9,7 +9,7 @@ use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use pindrel_core::delivery::Command;
 use pindrel_core::name::DnsName;
-use pindrel_core::records::{NameChange, RecordData, RecordSet, ZoneChange, ZoneRecord};
+use pindrel_core::records::{AliasPlace, NameChange, RecordData, RecordSet, ZoneChange, ZoneRecord};
 use pindrel_core::values::{TsigAlgorithm, Ttl};
 use pindrel_core::zone_data::{NameKey, TypeCode};
 use pindrel_dns::conformance::trial;
@@ -86,17 +86,22 @@ async fn dynamic_update_keeps_every_clause_and_replaces_leftovers_of_any_type() 
     for (record_type, data) in [("TXT", "\"v=spf1 \" \"-all\""), ("MX", "10 Mail.example."), ("A", "192.0.2.7")] {
         world.update("old", record_type, data);
     }
-    let view = pindrel_dns::lookup::alias(&[world.primary], &dns("old.larkfield.example"), false).await;
+    let view = pindrel_dns::lookup::alias(&[world.primary], &dns("old.larkfield.example"), AliasPlace::Name).await;
     let expected = view.servers[0].gives.clone().unwrap();
     let wanted = RecordSet::group([(Ttl::MINUTE, RecordData::Cname(dns("gw-1.api.edge.larkfield.test")))]);
     let owner = dns("old.larkfield.example");
     let change = |expected| {
-        ZoneChange::Replace(NameChange { owner: owner.clone(), expected, wanted: wanted.clone(), at_apex: false })
+        ZoneChange::Replace(NameChange {
+            owner: owner.clone(),
+            expected,
+            wanted: wanted.clone(),
+            place: AliasPlace::Name,
+        })
     };
     world.update("old", "TXT", "\"one more\"");
     let late = driver.change(&change(expected)).await;
     assert!(matches!(late, Err(ZoneError::Changed { .. })), "{late:?}");
-    let view = pindrel_dns::lookup::alias(&[world.primary], &owner, false).await;
+    let view = pindrel_dns::lookup::alias(&[world.primary], &owner, AliasPlace::Name).await;
     driver.change(&change(view.servers[0].gives.clone().unwrap())).await.unwrap();
     assert_eq!(world.dig(world.primary, "old.larkfield.example", "ANY"), "gw-1.api.edge.larkfield.test.\n");
     // What somebody else edits is looked at, and never changed.
@@ -125,8 +130,8 @@ async fn powerdns_keeps_every_clause_and_knows_alias_records() {
     let target = target.as_str();
     let alias = RecordSet::group([(Ttl::MINUTE, RecordData::Alias(dns(target)))]);
     let change = |expected: &[RecordSet], wanted: &[RecordSet]| {
-        let (owner, at_apex) = (dns(ZONE), true);
-        ZoneChange::Replace(NameChange { owner, expected: expected.to_vec(), wanted: wanted.to_vec(), at_apex })
+        let (owner, place) = (dns(ZONE), AliasPlace::Apex);
+        ZoneChange::Replace(NameChange { owner, expected: expected.to_vec(), wanted: wanted.to_vec(), place })
     };
     own.change(&change(&[], &alias)).await.unwrap();
     let addresses = world.dig(world.resolver, target, "A");

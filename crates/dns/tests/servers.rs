@@ -14,7 +14,7 @@ use hickory_proto::rr::rdata::{A, CAA, CNAME, TXT};
 use hickory_proto::rr::{Name, RData, Record, RecordType as WireType};
 use pindrel_core::facts::Unreachable;
 use pindrel_core::name::DnsName;
-use pindrel_core::records::{RecordData, RecordType, ZoneRecord};
+use pindrel_core::records::{AliasPlace, RecordData, RecordType, ZoneRecord};
 use pindrel_core::values::Ttl;
 use pindrel_dns::challenge::{self, PlaceError};
 use pindrel_dns::lookup::{self, Resolved};
@@ -429,7 +429,7 @@ async fn a_server_without_edns_is_asked_without() {
             vec![answer(question, code, answers).to_vec().unwrap()]
         }))
         .await;
-        let view = lookup::alias(&[old], &core("www.larkfield.example"), false).await;
+        let view = lookup::alias(&[old], &core("www.larkfield.example"), AliasPlace::Name).await;
         assert_eq!(view.servers[0].gives.as_ref().unwrap().len(), 1, "{code}");
     }
 }
@@ -456,7 +456,7 @@ async fn a_server_that_answers_over_tcp_alone_is_heard_and_an_absent_name_is_ask
             stream.write_all(&bytes).await.unwrap();
         }
     });
-    let view = lookup::alias(&[address], &core("absent.larkfield.example"), false).await;
+    let view = lookup::alias(&[address], &core("absent.larkfield.example"), AliasPlace::Name).await;
     assert_eq!(view.servers[0].gives, Ok(Vec::new()));
 
     let count = Arc::new(AtomicUsize::new(0));
@@ -466,6 +466,6 @@ async fn a_server_that_answers_over_tcp_alone_is_heard_and_an_absent_name_is_ask
         vec![answer(question, ResponseCode::NXDomain, Vec::new()).to_vec().unwrap()]
     }))
     .await;
-    let view = lookup::alias(&[absent], &core("absent.larkfield.example"), false).await;
+    let view = lookup::alias(&[absent], &core("absent.larkfield.example"), AliasPlace::Name).await;
     assert_eq!((view.servers[0].gives.clone(), count.load(Ordering::Relaxed)), (Ok(Vec::new()), 1));
 }

@@ -12,7 +12,7 @@ use hickory_proto::op::{Message, OpCode, ResponseCode};
 use hickory_proto::rr::rdata::tsig::{TSIG, TsigAlgorithm as WireAlgorithm, TsigError};
 use hickory_proto::rr::{DNSClass, Name, Record, TSigner};
 use pindrel_core::name::DnsName;
-use pindrel_core::records::{NameChange, RecordData, RecordSet, RecordType, ZoneChange, ZoneRecord};
+use pindrel_core::records::{AliasPlace, NameChange, RecordData, RecordSet, RecordType, ZoneChange, ZoneRecord};
 use pindrel_core::rights::{Beyond, Right};
 use pindrel_core::values::TsigAlgorithm;
 use pindrel_core::values::Ttl;
@@ -147,7 +147,7 @@ async fn an_alias_changes_only_from_exactly_what_was_expected() {
     for world in World::all("an_alias_changes_only_from_exactly_what_was_expected").await {
         let driver = world.driver();
         let owner = "moved.larkfield.example";
-        let change = |expected, wanted| NameChange { owner: dns(owner), expected, wanted, at_apex: false };
+        let change = |expected, wanted| NameChange { owner: dns(owner), expected, wanted, place: AliasPlace::Name };
         let [old, new] = [cname("old.edge.test"), cname("new.edge.test")];
         driver.apply(&ZoneChange::Replace(change(Vec::new(), old.clone()))).await.unwrap();
         // What somebody else made in the meantime is never overwritten.
@@ -164,7 +164,7 @@ async fn an_alias_changes_only_from_exactly_what_was_expected() {
         // reading afterwards notices.
         world.add_address("beside", "127.0.0.9");
         let owner = dns("beside.larkfield.example");
-        let beside = NameChange { owner, expected: Vec::new(), wanted: new, at_apex: true };
+        let beside = NameChange { owner, expected: Vec::new(), wanted: new, place: AliasPlace::Apex };
         let error = driver.apply(&ZoneChange::Replace(beside)).await.unwrap_err();
         assert!(matches!(&error, UpdateError::WithoutEffect { has, .. } if has.contains("127.0.0.9")), "{error:?}");
     }
@@ -180,7 +180,7 @@ async fn a_resolver_remembers_for_a_while_that_a_name_was_not_there() {
         let there = async || matches!(lookup::resolve(&resolver.into(), &owner).await, Resolved::Addresses { .. });
         assert!(!there().await);
         let change = RecordSet::group([(Ttl::MINUTE, RecordData::A([127, 0, 0, 9].into()))]);
-        let change = NameChange { owner: owner.clone(), expected: Vec::new(), wanted: change, at_apex: false };
+        let change = NameChange { owner: owner.clone(), expected: Vec::new(), wanted: change, place: AliasPlace::Name };
         world.driver().apply(&ZoneChange::Replace(change)).await.unwrap();
         assert!(!there().await, "it remembers");
         eventually("the address", Duration::from_secs(20), there).await;
@@ -358,7 +358,7 @@ async fn what_a_zone_hides_or_synthesises_is_seen_before_it_is_changed() {
         matches!(&error, UpdateError::Redirected { dname, .. } if *dname == dns("moved.larkfield.example")),
         "{error}"
     );
-    let view = lookup::alias(&[world.primary()], &dns(below), false).await;
+    let view = lookup::alias(&[world.primary()], &dns(below), AliasPlace::Name).await;
     assert_eq!(view.dname, Some(dns("moved.larkfield.example")), "{view:?}");
     // The authority follows it, and so does where a challenge is placed (RFC 8555 §8.4).
     let servers = |name: &DnsName| name.is_within(&dns("larkfield.example")).then(|| vec![world.primary()]);

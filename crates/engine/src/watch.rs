@@ -63,7 +63,7 @@ impl Engine {
         Ok(WatchOrder {
             zone: wanted.zone,
             owner: wanted.hostname.owner(),
-            watched: Watched::Alias { at_apex: wanted.is_apex(&self.desired) },
+            watched: Watched::Alias(about.alias_place()),
             wanted: (!is_resolved).then_some(sets),
             old_ttl: former.map(|former| former.ttl),
             everywhere: former.and_then(|former| former.gone),

@@ -316,12 +316,68 @@ async fn an_apex_on_a_server_that_resolves_aliases_itself_is_held_and_moves() {
     assert_eq!(dig(server.server, "larkfield.example", "A").trim(), address("home").0);
     let again = workspace.run(&["settle", "--dry-run", "--format", "json"]).ended(0).json();
     assert_eq!(again["steps"].as_array().unwrap().len(), 0, "{again}");
-    // Moved, the record leads elsewhere.
+    // Moved, the record leads elsewhere, and an HTTPS record beside it to the same name.
     let text = workspace.read("pindrel.toml");
-    workspace.write("pindrel.toml", &text.replace("endpoint = \"home\"", "endpoint = \"plates\""));
+    workspace.write("pindrel.toml", &text.replace("endpoint = \"home\"", "endpoint = \"plates\"\nhttps_alias = true"));
     let moved = workspace.run(&["settle"]).ended(0);
     assert!(alias("plates") && !alias("home"), "{}{}", moved.stdout, moved.stderr);
     assert_eq!(dig(server.server, "larkfield.example", "A").trim(), address("plates").0);
+    assert_eq!(dig(server.server, "larkfield.example", "HTTPS").trim(), format!("0 {}.", address("plates").1));
+}
+
+/// An HTTPS record stands beside the addresses of an apex, leads to the same endpoint, and goes with them.
+#[tokio::test(flavor = "multi_thread")]
+async fn an_https_record_beside_an_apex_comes_moves_and_goes_with_the_addresses() {
+    let test = "an_https_record_beside_an_apex_comes_moves_and_goes_with_the_addresses";
+    let Some(world) = RealWorld::start(test, RealOptions::default()).await else { return };
+    let listing = world.sandbox.listing();
+    let workspace = world.workspace(PINDREL, |manifest| {
+        let manifest = manifest.endpoint(listing, "home", "distribution").endpoint(listing, "plates", "distribution");
+        let own = "[certificate.own]\nnames = [\"larkfield.example\"]\nissued_by = \"self\"\n";
+        let terms = "certificate = \"own\"\nttl = \"2s\"\nhttps_alias = true\n";
+        manifest.with(own).hostname("larkfield.example", "home", terms)
+    });
+    let served = || {
+        let ask = |record_type| world.dig(world.primary, "larkfield.example", record_type).trim().to_owned();
+        [ask("A"), ask("HTTPS")]
+    };
+    let of = |id: &str| {
+        let endpoint = listing.endpoints.iter().find(|endpoint| endpoint.id == id).unwrap();
+        [endpoint.address.ip().to_string(), format!("0 {}.", endpoint.default_name)]
+    };
+    workspace.run(&["settle"]).ended(0);
+    assert_eq!(served(), of("home"));
+    workspace.run(&["settle", "--dry-run", "--max-age", "0"]).ended(0);
+    workspace.run(&["zone", "watch", "larkfield.example", "--patience", "20s"]).ended(0);
+    edit(&workspace, "endpoint = \"home\"", "endpoint = \"plates\"");
+    workspace.run(&["settle", "--now"]).ended(0);
+    assert_eq!(served(), of("plates"));
+    // No longer wanted it goes, and the addresses stay; so does the zone's own.
+    edit(&workspace, "https_alias = true\n", "");
+    workspace.run(&["settle"]).ended(0);
+    assert_eq!(served(), [of("plates")[0].clone(), String::new()]);
+    edit(&workspace, "ttl = \"2s\"\n", "ttl = \"2s\"\nhttps_alias = true\n");
+    workspace.run(&["settle"]).ended(0);
+    assert_eq!(served(), of("plates"));
+    let whole = workspace.read("pindrel.toml");
+    let other = "[hostname.\"api.larkfield.example\"]";
+    let wrong = whole.replace("[hostname.\"larkfield.example\"]", other).replace("certificate = \"own\"\n", "");
+    workspace.write("wrong.toml", &wrong);
+    let wrong = workspace.run(&["check", "-m", "wrong.toml"]).ended(2).stdout;
+    assert!(wrong.contains("this name is a CNAME"), "{wrong}");
+    workspace.write("pindrel.toml", &whole[..whole.find("[hostname.").unwrap()]);
+    workspace.run(&["retire", "larkfield.example", "--yes"]).ended(0);
+    assert_eq!(served(), ["", ""]);
+    assert!(!world.dig(world.primary, "larkfield.example", "NS").is_empty());
+    // Somebody's record stays until it is named.
+    workspace.write("pindrel.toml", &whole);
+    world.update("@", "HTTPS", "1 . alpn=h2");
+    let blocked = workspace.run(&["settle"]).ended(3);
+    assert!(blocked.stdout.contains("replace = [\"HTTPS\"]"), "{}", blocked.stdout);
+    assert_eq!(served(), [String::new(), "1 . alpn=\"h2\"".into()]);
+    edit(&workspace, "https_alias = true", "https_alias = true\nreplace = [\"HTTPS\"]");
+    workspace.run(&["settle"]).ended(0);
+    assert_eq!(served(), of("plates"));
 }
 
 /// One record names the installation; a second one is told of it, and keeps its hands off.

@@ -102,6 +102,7 @@ impl Digests {
             samples,
             probed_as,
             labels: _,
+            https_alias,
             replace,
             note: _,
         } = desired.hostname(id);
@@ -131,6 +132,9 @@ impl Digests {
         for sample in samples {
             digest.text("sample");
             digest.expectation(sample);
+        }
+        if *https_alias {
+            digest.text("https_alias");
         }
         if !replace.is_empty() {
             digest.text("replace");
@@ -244,9 +248,14 @@ fn zone_digest(zone: &Zone) -> u64 {
         digest.list(addresses, |digest, address| digest.text(&address.to_string()));
     }
     digest.list(resolvers, |digest, resolver| digest.text(&resolver.to_string()));
-    digest.optional(resolver_roots.as_ref(), |digest, path| digest.path(path));
+    if let Some(roots) = resolver_roots {
+        digest.text("resolver_roots");
+        digest.path(roots);
+    }
     digest.text(driver.as_str());
-    digest.number(u64::from(*marker));
+    if *marker {
+        digest.text("marker");
+    }
     match driver {
         ZoneDriver::Rfc2136(Tsig { name, algorithm, secret }) => {
             digest.text(name.as_str());
@@ -432,6 +441,9 @@ routes = [{ prefix = "/v1", service = "catalogue" }]
                 true,
             ),
             ("127.0.0.3:53", "127.0.0.4:53", true),
+            ("driver = \"rfc2136\"", "driver = \"rfc2136\"\nmarker = true", true),
+            ("driver = \"rfc2136\"", "driver = \"rfc2136\"\nresolvers = [\"tls://192.0.2.53\"]", true),
+            ("driver = \"rfc2136\"", "driver = \"rfc2136\"\nresolver_roots = \"roots.pem\"", true),
             ("name = \"pindrel\"", "name = \"other\"", true),
             ("env:SECRET", "env:OTHER", true),
             ("driver = \"rfc2136\"", "driver = \"rfc2136\"\nupdate = \"127.0.0.9:53\"", true),

@@ -309,6 +309,7 @@ impl<'p> Resolver<'p> {
             }
         }
         let placement = self.placement(&entry);
+        self.check_https_alias(&entry);
         let zones: Vec<_> = std::iter::once(&entry.hostname).chain(&entry.also).map(|name| self.zone(name)).collect();
         let certificate = self.certificate(&entry, &names, default_authority);
         let (Some(placement), Some(certificate)) = (placement, certificate) else { return };
@@ -344,6 +345,7 @@ impl<'p> Resolver<'p> {
                 samples: entry.samples,
                 probed_as,
                 labels: entry.labels.clone(),
+                https_alias: entry.https_alias.is_some(),
                 replace: entry.replace,
                 note: entry.note.clone(),
             });
@@ -372,6 +374,7 @@ impl<'p> Resolver<'p> {
                 samples: Vec::new(),
                 probed_as: name.value,
                 labels: entry.labels.clone(),
+                https_alias: entry.https_alias.is_some(),
                 replace: entry.replace,
                 note: entry.note.clone(),
             });
@@ -379,6 +382,21 @@ impl<'p> Resolver<'p> {
         if entry.judged_by.is_some() || entry.health.is_some() {
             let ids = (begin..self.desired.hostnames.len()).map(|id| HostnameId(id as u32)).collect();
             self.health.push(HostnameHealth { ids, judged_by: entry.judged_by, health: entry.health });
+        }
+    }
+
+    /// Reports an HTTPS record that is wanted where no addresses stand.
+    fn check_https_alias(&mut self, entry: &HostnameEntry) {
+        let Some(span) = entry.https_alias.clone() else { return };
+        let names = std::iter::once(&entry.hostname).chain(&entry.also);
+        let is_apex =
+            |name: &At<Hostname>| self.desired.zones.iter().any(|zone| zone.name.as_str() == name.value.as_str());
+        if !names.into_iter().any(is_apex) {
+            let message = "an HTTPS record stands beside addresses, and this name is a CNAME";
+            self.problems.report("bad-value", span, message, "remove https_alias: clients follow the CNAME");
+        } else if matches!(entry.policy, Some(At { value: PolicyWord::Split, .. })) {
+            let message = "one HTTPS record leads to one endpoint, and traffic is split";
+            self.problems.report("bad-value", span, message, "remove https_alias, or choose another policy");
         }
     }
 

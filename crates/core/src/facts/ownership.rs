@@ -10,7 +10,7 @@ use serde::{Deserialize, Serialize};
 use url::Url;
 
 use crate::endpoint::{AskedRecord, Binding};
-use crate::records::{RecordSet, same_data};
+use crate::records::{RecordSet, RecordType, same_data};
 use crate::values::Ttl;
 
 /// Which endpoint something is at: the platform and the platform's id of it, so that
@@ -158,6 +158,16 @@ impl Ownership {
     /// Says whether Pindrel wrote these alias records, whatever their TTL.
     pub fn wrote_alias(&self, sets: &[RecordSet]) -> bool {
         self.alias.any(|own| !own.is_empty() && same_data(own, sets))
+    }
+
+    /// Says whether an alias that Pindrel wrote has this set.
+    pub fn wrote_set(&self, set: &RecordSet) -> bool {
+        self.alias.any(|own| own.iter().any(|own| own.same_data(set)))
+    }
+
+    /// Says whether an alias that Pindrel wrote has an HTTPS record.
+    pub fn made_https(&self) -> bool {
+        self.alias.any(|own| own.iter().any(|set| set.record_type() == RecordType::Https))
     }
 
     /// Says whether Pindrel wrote this very binding at this endpoint.

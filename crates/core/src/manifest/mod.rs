@@ -452,6 +452,8 @@ pub struct HostnameEntry {
     pub shares: Vec<At<(String, u32)>>,
     /// How each of its endpoints is checked for it.
     pub health: Option<Box<EndpointHealthEntry>>,
+    /// Where an HTTPS record in AliasMode beside its addresses is asked for.
+    pub https_alias: Option<Range<usize>>,
     /// The certificate that it names.
     pub certificate: Option<At<String>>,
     /// The authority of its own certificate, unless the default one.

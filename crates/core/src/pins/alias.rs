@@ -104,7 +104,8 @@ fn judge_view(known: Known<'_>, view: &AliasView, wanted: &[RecordSet]) -> PinRe
         return PinReport::new(PinState::Loose, None, "points elsewhere")
             .because(finding(Code::AliasDiffers, says, "Run settle: it corrects the record").seen(evidence));
     }
-    let may_go = |set: &RecordSet| known.wanted.replace.contains(set.record_type());
+    let is_own = |set: &RecordSet| known.ownership.is_some_and(|own| own.wrote_set(set));
+    let may_go = |set: &RecordSet| known.wanted.replace.contains(set.record_type()) || is_own(set);
     if first.iter().all(may_go) {
         let says = format!("{hostname} has records of others, which the manifest says may go: {}", in_words(&first));
         return PinReport::new(PinState::Loose, None, "records to replace")

@@ -9,7 +9,7 @@ use pindrel_core::findings::{Code, Finding};
 use pindrel_core::name::DnsName;
 use pindrel_core::pin::Pin;
 use pindrel_core::pins::Known;
-use pindrel_core::records::{NameChange, RecordData, RecordSet, ZoneChange, in_words, same_data};
+use pindrel_core::records::{AliasPlace, NameChange, RecordData, RecordSet, ZoneChange, in_words, same_data};
 use pindrel_dns::ZoneError;
 use pindrel_state::Claim;
 
@@ -22,7 +22,7 @@ impl Engine {
         let (Some(first), apex) = (servers.first().copied(), &self.desired.zone(zone).name) else { return Ok(()) };
         let mut above = owner.parent();
         while let Some(name) = above.filter(|name| name != apex && name.is_within(apex)) {
-            let view = self.drivers.lookups().alias(&[first], &name, false).await;
+            let view = self.drivers.lookups().alias(&[first], &name, AliasPlace::Name).await;
             let Some(Ok(gives)) = view.servers.into_iter().next().map(|server| server.gives) else { return Ok(()) };
             if gives.is_empty() {
                 return Ok(());
@@ -58,7 +58,8 @@ impl Engine {
         let before = self.known().hostnames.get(&id).map(|known| known.ownership.alias.clone()).unwrap_or_default();
         let driver = self.drivers.zone(self.desired.zone(zone), &self.zone_servers(zone))?;
         // Nothing expected: the name must not be in use, so that a wildcard is all that answers it.
-        let change = NameChange { owner: name.clone(), expected: Vec::new(), wanted: gives.clone(), at_apex: false };
+        let change =
+            NameChange { owner: name.clone(), expected: Vec::new(), wanted: gives.clone(), place: AliasPlace::Name };
         let detail = format!("{} as {wildcard} has it", in_words(&gives));
         self.journalled("wildcard-copy", name.as_str(), &detail, async {
             self.record_ownership(claim, id, |own| own.alias.intend(gives)).await?;

@@ -24,7 +24,7 @@ use pindrel_core::findings::Finding;
 use pindrel_core::health::Measured;
 use pindrel_core::name::{DnsName, Hostname};
 use pindrel_core::propagation::{ResolverAnswer, ServerAnswer};
-use pindrel_core::records::{RecordSet, ZoneRecord};
+use pindrel_core::records::{AliasPlace, RecordSet, ZoneRecord};
 use pindrel_core::renewal::RenewalWindow;
 use pindrel_core::resolver::ResolverAddress;
 use pindrel_core::values::{Fingerprint, KeyKind, SecretRef, Ttl};
@@ -164,7 +164,7 @@ pub trait Lookups: Send + Sync {
     /// Looks at a zone: its delegation and all its servers.
     async fn zone(&self, zone: &Zone, resolvers: &[ResolverAddress]) -> ZoneView;
     /// Returns what each server gives in the place of a hostname's alias.
-    async fn alias(&self, servers: &[SocketAddr], owner: &DnsName, at_apex: bool) -> AliasView;
+    async fn alias(&self, servers: &[SocketAddr], owner: &DnsName, place: AliasPlace) -> AliasView;
     /// Returns which of the records a server does not give yet.
     async fn lacking(&self, server: SocketAddr, records: &[ZoneRecord]) -> Result<Vec<ZoneRecord>, Unreachable>;
     /// Returns which of the records a server still gives.

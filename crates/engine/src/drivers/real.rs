@@ -27,7 +27,7 @@ use pindrel_core::load_balancer::LoadBalancer;
 use pindrel_core::name::{DnsName, Hostname};
 use pindrel_core::pin::Pin;
 use pindrel_core::propagation::{ResolverAnswer, ServerAnswer};
-use pindrel_core::records::{RecordSet, ZoneRecord};
+use pindrel_core::records::{AliasPlace, RecordSet, ZoneRecord};
 use pindrel_core::renewal::RenewalWindow;
 use pindrel_core::resolver::ResolverAddress;
 use pindrel_core::values::{Fingerprint, KeyKind, SecretRef, Ttl};
@@ -320,7 +320,7 @@ impl Lookups for RealDrivers {
         view
     }
 
-    async fn alias(&self, servers: &[SocketAddr], owner: &DnsName, at_apex: bool) -> AliasView {
+    async fn alias(&self, servers: &[SocketAddr], owner: &DnsName, place: AliasPlace) -> AliasView {
         let (mut asked, mut spared) = (Vec::new(), Vec::new());
         for server in servers.iter().copied() {
             match self.outages.of(server) {
@@ -328,7 +328,7 @@ impl Lookups for RealDrivers {
                 None => asked.push(server),
             }
         }
-        let mut view = lookup::alias(&asked, owner, at_apex).await;
+        let mut view = lookup::alias(&asked, owner, place).await;
         for ServerRecords { server, gives } in &view.servers {
             self.outages.note(*server, gives.as_ref().err());
         }

@@ -41,7 +41,7 @@ impl Engine {
                 // What a wildcard gives is not there: the name must not be in use.
                 expected: if fact.value.wildcard.is_some() { Vec::new() } else { first_gives(&fact.value) },
                 wanted: sets.clone(),
-                at_apex: wanted.is_apex(&self.desired),
+                place: self.alias_place(wanted.zone, &hostname.owner()),
             };
             let (replaced, now) = (longest_ttl(&fact.value), self.clock.now());
             let is_switch = Known::about(&self.desired, &self.known(), id).is_switch();

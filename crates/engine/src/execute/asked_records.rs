@@ -11,7 +11,7 @@ use pindrel_core::findings::{Code, Finding};
 use pindrel_core::name::Hostname;
 use pindrel_core::pin::Pin;
 use pindrel_core::plan::HostnameRef;
-use pindrel_core::records::{NameChange, RecordData, RecordSet, ZoneChange, ZoneRecord};
+use pindrel_core::records::{AliasPlace, NameChange, RecordData, RecordSet, ZoneChange, ZoneRecord};
 use pindrel_dns::ZoneError;
 use pindrel_state::Claim;
 
@@ -138,7 +138,7 @@ fn addition(record: &ZoneRecord) -> ZoneChange {
             owner: record.owner.clone(),
             expected: Vec::new(),
             wanted: RecordSet::group([(record.ttl, record.data.clone())]),
-            at_apex: false,
+            place: AliasPlace::Name,
         }),
         _ => ZoneChange::Add(vec![record.clone()]),
     }

@@ -34,7 +34,7 @@ impl Engine {
                 owner: hostname.owner(),
                 expected: present,
                 wanted: lowered,
-                at_apex: wanted.is_apex(&self.desired),
+                place: self.alias_place(wanted.zone, &hostname.owner()),
             };
             let changed = driver.change(&ZoneChange::Replace(change)).await;
             changed.map_err(|error| error.finding(Pin::Alias))?;

@@ -36,7 +36,8 @@ impl Engine {
             || Finding::of(Code::LeftOver, format!("{hostname} lies in no zone of the manifest"), "Add its zone");
         let zone = zone.ok_or_else(gone)?;
         let servers = self.zone_servers(zone);
-        let (owner, at_apex) = (hostname.owner(), self.desired.zone(zone).name == hostname.owner());
+        let owner = hostname.owner();
+        let place = self.alias_place(zone, &owner);
         let mut view = self.alias_in(zone, &owner).await;
         let present = first_gives(&view);
         let is_handed_off = self.desired.is_handed_off(zone);
@@ -44,7 +45,7 @@ impl Engine {
             let (replaced, now) = (longest_ttl(&view).unwrap_or(UNRECORDED_TTL), self.clock.now());
             self.record_ownership_of(claim, whose, |own| own.replace_alias(replaced, false, now)).await?;
             let driver = self.drivers.zone(self.desired.zone(zone), &servers)?;
-            let change = NameChange { owner: owner.clone(), expected: present.clone(), wanted: Vec::new(), at_apex };
+            let change = NameChange { owner: owner.clone(), expected: present.clone(), wanted: Vec::new(), place };
             let changed = driver.change(&ZoneChange::Replace(change)).await;
             changed.map_err(|error| error.finding(Pin::Alias))?;
             view = self.alias_in(zone, &owner).await;

@@ -7,7 +7,7 @@ use pindrel_core::expectation::Expectation;
 use pindrel_core::facts::{AliasView, Fact, SampleAnswer, ServerRecords, Unreachable, Unresolved};
 use pindrel_core::name::DnsName;
 use pindrel_core::pins::Known;
-use pindrel_core::records::{RecordData, RecordSet, same_data};
+use pindrel_core::records::{AliasPlace, RecordData, RecordSet, RecordType, same_data};
 use pindrel_core::values::Ttl;
 use pindrel_core::zone_data::{NameKey, TypeCode, rdata};
 use pindrel_dns::lookup::Resolved;
@@ -71,16 +71,19 @@ impl Engine {
 
     /// Returns what every server of a zone gives as the alias of a name.
     pub(crate) async fn alias_in(&self, zone: ZoneId, owner: &DnsName) -> AliasView {
-        let at_apex = self.desired.zone(zone).name == *owner;
-        let mut view = self.drivers.lookups().alias(&self.zone_servers(zone), owner, at_apex).await;
+        let place = self.alias_place(zone, owner);
+        let mut view = self.drivers.lookups().alias(&self.zone_servers(zone), owner, place).await;
         if self.desired.zone(zone).driver.knows_alias() {
             match self.resolved_by_server(zone, owner).await {
                 Ok(None) => {}
                 Ok(Some(alias)) => {
                     // What its servers give in its place is theirs to find out.
                     for ServerRecords { gives, .. } in &mut view.servers {
-                        if gives.as_ref().is_ok_and(|sets| !sets.is_empty()) {
-                            *gives = Ok(vec![alias.clone()]);
+                        if let Ok(sets) = gives
+                            && !sets.is_empty()
+                        {
+                            sets.retain(|set| set.record_type() == RecordType::Https);
+                            sets.push(alias.clone());
                         }
                     }
                 }
@@ -92,6 +95,22 @@ impl Engine {
             }
         }
         view
+    }
+
+    /// Where the alias of a name stands. An HTTPS record beside it is Pindrel's where the manifest wants it, or where
+    /// Pindrel made it.
+    pub(crate) fn alias_place(&self, zone: ZoneId, owner: &DnsName) -> AliasPlace {
+        if self.desired.zone(zone).name != *owner {
+            return AliasPlace::Name;
+        }
+        let known = self.known();
+        let wanted = self.desired.hostname_ids().find(|id| self.desired.hostname(*id).hostname.owner() == *owner);
+        if let Some(id) = wanted {
+            return Known::about(&self.desired, &known, id).alias_place();
+        }
+        let retiring = known.retiring.iter().find(|retiring| retiring.hostname.owner() == *owner);
+        let has_https = retiring.is_some_and(|retiring| retiring.known.ownership.made_https());
+        if has_https { AliasPlace::ApexWithHttps } else { AliasPlace::Apex }
     }
 
     /// Returns the ALIAS record of a name, which no server gives as such: only who changes the zone knows of it.
@@ -121,7 +140,7 @@ impl Engine {
         while let Some(above) = encloser.filter(|above| above.is_within(apex)) {
             let wildcard = above.below("*").ok().filter(|wildcard| wildcard != name);
             if let Some(wildcard) = wildcard {
-                let view = self.drivers.lookups().alias(&[server], &wildcard, false).await;
+                let view = self.drivers.lookups().alias(&[server], &wildcard, AliasPlace::Name).await;
                 let same = |found: &ServerRecords| found.gives.as_ref().is_ok_and(|found| same_data(found, gives));
                 if view.servers.first().is_some_and(same) {
                     return Some(wildcard);

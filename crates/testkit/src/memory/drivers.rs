@@ -21,7 +21,7 @@ use pindrel_core::findings::{Code, Finding};
 use pindrel_core::health::{CheckFailure, CheckResult, Checked, Host, HostPort, Measured, Phases};
 use pindrel_core::name::{DnsName, Hostname};
 use pindrel_core::propagation::{ResolverAnswer, ServerAnswer};
-use pindrel_core::records::{RecordSet, RecordType, ZoneChange, ZoneRecord};
+use pindrel_core::records::{AliasPlace, RecordSet, RecordType, ZoneChange, ZoneRecord};
 use pindrel_core::renewal::RenewalWindow;
 use pindrel_core::resolver::ResolverAddress;
 use pindrel_core::values::{Fingerprint, KeyKind, SecretRef, Serial, Ttl};
@@ -144,7 +144,7 @@ impl Lookups for World {
         ZoneView::plain(delegation, servers.collect())
     }
 
-    async fn alias(&self, servers: &[SocketAddr], owner: &DnsName, _at_apex: bool) -> AliasView {
+    async fn alias(&self, servers: &[SocketAddr], owner: &DnsName, _place: AliasPlace) -> AliasView {
         let gives = servers.iter().map(|server| {
             let gives = self.served(*server).map(|records| MemoryZones::answered(&records, owner, &ALIASES));
             ServerRecords { server: *server, gives }

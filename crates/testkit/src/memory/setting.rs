@@ -10,7 +10,7 @@ use pindrel_core::endpoint::{Binding, EndpointInfo, KeepRecord};
 use pindrel_core::expectation::Expectation;
 use pindrel_core::manifest::{Diagnostics, read};
 use pindrel_core::name::{DnsName, Hostname};
-use pindrel_core::records::{NameChange, RecordData, RecordSet, ZoneChange, ZoneRecord};
+use pindrel_core::records::{AliasPlace, NameChange, RecordData, RecordSet, ZoneChange, ZoneRecord};
 use pindrel_core::resolver::ResolverAddress;
 use pindrel_core::values::{Fingerprint, Ttl};
 use pindrel_dns::lookup::Resolved;
@@ -382,7 +382,7 @@ token = \"env:TOKEN\"
         let now = self.world.clock().elapsed();
         let group = |data: Vec<RecordData>| RecordSet::group(data.into_iter().map(|data| (Ttl::MINUTE, data)));
         let (expected, wanted) = (group(self.aliases(owner.as_str())), group(data.into_iter().collect()));
-        let change = ZoneChange::Replace(NameChange { owner, expected, wanted, at_apex: false });
+        let change = ZoneChange::Replace(NameChange { owner, expected, wanted, place: AliasPlace::Name });
         assert!(self.world.inner().zones.change(&change, now), "it was changed meanwhile");
     }
 

@@ -172,10 +172,11 @@ impl RealWorld {
         workspace
     }
 
-    /// Adds a record to the zone with an independent tool, as somebody else would.
+    /// Adds a record to the zone with an independent tool, as somebody else would; `@` is its apex.
     pub fn update(&self, label: &str, record_type: &str, data: &str) {
+        let owner = if label == "@" { ZONE.to_owned() } else { format!("{label}.{ZONE}") };
         let lines = format!(
-            "server {} {}\nzone {ZONE}\nupdate add {label}.{ZONE}. 60 {record_type} {data}\nsend\n",
+            "server {} {}\nzone {ZONE}\nupdate add {owner}. 60 {record_type} {data}\nsend\n",
             self.primary.ip(),
             self.primary.port()
         );
