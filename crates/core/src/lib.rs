@@ -48,6 +48,7 @@ pub mod renewal;
 pub mod resolver;
 pub mod rights;
 pub mod undo;
+pub mod unicode;
 pub mod values;
 pub mod web_server;
 pub mod zone_data;

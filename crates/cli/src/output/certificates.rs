@@ -404,7 +404,7 @@ pub(crate) fn print_request(context: &Context, name: &str, pem: &str, path: Opti
     }
     if !context.quiet {
         let next = style::paint(style::COMMAND, format_args!("pindrel cert import {name} FILES"));
-        writeln!(anstream::stderr(), "Send it to the issuer, then import what it returns: {next}")?;
+        writeln!(super::stderr(), "Send it to the issuer, then import what it returns: {next}")?;
     }
     Ok(())
 }

@@ -10,6 +10,7 @@ use pindrel_engine::OnlineReport;
 use serde_json::{Value, json};
 
 use super::excerpt::excerpt;
+use super::wrap::named;
 use super::{VERSION, count, log, style};
 use crate::args::Format;
 use crate::context::{Context, Placed, placed};
@@ -119,7 +120,8 @@ fn show(out: &mut impl Write, mistakes: &Mistakes, level: Level<'_>, of: &[Diagn
         let (line, span) = excerpt(text, &span);
         let snippet =
             Snippet::source(line).path(file).line_start(place.line).annotation(AnnotationKind::Primary.span(span));
-        let group = level.clone().primary_title(&diagnostic.message).id(diagnostic.code).element(snippet);
+        let message = named(&diagnostic.message);
+        let group = level.clone().primary_title(&*message).id(diagnostic.code).element(snippet);
         let group = match &diagnostic.help {
             Some(help) => group.element(Level::HELP.message(help)),
             None => group,

@@ -31,7 +31,7 @@ pub(crate) fn print(context: &Context, error: &CliError) {
     if log::is_json() {
         return log::fail(&format!("{says} → {remedy}"));
     }
-    let mut err = anstream::stderr();
+    let mut err = super::stderr();
     let now = Timestamp::now();
     let _ = writeln!(err, "{} {}", style::paint(style::BAD, "error:"), for_people(now, &says));
     let _ = print_remedy(&mut err, now, &remedy, None);

@@ -6,6 +6,7 @@ use pindrel_core::display_text::one_line;
 use pindrel_engine::{Entry, Moment};
 use serde_json::json;
 
+use super::wrap::named_in_columns;
 use super::{VERSION, style};
 use crate::args::Format;
 use crate::context::Context;
@@ -53,7 +54,8 @@ fn print_text(entries: &[Entry]) -> Result<(), CliError> {
         let moment = style::paint(colour, format_args!("{:7}", entry.moment.as_str()));
         let (of, about) = (&entry.action, &entry.subject);
         let detail = one_line(entry.detail.as_str());
-        writeln!(out, "{:.0}  {moment}  {of:action$}  {about:subject$}  {detail}", entry.at)?;
+        let line = format!("{:.0}  {moment}  {of:action$}  {about:subject$}  {detail}", entry.at);
+        writeln!(out, "{}", named_in_columns(&line))?;
     }
     Ok(())
 }

@@ -13,6 +13,7 @@ use pindrel_engine::Event;
 use super::progress::{PinStates, marks};
 use super::style;
 use super::times::for_people;
+use super::wrap::named_in_columns;
 
 /// The most hostnames that have a live line; more are only counted.
 const MOST_LIVE: usize = 16;
@@ -59,8 +60,9 @@ pub(super) fn line_style() -> ProgressStyle {
     style("{wide_msg}")
 }
 
-/// Takes the colours away where the stream has none.
+/// Writes names in Unicode, and takes the colours away where the stream has none.
 pub(super) fn shown(text: &str) -> String {
+    let text = &*named_in_columns(text);
     match anstream::AutoStream::choice(&std::io::stderr()) {
         anstream::ColorChoice::Never => anstream::adapter::strip_str(text).to_string(),
         _ => text.to_owned(),

@@ -35,6 +35,6 @@ fn write(level: &str, text: &str) {
         let line = json!({ "timestamp": Timestamp::now(), "level": level, "fields": { "message": message } });
         let _ = writeln!(std::io::stderr(), "{line}");
     } else {
-        let _ = writeln!(anstream::stderr(), "{text}");
+        let _ = writeln!(super::stderr(), "{text}");
     }
 }

@@ -42,7 +42,8 @@ use serde::Serialize;
 
 use crate::error::CliError;
 
-pub(crate) use wrap::stdout;
+use wrap::named_in_columns;
+pub(crate) use wrap::{stderr, stdout};
 
 /// Writes the times in a sentence by their distance from now.
 pub(crate) fn for_people_now(text: &str) -> String {
@@ -92,7 +93,7 @@ pub(crate) fn write_table(mut table: Table, flush_right: &[usize], least: &[usiz
         }
     }
     for line in table.lines() {
-        writeln!(out, "{}", line.trim_end())?;
+        writeln!(out, "{}", named_in_columns(&line).trim_end())?;
     }
     Ok(writeln!(out)?)
 }

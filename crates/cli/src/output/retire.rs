@@ -15,7 +15,7 @@ use crate::error::CliError;
 
 /// Shows what would be taken away, before that is asked for.
 pub(crate) fn print_found(found: &[Leftover]) -> Result<(), CliError> {
-    let mut out = anstream::stderr();
+    let mut out = super::stderr();
     for leftover in found {
         writeln!(out, "{}", style::paint(style::STRONG, leftover.hostname.as_str()))?;
         print_evidence(&mut out, Timestamp::now(), &leftover.finding.evidence)?;

@@ -8,6 +8,7 @@ use serde_json::json;
 
 use super::finding::{print_evidence, print_remedy};
 use super::times::for_people;
+use super::wrap::named_in_columns;
 use super::{VERSION, count, held_of, style};
 use crate::args::Format;
 use crate::context::Context;
@@ -36,14 +37,9 @@ pub(crate) fn print(context: &Context, plan: &Plan) -> Result<(), CliError> {
             after => format!(" after {}", after.iter().map(u32::to_string).collect::<Vec<_>>().join(", ")),
         };
         let action = style::paint(style::STRONG, format_args!("{:actions$}", step.action));
-        writeln!(
-            out,
-            "{:>digits$}  {action}  {:width$}  {}{}",
-            step.id,
-            step.hostname.as_str(),
-            step.target,
-            style::paint(style::FAINT, after)
-        )?;
+        let (hostname, after) = (step.hostname.as_str(), style::paint(style::FAINT, after));
+        let line = format!("{:>digits$}  {action}  {hostname:width$}  {}{after}", step.id, step.target);
+        writeln!(out, "{}", named_in_columns(&line))?;
         writeln!(out, "{:digits$}  {:actions$}  {:width$}  {}", "", "", "", style::paint(style::FAINT, &step.why))?;
     }
     let now = Timestamp::now();

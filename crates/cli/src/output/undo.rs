@@ -20,7 +20,7 @@ const MOST_LISTED: usize = 20;
 
 /// Says what cannot be put back.
 pub(crate) fn print_hindered(hindered: &[(Hostname, Finding)]) -> Result<(), CliError> {
-    let mut out = anstream::stderr();
+    let mut out = super::stderr();
     for (hostname, finding) in hindered {
         writeln!(out, "{} {hostname}: {}", style::paint(style::BAD, "✕"), finding.says)?;
         writeln!(out, "  → {}", finding.remedy)?;

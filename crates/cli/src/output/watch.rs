@@ -132,7 +132,7 @@ impl Watching {
             let (_, word, _) = word(&peer.reached);
             let detail = detail(&peer.reached, now);
             let detail = if detail.is_empty() { detail } else { format!(": {detail}") };
-            let _ = writeln!(anstream::stderr(), "{} {role} {} {word}{detail}", now.strftime("%H:%M:%S"), peer.address);
+            let _ = writeln!(super::stderr(), "{} {role} {} {word}{detail}", now.strftime("%H:%M:%S"), peer.address);
         }
     }
 

@@ -1,20 +1,41 @@
-//! Sentences on a terminal: broken between words, and continued under where they begin.
+//! Sentences for people: names in Unicode, and on a terminal broken between words, continued under where they begin.
 
+use std::borrow::Cow;
 use std::io::{self, Write};
+
+use pindrel_core::unicode::in_unicode;
+use unicode_width::UnicodeWidthStr as _;
 
 /// Below this width nothing is broken: it would only be harder to read.
 const LEAST: usize = 40;
 /// Marks that a line may begin with; what they are about begins after them.
 const MARKS: [&str; 7] = ["→", "✕", "◇", "◈", "·", "!", "◆"];
 
-/// Standard output for text: on a terminal, lines that are too long are broken between words.
+/// Standard output for text: names are written in Unicode, and on a terminal lines that are too long are broken
+/// between words.
 pub(crate) fn stdout() -> Wrapped<anstream::AutoStream<io::Stdout>> {
     let width = terminal_size::terminal_size_of(io::stdout()).map(|(width, _)| usize::from(width.0));
     Wrapped { out: anstream::stdout(), width: width.filter(|width| *width >= LEAST), line: Vec::new() }
 }
 
-/// Breaks a text for the terminal that standard error is, between words.
+/// Standard error for text: names are written in Unicode, and lines as they are.
+pub(crate) fn stderr() -> Wrapped<anstream::AutoStream<io::Stderr>> {
+    Wrapped { out: anstream::stderr(), width: None, line: Vec::new() }
+}
+
+/// Writes a sentence's names in Unicode.
+pub(crate) fn named(text: &str) -> Cow<'_, str> {
+    in_unicode(text, |_, _| String::new())
+}
+
+/// Writes the names of a line of a table in Unicode, each with as many blanks as keep what follows in its column.
+pub(crate) fn named_in_columns(line: &str) -> Cow<'_, str> {
+    in_unicode(line, |ascii, shown| " ".repeat(ascii.width().saturating_sub(shown.width())))
+}
+
+/// Makes a text ready for standard error: names in Unicode, and broken between words for a terminal.
 pub(crate) fn for_stderr(text: &str) -> String {
+    let text = &*named(text);
     let width = terminal_size::terminal_size_of(io::stderr()).map(|(width, _)| usize::from(width.0));
     match width.filter(|width| *width >= LEAST) {
         Some(width) => text.lines().map(|line| broken(line, width)).collect::<Vec<_>>().join("\n"),
@@ -31,9 +52,6 @@ pub(crate) struct Wrapped<W: Write> {
 
 impl<W: Write> Write for Wrapped<W> {
     fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
-        if self.width.is_none() {
-            return self.out.write(bytes);
-        }
         for byte in bytes {
             self.line.push(*byte);
             if *byte == b'\n' {
@@ -52,9 +70,10 @@ impl<W: Write> Write for Wrapped<W> {
 impl<W: Write> Wrapped<W> {
     fn end_line(&mut self) -> io::Result<()> {
         let line = std::mem::take(&mut self.line);
-        match (std::str::from_utf8(&line), self.width) {
-            (Ok(text), Some(width)) => self.out.write_all(broken(text, width).as_bytes()),
-            _ => self.out.write_all(&line),
+        match (std::str::from_utf8(&line).map(named), self.width) {
+            (Ok(text), Some(width)) => self.out.write_all(broken(&text, width).as_bytes()),
+            (Ok(text), None) => self.out.write_all(text.as_bytes()),
+            (Err(_), _) => self.out.write_all(&line),
         }
     }
 }

@@ -358,3 +358,28 @@ async fn check_online_tells_what_cannot_be_used_before_anything_is_done() {
     let wrong = workspace.run(&online).ended(2).json();
     assert!(wrong.get("online").is_none(), "nothing is asked for a manifest that has mistakes: {wrong}");
 }
+
+/// People read names in Unicode, programs and servers A-labels; a name that deceives is told and stays an A-label.
+#[tokio::test(flavor = "multi_thread")]
+async fn internationalised_names_are_shown_in_unicode_and_sent_as_labels() {
+    let (workspace, _sandbox) = sandboxed(quick(), one_name).await;
+    let names = [("sternwärte", "xn--sternwrte-02a", true), ("аpi", "xn--pi-6kc", false)];
+    for (label, ascii, is_shown) in names {
+        let manifest = workspace.read("pindrel.toml").replace("api.larkfield", &format!("{label}.larkfield"));
+        workspace.write("named.toml", &manifest);
+        let run = |args: &[&str], status| workspace.run(&[&["-m", "named.toml"], args].concat()).ended(status);
+        let checked = run(&["check"], 0).stdout;
+        assert_eq!(checked.contains("mixes letters of several scripts"), !is_shown, "{checked}");
+        let steps = run(&["settle", "--dry-run"], 3).stdout;
+        let shown = |text: &str| (text.contains(label), text.contains(ascii));
+        assert_eq!(shown(&steps), (is_shown, !is_shown), "{steps}");
+        let column_of = |text: &str| {
+            let line = steps.lines().find(|line| line.contains(text)).unwrap();
+            line[..line.find(text).unwrap()].chars().count()
+        };
+        assert_eq!(column_of("gateway catalogue"), column_of("no account at this"), "{steps}");
+        let json = run(&["settle", "--dry-run", "--format", "json"], 3).stdout;
+        assert_eq!(shown(&json), (false, true), "{json}");
+        run(&["status", "--only", &format!("{label}.larkfield.example")], 3);
+    }
+}

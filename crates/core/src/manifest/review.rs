@@ -4,6 +4,8 @@ use std::collections::{HashMap, HashSet};
 use std::path::{Component, Path, PathBuf};
 
 use crate::endpoint::{ClientNeed, OriginScheme, Route, is_under};
+use crate::name::Hostname;
+use crate::unicode::{Deceptive, deceptive_label};
 use crate::web_server::ServicePlace;
 
 use super::{At, Diagnostics, EndpointDriverEntry, HostnameEntry, Manifest};
@@ -91,6 +93,7 @@ pub fn review(manifest: &Manifest, warnings: &mut Diagnostics) {
         .collect();
     for hostname in &manifest.hostnames {
         review_routes(hostname, warnings);
+        std::iter::once(&hostname.hostname).chain(&hostname.also).for_each(|name| review_name(name, warnings));
         let is_checked = |named: &At<String>| checked.contains(named.value.as_str());
         let unchecked = hostname.endpoints.iter().find(|named| !is_checked(named));
         if let Some(named) = unchecked.filter(|_| hostname.endpoints.len() > 1)
@@ -126,6 +129,19 @@ pub fn review(manifest: &Manifest, warnings: &mut Diagnostics) {
             }
         }
     }
+}
+
+/// Reports a name that may be taken for another one.
+fn review_name(name: &At<Hostname>, warnings: &mut Diagnostics) {
+    let Some((label, why)) = deceptive_label(name.value.as_str()) else { return };
+    let message = match why {
+        Deceptive::MixedScripts => {
+            format!("\"{label}\" mixes letters of several scripts, and may be taken for another name")
+        }
+        Deceptive::LooksLikeAscii => format!("\"{label}\" looks like ASCII letters, and may be taken for another name"),
+    };
+    let help = format!("make sure that it is meant; browsers may show it as {}", name.value);
+    warnings.report("deceptive-name", name.span.clone(), message, help);
 }
 
 /// Reports routes that change nothing, and sample requests that nothing answers or that cannot be made.
