@@ -86,8 +86,12 @@ codes! {
         ParentsDiffer = "parents-differ", Person;
         /// A name in the zone's NS set is an alias.
         NameServerAliased = "name-server-aliased", Person;
+        /// The zone above gives a server of the zone another address than the zone does.
+        GlueDiffers = "glue-differs", Person;
         /// A server of the zone answers over UDP alone.
         ServerWithoutTcp = "server-without-tcp", Person;
+        /// A signed zone is about to be served by others, and old and new servers lack each other's keys.
+        KeysNotShared = "keys-not-shared", Person;
         /// No DS record of the zone above matches a key of the zone.
         KeysUnmatched = "keys-unmatched", Person;
         /// Signatures of the zone have ended, or end soon.

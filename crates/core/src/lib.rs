@@ -38,6 +38,7 @@ pub mod load_balancer;
 pub mod manifest;
 pub mod moves;
 pub mod name;
+pub mod name_servers;
 pub mod pin;
 pub mod pins;
 pub mod plan;

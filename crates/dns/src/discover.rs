@@ -7,8 +7,9 @@ use hickory_proto::dnssec::rdata::{DNSSECRData, DS};
 use hickory_proto::op::{Message, ResponseCode};
 use hickory_proto::rr::{RData, Record, RecordType as WireType};
 use jiff::Timestamp;
-use pindrel_core::facts::{DelegationView, ServerStatus, SignedView, Unreachable, ZoneView};
+use pindrel_core::facts::{DelegationView, ServerStatus, SignedView, StaleGlue, Unreachable, ZoneView};
 use pindrel_core::name::DnsName;
+use pindrel_core::records::{RecordData, RecordSet, RecordType};
 
 use crate::lookup::{self, Resolved, name_servers};
 use crate::resolver::Resolver;
@@ -34,7 +35,7 @@ pub async fn zone(zone: &DnsName, servers: &[SocketAddr], parents: &[SocketAddr]
     } else {
         parents
     };
-    let (delegation, parents_differing) = delegation(zone, parents, resolvers).await;
+    let (delegation, parents_differing, glue) = delegation(zone, parents, resolvers).await;
     // Whoever resolves the zone asks any of the delegated servers, whichever the manifest names.
     let mut asked = servers.to_vec();
     if let DelegationView::Delegated { addresses, .. } = &delegation {
@@ -64,8 +65,30 @@ pub async fn zone(zone: &DnsName, servers: &[SocketAddr], parents: &[SocketAddr]
         .filter_map(|(server, why)| Some((server, why.err()?)))
         .filter(|(server, _)| serves(server))
         .collect();
+    let first = view.servers.iter().find(|server| matches!(server.status, ServerStatus::Serves { .. }));
+    if let Some(server) = first.map(|server| server.server) {
+        view.stale_glue = stale_glue(server, glue).await;
+    }
     view.aliased_servers = aliased(view.own_name_servers().unwrap_or_default(), resolvers).await;
     view
+}
+
+/// Glue that is not what the zone itself has, as one of its servers says.
+async fn stale_glue(server: SocketAddr, glue: Glue) -> Vec<StaleGlue> {
+    let looks = glue.into_iter().take(MOST_SERVERS).map(|(name, mut glue)| async move {
+        let types = [RecordType::A, RecordType::Aaaa];
+        let [v4, v6] = types.map(|record_type| lookup::records(server, &name, record_type));
+        let (v4, v6) = futures::join!(v4, v6);
+        let sets = [v4.ok()?, v6.ok()?].concat();
+        let mut own: Vec<IpAddr> = sets.iter().flat_map(RecordSet::data).filter_map(RecordData::address).collect();
+        own.sort();
+        glue.sort();
+        glue.dedup();
+        // A family that the zone above leaves out is its own business.
+        let is_stale = glue.iter().any(|address| !own.contains(address));
+        (is_stale && !own.is_empty()).then_some(StaleGlue { name, glue, own })
+    });
+    stream::iter(looks).buffered(SERVERS_AT_ONCE).filter_map(|found| async { found }).collect().await
 }
 
 /// The server that takes changes, as the SOA record names it.
@@ -105,7 +128,7 @@ async fn aliased(names: &[DnsName], resolvers: &[Resolver]) -> Vec<DnsName> {
 }
 
 /// The servers of the zone above, at the nearest name that has any.
-async fn parents_of(zone: &DnsName, resolvers: &[Resolver]) -> Vec<SocketAddr> {
+pub(crate) async fn parents_of(zone: &DnsName, resolvers: &[Resolver]) -> Vec<SocketAddr> {
     let mut above = zone.parent();
     while let Some(candidate) = above {
         for resolver in resolvers {
@@ -126,10 +149,13 @@ async fn parents_of(zone: &DnsName, resolvers: &[Resolver]) -> Vec<SocketAddr> {
     Vec::new()
 }
 
+/// The addresses of some servers of a zone that lie in it, as the zone above has them.
+type Glue = Vec<(DnsName, Vec<IpAddr>)>;
+
 /// What one server of the zone above says.
 enum Said {
     /// Who serves the zone.
-    Delegated(Vec<DnsName>, Vec<IpAddr>),
+    Delegated(Vec<DnsName>, Vec<IpAddr>, Glue),
     /// Nobody does.
     Missing,
     /// It has no say: it serves the zone itself, and not the one above.
@@ -142,15 +168,18 @@ async fn delegation(
     zone: &DnsName,
     parents: &[SocketAddr],
     resolvers: &[Resolver],
-) -> (DelegationView, Vec<SocketAddr>) {
+) -> (DelegationView, Vec<SocketAddr>, Glue) {
     let looks = parents.iter().copied().map(|parent| async move { (parent, said(parent, zone, resolvers).await) });
     let all: Vec<(SocketAddr, Said)> = stream::iter(looks).buffered(SERVERS_AT_ONCE).collect().await;
     let mut told = None;
     let mut differing = Vec::new();
-    let mut why = None;
+    let (mut why, mut glue) = (None, Vec::new());
     for (parent, said) in all {
         let view = match said {
-            Said::Delegated(name_servers, addresses) => {
+            Said::Delegated(name_servers, addresses, own) => {
+                if glue.is_empty() {
+                    glue = own;
+                }
                 DelegationView::Delegated { by: parent, name_servers, addresses }
             }
             Said::Missing => DelegationView::Missing { by: parent },
@@ -179,7 +208,7 @@ async fn delegation(
             Some(_) => {}
         }
     }
-    (told.unwrap_or(DelegationView::Unreachable { why: why.unwrap_or(Unreachable::NoneKnown) }), differing)
+    (told.unwrap_or(DelegationView::Unreachable { why: why.unwrap_or(Unreachable::NoneKnown) }), differing, glue)
 }
 
 /// Asks one server of a zone above, and whichever it refers to on the way down.
@@ -204,6 +233,7 @@ async fn said(parent: SocketAddr, zone: &DnsName, resolvers: &[Resolver]) -> Sai
         // A referral stands in the authority section.
         let referred = name_servers(&answer.authorities, zone);
         let own = name_servers(&answer.answers, zone);
+        let is_referral = !referred.is_empty();
         let names = match (referred.is_empty(), own.is_empty()) {
             (false, _) => referred,
             // It serves the zone itself: does it serve the one above, too? A DS record belongs there (RFC 4035 §3.1.4.1).
@@ -224,7 +254,10 @@ async fn said(parent: SocketAddr, zone: &DnsName, resolvers: &[Resolver]) -> Sai
         let mut addresses = addresses_of(&names, &answer.additionals, resolvers).await;
         addresses.sort();
         addresses.dedup();
-        return Said::Delegated(names, addresses);
+        let in_zone = names.iter().filter(|name| is_referral && name.is_within(zone));
+        let glue = in_zone.map(|name| (name.clone(), glue_of(name, &answer.additionals)));
+        let glue = glue.filter(|(_, addresses)| !addresses.is_empty()).collect();
+        return Said::Delegated(names, addresses, glue);
     }
     let detail = format!("{parent} refers from one server to the next for {zone}");
     Said::Unreachable(Unreachable::Other { detail })
@@ -259,18 +292,22 @@ async fn serves_above(server: SocketAddr, zone: &DnsName) -> bool {
     answer.answers.iter().any(|record| record.record_type() == WireType::DS) || answer.authorities.iter().any(is_above)
 }
 
+/// The addresses of a server among the records that came with a referral.
+fn glue_of(name: &DnsName, records: &[Record]) -> Vec<IpAddr> {
+    let own = records.iter().filter(|record| core_name(&record.name).as_ref() == Some(name));
+    let addresses = own.filter_map(|record| match &record.data {
+        RData::A(address) => Some(IpAddr::V4(address.0)),
+        RData::AAAA(address) => Some(IpAddr::V6(address.0)),
+        _ => None,
+    });
+    addresses.collect()
+}
+
 /// The addresses of some servers: out of the glue where there is any, else looked up.
 async fn addresses_of(names: &[DnsName], glue: &[Record], resolvers: &[Resolver]) -> Vec<IpAddr> {
     let mut addresses = Vec::new();
     for name in names.iter().take(MOST_SERVERS) {
-        let own = glue.iter().filter(|record| core_name(&record.name).as_ref() == Some(name));
-        let glued: Vec<IpAddr> = own
-            .filter_map(|record| match &record.data {
-                RData::A(address) => Some(IpAddr::V4(address.0)),
-                RData::AAAA(address) => Some(IpAddr::V6(address.0)),
-                _ => None,
-            })
-            .collect();
+        let glued = glue_of(name, glue);
         if !glued.is_empty() {
             addresses.extend(glued);
             continue;

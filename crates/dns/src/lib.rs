@@ -17,6 +17,7 @@ mod file;
 mod handed_off;
 mod lines;
 pub mod lookup;
+pub mod name_servers;
 mod powerdns;
 pub mod present;
 mod program;

@@ -2,7 +2,7 @@
 
 #![allow(clippy::unwrap_used, reason = "what cannot be set up fails the test")]
 
-use std::net::{Ipv4Addr, SocketAddr};
+use std::net::{IpAddr, Ipv4Addr, SocketAddr};
 use std::process::Command;
 use std::sync::Arc;
 use std::time::Duration;
@@ -11,9 +11,10 @@ use hickory_proto::op::{Message, OpCode, ResponseCode};
 use hickory_proto::rr::rdata::{A, NS, SOA};
 use hickory_proto::rr::{Name, RData, Record, RecordType};
 use jiff::Timestamp;
-use pindrel_core::facts::{DelegationView, ZoneView};
+use pindrel_core::facts::{DelegationView, StaleGlue, ZoneView};
 use pindrel_core::name::DnsName;
-use pindrel_dns::discover;
+use pindrel_core::name_servers::KeptRecords;
+use pindrel_dns::{discover, name_servers};
 use pindrel_testkit::{Program, dig, eventually, free_port, require};
 use tokio::net::UdpSocket;
 
@@ -50,6 +51,8 @@ enum Above {
     Denies,
     /// It serves the zone itself, and nothing else.
     IsBelow,
+    /// The same, and its own server has the address 127.0.0.LAST.
+    IsBelowAt(u8),
     /// It serves the zone and the one above.
     IsBoth,
     /// It refers to the zone between, at 127.0.0.LAST.
@@ -77,11 +80,19 @@ impl Above {
                 answer.metadata.response_code = ResponseCode::NXDomain;
                 answer.add_authorities([soa("example")]);
             }
-            Above::IsBelow | Above::IsBoth if !is_ds => {
+            Above::IsBelowAt(last) if asked == RecordType::A => {
+                answer.metadata.authoritative = true;
+                answer.add_answers([glue("ns1.larkfield.example", last)]);
+            }
+            Above::IsBelowAt(_) if asked == RecordType::SOA => {
+                answer.metadata.authoritative = true;
+                answer.add_answers([soa(ZONE)]);
+            }
+            Above::IsBelow | Above::IsBoth | Above::IsBelowAt(_) if !is_ds => {
                 answer.metadata.authoritative = true;
                 answer.add_answers([ns(ZONE, "ns1.larkfield.example")]);
             }
-            Above::IsBelow => {
+            Above::IsBelow | Above::IsBelowAt(_) => {
                 answer.metadata.authoritative = true;
                 answer.add_authorities([soa(ZONE)]);
             }
@@ -236,4 +247,46 @@ async fn keys_and_signatures_of_a_signed_zone_are_seen_on_each_server() {
         assert!((left - days * 86_400).abs() < 3_600, "{left} s left of {days} days");
         assert_eq!((view.without_tcp.len(), view.parents_differing.len()), (0, 0));
     }
+}
+
+/// Who does not know the zone yet goes where the glue says, whatever the zone itself has by now.
+#[tokio::test]
+async fn glue_that_is_not_the_zones_own_address_is_told() {
+    let local = || SocketAddr::from(([127, 0, 0, 1], 0));
+    let zone: DnsName = ZONE.parse().unwrap();
+    for (own, is_stale) in [(9, false), (8, true)] {
+        let parent = Above::Refers("ns1.larkfield.example").serve(local()).await;
+        let child = Above::IsBelowAt(own).serve(local()).await;
+        let view = discover::zone(&zone, &[child], &[parent], &[]).await;
+        let addresses = |last: u8| vec![IpAddr::from([127, 0, 0, last])];
+        let expected =
+            StaleGlue { name: "ns1.larkfield.example".parse().unwrap(), glue: addresses(9), own: addresses(own) };
+        assert_eq!(view.stale_glue, if is_stale { vec![expected] } else { Vec::new() });
+    }
+    // The address of a server elsewhere is none of the zone above's business.
+    let parent = Above::Refers("ns1.elsewhere.test").serve(local()).await;
+    let child = Above::IsBelowAt(8).serve(local()).await;
+    assert_eq!(discover::zone(&zone, &[child], &[parent], &[]).await.stale_glue, []);
+}
+
+/// A validating resolver may have the keys of the old server and an answer of the new one.
+#[tokio::test]
+async fn a_change_of_name_servers_sees_what_caches_keep_and_whose_keys_are_missing() {
+    let test = "a_change_of_name_servers_sees_what_caches_keep_and_whose_keys_are_missing";
+    if !require(test, &[("named", "bind9"), ("dnssec-signzone", "bind9-utils"), ("dig", "bind9-dnsutils")]) {
+        return;
+    }
+    let (old, _process, _folder) = signed(20, true).await;
+    let (new, _process, _folder) = signed(20, true).await;
+    let zone: DnsName = ZONE.parse().unwrap();
+    let same = name_servers::look(&zone, [old, old], &[old], &[]).await.unwrap();
+    assert_eq!(same.name_servers, ["ns1.larkfield.example".parse().unwrap()]);
+    let kept: Vec<KeptRecords> = same.kept.iter().map(|kept| kept.records).collect();
+    assert_eq!(kept, [KeptRecords::NsOwn, KeptRecords::NsAbove, KeptRecords::Glue, KeptRecords::Ds]);
+    assert!(same.hindrance().is_none(), "{same:?}");
+    let other = name_servers::look(&zone, [old, new], &[old], &[]).await.unwrap();
+    let keys = other.keys.as_ref().unwrap();
+    assert_eq!((keys.new_matches_ds, keys.missing_at_new.len(), keys.missing_at_old.len()), (false, 1, 1));
+    assert_eq!(other.hindrance().unwrap().evidence.len(), 3);
+    assert!(name_servers::look(&zone, [old, free_port()], &[old], &[]).await.is_err());
 }

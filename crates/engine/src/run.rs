@@ -24,6 +24,7 @@ use crate::drivers::{Authority, Clock, Drivers};
 use crate::events::{Event, Listener};
 use crate::failure::EngineError;
 use crate::home::Home;
+use crate::observe::dependents::Dependents;
 use crate::runs::RunRecord;
 use crate::secrets::Vault;
 use crate::waits::Waits;
@@ -94,6 +95,8 @@ pub struct Engine {
     pub(crate) asking: Semaphore,
     /// Whether the servers of every zone are known.
     pub(crate) zones_known: OnceCell<()>,
+    /// What leads to the hostnames of each zone, read once a run where somebody else's records stand in the way.
+    pub(crate) dependents: tokio::sync::Mutex<HashMap<ZoneId, Arc<OnceCell<Arc<Dependents>>>>>,
     /// Whether what was concluded about health is known.
     pub(crate) health_known: OnceCell<()>,
     /// Whether somebody else makes the checks and switches aliases from one endpoint of a hostname to another.
@@ -136,6 +139,7 @@ impl Engine {
             order_slots: Semaphore::new(bounds.at_once),
             asking: Semaphore::new(ASKING_AT_ONCE),
             zones_known: OnceCell::new(),
+            dependents: tokio::sync::Mutex::default(),
             health_known: OnceCell::new(),
             leaves_switches: false,
             aliases_written: Mutex::default(),

@@ -6,8 +6,9 @@ use std::net::SocketAddr;
 use futures::{StreamExt as _, TryStreamExt as _, stream};
 use pindrel_core::desired::ZoneId;
 use pindrel_core::facts::{ServerStatus, ZoneView};
-use pindrel_core::findings::Finding;
+use pindrel_core::findings::{Code, Finding};
 use pindrel_core::name::DnsName;
+use pindrel_core::name_servers::NameServerChange;
 use pindrel_core::pin::Pin;
 use pindrel_core::pins::{Known, PinState, judge_zone};
 use pindrel_core::values::Serial;
@@ -222,6 +223,29 @@ impl Engine {
             })
             .collect();
         driver.change_sets(&changes).await.map_err(|error| error.finding(Pin::Zone))
+    }
+
+    /// Looks at what would come of a change of a zone's name servers, from one to another; without one it is the first
+    /// of the zone's.
+    ///
+    /// # Errors
+    /// A [`Finding`]: one of both cannot be asked.
+    pub async fn name_server_change(
+        &self,
+        id: ZoneId,
+        from_to: [Option<SocketAddr>; 2],
+    ) -> Result<NameServerChange, Finding> {
+        self.know_zone(id).await.map_err(|error| internal(error.to_string()))?;
+        let zone = self.desired.zone(id);
+        let unreachable = |why: String| {
+            let says = format!("a change of the name servers of {} cannot be looked at: {why}", zone.name);
+            Finding::of(Code::ServerUnreachable, says, "Make sure that both servers answer for the zone")
+        };
+        let first = self.zone_servers(id).into_iter().next();
+        let [from, to] = from_to.map(|server| server.or(first));
+        let (from, to) = from.zip(to).ok_or_else(|| unreachable("none of its servers is known".into()))?;
+        let looked = self.drivers.lookups().name_server_change(zone, [from, to], &self.resolvers(id)).await;
+        looked.map_err(|why| unreachable(why.to_string()))
     }
 
     pub(crate) async fn zone_driver(

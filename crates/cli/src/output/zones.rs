@@ -9,14 +9,16 @@ use comfy_table::Cell;
 use jiff::Timestamp;
 use pindrel_core::facts::{DelegationView, ServerStatus, ServerView, ZoneView};
 use pindrel_core::name::DnsName;
+use pindrel_core::name_servers::NameServerChange;
 use pindrel_core::pins::PinState;
-use pindrel_core::zone_data::{Difference, SetRecord, Severity, Slip, ZoneData, rdata};
+use pindrel_core::zone_data::{Difference, SetRecord, Severity, Slip, TypeCode, ZoneData, rdata};
 use pindrel_core::zone_file::{Mistake, write_zone};
 use pindrel_engine::ZoneReport;
 use pindrel_engine::zone_files::ReadFiles;
 use serde_json::{Value, json};
 
 use super::finding::{print_evidence, print_remedy};
+use super::times::age;
 use super::{VERSION, count, style, table_colour};
 use crate::args::Format;
 use crate::context::Context;
@@ -193,6 +195,7 @@ pub(crate) fn print_differences(
     (left, right): (&impl Source, &impl Source),
     differences: &[Difference],
     with_ttls: bool,
+    change: Option<&NameServerChange>,
 ) -> Result<(), CliError> {
     let data = |one: &Difference, records: &[SetRecord]| -> Vec<String> {
         records.iter().map(|record| rdata::presentation(one.code, &record.data)).collect()
@@ -214,7 +217,12 @@ pub(crate) fn print_differences(
             };
             let differences: Vec<Value> = differences.iter().map(one).collect();
             let partial = left.partial().is_some() || right.partial().is_some();
-            super::json(&json!({ "version": VERSION, "differences": differences, "partial": partial }))
+            let mut document = json!({ "version": VERSION, "differences": differences, "partial": partial });
+            if let Some(change) = change {
+                document["name_server_change"] = json!(change);
+                document["name_server_change"]["finding"] = json!(change.hindrance());
+            }
+            super::json(&document)
         }
         Format::Csv => super::csv(
             &["name", "type", "left", "right"],
@@ -232,7 +240,7 @@ pub(crate) fn print_differences(
             if differences.is_empty() {
                 let same = style::paint(style::GOOD, "have the same records");
                 writeln!(out, "{from} and {to} {same}: {}.", count(left.len().min(right.len()), "record"))?;
-                return Ok(());
+                return change.map_or(Ok(()), |change| tell_change(&mut out, change, differences));
             }
             let only = |is: fn(&Difference) -> bool| differences.iter().filter(|one| is(one)).count();
             let (only_left, only_right) = (only(|one| one.right.is_empty()), only(|one| one.left.is_empty()));
@@ -241,9 +249,52 @@ pub(crate) fn print_differences(
             let plus = style::paint(style::GOOD, format_args!("+ {only_right} only in {to}"));
             let verb = if differences.len() == 1 { "differs" } else { "differ" };
             let sets = count(differences.len(), "record set");
-            Ok(writeln!(out, "{sets} {verb}: {minus}, {plus}, {both} in both.")?)
+            writeln!(out, "{sets} {verb}: {minus}, {plus}, {both} in both.")?;
+            change.map_or(Ok(()), |change| tell_change(&mut out, change, differences))
         }
     }
+}
+
+/// The most record sets that are named as lost.
+const MOST_LOST: usize = 20;
+
+/// Tells what comes of a change of name servers from the left to the right side.
+fn tell_change(out: &mut impl Write, change: &NameServerChange, differences: &[Difference]) -> Result<(), CliError> {
+    let zone = &change.zone;
+    writeln!(
+        out,
+        "\n{}",
+        style::paint(style::STRONG, format_args!("Should the right side become the servers of {zone}"))
+    )?;
+    let mut lost: Vec<&Difference> = differences.iter().filter(|one| one.right.is_empty()).collect();
+    // Whoever loses the mail notices last.
+    lost.sort_by_key(|one| one.code != TypeCode::MX);
+    let bad = style::paint(style::BAD, "✕");
+    for one in lost.iter().take(MOST_LOST) {
+        let mail = if one.code == TypeCode::MX { ": its mail would no longer be delivered" } else { "" };
+        writeln!(out, "{bad} lost: {} of {}{mail}", one.code, one.name)?;
+    }
+    if lost.len() > MOST_LOST {
+        writeln!(out, "{bad} lost: {} more", count(lost.len() - MOST_LOST, "record set"))?;
+    }
+    let now = Timestamp::now();
+    if let Some(finding) = change.hindrance() {
+        writeln!(out, "{bad} {}", finding.says)?;
+        print_evidence(out, now, &finding.evidence)?;
+        print_remedy(out, now, &finding.remedy, None)?;
+    }
+    writeln!(out, "  The zone above is to have:")?;
+    for server in &change.name_servers {
+        writeln!(out, "    {zone}. NS {server}.")?;
+    }
+    if let Some(longest) = change.longest_kept() {
+        let (long, what) = (age(i64::from(longest.ttl)), longest.records.in_words());
+        writeln!(
+            out,
+            "  The old servers have to go on serving for {long} after that: caches keep {what} for so long."
+        )?;
+    }
+    Ok(())
 }
 
 fn show_differences(out: &mut impl Write, differences: &[Difference], with_ttls: bool) -> Result<(), CliError> {

@@ -281,6 +281,31 @@ async fn what_others_left_is_replaced_where_it_is_named_and_nowhere_else() {
     workspace.run(&["status"]).ended(0);
 }
 
+/// Whoever is to decide whether a leftover may go learns since when it is seen, and what in the zone leads to it.
+#[tokio::test(flavor = "multi_thread")]
+async fn what_depends_on_a_leftover_and_since_when_it_is_seen_is_told() {
+    let test = "what_depends_on_a_leftover_and_since_when_it_is_seen_is_told";
+    let Some(world) = RealWorld::start(test, RealOptions::default()).await else { return };
+    let workspace = world.workspace(PINDREL, |manifest| one_name(manifest, world.sandbox.listing()));
+    world.update("api", "A", "192.0.2.44");
+    world.update("docs", "CNAME", "api.larkfield.example.");
+    world.update("@", "MX", "10 api.larkfield.example.");
+    world.update("other", "CNAME", "elsewhere.larkfield.example.");
+    let evidence = || -> Vec<String> {
+        let document = workspace.run(&["status", "--max-age", "0", "--format", "json"]).ended(3).json();
+        let found = &document["hostnames"][0]["pins"]["alias"]["findings"][0]["evidence"];
+        found.as_array().unwrap().iter().map(|line| line.as_str().unwrap().to_owned()).collect()
+    };
+    let first = evidence();
+    let leads = "what leads to it in the zone: MX of larkfield.example, CNAME of docs.larkfield.example";
+    assert!(first.iter().any(|line| line == leads), "{first:?}");
+    let since = |lines: &[String]| lines.iter().find(|line| line.contains("since")).cloned().unwrap();
+    tokio::time::sleep(Duration::from_millis(1_500)).await;
+    assert_eq!(since(&evidence()), since(&first), "the first look counts");
+    world.update("api", "A", "192.0.2.45");
+    assert_ne!(since(&evidence()), since(&first), "it is another set now");
+}
+
 /// An apex on a server that knows ALIAS records: made, verified, moved, and never fought over.
 #[tokio::test(flavor = "multi_thread")]
 async fn an_apex_on_a_server_that_resolves_aliases_itself_is_held_and_moves() {
@@ -404,4 +429,31 @@ async fn a_marked_zone_tells_two_installations_apart() {
     workspace.run(&["adopt", "--all", "--yes", "-q"]);
     workspace.run(&["settle", "-q", "--max-age", "0"]).ended(0);
     assert!(!marker().is_empty() && marker() != first);
+}
+
+/// Between two servers of one zone it is said what a change of name servers brings.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_change_of_name_servers_is_looked_at_before_it_is_made() {
+    let (workspace, sandbox) = sandboxed(quick(), one_name).await;
+    sandbox.secondary().freeze(true);
+    sandbox.primary().add_address("api.larkfield.example", [127, 0, 0, 9].into());
+    let listing = sandbox.listing();
+    let sides = [listing.primary, listing.secondary].map(|server| format!("larkfield.example@{server}"));
+    let compare = ["zone", "compare", &sides[0], &sides[1]];
+    let told = workspace.run(&compare).ended(3).stdout;
+    for part in [
+        "lost: A of api.larkfield.example",
+        "    larkfield.example. NS ns1.larkfield.example.",
+        "have to go on serving for 60 s after that",
+    ] {
+        assert!(told.contains(part), "{part}: {told}");
+    }
+    let json = workspace.run(&[&compare[..], &["--format", "json"]].concat()).ended(3).json();
+    assert_fits(&schema("zone-compare"), &json);
+    assert_eq!(json["name_server_change"]["name_servers"].as_array().unwrap().len(), 2);
+    sandbox.secondary().freeze(false);
+    let file = workspace.run(&["zone", "export", "larkfield.example"]).ended(0).stdout;
+    workspace.write("larkfield.example.zone", &file);
+    let plain = workspace.run(&["zone", "compare", "larkfield.example.zone", "larkfield.example"]).ended(0).stdout;
+    assert!(!plain.contains("The zone above"), "{plain}");
 }

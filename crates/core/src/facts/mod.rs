@@ -63,6 +63,9 @@ pub struct ZoneView {
     /// The servers that answer over UDP and not over TCP (RFC 7766 §5), with why.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub without_tcp: Vec<(SocketAddr, Unreachable)>,
+    /// Its servers to which the zone above gives other addresses than the zone itself does.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub stale_glue: Vec<StaleGlue>,
     /// Its keys and signatures, where the zone above calls it signed.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub signed: Option<SignedView>,
@@ -81,6 +84,17 @@ pub enum Marker {
     Own,
     /// These others.
     Others(Vec<String>),
+}
+
+/// A server to which the zone above gives other addresses (RFC 1034 §4.2.1) than the zone itself does.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct StaleGlue {
+    /// The server.
+    pub name: DnsName,
+    /// Its addresses in the zone above, sorted.
+    pub glue: Vec<IpAddr>,
+    /// Its addresses in the zone, sorted.
+    pub own: Vec<IpAddr>,
 }
 
 /// The keys and signatures of a signed zone.
@@ -104,6 +118,7 @@ impl ZoneView {
             parents_differing: Vec::new(),
             aliased_servers: Vec::new(),
             without_tcp: Vec::new(),
+            stale_glue: Vec::new(),
             signed: None,
             marker: None,
         }
@@ -331,12 +346,35 @@ pub struct AliasView {
     /// How whatever the records of somebody else lead to answers under the hostname, whoever may vouch for it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub leads: Option<SampleAnswer>,
+    /// Since when at least the records of somebody else are as they are.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub since: Option<Timestamp>,
+    /// What in the zone leads to the hostname, and so to the records of somebody else; as far as the zone can be read.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub dependents: Vec<Dependent>,
+}
+
+/// A record set that leads to a name.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Dependent {
+    /// The name that it stands at.
+    pub owner: String,
+    /// Its type, as in `MX`.
+    pub record_type: String,
 }
 
 impl AliasView {
     /// What servers give, and nothing more is known of it.
     pub fn of(servers: Vec<ServerRecords>) -> AliasView {
-        AliasView { servers, wildcard: None, dname: None, dangling: None, leads: None }
+        AliasView {
+            servers,
+            wildcard: None,
+            dname: None,
+            dangling: None,
+            leads: None,
+            since: None,
+            dependents: Vec::new(),
+        }
     }
 
     /// Returns the servers that do not give just this data, or do not answer.

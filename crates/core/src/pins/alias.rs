@@ -6,6 +6,9 @@ use crate::findings::{Code, Finding};
 use crate::policy::Reason;
 use crate::records::{RecordSet, in_words, same_data};
 
+/// The most record sets that are named as leading to records of others.
+const MOST_DEPENDENTS: usize = 5;
+
 pub(super) fn judge(known: Known<'_>) -> PinReport {
     let Some(fact) = known.alias else { return PinReport::not_looked_at() };
     let Some(wanted) = known.wanted_alias() else {
@@ -98,7 +101,18 @@ fn judge_view(known: Known<'_>, view: &AliasView, wanted: &[RecordSet]) -> PinRe
         return PinReport::new(PinState::Loose, None, "none yet").because(finding(Code::AliasMissing, says, remedy));
     }
     let mut evidence = vec![present(&first), format!("wanted: {}", in_words(wanted))];
+    evidence.extend(view.since.map(|since| format!("it has been so since {since:.0} at least")));
     evidence.extend(view.leads.as_ref().map(leads));
+    if !view.dependents.is_empty() {
+        let named =
+            view.dependents.iter().take(MOST_DEPENDENTS).map(|one| format!("{} of {}", one.record_type, one.owner));
+        let named = named.collect::<Vec<_>>().join(", ");
+        let more = match view.dependents.len().saturating_sub(MOST_DEPENDENTS) {
+            0 => String::new(),
+            more => format!(" and {more} more"),
+        };
+        evidence.push(format!("what leads to it in the zone: {named}{more}"));
+    }
     if known.ownership.is_some_and(|own| own.wrote_alias(&first)) {
         let says = format!("the alias of {hostname} points elsewhere");
         return PinReport::new(PinState::Loose, None, "points elsewhere")

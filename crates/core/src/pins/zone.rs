@@ -1,5 +1,7 @@
 //! `zone`: delegated to its servers, each of which serves it alike.
 
+use std::net::SocketAddr;
+
 use jiff::{SignedDuration, Timestamp};
 
 use super::{Known, Pin, PinReport, PinState};
@@ -42,6 +44,7 @@ pub(super) fn judge_fact(zone: &Zone, fact: &Fact<ZoneView>) -> PinReport {
         parents(zone, view),
         aliased_servers(zone, view),
         without_tcp(zone, view),
+        stale_glue(zone, view),
         signatures_ending(zone, view, seen, Ends::Soon),
         marked_by_others(zone, view),
     ];
@@ -97,13 +100,16 @@ fn server_outage(zone: &Zone, view: &ZoneView) -> Option<Finding> {
     (!names.is_empty()).then(|| {
         let verb = if names.len() > 1 { "do" } else { "does" };
         let says = format!("{} of the zone {} {verb} not answer", names.join(" and "), zone.name);
-        Finding::new(
-            Code::ServerUnreachable,
-            Pin::Zone,
-            says,
-            "Start that server, or allow UDP and TCP from this host to it",
-        )
-        .seen(evidence)
+        // The zone itself knows nothing of that address.
+        let is_stale = |server: &SocketAddr| {
+            view.stale_glue.iter().any(|one| one.glue.contains(&server.ip()) && !one.own.contains(&server.ip()))
+        };
+        let remedy = if silent.iter().all(|(server, _)| is_stale(server)) {
+            "At the registrar, correct the glue records: no server of the zone has that address any longer"
+        } else {
+            "Start that server, or allow UDP and TCP from this host to it"
+        };
+        Finding::new(Code::ServerUnreachable, Pin::Zone, says, remedy).seen(evidence)
     })
 }
 
@@ -234,6 +240,18 @@ fn aliased_servers(zone: &Zone, view: &ZoneView) -> Option<Finding> {
         let says = format!("{} names a server by an alias: {}", zone.name, listed(&view.aliased_servers));
         let remedy = "Name the server by a name that has addresses of its own (RFC 2181 §10.3)";
         Finding::new(Code::NameServerAliased, Pin::Zone, says, remedy)
+    })
+}
+
+fn stale_glue(zone: &Zone, view: &ZoneView) -> Option<Finding> {
+    (!view.stale_glue.is_empty()).then(|| {
+        let names: Vec<&DnsName> = view.stale_glue.iter().map(|one| &one.name).collect();
+        let says = format!("the zone above has other addresses of {} than {} itself", listed(&names), zone.name);
+        let evidence = view.stale_glue.iter().map(|one| {
+            format!("{}: {} in the zone above, {} in the zone", one.name, listed(&one.glue), listed(&one.own))
+        });
+        let remedy = "At the registrar, correct the glue records: clients that do not know the zone yet go there";
+        Finding::new(Code::GlueDiffers, Pin::Zone, says, remedy).seen(evidence)
     })
 }
 

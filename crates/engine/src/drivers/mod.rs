@@ -23,6 +23,7 @@ use pindrel_core::facts::{AliasView, Unreachable, ZoneView};
 use pindrel_core::findings::Finding;
 use pindrel_core::health::Measured;
 use pindrel_core::name::{DnsName, Hostname};
+use pindrel_core::name_servers::NameServerChange;
 use pindrel_core::propagation::{ResolverAnswer, ServerAnswer};
 use pindrel_core::records::{AliasPlace, RecordSet, ZoneRecord};
 use pindrel_core::renewal::RenewalWindow;
@@ -196,6 +197,13 @@ pub trait Lookups: Send + Sync {
         watched: Watched,
         wanted: &[RecordSet],
     ) -> ResolverAnswer;
+    /// Looks at what would come of a change of a zone's name servers, from one to another.
+    async fn name_server_change(
+        &self,
+        zone: &Zone,
+        from_to: [SocketAddr; 2],
+        resolvers: &[ResolverAddress],
+    ) -> Result<NameServerChange, Unreachable>;
     /// Returns for how long a resolver may keep that a name of a zone does not exist.
     async fn negative_ttl(&self, server: SocketAddr, zone: &DnsName) -> Option<Ttl>;
 }

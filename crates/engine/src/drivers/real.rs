@@ -25,6 +25,7 @@ use pindrel_core::findings::{Code, Finding};
 use pindrel_core::health::Measured;
 use pindrel_core::load_balancer::LoadBalancer;
 use pindrel_core::name::{DnsName, Hostname};
+use pindrel_core::name_servers::NameServerChange;
 use pindrel_core::pin::Pin;
 use pindrel_core::propagation::{ResolverAnswer, ServerAnswer};
 use pindrel_core::records::{AliasPlace, RecordSet, ZoneRecord};
@@ -36,7 +37,8 @@ use pindrel_dns::challenge::{self, PlaceError, ServersOf};
 use pindrel_dns::lookup::{self, Resolved};
 use pindrel_dns::spread::Watched;
 use pindrel_dns::{
-    HandedOff, PowerDns, Resolver, Rfc2136, ZoneDriver, ZoneError, ZoneFile, ZoneProgram, discover, present, spread,
+    HandedOff, PowerDns, Resolver, Rfc2136, ZoneDriver, ZoneError, ZoneFile, ZoneProgram, discover, name_servers,
+    present, spread,
 };
 use pindrel_edge::{AdapterProgram, Haproxy, Nginx, Platform, ProtocolPlatform};
 use pindrel_keys::{AccountKey, CertificateKey, KeyError, roots};
@@ -395,6 +397,15 @@ impl Lookups for RealDrivers {
         wanted: &[RecordSet],
     ) -> ResolverAnswer {
         spread::at_resolver(&self.resolver(resolver), owner, watched, wanted).await
+    }
+
+    async fn name_server_change(
+        &self,
+        zone: &Zone,
+        from_to: [SocketAddr; 2],
+        resolvers: &[ResolverAddress],
+    ) -> Result<NameServerChange, Unreachable> {
+        name_servers::look(&zone.name, from_to, &zone.parents, &self.open(resolvers)).await
     }
 
     async fn negative_ttl(&self, server: SocketAddr, zone: &DnsName) -> Option<Ttl> {

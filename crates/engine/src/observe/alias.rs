@@ -2,6 +2,7 @@
 
 use std::net::SocketAddr;
 
+use jiff::Timestamp;
 use pindrel_core::desired::{HostnameId, ZoneId};
 use pindrel_core::expectation::Expectation;
 use pindrel_core::facts::{AliasView, Fact, SampleAnswer, ServerRecords, Unreachable, Unresolved};
@@ -40,10 +41,24 @@ impl Engine {
                 };
                 if value.wildcard.is_none() {
                     value.leads = self.leads_of(id, gives).await;
+                    value.since = self.foreign_since(id, gives);
+                    value.dependents = self.dependents_of(id).await;
                 }
             }
         }
         Fact { seen: self.clock.now(), value }
+    }
+
+    /// Since when the records of somebody else are seen as they are.
+    fn foreign_since(&self, id: HostnameId, gives: &[RecordSet]) -> Option<Timestamp> {
+        let known = self.known();
+        let before = known.hostnames.get(&id).and_then(|known| known.facts.alias.as_ref());
+        let same = |fact: &&Fact<AliasView>| {
+            let first = fact.value.servers.first().and_then(|server| server.gives.as_ref().ok());
+            first.is_some_and(|first| same_data(first, gives))
+        };
+        let since = before.filter(same).map(|fact| fact.value.since.unwrap_or(fact.seen));
+        Some(since.unwrap_or_else(|| self.clock.now()))
     }
 
     /// Looks what answers under a hostname where the records of somebody else lead: whether anybody still needs them.

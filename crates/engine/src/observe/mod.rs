@@ -5,6 +5,7 @@ mod answer;
 pub(crate) mod binding;
 mod certificate;
 mod choice;
+pub(crate) mod dependents;
 mod endpoint;
 mod zone;
 

@@ -20,6 +20,7 @@ use pindrel_core::facts::{
 use pindrel_core::findings::{Code, Finding};
 use pindrel_core::health::{CheckFailure, CheckResult, Checked, Host, HostPort, Measured, Phases};
 use pindrel_core::name::{DnsName, Hostname};
+use pindrel_core::name_servers::NameServerChange;
 use pindrel_core::propagation::{ResolverAnswer, ServerAnswer};
 use pindrel_core::records::{AliasPlace, RecordSet, RecordType, ZoneChange, ZoneRecord};
 use pindrel_core::renewal::RenewalWindow;
@@ -225,6 +226,16 @@ impl Lookups for World {
             Resolved::Addresses { for_secs, .. } => ResolverAnswer::Gives { sets: wanted.to_vec(), for_secs },
             Resolved::Nothing { why, for_secs } => ResolverAnswer::Nothing { why, for_secs },
         }
+    }
+
+    async fn name_server_change(
+        &self,
+        zone: &Zone,
+        _from_to: [SocketAddr; 2],
+        _resolvers: &[ResolverAddress],
+    ) -> Result<NameServerChange, Unreachable> {
+        let zone = zone.name.clone();
+        Ok(NameServerChange { zone, name_servers: Vec::new(), kept: Vec::new(), keys: None })
     }
 
     async fn negative_ttl(&self, _server: SocketAddr, _zone: &DnsName) -> Option<Ttl> {

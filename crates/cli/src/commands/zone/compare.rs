@@ -1,12 +1,14 @@
 //! `pindrel zone compare`
 
 use clap::Args;
+use pindrel_core::name_servers::NameServerChange;
 use pindrel_core::zone_data::{Compared, NameKey, compare};
 
 use super::check::origin;
 use super::sides::Side;
 use crate::context::Context;
 use crate::error::{CliError, Status};
+use crate::names;
 use crate::output;
 
 /// Show what differs between two zones, by record sets
@@ -14,6 +16,10 @@ use crate::output;
 /// Each side is a zone file, a zone of the manifest as its servers have it, ZONE@SERVER for one
 /// server, or the word `manifest` for the alias records that the manifest wants. The order of
 /// records, how they are written, the serial and signatures do not count.
+///
+/// Between two servers of one zone it is also said what comes of a change of name servers from the
+/// left to the right one: what would be lost, the NS set for the zone above, until when the old
+/// servers have to go on serving, and whether a signed zone stays valid.
 ///
 /// Exit status: 0 no difference, 3 a difference, 1 a side cannot be read.
 #[derive(Debug, Args)]
@@ -59,8 +65,23 @@ pub(super) async fn run(context: &Context, args: &CompareArgs) -> Result<Status,
             differences.retain(|one| read.data.at(&one.name).any(|entry| entry.code == one.code));
         }
     }
-    output::zones::print_differences(context, (&left, &right), &differences, args.ttls)?;
-    Ok(if differences.is_empty() { Status::Done } else { Status::NotHeld })
+    let change = args.name_server_change(context).await?;
+    output::zones::print_differences(context, (&left, &right), &differences, args.ttls, change.as_ref())?;
+    let is_hindered = change.is_some_and(|change| change.hindrance().is_some());
+    Ok(if differences.is_empty() && !is_hindered { Status::Done } else { Status::NotHeld })
+}
+
+impl CompareArgs {
+    /// What a change from one server of a zone to another brings, where both sides are such.
+    async fn name_server_change(&self, context: &Context) -> Result<Option<NameServerChange>, CliError> {
+        let (Side::Zone(name, from), Side::Zone(other, to)) = (&self.left, &self.right) else { return Ok(None) };
+        if name != other || from == to {
+            return Ok(None);
+        }
+        let (engine, _) = context.engine().await?;
+        let id = names::zone(engine.desired(), name)?;
+        Ok(Some(engine.name_server_change(id, [*from, *to]).await?))
+    }
 }
 
 impl output::zones::Source for super::sides::Read {
