@@ -60,7 +60,9 @@ impl RealPostgres {
         let mut process = Program::start_as(user, "postgres", folder.path(), &args, &[]);
         eventually("PostgreSQL", PATIENCE, async || {
             process.assert_running();
-            tokio::net::TcpStream::connect(address).await.is_ok()
+            // It listens before it takes connections; the last line of this file says when it does.
+            let status = std::fs::read_to_string(data.join("postmaster.pid")).unwrap_or_default();
+            status.lines().last().is_some_and(|line| line.trim() == "ready")
         })
         .await;
         let root = made.root.pem();
