@@ -12,7 +12,7 @@ use pindrel_core::display_text::one_line;
 use pindrel_core::facts::{Fact, HeldCertificate, Knowledge, Ownership, ZoneView};
 use pindrel_core::findings::{Code, Finding};
 use pindrel_core::health::CheckRecord;
-use pindrel_core::name::Hostname;
+use pindrel_core::name::{DnsName, Hostname};
 use pindrel_core::pins::{Known, PinReport, Pins, judge_certificate};
 use pindrel_core::plan::HostnameRef;
 use pindrel_state::{Attempt, Claim, Claimed, Entry, HostnameRow, Moment, State};
@@ -95,6 +95,8 @@ pub struct Engine {
     pub(crate) asking: Semaphore,
     /// Whether the servers of every zone are known.
     pub(crate) zones_known: OnceCell<()>,
+    /// Names at which challenges of several orders stand: orders take turns to put theirs.
+    pub(crate) challenge_turns: tokio::sync::Mutex<HashMap<DnsName, Arc<tokio::sync::Mutex<()>>>>,
     /// What leads to the hostnames of each zone, read once a run where somebody else's records stand in the way.
     pub(crate) dependents: tokio::sync::Mutex<HashMap<ZoneId, Arc<OnceCell<Arc<Dependents>>>>>,
     /// Whether what was concluded about health is known.
@@ -139,6 +141,7 @@ impl Engine {
             order_slots: Semaphore::new(bounds.at_once),
             asking: Semaphore::new(ASKING_AT_ONCE),
             zones_known: OnceCell::new(),
+            challenge_turns: tokio::sync::Mutex::default(),
             dependents: tokio::sync::Mutex::default(),
             health_known: OnceCell::new(),
             leaves_switches: false,

@@ -1,13 +1,15 @@
 //! What happens around an order: delegated challenges, CAA, rehearsal, budgets, the
 //! authority's faults.
 
+use std::sync::Arc;
+use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::{Duration, Instant};
 
 use pindrel_sandbox::authority::Fault;
 use pindrel_sandbox::{IDENTITY, Listing, Options, PRACTICE_IDENTITY, Sandbox};
-use pindrel_testkit::ManifestText;
+use pindrel_testkit::{ManifestText, RealOptions, RealWorld, dig};
 
-use crate::{edit, one_name, quick, sandboxed};
+use crate::{PINDREL, edit, one_name, quick, sandboxed};
 
 /// A certificate that no endpoint takes: the shortest way to an order.
 fn certificate(name: &str, names: &[&str], more: &str) -> String {
@@ -289,4 +291,34 @@ async fn a_least_wait_is_kept_before_the_challenge_is_answered() {
     let waited = |event: &serde_json::Value| event["what"] == "3 s to pass since the challenge records were made";
     assert!(ran.events().iter().any(waited), "{}", ran.stdout);
     assert!(ran.summary()["seconds"].as_f64().unwrap() > 3.0);
+}
+
+/// A name server takes only so many records at one name; orders whose challenges meet there come one after another.
+#[tokio::test(flavor = "multi_thread")]
+async fn challenges_of_many_orders_at_one_name_are_spread_in_time() {
+    const ORDERS: usize = 40;
+    let test = "challenges_of_many_orders_at_one_name_are_spread_in_time";
+    let Some(world) = RealWorld::start(test, RealOptions::default()).await else { return };
+    let workspace = world.workspace(PINDREL, |manifest| {
+        (0..ORDERS).fold(manifest, |manifest, n| {
+            manifest.with(&format!("[certificate.c{n}]\nnames = [\"h{n}.larkfield.example\"]\n"))
+        })
+    });
+    for n in 0..ORDERS {
+        world.update(&format!("_acme-challenge.h{n}"), "CNAME", "all.larkfield.example.");
+    }
+    let most = Arc::new(AtomicUsize::new(0));
+    let (seen, primary) = (most.clone(), world.primary);
+    let watching = tokio::task::spawn_blocking(move || {
+        let begun = Instant::now();
+        while begun.elapsed() < Duration::from_secs(120) && seen.load(Ordering::Relaxed) < usize::MAX / 2 {
+            let texts = dig(primary, "all.larkfield.example", "TXT");
+            seen.fetch_max(texts.lines().filter(|line| line.starts_with('"')).count(), Ordering::Relaxed);
+        }
+    });
+    let ran = workspace.run(&["settle", "--at-once", "200", "--patience", "120s"]).ended(0);
+    let highest = most.swap(usize::MAX, Ordering::Relaxed);
+    watching.await.unwrap();
+    assert!((3..=6).contains(&highest), "{highest} at once: {}", ran.stdout);
+    assert_eq!(dig(world.primary, "all.larkfield.example", "TXT"), "", "none is left");
 }

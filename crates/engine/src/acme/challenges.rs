@@ -17,15 +17,22 @@ use pindrel_core::findings::{Again, Code, Finding};
 use pindrel_core::name::{DnsName, Hostname};
 use pindrel_core::pin::Pin;
 use pindrel_core::pins::{PinState, judge_zone};
-use pindrel_core::records::{ZoneChange, ZoneRecord};
+use pindrel_core::propagation::ServerAnswer;
+use pindrel_core::records::{RecordType, ZoneChange, ZoneRecord};
 use pindrel_core::values::Ttl;
+use pindrel_dns::spread::Watched;
 use pindrel_state::{ChallengeRow, Claim, OrderRow};
+use tokio::sync::OwnedMutexGuard;
 
 use super::LOOKUPS_AT_ONCE;
 use crate::execute::{GrowingPause, Wait, seconds_from};
 use crate::failure::{EngineError, state_failed};
 use crate::run::{Engine, names};
 
+/// How many challenge values one name has at most, unless a single order needs more. So many fit, with an alias before
+/// them, into the 512 octets that every implementation takes over UDP (RFC 1035 §4.2.1): one authority was seen to look
+/// no further. Many more are refused by name servers that limit how many records a name has.
+const MOST_VALUES: usize = 6;
 /// How long the servers of a zone may take to stop giving a challenge record.
 const CLEAR: Duration = Duration::from_secs(60);
 
@@ -139,7 +146,18 @@ impl Engine {
     ) -> Result<Option<Wait>, Finding> {
         let made = match publication {
             Some(made) => made,
-            None => publication.insert(self.put_challenges(row, records, claim).await?),
+            None => {
+                let shared = self.shared_challenge_names(records).await?;
+                // One order after another, so that each sees the values of those before.
+                let mut turns = Vec::with_capacity(shared.len());
+                for target in &shared {
+                    turns.push(self.challenge_turn(&target.owner).await);
+                }
+                if let Some(wait) = self.await_room(&shared, records.len()).await {
+                    return Ok(Some(wait));
+                }
+                publication.insert(self.put_challenges(row, records, claim).await?)
+            }
         };
         let is_urgent = match self.desired.certificate_named(&row.certificate) {
             Some(id) => self.held_certificate(id).is_some_and(|held| held.is_near_its_end(self.clock.now())),
@@ -161,6 +179,49 @@ impl Engine {
             }));
         }
         Ok(None)
+    }
+
+    /// The names where challenges of other orders may stand as well: those that challenge names are aliases of.
+    async fn shared_challenge_names(&self, records: &[ChallengeRecord]) -> Result<Vec<ChallengeTarget>, Finding> {
+        let mut shared = BTreeMap::new();
+        for record in records {
+            let target = self.challenge_target(&record.name).await?;
+            if target.owner != record.name {
+                shared.insert(target.owner.clone(), target);
+            }
+        }
+        // In one order everywhere: nobody waits for somebody who waits for them.
+        Ok(shared.into_values().collect())
+    }
+
+    async fn challenge_turn(&self, owner: &DnsName) -> OwnedMutexGuard<()> {
+        let turn = self.challenge_turns.lock().await.entry(owner.clone()).or_default().clone();
+        turn.lock_owned().await
+    }
+
+    /// What is waited for before more values are put at a name that has many.
+    async fn await_room(&self, shared: &[ChallengeTarget], more: usize) -> Option<Wait> {
+        for target in shared {
+            let zone = self.desired.zone(target.zone);
+            let Some(first) = self.zone_servers(target.zone).into_iter().next() else { continue };
+            let watched = Watched::Type(RecordType::Txt);
+            let answer = self.drivers.lookups().watch_server(first, &zone.name, &target.owner, watched).await;
+            let ServerAnswer::Gives { sets, .. } = answer else { continue };
+            let present: usize = sets.iter().map(|set| set.data().len()).sum();
+            if present > 0 && present + more > MOST_VALUES {
+                let owner = &target.owner;
+                let says = format!("{owner} has {present} TXT records, and name servers limit how many it may have");
+                let remedy = "Wait until the orders before are done, or delegate challenge names to several names";
+                return Some(Wait {
+                    until: None,
+                    topic: "challenge",
+                    what: format!("orders before to be done, whose challenge records are at {owner}"),
+                    within: None,
+                    finding: Finding::of(Code::ChallengeLagging, says, remedy).again(Again::Now),
+                });
+            }
+        }
+        None
     }
 
     async fn put_challenges(
