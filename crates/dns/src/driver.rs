@@ -69,6 +69,14 @@ pub trait ZoneDriver: Send + Sync {
     /// [`ZoneError`]; [`ZoneError::Refused`] where it can still be read name by name.
     async fn read(&self) -> Result<ZoneData, ZoneError>;
 
+    /// Reads the whole zone again, where what it was before may spare reading all of it.
+    ///
+    /// # Errors
+    /// [`ZoneError`], as of [`ZoneDriver::read`].
+    async fn read_again(&self, _before: &ZoneData) -> Result<ZoneData, ZoneError> {
+        self.read().await
+    }
+
     /// Reads what stands at some names.
     ///
     /// # Errors

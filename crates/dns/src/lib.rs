@@ -24,6 +24,7 @@ mod program;
 mod resolver;
 mod rights;
 mod sets;
+mod sockets;
 pub mod spread;
 pub mod transfer;
 mod update;

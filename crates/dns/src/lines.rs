@@ -68,13 +68,14 @@ impl Lines {
                     self.keep(kept);
                     return Ok(answer);
                 }
-                Err(why) if repeat == Repeat::Never => return Err(why),
-                // It was closed in the very moment, or what was under way on it is lost.
-                Err(_) => {}
+                // It was closed in the very moment. What was not sent whole was not carried out.
+                Err(Cut::Sending(_)) => {}
+                Err(Cut::Waiting(_)) if repeat == Repeat::Allowed => {}
+                Err(cut) => return Err(cut.why()),
             }
         }
         let mut made: Box<dyn Stream> = Box::new(connect.await?);
-        let answer = turn(&mut made, &framed).await?;
+        let answer = turn(&mut made, &framed).await.map_err(Cut::why)?;
         self.keep(made);
         Ok(answer)
     }
@@ -97,20 +98,38 @@ impl Lines {
     }
 }
 
-async fn turn(stream: &mut Box<dyn Stream>, framed: &[u8]) -> Result<Vec<u8>, Unreachable> {
-    let exchange = async {
+/// How far a message and its answer got.
+enum Cut {
+    /// The message was not sent whole.
+    Sending(Unreachable),
+    /// It was sent, and no whole answer came.
+    Waiting(Unreachable),
+}
+
+impl Cut {
+    fn why(self) -> Unreachable {
+        match self {
+            Cut::Sending(why) | Cut::Waiting(why) => why,
+        }
+    }
+}
+
+async fn turn(stream: &mut Box<dyn Stream>, framed: &[u8]) -> Result<Vec<u8>, Cut> {
+    let send = async {
         stream.write_all(framed).await?;
-        stream.flush().await?;
+        stream.flush().await
+    };
+    let sent = timeout(ANSWER, send).await.map_err(|_| Cut::Sending(timed_out(ANSWER)))?;
+    sent.map_err(|error| Cut::Sending(io(&error)))?;
+    let receive = async {
         let mut length = [0; 2];
         stream.read_exact(&mut length).await?;
         let mut answer = vec![0; usize::from(u16::from_be_bytes(length))];
         stream.read_exact(&mut answer).await?;
         Ok::<Vec<u8>, std::io::Error>(answer)
     };
-    match timeout(ANSWER, exchange).await {
-        Ok(answer) => answer.map_err(|error| io(&error)),
-        Err(_) => Err(timed_out(ANSWER)),
-    }
+    let received = timeout(ANSWER, receive).await.map_err(|_| Cut::Waiting(timed_out(ANSWER)))?;
+    received.map_err(|error| Cut::Waiting(io(&error)))
 }
 
 /// Connects over TCP.

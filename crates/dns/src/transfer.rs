@@ -1,17 +1,20 @@
-//! Reading a whole zone by transfer (AXFR, RFC 5936), signed with TSIG where a key is known (RFC 8945 §5.3.1).
+//! Reading a zone by transfer, whole (AXFR, RFC 5936) or what has changed in it (IXFR, RFC 1995), signed with TSIG where a key is known (RFC 8945 §5.3.1).
 
 use std::net::SocketAddr;
 use std::time::Duration;
 
 use futures::{StreamExt as _, TryStreamExt as _, stream};
 use hickory_proto::op::{Message, MessageType, OpCode, Query, ResponseCode};
+use hickory_proto::rr::rdata::NULL;
 use hickory_proto::rr::rdata::tsig::{TsigError, signed_bitmessage_to_buf};
-use hickory_proto::rr::{DNSClass, Record, RecordType as WireType, TSigner};
+use hickory_proto::rr::{DNSClass, RData, Record, RecordType as WireType, TSigner};
 use hickory_proto::serialize::binary::{BinEncodable as _, BinEncoder};
 use jiff::Timestamp;
 use pindrel_core::facts::Unreachable;
 use pindrel_core::name::DnsName;
-use pindrel_core::zone_data::{NameKey, Place, TypeCode, ZoneBuilder, ZoneData, ZoneTooLarge, rdata};
+use pindrel_core::zone_data::{
+    DoesNotFit, Increment, NameKey, Place, TypeCode, ZoneBuilder, ZoneData, ZoneTooLarge, rdata,
+};
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
 use tokio::net::TcpStream;
 use tokio::time::timeout;
@@ -115,11 +118,47 @@ impl TransferError {
 /// # Errors
 /// [`TransferError`]; a transfer that is not whole counts for nothing.
 pub async fn transfer(server: SocketAddr, zone: &DnsName, key: Option<&TSigner>) -> Result<ZoneData, TransferError> {
+    let mut taking = Taking::new(server, zone);
+    receive(server, zone, key, WireType::AXFR, None, |records| taking.take(records)).await?;
+    Ok(taking.builder.finish(Some(taking.apex)))
+}
+
+/// Transfers what has changed in a zone since it was read (IXFR, RFC 1995); a server that cannot tell sends the whole.
+///
+/// # Errors
+/// [`TransferError`]; a transfer that is not whole, or does not fit what was read, counts for nothing.
+pub async fn transfer_since(
+    server: SocketAddr,
+    before: &ZoneData,
+    zone: &DnsName,
+    key: Option<&TSigner>,
+) -> Result<ZoneData, TransferError> {
+    let mut catching = Catching::new(server, zone, before);
+    let soa = before.soa().ok_or_else(|| catching.whole.not_the_zone("a zone that had no SOA record"))?;
+    receive(server, zone, key, WireType::IXFR, Some(soa.data), |records| catching.take(records)).await?;
+    catching.into_zone()
+}
+
+/// Asks for a transfer and hands on the records of each message, until `take` says that the zone is whole.
+async fn receive(
+    server: SocketAddr,
+    zone: &DnsName,
+    key: Option<&TSigner>,
+    wire_type: WireType,
+    known: Option<&[u8]>,
+    mut take: impl FnMut(&[Record]) -> Result<bool, TransferError>,
+) -> Result<(), TransferError> {
     let unreachable = |why| TransferError::Unreachable { server, zone: zone.clone(), why };
+    let not_the_zone = |what: &str| TransferError::NotTheZone { server, zone: zone.clone(), what: what.into() };
     let mut message = Message::query();
     message.metadata.op_code = OpCode::Query;
     message.metadata.recursion_desired = false;
-    message.add_query(Query::query(wire_name(zone), WireType::AXFR));
+    message.add_query(Query::query(wire_name(zone), wire_type));
+    // What is known already stands in the authority section (RFC 1995 §3).
+    message.add_authorities(known.map(|data| {
+        let data = RData::Unknown { code: WireType::SOA, rdata: NULL::with(data.to_vec()) };
+        Record::from_rdata(wire_name(zone), 0, data)
+    }));
     let now = Timestamp::now().as_second();
     let mut chain = None;
     if let Some(key) = key {
@@ -133,19 +172,17 @@ pub async fn transfer(server: SocketAddr, zone: &DnsName, key: Option<&TSigner>)
     let mut framed = u16::try_from(bytes.len()).unwrap_or(0).to_be_bytes().to_vec();
     framed.extend_from_slice(&bytes);
     stream.write_all(&framed).await.map_err(|error| unreachable(io(&error)))?;
-
-    let mut taking = Taking { server, zone, apex: NameKey::from(zone), builder: ZoneBuilder::default(), soa: None };
-    let mut raw = Vec::new();
+    let (mut raw, mut records) = (Vec::new(), 0);
     loop {
         if let Err(why) = next_message(&mut stream, &mut raw).await {
-            return Err(match taking.builder.len() {
+            return Err(match records {
                 0 => unreachable(why),
                 records => TransferError::CutShort { server, zone: zone.clone(), records, why },
             });
         }
-        let answer = Message::from_vec(&raw).map_err(|_| taking.not_the_zone("a message that cannot be read"))?;
+        let answer = Message::from_vec(&raw).map_err(|_| not_the_zone("a message that cannot be read"))?;
         if answer.metadata.id != message.metadata.id || answer.metadata.message_type != MessageType::Response {
-            return Err(taking.not_the_zone("a message that answers another question"));
+            return Err(not_the_zone("a message that answers another question"));
         }
         refusal(&answer).map_or(Ok(()), |code| Err(TransferError::Refused { server, zone: zone.clone(), code }))?;
         if answer.answers.is_empty() {
@@ -156,14 +193,15 @@ pub async fn transfer(server: SocketAddr, zone: &DnsName, key: Option<&TSigner>)
                 code: "a response without records".into(),
             });
         }
-        let is_whole = taking.take(&answer.answers)?;
+        records += answer.answers.len();
+        let is_whole = take(&answer.answers)?;
         if let Some(chain) = &mut chain
             && !chain.accepts(&raw, &answer, is_whole)
         {
             return Err(TransferError::Unsigned { server, zone: zone.clone() });
         }
         if is_whole {
-            return Ok(taking.builder.finish(Some(taking.apex)));
+            return Ok(());
         }
     }
 }
@@ -224,7 +262,11 @@ struct Taking<'z> {
     soa: Option<Vec<u8>>,
 }
 
-impl Taking<'_> {
+impl<'z> Taking<'z> {
+    fn new(server: SocketAddr, zone: &'z DnsName) -> Taking<'z> {
+        Taking { server, zone, apex: NameKey::from(zone), builder: ZoneBuilder::default(), soa: None }
+    }
+
     fn not_the_zone(&self, what: impl Into<String>) -> TransferError {
         TransferError::NotTheZone { server: self.server, zone: self.zone.clone(), what: what.into() }
     }
@@ -232,16 +274,8 @@ impl Taking<'_> {
     /// Takes the records of one message; says whether the zone is whole.
     fn take(&mut self, records: &[Record]) -> Result<bool, TransferError> {
         for (position, record) in records.iter().enumerate() {
-            let mut wire = Vec::new();
-            record
-                .name
-                .to_lowercase()
-                .emit(&mut BinEncoder::new(&mut wire))
-                .map_err(|_| self.not_the_zone("a name"))?;
-            let Some((owner, _)) = NameKey::from_wire(&wire) else { return Err(self.not_the_zone("a name")) };
-            let code = TypeCode(u16::from(record.record_type()));
-            let data = data_of(record, code).ok_or_else(|| self.not_the_zone(format!("no data of {code}")))?;
-            if code == TypeCode::SOA && owner == self.apex {
+            let (owner, code, data) = self.read(record)?;
+            if self.is_soa(&owner, code) {
                 match &self.soa {
                     None => self.soa = Some(data.clone()),
                     Some(first) if *first == data && position + 1 == records.len() => return Ok(true),
@@ -253,13 +287,136 @@ impl Taking<'_> {
             if self.soa.is_none() {
                 return Err(self.not_the_zone(format!("a record of {owner} before the SOA record")));
             }
-            // What lies elsewhere is glue of other zones, or forged (RFC 5936 §3.1).
-            if owner.is_within(&self.apex) && record.dns_class == DNSClass::IN {
+            if self.is_of_zone(&owner, record) {
                 self.builder.add(&owner, code, record.ttl, &data, Place::default())?;
             }
         }
         Ok(false)
     }
+
+    fn is_soa(&self, owner: &NameKey, code: TypeCode) -> bool {
+        code == TypeCode::SOA && *owner == self.apex
+    }
+
+    /// What lies elsewhere is glue of other zones, or forged (RFC 5936 §3.1).
+    fn is_of_zone(&self, owner: &NameKey, record: &Record) -> bool {
+        owner.is_within(&self.apex) && record.dns_class == DNSClass::IN
+    }
+
+    fn read(&self, record: &Record) -> Result<(NameKey, TypeCode, Vec<u8>), TransferError> {
+        let mut wire = Vec::new();
+        let name = record.name.to_lowercase().emit(&mut BinEncoder::new(&mut wire));
+        name.map_err(|_| self.not_the_zone("a name"))?;
+        let Some((owner, _)) = NameKey::from_wire(&wire) else { return Err(self.not_the_zone("a name")) };
+        let code = TypeCode(u16::from(record.record_type()));
+        let data = data_of(record, code).ok_or_else(|| self.not_the_zone(format!("no data of {code}")))?;
+        Ok((owner, code, data))
+    }
+}
+
+/// What an incremental transfer is about to tell.
+enum Telling {
+    /// Its first record, the SOA record of the zone as it is now.
+    Now,
+    /// Whether the differences come, or the whole zone.
+    Form(Record),
+    /// Records that are gone since a serial.
+    Deleted,
+    /// Records that came with this serial.
+    Added(u32),
+    /// The whole zone.
+    Whole,
+    /// Nothing has changed.
+    Nothing,
+}
+
+/// The changes of a zone as they come: from one version to the next, the records that are gone between two SOA
+/// records, then those that came (RFC 1995 §4).
+struct Catching<'z> {
+    /// What the records are taken into where the server sends the whole.
+    whole: Taking<'z>,
+    increment: Increment<'z>,
+    telling: Telling,
+    /// The data of the SOA record that ends the transfer.
+    last: Vec<u8>,
+    /// The serial that the next difference begins with.
+    serial: u32,
+}
+
+impl<'z> Catching<'z> {
+    fn new(server: SocketAddr, zone: &'z DnsName, before: &'z ZoneData) -> Catching<'z> {
+        let serial = before.serial().map_or(0, |serial| serial.0);
+        let (whole, increment) = (Taking::new(server, zone), Increment::of(before));
+        Catching { whole, increment, telling: Telling::Now, last: Vec::new(), serial }
+    }
+
+    fn take(&mut self, records: &[Record]) -> Result<bool, TransferError> {
+        for (position, record) in records.iter().enumerate() {
+            if matches!(self.telling, Telling::Whole) {
+                return self.whole.take(&records[position..]);
+            }
+            if self.take_one(record)? {
+                return Ok(true);
+            }
+        }
+        Ok(false)
+    }
+
+    fn take_one(&mut self, record: &Record) -> Result<bool, TransferError> {
+        let (owner, code, data) = self.whole.read(record)?;
+        let serial = self.whole.is_soa(&owner, code).then(|| serial_of(&data)).flatten();
+        let unfit = |error: DoesNotFit| self.whole.not_the_zone(error.to_string());
+        match (&self.telling, serial) {
+            (Telling::Now, Some(serial)) => {
+                self.last = data;
+                if serial == self.serial {
+                    self.telling = Telling::Nothing;
+                    return Ok(true);
+                }
+                self.telling = Telling::Form(record.clone());
+            }
+            (Telling::Form(_), Some(serial)) if serial == self.serial && data != self.last => {
+                self.increment.delete(owner, code, data).map_err(unfit)?;
+                self.telling = Telling::Deleted;
+            }
+            (Telling::Form(first), _) => {
+                let first = first.clone();
+                self.telling = Telling::Whole;
+                return Ok(self.whole.take(&[first])? || self.whole.take(std::slice::from_ref(record))?);
+            }
+            (Telling::Deleted, Some(serial)) => {
+                self.increment.add(owner, code, record.ttl, data).map_err(unfit)?;
+                self.telling = Telling::Added(serial);
+            }
+            (Telling::Deleted, None) if self.whole.is_of_zone(&owner, record) => {
+                self.increment.delete(owner, code, data).map_err(unfit)?;
+            }
+            (Telling::Added(now), Some(_)) if data == self.last && serial == Some(*now) => return Ok(true),
+            (Telling::Added(now), Some(serial)) if serial == *now => {
+                self.increment.delete(owner, code, data).map_err(unfit)?;
+                self.telling = Telling::Deleted;
+            }
+            (Telling::Added(_), None) if self.whole.is_of_zone(&owner, record) => {
+                self.increment.add(owner, code, record.ttl, data).map_err(unfit)?;
+            }
+            (Telling::Deleted | Telling::Added(_), None) => {}
+            _ => return Err(self.whole.not_the_zone("differences that do not follow one another")),
+        }
+        Ok(false)
+    }
+
+    fn into_zone(self) -> Result<ZoneData, TransferError> {
+        Ok(match self.telling {
+            Telling::Whole => self.whole.builder.finish(Some(self.whole.apex)),
+            _ => self.increment.into_zone()?,
+        })
+    }
+}
+
+/// The serial in the data of an SOA record: it stands before four other numbers (RFC 1035 §3.3.13).
+fn serial_of(data: &[u8]) -> Option<u32> {
+    let at = data.len().checked_sub(20)?;
+    Some(u32::from_be_bytes(data.get(at..at + 4)?.try_into().ok()?))
 }
 
 /// The data of a record as the core compares it: without compression, names in lower case.

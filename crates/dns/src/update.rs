@@ -29,7 +29,7 @@ use crate::lines::{Repeat, over_tcp};
 use crate::lookup::{self, Hidden};
 use crate::present::{Present, present};
 use crate::sets::is_data;
-use crate::transfer::{TransferError, look_up, transfer};
+use crate::transfer::{TransferError, look_up, transfer, transfer_since};
 use crate::wire::{malformed, mnemonic, wire_name, wire_type};
 
 /// How far the clocks of both sides may differ, in seconds (RFC 8945 §10).
@@ -491,6 +491,17 @@ impl ZoneDriver for Rfc2136 {
         };
         let unsigned = transfer(self.server, &self.zone, None).await;
         unsigned.map_err(|_| refused.into_zone_error())
+    }
+
+    async fn read_again(&self, before: &ZoneData) -> Result<ZoneData, ZoneError> {
+        match transfer_since(self.server, before, &self.zone, Some(&self.signer)).await {
+            Ok(zone) => Ok(zone),
+            // Not every server tells differences, and not to everybody.
+            Err(error) => {
+                tracing::debug!(zone = %self.zone, %error, "read as a whole");
+                self.read().await
+            }
+        }
     }
 
     async fn read_names(&self, names: &[DnsName]) -> Result<ZoneData, ZoneError> {

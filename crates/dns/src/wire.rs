@@ -1,6 +1,6 @@
 //! One question, one answer: UDP first, TCP when the answer is cut or does not come (RFC 7766).
 
-use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr};
+use std::net::SocketAddr;
 use std::time::Duration;
 
 use hickory_proto::op::{Edns, Message, OpCode, Query, ResponseCode};
@@ -10,11 +10,11 @@ use pindrel_core::facts::Unreachable;
 use pindrel_core::name::DnsName;
 use pindrel_core::records::{RecordData, RecordType};
 use pindrel_core::zone_data::{TypeCode, rdata};
-use tokio::net::UdpSocket;
 use tokio::sync::Semaphore;
 use tokio::time::timeout;
 
 use crate::lines::{Repeat, over_tcp};
+use crate::sockets::Socket;
 
 /// How long each try over UDP waits.
 const UDP_TRIES: [Duration; 2] = [Duration::from_millis(700), Duration::from_millis(1500)];
@@ -24,8 +24,6 @@ const LAST_TRY: Duration = Duration::from_secs(3);
 static QUESTIONS: Semaphore = Semaphore::const_new(128);
 /// What fits through nearly every path without fragments (RFC 9715 §3.2).
 const UDP_PAYLOAD: u16 = 1232;
-/// The longest answer that is read over UDP.
-const MAX_DATAGRAM: usize = 4_096;
 
 pub(crate) fn io(error: &std::io::Error) -> Unreachable {
     Unreachable::from_io(error.kind(), error.to_string())
@@ -209,31 +207,23 @@ async fn exchange(server: SocketAddr, message: &Message) -> Result<Message, Unre
 }
 
 async fn over_udp(server: SocketAddr, question: &Message, bytes: &[u8]) -> Result<Message, Unreachable> {
-    // More than was asked for would be a fault of the server's.
-    let mut buffer = vec![0; MAX_DATAGRAM];
-    let mut waited = Duration::ZERO;
+    let (mut waited, mut kept) = (Duration::ZERO, Socket::kept(server));
     for patience in UDP_TRIES {
-        let local: SocketAddr = match server {
-            SocketAddr::V4(_) => (IpAddr::V4(Ipv4Addr::UNSPECIFIED), 0).into(),
-            SocketAddr::V6(_) => (IpAddr::V6(Ipv6Addr::UNSPECIFIED), 0).into(),
+        // Another socket, and so another port, for each try: an answer to the one before cannot slip in.
+        let mut socket = match kept.take() {
+            Some(socket) => socket,
+            None => Socket::new(server).await?,
         };
-        // A fresh socket, and so a fresh port, for each try: answers to another cannot slip in.
-        let socket = UdpSocket::bind(local).await.map_err(|error| io(&error))?;
-        socket.connect(server).await.map_err(|error| io(&error))?;
-        socket.send(bytes).await.map_err(|error| io(&error))?;
-        let receive = async {
-            loop {
-                let length = socket.recv(&mut buffer).await?;
-                // Anything that does not answer the question is passed over: it may be forged.
-                if let Some(answer) =
-                    Message::from_vec(&buffer[..length]).ok().filter(|answer| answers(answer, question))
-                {
-                    return Ok::<Message, std::io::Error>(answer);
-                }
+        let mut asked = timeout(patience, socket.ask(question, bytes)).await;
+        if socket.is_old() && matches!(asked, Ok(Err(_))) {
+            socket = Socket::new(server).await?;
+            asked = timeout(patience, socket.ask(question, bytes)).await;
+        }
+        match asked {
+            Ok(Ok(answer)) => {
+                socket.keep(server);
+                return Ok(answer);
             }
-        };
-        match timeout(patience, receive).await {
-            Ok(Ok(answer)) => return Ok(answer),
             Ok(Err(error)) => return Err(io(&error)),
             Err(_) => waited += patience,
         }
@@ -241,7 +231,8 @@ async fn over_udp(server: SocketAddr, question: &Message, bytes: &[u8]) -> Resul
     Err(timed_out(waited))
 }
 
-fn answers(answer: &Message, question: &Message) -> bool {
+/// Says whether a message answers a question.
+pub(crate) fn answers(answer: &Message, question: &Message) -> bool {
     let same = |a: &Query, q: &Query| {
         a.name() == q.name() && a.query_type() == q.query_type() && a.query_class() == DNSClass::IN
     };

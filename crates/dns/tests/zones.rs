@@ -11,9 +11,9 @@ use hickory_proto::rr::rdata::tsig::TsigAlgorithm as WireAlgorithm;
 use hickory_proto::rr::rdata::{A, NS, SOA};
 use hickory_proto::rr::{Name, RData, Record, TSigner};
 use pindrel_core::values::TsigAlgorithm;
-use pindrel_core::zone_data::{Compared, NameKey, Place, TypeCode, ZoneData, compare};
+use pindrel_core::zone_data::{Compared, NameKey, Place, TypeCode, ZoneBuilder, ZoneData, compare};
 use pindrel_core::zone_file::write_zone;
-use pindrel_dns::transfer::{look_up, transfer};
+use pindrel_dns::transfer::{look_up, transfer, transfer_since};
 use pindrel_dns::zone_files::{named_after, read};
 use pindrel_dns::{Rfc2136, SetChange, ZoneDriver as _, ZoneError};
 use pindrel_sandbox::{TSIG_NAME, ZONE};
@@ -34,6 +34,60 @@ fn data(zone: &ZoneData, name: &str, code: TypeCode) -> Vec<String> {
     let name = key(name);
     let own = zone.at(&name).filter(|entry| entry.code == code);
     own.map(|entry| entry.presentation()).collect()
+}
+
+fn written(zone: &ZoneData) -> String {
+    let mut text = String::new();
+    write_zone(zone, &mut text).unwrap();
+    text
+}
+
+/// A zone is read again by what has changed in it, over any number of versions, and is the same as if read whole.
+#[tokio::test]
+async fn a_real_server_tells_what_has_changed_since_a_zone_was_read() {
+    let test = "a_real_server_tells_what_has_changed_since_a_zone_was_read";
+    let Some(world) = RealWorld::start(test, RealOptions::default()).await else { return };
+    let (zone, secret) = (ZONE.parse().unwrap(), STANDARD.decode(TSIG_SECRET).unwrap());
+    let driver =
+        Rfc2136::new(zone, world.primary, TSIG_NAME.parse().unwrap(), TsigAlgorithm::HmacSha256, secret).unwrap();
+    let since =
+        async |before: &ZoneData| transfer_since(world.primary, before, &ZONE.parse().unwrap(), Some(&signer())).await;
+    let set = |label: &str, code, ttl, expected: &[&[u8]], wanted: &[&[u8]]| {
+        let octets = |data: &[&[u8]]| data.iter().map(|data| data.to_vec()).collect();
+        let owner = key(&format!("{label}.{ZONE}"));
+        SetChange { owner, code, ttl, expected: octets(expected), wanted: octets(wanted) }
+    };
+    // A server that has little to tell tells the whole.
+    let many: Vec<Vec<u8>> = (0..90).map(|last| vec![192, 0, 2, last]).collect();
+    let many: Vec<&[u8]> = many.iter().map(Vec::as_slice).collect();
+    driver.change_sets(&[set("many", TypeCode::A, 60, &[], &many)]).await.unwrap();
+    let before = driver.read().await.unwrap();
+    assert_eq!(written(&since(&before).await.unwrap()), written(&before), "nothing has changed");
+    world.update("later", "TXT", "first");
+    world.update("later", "TXT", "second");
+    world.update("gone", "A", "192.0.2.9");
+    let middle = driver.read().await.unwrap();
+    // Gone, of another TTL, new; and what is gone comes back.
+    let changes = [
+        set("gone", TypeCode::A, 0, &[&[192, 0, 2, 9]], &[]),
+        set("later", TypeCode::TXT, 30, &[b"\x05first", b"\x06second"], &[b"\x05first"]),
+        set("new", TypeCode::A, 60, &[], &[&[192, 0, 2, 7], &[192, 0, 2, 8]]),
+    ];
+    driver.change_sets(&changes).await.unwrap();
+    world.update("gone", "A", "192.0.2.9");
+    let whole = written(&driver.read().await.unwrap());
+    for from in [&before, &middle] {
+        assert_eq!(written(&since(from).await.unwrap()), whole);
+    }
+    // What never was is not built upon: the whole is read instead.
+    let mut other = ZoneBuilder::default();
+    for entry in middle.entries().filter(|entry| entry.code != TypeCode::A) {
+        other.add(&entry.owner(), entry.code, entry.ttl, entry.data, Place::default()).unwrap();
+    }
+    let other = other.finish(Some(key(ZONE)));
+    let refused = since(&other).await.unwrap_err();
+    assert!(refused.to_string().contains("does not fit the zone"), "{refused}");
+    assert_eq!(written(&driver.read_again(&other).await.unwrap()), whole);
 }
 
 #[tokio::test]

@@ -80,4 +80,4 @@ pub use run::{Bounds, Engine, Setup};
 pub use settle::{Aim, LeftoverScope, Plan, Scope, Stuck};
 pub use status::{HostnameReport, Report};
 pub use watch::{WatchOrder, seconds_until};
-pub use zones::{Part, ReadZone, ServerReport, ZoneReport};
+pub use zones::{Import, Part, ReadZone, ServerReport, ZoneReport};

@@ -40,6 +40,27 @@ pub struct Part {
     pub names: BTreeSet<NameKey>,
 }
 
+/// What an import would change in a zone.
+#[derive(Debug)]
+pub struct Import {
+    /// The record sets: as they are, and as they shall be.
+    pub differences: Vec<Difference>,
+    /// The zone as it was seen.
+    pub seen: ReadZone,
+}
+
+/// What differs, but for the records that are the servers' own and those that signing made.
+fn differences_to_import(now: &ZoneData, wanted: &ZoneData, delete: bool) -> Vec<Difference> {
+    let is_own = |one: &Difference| {
+        let is_of_servers = one.code == TypeCode::SOA || (one.code == TypeCode::NS && one.name == *now.apex());
+        !is_of_servers
+            && !matches!(one.code, TypeCode::DNSKEY | TypeCode::NSEC3PARAM | TypeCode::CDS | TypeCode::CDNSKEY)
+    };
+    let mut differences = compare(now, wanted, Compared { all: false, ttls: true });
+    differences.retain(|one| is_own(one) && (!one.right.is_empty() || delete));
+    differences
+}
+
 /// One zone of the manifest as it was just seen.
 #[derive(Debug, Clone, Serialize)]
 pub struct ZoneReport {
@@ -177,13 +198,7 @@ impl Engine {
     ///
     /// # Errors
     /// A [`Finding`]: the zone cannot be read.
-    pub async fn import_changes(
-        &self,
-        id: ZoneId,
-        wanted: &ZoneData,
-        delete: bool,
-    ) -> Result<(Vec<Difference>, Option<Part>), Finding> {
-        let apex = NameKey::from(&self.desired.zone(id).name);
+    pub async fn import_changes(&self, id: ZoneId, wanted: &ZoneData, delete: bool) -> Result<Import, Finding> {
         let ReadZone { data, partial } = match self.read_zone(id, None).await? {
             read if read.partial.is_none() => read,
             partial => {
@@ -195,24 +210,25 @@ impl Engine {
                 ReadZone { data: data.map_err(|error| error.finding(Pin::Zone))?, ..partial }
             }
         };
-        let is_own = |one: &Difference| {
-            let is_of_servers = one.code == TypeCode::SOA || (one.code == TypeCode::NS && one.name == apex);
-            !is_of_servers
-                && !matches!(one.code, TypeCode::DNSKEY | TypeCode::NSEC3PARAM | TypeCode::CDS | TypeCode::CDNSKEY)
-        };
-        let mut differences = compare(&data, wanted, Compared { all: false, ttls: true });
-        differences.retain(|one| is_own(one) && (!one.right.is_empty() || delete));
-        Ok((differences, partial))
+        let differences = differences_to_import(&data, wanted, delete);
+        Ok(Import { differences, seen: ReadZone { data, partial } })
     }
 
-    /// Makes record sets of a zone what an import wants them to be, each only where it is still what was seen, and
-    /// verifies it.
+    /// Makes record sets of a zone what an import wants them to be, each only where it is still what was seen; returns
+    /// what is not so afterwards.
     ///
     /// # Errors
     /// A [`Finding`]: the zone cannot be changed, or has changed meanwhile.
-    pub async fn import_records(&self, id: ZoneId, differences: &[Difference]) -> Result<(), Finding> {
+    pub async fn import_records(
+        &self,
+        id: ZoneId,
+        import: &Import,
+        wanted: &ZoneData,
+        delete: bool,
+    ) -> Result<Vec<Difference>, Finding> {
         let driver = self.zone_driver(id, None).await?;
-        let changes: Vec<SetChange> = differences
+        let changes: Vec<SetChange> = import
+            .differences
             .iter()
             .map(|one| SetChange {
                 owner: one.name.clone(),
@@ -222,7 +238,13 @@ impl Engine {
                 wanted: one.right.iter().map(|record| record.data.clone()).collect(),
             })
             .collect();
-        driver.change_sets(&changes).await.map_err(|error| error.finding(Pin::Zone))
+        let failed = |error: ZoneError| error.finding(Pin::Zone);
+        driver.change_sets(&changes).await.map_err(failed)?;
+        if import.seen.partial.is_some() {
+            return Ok(self.import_changes(id, wanted, delete).await?.differences);
+        }
+        let now = driver.read_again(&import.seen.data).await.map_err(failed)?;
+        Ok(differences_to_import(&now, wanted, delete))
     }
 
     /// Looks at what would come of a change of a zone's name servers, from one to another; without one it is the first

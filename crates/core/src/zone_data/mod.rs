@@ -5,6 +5,7 @@
 //! the canonical order of names (RFC 4034 §6.1), by type and by data.
 
 mod compare;
+mod increment;
 mod location;
 mod name;
 pub mod rdata;
@@ -15,6 +16,7 @@ mod type_code;
 use std::fmt;
 
 pub use compare::{Compared, Difference, SetRecord, compare};
+pub use increment::{DoesNotFit, Increment};
 pub use name::{NameKey, NameTextError};
 pub use slips::{MOST_SLIPS, Severity, Slip, SlipCode, slips};
 pub use type_code::TypeCode;

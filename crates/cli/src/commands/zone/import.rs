@@ -84,21 +84,21 @@ pub(super) async fn run(context: &Context, args: &ImportArgs) -> Result<Status, 
     };
     let id = names::zone(engine.desired(), &args.into)?;
     let finding = |finding| CliError::Finding(Box::new(finding));
-    let (changes, partial) = engine.import_changes(id, &files.zone, args.delete).await.map_err(finding)?;
-    if let Some(part) = partial.filter(|_| args.delete) {
+    let import = engine.import_changes(id, &files.zone, args.delete).await.map_err(finding)?;
+    let changes = &import.differences;
+    if let Some(part) = import.seen.partial.as_ref().filter(|_| args.delete) {
         return Err(CliError::Usage {
             says: format!("what {} has beside the file cannot be told: {}", args.into, part.why),
             remedy: "Allow the TSIG key of the zone to transfer it, or leave --delete out".into(),
         });
     }
     if !args.yes || changes.is_empty() {
-        output::zones::print_import(context, args.into.as_str(), &changes, false)?;
+        output::zones::print_import(context, args.into.as_str(), changes, false)?;
         return Ok(if changes.is_empty() { Status::Done } else { Status::NotHeld });
     }
-    engine.import_records(id, &changes).await.map_err(finding)?;
-    let (left, _) = engine.import_changes(id, &files.zone, args.delete).await.map_err(finding)?;
+    let left = engine.import_records(id, &import, &files.zone, args.delete).await.map_err(finding)?;
     let Some(first) = left.first() else {
-        output::zones::print_import(context, args.into.as_str(), &changes, true)?;
+        output::zones::print_import(context, args.into.as_str(), changes, true)?;
         return Ok(Status::Done);
     };
     let says = format!(
