@@ -14,6 +14,8 @@ pub mod conformance;
 pub mod discover;
 mod driver;
 mod file;
+#[cfg(fuzzing)]
+pub mod fuzzing;
 mod handed_off;
 mod lines;
 pub mod lookup;

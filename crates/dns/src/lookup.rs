@@ -307,6 +307,12 @@ pub(crate) fn negative_secs(answer: &Message) -> Option<u32> {
     })
 }
 
+/// Follows the aliases in some message.
+#[cfg(fuzzing)]
+pub(crate) fn fuzz_follow(message: &Message, name: &DnsName) {
+    let _ = (follow(message, name), dname_above(message, name));
+}
+
 /// Follows the aliases in an answer to the addresses at their end; with the shortest TTL on the way.
 fn follow(answer: &Message, name: &DnsName) -> (Vec<IpAddr>, u32) {
     let (mut owner, mut shortest) = (name.clone(), u32::MAX);

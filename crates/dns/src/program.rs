@@ -172,8 +172,13 @@ impl ZoneProgram {
         if output.len() > MAX_REPLY {
             return Err(self.broken(format!("it is longer than {} MiB", MAX_REPLY >> 20)));
         }
+        self.read_reply(action, &output)
+    }
+
+    /// Reads what the program replied.
+    fn read_reply<T: for<'d> Deserialize<'d>>(&self, action: &str, output: &[u8]) -> Result<T, ZoneError> {
         let response: Response<T> =
-            serde_json::from_slice(&output).map_err(|error| self.broken(self.shown(&error.to_string())))?;
+            serde_json::from_slice(output).map_err(|error| self.broken(self.shown(&error.to_string())))?;
         if let Some(error) = response.error {
             let (says, remedy) = (self.shown(&error.says), self.shown(&error.remedy));
             return Err(match error.is.as_str() {
@@ -196,6 +201,11 @@ impl ZoneProgram {
         let within = self.patience().await?;
         let asked = names.map(|names| names.iter().map(|name| format!("{name}.")).collect());
         let Records { records } = self.call("read", asked, None, within).await?;
+        self.zone_of(records)
+    }
+
+    /// Makes a zone of the records that the program knows.
+    fn zone_of(&self, records: Vec<RecordMessage>) -> Result<ZoneData, ZoneError> {
         let (apex, root) = (NameKey::from(&self.zone), NameKey::root());
         let mut builder = ZoneBuilder::default();
         for RecordMessage { name, record_type, ttl, data } in records {
@@ -212,6 +222,19 @@ impl ZoneProgram {
             added.map_err(|error| wrong(error.to_string()))?;
         }
         Ok(builder.finish(Some(apex)))
+    }
+}
+
+/// Reads some octets as each of the replies that a program may give.
+#[cfg(fuzzing)]
+pub fn fuzz_replies(zone: &DnsName, output: &[u8]) {
+    let program = ZoneProgram::new(zone.clone(), Vec::new(), PathBuf::new(), None);
+    let _ = program.read_reply::<Abilities>("describe", output);
+    let _ = program.read_reply::<Done>("change", output);
+    if let Ok(Records { records }) = program.read_reply("read", output)
+        && let Ok(data) = program.zone_of(records)
+    {
+        assert!(data.entries().all(|entry| entry.owner().is_within(&NameKey::from(zone))));
     }
 }
 

@@ -30,6 +30,8 @@ pub(crate) struct Socket {
     socket: UdpSocket,
     made: Instant,
     questions: u32,
+    /// On the heap: whoever waits for an answer is moved about.
+    buffer: Box<[u8]>,
 }
 
 impl Socket {
@@ -49,7 +51,8 @@ impl Socket {
         };
         let socket = UdpSocket::bind(local).await.map_err(|error| wire::io(&error))?;
         socket.connect(server).await.map_err(|error| wire::io(&error))?;
-        Ok(Socket { socket, made: Instant::now(), questions: 1 })
+        let buffer = vec![0; MAX_DATAGRAM].into_boxed_slice();
+        Ok(Socket { socket, made: Instant::now(), questions: 1, buffer })
     }
 
     /// Says whether it brought answers before.
@@ -73,12 +76,13 @@ impl Socket {
     }
 
     /// Asks, and waits for the answer; anything else that comes is passed over: it may be forged.
-    pub(crate) async fn ask(&self, question: &Message, bytes: &[u8]) -> io::Result<Message> {
+    pub(crate) async fn ask(&mut self, question: &Message, bytes: &[u8]) -> io::Result<Message> {
         self.socket.send(bytes).await?;
-        let mut buffer = [0; MAX_DATAGRAM];
         loop {
-            let length = self.socket.recv(&mut buffer).await?;
-            if let Some(answer) = Message::from_vec(&buffer[..length]).ok().filter(|answer| answers(answer, question)) {
+            let length = self.socket.recv(&mut self.buffer).await?;
+            if let Some(answer) =
+                Message::from_vec(&self.buffer[..length]).ok().filter(|answer| answers(answer, question))
+            {
                 return Ok(answer);
             }
         }

@@ -474,6 +474,21 @@ impl<'k> Chain<'k> {
     }
 }
 
+/// Takes some messages as those of a transfer, whole and of what has changed since `before`.
+#[cfg(fuzzing)]
+pub(crate) fn fuzz_messages(zone: &DnsName, before: &ZoneData, messages: &[Message]) {
+    let server = SocketAddr::from(([192, 0, 2, 53], 53));
+    let within = |data: ZoneData| data.entries().all(|entry| entry.owner().is_within(data.apex()));
+    let mut taking = Taking::new(server, zone);
+    if messages.iter().any(|message| matches!(taking.take(&message.answers), Ok(true) | Err(_))) {
+        assert!(within(taking.builder.finish(Some(taking.apex))));
+    }
+    let mut catching = Catching::new(server, zone, before);
+    if messages.iter().any(|message| matches!(catching.take(&message.answers), Ok(true) | Err(_))) {
+        assert!(catching.into_zone().is_ok_and(within));
+    }
+}
+
 /// The types that are asked for where a zone is looked at name by name.
 const LOOKED_FOR: [WireType; 14] = [
     WireType::SOA,

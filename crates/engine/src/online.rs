@@ -41,6 +41,9 @@ pub struct OnlineReport {
     pub findings: Vec<Finding>,
     /// What works, and could be safer.
     pub advice: Vec<Finding>,
+    /// Whether something of it could not be looked at, because of something else that is told.
+    #[serde(skip)]
+    pub is_partial: bool,
 }
 
 /// What is looked at.
@@ -55,6 +58,12 @@ pub enum OnlineKind {
     Certificate,
     /// An endpoint, as its platform lists it.
     Endpoint,
+}
+
+impl OnlineReport {
+    fn new(kind: OnlineKind, name: String, detail: String) -> OnlineReport {
+        OnlineReport { kind, name, detail, findings: Vec::new(), advice: Vec::new(), is_partial: false }
+    }
 }
 
 impl Engine {
@@ -83,7 +92,7 @@ impl Engine {
             let (findings, advice, tried) = self.try_credential(id, needed.get(&id).unwrap_or(&none)).await;
             let detail = format!("{}{tried}", report.detail);
             let findings = report.findings.into_iter().chain(findings).collect();
-            OnlineReport { kind: OnlineKind::Zone, name: report.name.to_string(), detail, findings, advice }
+            OnlineReport { findings, advice, ..OnlineReport::new(OnlineKind::Zone, report.name.to_string(), detail) }
         });
         let mut reports: Vec<OnlineReport> = stream::iter(looks).buffered(LOOKS_AT_ONCE).collect().await;
         let authorities = (0u32..).map(AuthorityId).take(self.desired.authorities.len());
@@ -155,13 +164,7 @@ impl Engine {
 
     async fn look_at_authority(&self, id: AuthorityId) -> OnlineReport {
         let wanted = self.desired.authority(id);
-        let mut report = OnlineReport {
-            kind: OnlineKind::Authority,
-            name: wanted.name.clone(),
-            detail: String::new(),
-            findings: Vec::new(),
-            advice: Vec::new(),
-        };
+        let mut report = OnlineReport::new(OnlineKind::Authority, wanted.name.clone(), String::new());
         match self.authority(id).await {
             Err(finding) => report.findings.push(finding),
             Ok(authority) => {
@@ -203,7 +206,9 @@ impl Engine {
             Ok(targets) => places.extend(targets.into_iter().map(|(_, target)| (target.owner, target.zone))),
         }
         // An authority that cannot be reached is told by itself.
-        if let Ok(reached) = self.authority(authority).await {
+        let reached = self.authority(authority).await;
+        let is_partial = reached.is_err();
+        if let Ok(reached) = reached {
             let directory = reached.directory();
             let url = self.desired.authority(authority).directory.as_str();
             let account = self.state.account(url).await.ok().flatten().and_then(|row| row.url);
@@ -215,13 +220,8 @@ impl Engine {
             n => format!("{n} challenge records"),
         };
         let rights = places.into_iter().map(|(owner, zone)| (zone, Right { owner, record_type: RecordType::Txt }));
-        let report = OnlineReport {
-            kind: OnlineKind::Certificate,
-            name: wanted.name.clone(),
-            detail,
-            findings,
-            advice: Vec::new(),
-        };
+        let report = OnlineReport::new(OnlineKind::Certificate, wanted.name.clone(), detail);
+        let report = OnlineReport { findings, is_partial, ..report };
         (report, rights.collect())
     }
 
@@ -244,11 +244,9 @@ impl Engine {
             advice.push(Finding::new(Code::RightsTooWide, Pin::Binding, says, remedy));
         }
         OnlineReport {
-            kind: OnlineKind::Endpoint,
-            name: endpoint.name.clone(),
-            detail: detail.into(),
             findings,
             advice,
+            ..OnlineReport::new(OnlineKind::Endpoint, endpoint.name.clone(), detail.into())
         }
     }
 }

@@ -51,8 +51,12 @@ pub(crate) fn print(reports: &[OnlineReport]) -> Result<(), CliError> {
     }
     if !certificates.is_empty() {
         let right = certificates.iter().filter(|report| report.findings.is_empty()).count();
-        let seen = format!("{right} of {} can be issued, as far as CAA and challenge names go", certificates.len());
-        row("certificates", &certificates.len().to_string(), right == certificates.len(), &seen);
+        let unseen = certificates.iter().filter(|report| report.is_partial).count();
+        let seen = match unseen {
+            0 => format!("{right} of {} can be issued, as far as CAA and challenge names go", certificates.len()),
+            unseen => format!("CAA was not looked at for {unseen} of {}", certificates.len()),
+        };
+        row("certificates", &certificates.len().to_string(), right == certificates.len() && unseen == 0, &seen);
     }
     super::write_table(table, &[], &[3, 1])?;
     let (now, mut out) = (Timestamp::now(), super::stdout());
