@@ -319,7 +319,7 @@ enum Telling {
     /// Its first record, the SOA record of the zone as it is now.
     Now,
     /// Whether the differences come, or the whole zone.
-    Form(Record),
+    Form(Box<Record>),
     /// Records that are gone since a serial.
     Deleted,
     /// Records that came with this serial.
@@ -373,7 +373,7 @@ impl<'z> Catching<'z> {
                     self.telling = Telling::Nothing;
                     return Ok(true);
                 }
-                self.telling = Telling::Form(record.clone());
+                self.telling = Telling::Form(Box::new(record.clone()));
             }
             (Telling::Form(_), Some(serial)) if serial == self.serial && data != self.last => {
                 self.increment.delete(owner, code, data).map_err(unfit)?;
@@ -382,7 +382,7 @@ impl<'z> Catching<'z> {
             (Telling::Form(first), _) => {
                 let first = first.clone();
                 self.telling = Telling::Whole;
-                return Ok(self.whole.take(&[first])? || self.whole.take(std::slice::from_ref(record))?);
+                return Ok(self.whole.take(&[*first])? || self.whole.take(std::slice::from_ref(record))?);
             }
             (Telling::Deleted, Some(serial)) => {
                 self.increment.add(owner, code, record.ttl, data).map_err(unfit)?;

@@ -15,10 +15,12 @@ use hickory_proto::rr::{Name, RData, Record, RecordType as WireType};
 use pindrel_core::facts::Unreachable;
 use pindrel_core::name::DnsName;
 use pindrel_core::records::{AliasPlace, RecordData, RecordType, ZoneRecord};
+use pindrel_core::resolver::ResolverAddress;
 use pindrel_core::values::Ttl;
 use pindrel_dns::challenge::{self, PlaceError};
 use pindrel_dns::lookup::{self, Resolved};
-use pindrel_dns::{caa, present};
+use pindrel_dns::{Resolver, caa, present};
+use pindrel_testkit::{Received, ScriptedServer};
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
 use tokio::net::{TcpListener, UdpSocket};
 
@@ -468,4 +470,56 @@ async fn a_server_that_answers_over_tcp_alone_is_heard_and_an_absent_name_is_ask
     .await;
     let view = lookup::alias(&[absent], &core("absent.larkfield.example"), AliasPlace::Name).await;
     assert_eq!((view.servers[0].gives.clone(), count.load(Ordering::Relaxed)), (Ok(Vec::new()), 1));
+}
+
+/// What a resolver over HTTPS may send in the place of a DNS message, and one that answers another question.
+#[tokio::test]
+async fn a_resolver_over_https_or_tls_that_breaks_the_rules_is_told_as_what_it_does() {
+    fn message(status: u16, kind: &str, body: &[u8]) -> Vec<u8> {
+        let head = format!("HTTP/1.1 {status} Told\r\ncontent-type: {kind}\r\ncontent-length: {}\r\n\r\n", body.len());
+        [head.as_bytes(), body].concat()
+    }
+    const DNS: &str = "application/dns-message";
+    let other = answer(&Message::query(), ResponseCode::NoError, Vec::new()).to_vec().unwrap();
+    let forged = move |request: &Received| {
+        let asked = Message::from_vec(&request.body).unwrap();
+        let mut forged = answer(&asked, ResponseCode::NoError, Vec::new());
+        forged.metadata.id = asked.metadata.id.wrapping_add(1);
+        forged.to_vec().unwrap()
+    };
+    type Script = Box<dyn Fn(&Received) -> Vec<u8> + Send + Sync>;
+    let table: [(Script, &str); 7] = [
+        (Box::new(move |_| message(200, "text/html", b"<p>Sign in")), "no DNS message but \"text/html\""),
+        (Box::new(move |_| message(503, DNS, b"")), "HTTP status 503"),
+        (Box::new(move |_| message(302, DNS, b"")), "HTTP status 302"),
+        (Box::new(move |_| message(200, DNS, b"\x00")), "it is not an answer to the question"),
+        (Box::new(move |_| message(200, DNS, &vec![0; 70_000])), "sends more than 65535 bytes"),
+        (Box::new(move |_| message(200, DNS, &other)), "it is not an answer to the question"),
+        (Box::new(move |request| message(200, DNS, &forged(request))), "it is not an answer to the question"),
+    ];
+    for (script, says) in table {
+        let server = ScriptedServer::start(&["127.0.0.1"], move |_, request| script(request)).await;
+        let url = format!("https://{}/dns-query", server.address);
+        let told = asked_over(&url, &server).await;
+        assert!(told.contains(says), "{says}: {told}");
+    }
+    // Where DNS is expected over TLS, something else answers, or has another name.
+    let web = ScriptedServer::start(&["127.0.0.1"], |_, _| Vec::new()).await;
+    let told = asked_over(&format!("tls://{}", web.address), &web).await;
+    assert!(told.contains("the connection was closed") || told.contains("timed out"), "{told}");
+    let stranger = ScriptedServer::start(&["resolver.example"], |_, _| Vec::new()).await;
+    let told = asked_over(&format!("tls://{}", stranger.address), &stranger).await;
+    assert!(told.contains("the TLS handshake failed"), "{told}");
+}
+
+/// What is said of a resolver that is asked for a name.
+async fn asked_over(url: &str, server: &ScriptedServer) -> String {
+    let ResolverAddress::Encrypted(own) = url.parse().unwrap() else { panic!("{url}") };
+    let root = rustls::pki_types::CertificateDer::from(server.root.to_vec());
+    let anchor = webpki::anchor_from_trusted_cert(&root).unwrap().to_owned();
+    let resolver = Resolver::encrypted(&own, vec![anchor], Some(server.root_pem.as_bytes()));
+    match lookup::resolve(&resolver, &core("www.larkfield.example")).await {
+        Resolved::Nothing { why, .. } => why.to_string(),
+        found => panic!("{found:?}"),
+    }
 }

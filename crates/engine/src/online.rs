@@ -3,6 +3,7 @@
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::net::SocketAddr;
+use std::sync::Arc;
 
 use futures::{StreamExt as _, stream};
 use pindrel_core::desired::{self, AuthorityId, CertificateId, EndpointId, ZoneId};
@@ -18,6 +19,7 @@ use serde::Serialize;
 
 use crate::acme::LOOKUPS_AT_ONCE;
 use crate::acme::accounts::no_external_key;
+use crate::drivers::Authority;
 use crate::failure::EngineError;
 use crate::run::Engine;
 
@@ -60,6 +62,9 @@ pub enum OnlineKind {
     Endpoint,
 }
 
+/// An authority, where it was reached.
+type Reached = Option<Arc<dyn Authority>>;
+
 impl OnlineReport {
     fn new(kind: OnlineKind, name: String, detail: String) -> OnlineReport {
         OnlineReport { kind, name, detail, findings: Vec::new(), advice: Vec::new(), is_partial: false }
@@ -73,12 +78,25 @@ impl Engine {
     /// [`EngineError`] when the state cannot be read or written.
     pub async fn look_online(&self) -> Result<Vec<OnlineReport>, EngineError> {
         let endpoints = || (0u32..).map(EndpointId).take(self.desired.endpoints.len());
-        self.look_at_endpoints(endpoints().collect()).await?;
         for hostname in self.desired.hostname_ids() {
             self.load_once(hostname).await?;
         }
-        let zones = self.zone_reports().await?;
-        let certificates = self.look_at_certificates().await;
+        // What is down takes the longest: all are asked side by side, each once.
+        let authorities = (0u32..).map(AuthorityId).take(self.desired.authorities.len());
+        let authorities = authorities.map(|id| self.look_at_authority(id));
+        let authorities = stream::iter(authorities).buffered(LOOKS_AT_ONCE).collect::<Vec<_>>();
+        let looked = futures::join!(self.look_at_endpoints(endpoints().collect()), self.zone_reports(), authorities);
+        let (listed, zones, authorities) = looked;
+        let zones = listed.and(zones)?;
+        let (authorities, reached): (Vec<OnlineReport>, Vec<Reached>) = authorities.into_iter().unzip();
+        let is_down = |finding: &Finding| finding.code == Code::ServerUnreachable;
+        let down: BTreeSet<ZoneId> = (0u32..)
+            .map(ZoneId)
+            .zip(&zones)
+            .filter(|(_, zone)| zone.findings.iter().any(is_down))
+            .map(|(id, _)| id)
+            .collect();
+        let certificates = self.look_at_certificates(&reached, &down).await;
         let mut needed: HashMap<ZoneId, BTreeSet<Right>> = HashMap::new();
         for (zone, right) in
             certificates.iter().flat_map(|(_, rights)| rights.iter().cloned()).chain(self.alias_rights())
@@ -89,15 +107,15 @@ impl Engine {
         let ids = (0u32..).map(ZoneId).zip(zones);
         let looks = ids.map(|(id, report)| async move {
             let none = BTreeSet::new();
-            let (findings, advice, tried) = self.try_credential(id, needed.get(&id).unwrap_or(&none)).await;
+            let (mut findings, advice, tried) = self.try_credential(id, needed.get(&id).unwrap_or(&none)).await;
+            // A server that does not answer is told once.
+            findings.retain(|finding| !(is_down(finding) && report.findings.iter().any(is_down)));
             let detail = format!("{}{tried}", report.detail);
             let findings = report.findings.into_iter().chain(findings).collect();
             OnlineReport { findings, advice, ..OnlineReport::new(OnlineKind::Zone, report.name.to_string(), detail) }
         });
         let mut reports: Vec<OnlineReport> = stream::iter(looks).buffered(LOOKS_AT_ONCE).collect().await;
-        let authorities = (0u32..).map(AuthorityId).take(self.desired.authorities.len());
-        let authorities = authorities.map(|id| self.look_at_authority(id));
-        reports.extend(stream::iter(authorities).buffered(LOOKS_AT_ONCE).collect::<Vec<_>>().await);
+        reports.extend(authorities);
         reports.extend(certificates.into_iter().map(|(report, _)| report));
         let endpoints = endpoints().map(|id| self.look_at_platform(id));
         reports.extend(stream::iter(endpoints).buffered(LOOKS_AT_ONCE).collect::<Vec<_>>().await);
@@ -162,20 +180,24 @@ impl Engine {
         others.take(MOST_SERVERS).chain(above).collect()
     }
 
-    async fn look_at_authority(&self, id: AuthorityId) -> OnlineReport {
+    async fn look_at_authority(&self, id: AuthorityId) -> (OnlineReport, Reached) {
         let wanted = self.desired.authority(id);
         let mut report = OnlineReport::new(OnlineKind::Authority, wanted.name.clone(), String::new());
-        match self.authority(id).await {
-            Err(finding) => report.findings.push(finding),
+        let reached = match self.authority(id).await {
+            Err(finding) => {
+                report.findings.push(finding);
+                None
+            }
             Ok(authority) => {
                 let meta = &authority.directory().meta;
                 report.detail = "its directory was read".into();
                 if meta.external_account_required && wanted.external_account_key.is_none() {
                     report.findings.extend(self.lacks_external_account(id).await);
                 }
+                Some(authority)
             }
-        }
-        report
+        };
+        (report, reached)
     }
 
     /// Says what is missing at an authority that binds accounts to others, unless there is an account already.
@@ -186,10 +208,17 @@ impl Engine {
     }
 
     /// Looks at each certificate that an authority issues; with the rights that its challenge records need.
-    async fn look_at_certificates(&self) -> Vec<(OnlineReport, Vec<(ZoneId, Right)>)> {
+    async fn look_at_certificates(
+        &self,
+        reached: &[Reached],
+        down: &BTreeSet<ZoneId>,
+    ) -> Vec<(OnlineReport, Vec<(ZoneId, Right)>)> {
         let all = (0u32..).map(CertificateId).take(self.desired.certificates.len());
         let issued = all.filter_map(|id| Some((id, self.desired.certificate(id).authority?)));
-        let looks = issued.map(|(id, authority)| self.look_at_certificate(id, authority));
+        let looks = issued.map(|(id, authority)| {
+            let reached = reached.get(authority.0 as usize).and_then(Option::as_deref);
+            self.look_at_certificate(id, authority, reached, down)
+        });
         stream::iter(looks).buffered(LOOKUPS_AT_ONCE).collect().await
     }
 
@@ -197,18 +226,22 @@ impl Engine {
         &self,
         id: CertificateId,
         authority: AuthorityId,
+        reached: Option<&dyn Authority>,
+        down: &BTreeSet<ZoneId>,
     ) -> (OnlineReport, Vec<(ZoneId, Right)>) {
         let wanted = self.desired.certificate(id);
         let mut findings = Vec::new();
         let mut places = BTreeMap::new();
+        // An authority that cannot be reached, and a zone whose servers do not answer, are told by themselves.
+        let is_in_reach =
+            !wanted.names.iter().filter_map(|name| self.desired.zone_of(name)).any(|zone| down.contains(&zone));
         match self.challenge_targets(id).await {
+            Err(_) if !is_in_reach => {}
             Err(finding) => findings.push(finding),
             Ok(targets) => places.extend(targets.into_iter().map(|(_, target)| (target.owner, target.zone))),
         }
-        // An authority that cannot be reached is told by itself.
-        let reached = self.authority(authority).await;
-        let is_partial = reached.is_err();
-        if let Ok(reached) = reached {
+        let is_partial = reached.is_none() || !is_in_reach;
+        if let Some(reached) = reached.filter(|_| is_in_reach) {
             let directory = reached.directory();
             let url = self.desired.authority(authority).directory.as_str();
             let account = self.state.account(url).await.ok().flatten().and_then(|row| row.url);
@@ -233,9 +266,10 @@ impl Engine {
             Some(EndpointView::Listed(_)) => "its platform lists it",
             _ => "",
         };
-        let findings = view.and_then(|view| judge_endpoint(endpoint, &view)).into_iter().collect();
+        let findings: Vec<Finding> = view.and_then(|view| judge_endpoint(endpoint, &view)).into_iter().collect();
         let mut advice = Vec::new();
-        if let Ok(platform) = self.drivers.platform(endpoint)
+        if findings.is_empty()
+            && let Ok(platform) = self.drivers.platform(endpoint)
             && let Ok(Some(scope)) = platform.token_scope().await
             && let Some(wide) = scope.beyond_need()
         {
