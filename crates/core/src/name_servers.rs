@@ -70,7 +70,8 @@ impl NameServerChange {
     /// Returns what caches keep for longest: so long the old servers have to go on serving once the delegation has
     /// changed.
     pub fn longest_kept(&self) -> Option<Kept> {
-        self.kept.iter().copied().max_by_key(|kept| kept.ttl)
+        // Of several the first, which says most.
+        self.kept.iter().copied().rev().max_by_key(|kept| kept.ttl)
     }
 
     /// Says why the change would make a signed zone bogus. A validating resolver may have the keys of the one and an

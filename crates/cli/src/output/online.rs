@@ -58,6 +58,7 @@ pub(crate) fn print(reports: &[OnlineReport]) -> Result<(), CliError> {
         };
         row("certificates", &certificates.len().to_string(), right == certificates.len() && unseen == 0, &seen);
     }
+    writeln!(super::stdout())?;
     super::write_table(table, &[], &[3, 1])?;
     let (now, mut out) = (Timestamp::now(), super::stdout());
     let findings = tell(&mut out, now, reports, |report| &report.findings, style::paint(style::BAD, "✕").to_string())?;

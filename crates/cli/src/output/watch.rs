@@ -90,10 +90,11 @@ impl Watching {
         let now = Timestamp::now();
         if let Some((bars, lines)) = &self.live {
             let mut lines = lines.lock().unwrap_or_else(PoisonError::into_inner);
+            let width = peers(spread).map(|(_, peer)| peer.address.len()).max().unwrap_or(0);
             let texts = std::iter::once(self.title(spread, now)).chain(peers(spread).map(|(role, peer)| {
                 let (mark, word, like) = word(&peer.reached);
                 let state = style::paint(style::of(like), format_args!("{mark} {word:<9}"));
-                format!("  {state}  {role:<8}  {:<21}  {}", peer.address, detail(&peer.reached, now))
+                format!("  {state}  {role:<8}  {:<width$}  {}", peer.address, detail(&peer.reached, now))
             }));
             for (index, text) in texts.enumerate() {
                 if lines.len() <= index {

@@ -240,7 +240,7 @@ pub(crate) fn print_differences(
             if differences.is_empty() {
                 let same = style::paint(style::GOOD, "have the same records");
                 writeln!(out, "{from} and {to} {same}: {}.", count(left.len().min(right.len()), "record"))?;
-                return change.map_or(Ok(()), |change| tell_change(&mut out, change, differences));
+                return change.map_or(Ok(()), |change| tell_change(&mut out, change, differences, (from, to)));
             }
             let only = |is: fn(&Difference) -> bool| differences.iter().filter(|one| is(one)).count();
             let (only_left, only_right) = (only(|one| one.right.is_empty()), only(|one| one.left.is_empty()));
@@ -250,7 +250,7 @@ pub(crate) fn print_differences(
             let verb = if differences.len() == 1 { "differs" } else { "differ" };
             let sets = count(differences.len(), "record set");
             writeln!(out, "{sets} {verb}: {minus}, {plus}, {both} in both.")?;
-            change.map_or(Ok(()), |change| tell_change(&mut out, change, differences))
+            change.map_or(Ok(()), |change| tell_change(&mut out, change, differences, (from, to)))
         }
     }
 }
@@ -259,20 +259,23 @@ pub(crate) fn print_differences(
 const MOST_LOST: usize = 20;
 
 /// Tells what comes of a change of name servers from the left to the right side.
-fn tell_change(out: &mut impl Write, change: &NameServerChange, differences: &[Difference]) -> Result<(), CliError> {
+fn tell_change(
+    out: &mut impl Write,
+    change: &NameServerChange,
+    differences: &[Difference],
+    (from, to): (&str, &str),
+) -> Result<(), CliError> {
     let zone = &change.zone;
-    writeln!(
-        out,
-        "\n{}",
-        style::paint(style::STRONG, format_args!("Should the right side become the servers of {zone}"))
-    )?;
+    let title = format_args!("A change of name servers, from {from} to {to}");
+    writeln!(out, "\n{}", style::paint(style::STRONG, title))?;
     let mut lost: Vec<&Difference> = differences.iter().filter(|one| one.right.is_empty()).collect();
     // Whoever loses the mail notices last.
     lost.sort_by_key(|one| one.code != TypeCode::MX);
     let bad = style::paint(style::BAD, "✕");
     for one in lost.iter().take(MOST_LOST) {
         let mail = if one.code == TypeCode::MX { ": its mail would no longer be delivered" } else { "" };
-        writeln!(out, "{bad} lost: {} of {}{mail}", one.code, one.name)?;
+        let name = one.name.to_string();
+        writeln!(out, "{bad} lost: {} of {}{mail}", one.code, name.trim_end_matches('.'))?;
     }
     if lost.len() > MOST_LOST {
         writeln!(out, "{bad} lost: {} more", count(lost.len() - MOST_LOST, "record set"))?;
