@@ -1,5 +1,6 @@
 //! A zone's servers and its delegation, from the manifest or by looking.
 
+use std::borrow::Cow;
 use std::net::{IpAddr, SocketAddr};
 
 use futures::{StreamExt as _, stream};
@@ -28,13 +29,7 @@ const MOST_REFERRALS: usize = 8;
 /// names (RFC 2136 §4.3), also where the delegation does not. Where `parents` are empty they are found through
 /// `resolvers`.
 pub async fn zone(zone: &DnsName, servers: &[SocketAddr], parents: &[SocketAddr], resolvers: &[Resolver]) -> ZoneView {
-    let found;
-    let parents = if parents.is_empty() {
-        found = parents_of(zone, resolvers).await;
-        &found
-    } else {
-        parents
-    };
+    let parents = &*parents_or_found(zone, parents, resolvers).await;
     let (delegation, parents_differing, glue) = delegation(zone, parents, resolvers).await;
     // Whoever resolves the zone asks any of the delegated servers, whichever the manifest names.
     let mut asked = servers.to_vec();
@@ -127,8 +122,17 @@ async fn aliased(names: &[DnsName], resolvers: &[Resolver]) -> Vec<DnsName> {
     stream::iter(looks).buffered(SERVERS_AT_ONCE).filter_map(|found| async { found }).collect().await
 }
 
+/// The servers of the zone above: those that are named, else those that are found.
+pub(crate) async fn parents_or_found<'p>(
+    zone: &DnsName,
+    parents: &'p [SocketAddr],
+    resolvers: &[Resolver],
+) -> Cow<'p, [SocketAddr]> {
+    if parents.is_empty() { parents_of(zone, resolvers).await.into() } else { parents.into() }
+}
+
 /// The servers of the zone above, at the nearest name that has any.
-pub(crate) async fn parents_of(zone: &DnsName, resolvers: &[Resolver]) -> Vec<SocketAddr> {
+async fn parents_of(zone: &DnsName, resolvers: &[Resolver]) -> Vec<SocketAddr> {
     let mut above = zone.parent();
     while let Some(candidate) = above {
         for resolver in resolvers {

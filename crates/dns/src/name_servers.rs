@@ -10,7 +10,7 @@ use pindrel_core::facts::Unreachable;
 use pindrel_core::name::DnsName;
 use pindrel_core::name_servers::{Kept, KeptRecords, KeysOfBoth, NameServerChange};
 
-use crate::discover::parents_of;
+use crate::discover::parents_or_found;
 use crate::lookup::name_servers;
 use crate::resolver::Resolver;
 use crate::wire::{Ask, ask, core_name, wire_name};
@@ -25,13 +25,7 @@ pub async fn look(
     parents: &[SocketAddr],
     resolvers: &[Resolver],
 ) -> Result<NameServerChange, Unreachable> {
-    let found;
-    let parents = if parents.is_empty() {
-        found = parents_of(zone, resolvers).await;
-        &found
-    } else {
-        parents
-    };
+    let parents = &*parents_or_found(zone, parents, resolvers).await;
     let plain = Ask::default();
     let (own, next) = futures::join!(ask(old, zone, WireType::NS, plain), ask(new, zone, WireType::NS, plain));
     let (own, next) = (own?, next?);

@@ -342,3 +342,114 @@ fn files_that_include_others_are_read_to_their_bounds() {
         assert_eq!(named_after(name.as_ref()).map(|zone| zone.to_string()).as_deref(), zone, "{name}");
     }
 }
+
+/// A server that answers one request for a transfer with these records, in messages of `chunk`.
+async fn telling(records: Vec<Record>, chunk: usize) -> SocketAddr {
+    let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
+    let address = listener.local_addr().unwrap();
+    tokio::spawn(async move {
+        let (mut stream, _) = listener.accept().await.unwrap();
+        let length = stream.read_u16().await.unwrap();
+        let mut question = vec![0; usize::from(length)];
+        stream.read_exact(&mut question).await.unwrap();
+        let question = Message::from_vec(&question).unwrap();
+        let known = question.authorities.first().map(|soa| soa.record_type());
+        assert_eq!(known, Some(hickory_proto::rr::RecordType::SOA), "what is known stands in the question");
+        for part in records.chunks(chunk) {
+            let mut message = Message::new(question.metadata.id, MessageType::Response, question.metadata.op_code);
+            message.add_answers(part.iter().cloned());
+            let raw = message.to_vec().unwrap();
+            stream.write_u16(raw.len() as u16).await.unwrap();
+            stream.write_all(&raw).await.unwrap();
+        }
+        let _ = stream.shutdown().await;
+    });
+    address
+}
+
+/// What a server may tell of the changes since serial 1 of a zone with one address (RFC 1995 §4), and what breaks it.
+#[tokio::test]
+async fn changes_are_taken_where_they_follow_one_another_and_fit_what_was_read() {
+    let name = |label: &str| Name::from_ascii(format!("{label}{ZONE}.")).unwrap();
+    let soa = |serial| {
+        let soa = SOA::new(name("ns1."), name("h."), serial, 3_600, 900, 604_800, 300);
+        Record::from_rdata(name(""), 60, RData::SOA(soa))
+    };
+    let a =
+        |label: &str, last| Record::from_rdata(name(label), 60, RData::A(A(std::net::Ipv4Addr::new(192, 0, 2, last))));
+    let foreign = Record::from_rdata(
+        Name::from_ascii("elsewhere.test.").unwrap(),
+        60,
+        RData::A(A(std::net::Ipv4Addr::new(192, 0, 2, 66))),
+    );
+    let before = {
+        let mut builder = ZoneBuilder::default();
+        let mut data = Vec::new();
+        for part in ["ns1", "h"] {
+            key(&format!("{part}.{ZONE}")).push_wire(&mut data);
+        }
+        data.extend([1_u32, 3_600, 900, 604_800, 300].iter().flat_map(|number| number.to_be_bytes()));
+        builder.add(&key(ZONE), TypeCode::SOA, 60, &data, Place::default()).unwrap();
+        builder.add(&key(&format!("a.{ZONE}")), TypeCode::A, 60, &[192, 0, 2, 1], Place::default()).unwrap();
+        builder.finish(Some(key(ZONE)))
+    };
+    let addresses = |zone: &ZoneData| -> Vec<String> {
+        zone.entries()
+            .filter(|entry| entry.code == TypeCode::A)
+            .map(|entry| format!("{} {}", entry.owner(), entry.presentation()))
+            .collect()
+    };
+    let one = format!("a.{ZONE}. 192.0.2.1");
+    type Expected<'e> = Result<(u32, Vec<&'e str>), &'e str>;
+    let (b2, a3) = (format!("b.{ZONE}. 192.0.2.2"), format!("a.{ZONE}. 192.0.2.3"));
+    let table: Vec<(&str, Vec<Record>, Expected<'_>)> = vec![
+        ("nothing new", vec![soa(1)], Ok((1, vec![&one]))),
+        ("one version", vec![soa(2), soa(1), soa(2), a("b.", 2), soa(2)], Ok((2, vec![&one, &b2]))),
+        (
+            "two versions, and what came goes again",
+            vec![
+                soa(3),
+                soa(1),
+                a("a.", 1),
+                soa(2),
+                a("b.", 2),
+                a("c.", 4),
+                soa(2),
+                a("c.", 4),
+                soa(3),
+                a("a.", 3),
+                soa(3),
+            ],
+            Ok((3, vec![&a3, &b2])),
+        ),
+        ("the whole instead", vec![soa(9), a("b.", 2), soa(9)], Ok((9, vec![&b2]))),
+        ("an empty zone", vec![soa(9), soa(9)], Ok((9, vec![]))),
+        ("what lies elsewhere", vec![soa(2), soa(1), soa(2), a("b.", 2), foreign, soa(2)], Ok((2, vec![&one, &b2]))),
+        ("gone without having been", vec![soa(2), soa(1), a("x.", 1), soa(2), soa(2)], Err("does not fit")),
+        ("come twice", vec![soa(2), soa(1), soa(2), a("a.", 1), soa(2)], Err("does not fit")),
+        (
+            "from another version",
+            vec![soa(5), soa(1), soa(2), a("b.", 2), soa(4), soa(5), soa(5)],
+            Err("do not follow one another"),
+        ),
+        ("without its end", vec![soa(2), soa(1), soa(2), a("b.", 2)], Err("was cut short after 4 records")),
+        ("no SOA first", vec![a("b.", 2), soa(2)], Err("do not follow one another")),
+    ];
+    for (what, records, expected) in table {
+        for chunk in [1, 100] {
+            let server = telling(records.clone(), chunk).await;
+            let found = transfer_since(server, &before, &ZONE.parse().unwrap(), None).await;
+            match (&expected, found) {
+                (Ok((serial, wanted)), Ok(zone)) => {
+                    assert_eq!(
+                        (zone.serial().map(|serial| serial.0), addresses(&zone)),
+                        (Some(*serial), wanted.iter().map(|text| (*text).to_owned()).collect()),
+                        "{what}"
+                    );
+                }
+                (Err(says), Err(error)) => assert!(error.to_string().contains(says), "{what}: {error}"),
+                (expected, found) => panic!("{what}: {found:?}, not {expected:?}"),
+            }
+        }
+    }
+}

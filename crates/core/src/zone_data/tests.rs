@@ -1,5 +1,7 @@
 //! Zones from text: their data in all types, what differs between two, and their slips.
 
+use std::collections::BTreeMap;
+
 use proptest::prelude::*;
 
 use super::rdata::{Token, parse, presentation};
@@ -235,5 +237,46 @@ proptest! {
                 prop_assert_eq!(presentation(code, entry.data), presentation(code, &expected));
             }
         }
+    }
+}
+
+/// A few records of few names, so that changes meet.
+fn few_records() -> impl Strategy<Value = Vec<(u8, u8, u32)>> {
+    prop::collection::vec((0_u8..4, 0_u8..3, 1_u32..3), 0..12)
+}
+
+proptest! {
+    /// Whatever changes follow one another, the zone is what it would be if it had been read afterwards; a change that
+    /// does not fit is refused.
+    #[test]
+    fn a_zone_that_changes_record_by_record_is_what_it_would_be_read_again(
+        before in few_records(),
+        changes in prop::collection::vec((any::<bool>(), 0_u8..4, 0_u8..3, 1_u32..3), 0..40),
+    ) {
+        let owner = |n: u8| NameKey::parse(format!("h{n}.larkfield.example.").as_bytes(), &NameKey::root()).unwrap();
+        let zone_of = |records: &BTreeMap<(u8, u8), u32>| {
+            let mut builder = ZoneBuilder::default();
+            for ((name, data), ttl) in records {
+                builder.add(&owner(*name), TypeCode::A, *ttl, &[192, 0, 2, *data], Place::default()).unwrap();
+            }
+            builder.finish(Some(owner(0)))
+        };
+        let mut records: BTreeMap<(u8, u8), u32> = before.into_iter().map(|(name, data, ttl)| ((name, data), ttl)).collect();
+        let before = zone_of(&records);
+        let mut increment = Increment::of(&before);
+        for (adds, name, data, ttl) in changes {
+            let wire = vec![192, 0, 2, data];
+            if adds {
+                let fits = !records.contains_key(&(name, data));
+                prop_assert_eq!(increment.add(owner(name), TypeCode::A, ttl, wire).is_ok(), fits);
+                records.entry((name, data)).or_insert(ttl);
+            } else {
+                let fits = records.remove(&(name, data)).is_some();
+                prop_assert_eq!(increment.delete(owner(name), TypeCode::A, wire).is_ok(), fits);
+            }
+        }
+        let after = increment.into_zone().unwrap();
+        prop_assert_eq!(compare(&zone_of(&records), &after, Compared { all: true, ttls: true }), []);
+        prop_assert_eq!(after.len(), records.len());
     }
 }

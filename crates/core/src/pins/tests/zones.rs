@@ -1,6 +1,8 @@
 //! What may go from a name, and what somebody else makes in a zone.
 
 use super::*;
+use crate::desired::Desired;
+use crate::records::AliasPlace;
 
 fn address_set(last: u8) -> Vec<RecordSet> {
     RecordSet::group([(Ttl::HOUR, RecordData::A([192, 0, 2, last].into()))])
@@ -84,4 +86,95 @@ fn a_challenge_of_a_zone_of_others_is_led_to_one_that_pindrel_changes() {
         &MANIFEST.replace("tsig = { name = \"pindrel\", secret = \"env:SECRET\" }\n", "").replace("rfc2136", "none"),
     );
     assert_eq!(alone.challenge_delegation(&"_acme-challenge.api.larkfield.example".parse().unwrap()), None);
+}
+
+/// Of a zone that works it is told what is not as it should be; only a missing marker has a step of its own.
+#[test]
+fn a_zone_that_works_is_told_what_is_odd_and_is_marked_where_that_is_wanted() {
+    let marked = MANIFEST.replace("driver = \"rfc2136\"", "driver = \"rfc2136\"\nmarker = true");
+    let glue = |own: &str| StaleGlue {
+        name: "ns2.larkfield.example".parse().unwrap(),
+        glue: vec![[192, 0, 2, 9].into()],
+        own: vec![own.parse().unwrap()],
+    };
+    type Change<'c> = &'c dyn Fn(&mut ZoneView);
+    let others = || Some(Marker::Others(vec!["installation=0123456789abcdef".into()]));
+    let table: [(&str, Change<'_>, PinState, Option<Code>, &[&str]); 7] = [
+        (&marked, &|zone| zone.marker = Some(Marker::Absent), PinState::Loose, Some(Code::ZoneUnmarked), &["mark"]),
+        (&marked, &|zone| zone.marker = Some(Marker::Own), PinState::Held, None, &[]),
+        (&marked, &|zone| zone.marker = others(), PinState::Held, Some(Code::ZoneMarkedByOther), &[]),
+        // Its server did not say.
+        (&marked, &|zone| zone.marker = None, PinState::Held, None, &[]),
+        // The manifest wants none any longer.
+        (MANIFEST, &|zone| zone.marker = Some(Marker::Absent), PinState::Held, None, &[]),
+        (MANIFEST, &|zone| zone.marker = others(), PinState::Held, None, &[]),
+        (MANIFEST, &|zone| zone.stale_glue = vec![glue("192.0.2.54")], PinState::Held, Some(Code::GlueDiffers), &[]),
+    ];
+    for (manifest, change, state, code, steps) in table {
+        let desired = resolved(manifest);
+        let mut scene = Scene::held(&desired);
+        change(&mut scene.zone);
+        let (pins, _, actions) = scene.look(&desired);
+        let found = pins.zone.findings.first().map(|finding| finding.code);
+        assert_eq!((pins.zone.state, found, &actions[..]), (state, code, steps), "{:?}", scene.zone);
+    }
+    // A dead server at an address that only the glue knows is no server to be started.
+    let desired = resolved(MANIFEST);
+    for (dead, own, remedy) in [
+        ("192.0.2.9:53", "192.0.2.54", "correct the glue records"),
+        ("192.0.2.54:53", "192.0.2.54", "Start that server"),
+        ("192.0.2.9:53", "192.0.2.9", "Start that server"),
+    ] {
+        let mut scene = Scene::held(&desired);
+        scene.zone.stale_glue = vec![glue(own)];
+        let status = ServerStatus::Unreachable { why: Unreachable::Refused };
+        scene.zone.servers.push(ServerView { server: dead.parse().unwrap(), status });
+        let (pins, ..) = scene.look(&desired);
+        assert!(pins.zone.findings[0].remedy.contains(remedy), "{dead}: {:?}", pins.zone.findings);
+    }
+}
+
+/// An HTTPS record is part of the alias of an apex where it is wanted, and of what is looked at as long as it is there.
+#[test]
+fn an_https_record_counts_where_it_is_wanted_and_until_it_is_gone() {
+    let apex = "[hostname.\"larkfield.example\"]\n";
+    let wanted = resolved(&MANIFEST.replace(apex, &format!("{apex}https_alias = true\n")));
+    let plain = resolved(MANIFEST);
+    let (ttl, address) = (Ttl::TEN_MINUTES, RecordData::A([192, 0, 2, 80].into()));
+    let https = |target: &str| RecordData::HttpsAlias(target.parse().unwrap());
+    let both = || RecordSet::group([(ttl, address.clone()), (ttl, https("edge.test"))]);
+    let only = || RecordSet::group([(ttl, address.clone())]);
+    let info = EndpointInfo {
+        default_name: Some("edge.test".parse().unwrap()),
+        ..EndpointInfo::plain("catalogue", EndpointKind::Gateway, "north", vec![[192, 0, 2, 80].into()])
+    };
+    let dead = [IpAddr::from([192, 0, 2, 80])];
+    let of = |desired: &Desired, id: u32, dead: &[IpAddr], info: &EndpointInfo| {
+        let target = crate::desired::AliasTarget { info, target: None, dead };
+        desired.hostname(HostnameId(id)).alias_to(desired, &[target], ttl)
+    };
+    let apex_of =
+        |desired: &Desired| desired.hostname_ids().find(|id| desired.hostname(*id).is_apex(desired)).unwrap().0;
+    assert_eq!(of(&wanted, apex_of(&wanted), &[], &info), both());
+    assert_eq!(of(&plain, apex_of(&plain), &[], &info), only());
+    // Not in the place of addresses, nor where some of them do not work, nor without a name to lead to.
+    assert_eq!(of(&wanted, apex_of(&wanted), &dead, &info), only());
+    let without = EndpointInfo { addresses: Vec::new(), ..info.clone() };
+    assert_eq!(of(&wanted, apex_of(&wanted), &[], &without), []);
+    let nameless = EndpointInfo { default_name: None, ..info.clone() };
+    assert_eq!(of(&wanted, apex_of(&wanted), &[], &nameless), only());
+    let place = |desired: &Desired, made: Vec<RecordSet>| {
+        let mut knowledge = Knowledge::default();
+        let id = HostnameId(apex_of(desired));
+        knowledge.hostnames.entry(id).or_default().ownership.alias = written(made);
+        Known::about(desired, &knowledge, id).alias_place()
+    };
+    for (desired, made, expected) in [
+        (&wanted, only(), AliasPlace::ApexWithHttps),
+        (&plain, both(), AliasPlace::ApexWithHttps),
+        (&plain, only(), AliasPlace::Apex),
+    ] {
+        assert_eq!(place(desired, made), expected);
+    }
+    assert_eq!(Known::about(&plain, &Knowledge::default(), HostnameId(0)).alias_place(), AliasPlace::Name);
 }
