@@ -16,10 +16,12 @@ use pindrel_core::facts::Unreachable;
 use pindrel_core::name::DnsName;
 use pindrel_core::records::{AliasPlace, RecordData, RecordType, ZoneRecord};
 use pindrel_core::resolver::ResolverAddress;
+use pindrel_core::rights::Right;
+use pindrel_core::values::TsigAlgorithm;
 use pindrel_core::values::Ttl;
 use pindrel_dns::challenge::{self, PlaceError};
 use pindrel_dns::lookup::{self, Resolved};
-use pindrel_dns::{Resolver, caa, present};
+use pindrel_dns::{Resolver, Rfc2136, TriedRights, ZoneDriver as _, caa, present};
 use pindrel_testkit::{Received, ScriptedServer};
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
 use tokio::net::{TcpListener, UdpSocket};
@@ -522,4 +524,94 @@ async fn asked_over(url: &str, server: &ScriptedServer) -> String {
         Resolved::Nothing { why, .. } => why.to_string(),
         found => panic!("{found:?}"),
     }
+}
+
+/// How a server treats a connection over TCP.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Manner {
+    /// It answers one message after another.
+    Keeps,
+    /// It closes each connection once it has answered.
+    Closes,
+    /// It closes a connection with the second message on it unanswered.
+    Cuts,
+}
+
+/// A server that answers nothing over UDP but that the answer is cut, and the rest over TCP; with how many connections
+/// and messages it had there.
+async fn over_tcp_only(manner: Manner, code: ResponseCode) -> (SocketAddr, Arc<[AtomicUsize; 2]>) {
+    let counts = Arc::new([AtomicUsize::new(0), AtomicUsize::new(0)]);
+    let address = server(Arc::new(|question: &Message| {
+        let mut cut = answer(question, ResponseCode::NoError, Vec::new());
+        cut.metadata.truncation = true;
+        vec![cut.to_vec().unwrap()]
+    }))
+    .await;
+    let listener = TcpListener::bind(address).await.unwrap();
+    let counted = counts.clone();
+    tokio::spawn(async move {
+        while let Ok((mut stream, _)) = listener.accept().await {
+            counted[0].fetch_add(1, Ordering::Relaxed);
+            let counted = counted.clone();
+            tokio::spawn(async move {
+                for number in 0.. {
+                    let Ok(length) = stream.read_u16().await else { return };
+                    let mut raw = vec![0; usize::from(length)];
+                    stream.read_exact(&mut raw).await.unwrap();
+                    counted[1].fetch_add(1, Ordering::Relaxed);
+                    if manner == Manner::Cuts && number == 1 {
+                        return;
+                    }
+                    let question = Message::from_vec(&raw).unwrap();
+                    let mut answer = match question.queries.first() {
+                        Some(asked) if code == ResponseCode::NoError => {
+                            let owner = asked.name().clone();
+                            let record = Record::from_rdata(owner, 60, RData::A(A(Ipv4Addr::new(192, 0, 2, 7))));
+                            answer(&question, code, vec![record])
+                        }
+                        _ => answer(&question, code, Vec::new()),
+                    };
+                    answer.metadata.op_code = question.metadata.op_code;
+                    let raw = answer.to_vec().unwrap();
+                    stream.write_all(&(raw.len() as u16).to_be_bytes()).await.unwrap();
+                    stream.write_all(&raw).await.unwrap();
+                    if manner == Manner::Closes {
+                        return;
+                    }
+                }
+            });
+        }
+    });
+    (address, counts)
+}
+
+/// A connection is kept for the next question, and whoever closes it meanwhile is asked over another one.
+#[tokio::test]
+async fn questions_share_a_connection_and_one_that_is_closed_costs_no_answer() {
+    for (manner, connections) in [(Manner::Keeps, 1), (Manner::Closes, 6), (Manner::Cuts, 6)] {
+        let (address, counts) = over_tcp_only(manner, ResponseCode::NoError).await;
+        for n in 0..6 {
+            let found =
+                lookup::records(address, &core(&format!("h{n}.larkfield.example")), RecordType::A).await.unwrap();
+            assert_eq!(found[0].data(), [RecordData::A(Ipv4Addr::new(192, 0, 2, 7))], "{manner:?}");
+            // Whoever closes has done so by now.
+            tokio::time::sleep(Duration::from_millis(20)).await;
+        }
+        assert_eq!(counts[0].load(Ordering::Relaxed), connections, "{manner:?}");
+    }
+}
+
+/// An update that may have been carried out is not sent again: whoever sent it looks whether it was.
+#[tokio::test]
+async fn an_update_without_an_answer_is_sent_once() {
+    let (address, counts) = over_tcp_only(Manner::Cuts, ResponseCode::Refused).await;
+    let key = core("pindrel");
+    let driver = Rfc2136::new(core("larkfield.example"), address, key, TsigAlgorithm::HmacSha256, vec![7; 32]).unwrap();
+    let right = |n: usize| Right { owner: core(&format!("h{n}.larkfield.example")), record_type: RecordType::Txt };
+    let needed = [right(0)];
+    let tried = TriedRights { needed: &needed, others: &[], servers: &[] };
+    // Of the trial's updates the second goes over the kept connection, and is cut.
+    let error = driver.rights(&tried).await.unwrap_err();
+    assert!(error.to_string().contains("the connection was closed"), "{error}");
+    assert_eq!(counts.each_ref().map(|count| count.load(Ordering::Relaxed)), [1, 2]);
 }

@@ -18,6 +18,7 @@ mod issuing;
 mod keeping;
 mod kill;
 mod moves;
+mod online;
 mod ownership;
 mod platforms;
 mod renewing;

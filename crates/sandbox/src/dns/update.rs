@@ -257,7 +257,23 @@ mod tests {
         ] {
             let mut zone = zone();
             let shown = format!("{update:?}");
+            let before = zone.sets.clone();
             apply(&mut zone, &message(Vec::new(), vec![update])).unwrap();
+            let soa = (name(apex), RecordType::SOA);
+            let is_same = |(owner, sets): (&Name, &BTreeMap<RecordType, Set>)| {
+                sets.iter().all(|(kind, set)| {
+                    (owner, kind) == (&soa.0, &soa.1) || before.get(owner).and_then(|own| own.get(kind)) == Some(set)
+                })
+            };
+            let changed = zone.sets.len() != before.len()
+                || !zone.sets.iter().all(is_same)
+                || zone.sets.values().map(BTreeMap::len).sum::<usize>()
+                    != before.values().map(BTreeMap::len).sum::<usize>();
+            assert_eq!(
+                zone.serial(),
+                if changed { 2 } else { 1 },
+                "a zone that stays as it is keeps its serial: {shown}"
+            );
             let sets = zone.sets.get(&name(owner));
             let mut kinds: Vec<String> = sets
                 .into_iter()
