@@ -17,10 +17,8 @@ use pindrel_core::findings::{Again, Code, Finding};
 use pindrel_core::name::{DnsName, Hostname};
 use pindrel_core::pin::Pin;
 use pindrel_core::pins::{PinState, judge_zone};
-use pindrel_core::propagation::ServerAnswer;
-use pindrel_core::records::{RecordType, ZoneChange, ZoneRecord};
+use pindrel_core::records::{ZoneChange, ZoneRecord};
 use pindrel_core::values::Ttl;
-use pindrel_dns::spread::Watched;
 use pindrel_state::{ChallengeRow, Claim, OrderRow};
 use tokio::sync::OwnedMutexGuard;
 
@@ -153,7 +151,7 @@ impl Engine {
                 for target in &shared {
                     turns.push(self.challenge_turn(&target.owner).await);
                 }
-                if let Some(wait) = self.await_room(&shared, records.len()).await {
+                if let Some(wait) = self.await_room(&shared, records).await? {
                     return Ok(Some(wait));
                 }
                 publication.insert(self.put_challenges(row, records, claim).await?)
@@ -199,29 +197,44 @@ impl Engine {
         turn.lock_owned().await
     }
 
-    /// What is waited for before more values are put at a name that has many.
-    async fn await_room(&self, shared: &[ChallengeTarget], more: usize) -> Option<Wait> {
-        for target in shared {
-            let zone = self.desired.zone(target.zone);
-            let Some(first) = self.zone_servers(target.zone).into_iter().next() else { continue };
-            let watched = Watched::Type(RecordType::Txt);
-            let answer = self.drivers.lookups().watch_server(first, &zone.name, &target.owner, watched).await;
-            let ServerAnswer::Gives { sets, .. } = answer else { continue };
-            let present: usize = sets.iter().map(|set| set.data().len()).sum();
-            if present > 0 && present + more > MOST_VALUES {
-                let owner = &target.owner;
-                let says = format!("{owner} has {present} TXT records, and name servers limit how many it may have");
+    /// What is waited for before more values are put at a name that has many; those of orders that have ended go first.
+    async fn await_room(
+        &self,
+        shared: &[ChallengeTarget],
+        records: &[ChallengeRecord],
+    ) -> Result<Option<Wait>, Finding> {
+        let own: BTreeSet<&str> = records.iter().map(|record| record.text.as_str()).collect();
+        for ChallengeTarget { owner, zone } in shared {
+            let mut others = self.texts_at(*zone, owner).await.unwrap_or_default();
+            others.retain(|text| !own.contains(text.as_str()));
+            let is_full = |others: &BTreeSet<String>| !others.is_empty() && others.len() + own.len() > MOST_VALUES;
+            if is_full(&others) {
+                let rows = self.state.challenges(None).await.map_err(state_failed)?.into_iter();
+                let ended =
+                    rows.map(|row| row.record).filter(|record| record.name == *owner && others.contains(&record.text));
+                let ended: Vec<ZoneRecord> = ended.map(|record| record.in_zone(Ttl::CHALLENGE)).collect();
+                if !ended.is_empty() {
+                    let driver = self.zone_driver(*zone, None).await?;
+                    let gone = driver.change(&ZoneChange::Delete(ended)).await;
+                    gone.map_err(|error| error.finding(Pin::Certificate))?;
+                    others = self.texts_at(*zone, owner).await.unwrap_or_default();
+                    others.retain(|text| !own.contains(text.as_str()));
+                }
+            }
+            if is_full(&others) {
+                let says =
+                    format!("{owner} has {} TXT records, and name servers limit how many it may have", others.len());
                 let remedy = "Wait until the orders before are done, or delegate challenge names to several names";
-                return Some(Wait {
+                return Ok(Some(Wait {
                     until: None,
                     topic: "challenge",
                     what: format!("orders before to be done, whose challenge records are at {owner}"),
                     within: None,
                     finding: Finding::of(Code::ChallengeLagging, says, remedy).again(Again::Now),
-                });
+                }));
             }
         }
-        None
+        Ok(None)
     }
 
     async fn put_challenges(

@@ -4,10 +4,8 @@ use pindrel_core::desired::{Zone, ZoneId};
 use pindrel_core::facts::Marker;
 use pindrel_core::findings::{Code, Finding};
 use pindrel_core::pin::Pin;
-use pindrel_core::propagation::ServerAnswer;
-use pindrel_core::records::{RecordData, RecordSet, RecordType, ZoneChange, ZoneRecord};
+use pindrel_core::records::{RecordData, ZoneChange, ZoneRecord};
 use pindrel_core::values::Ttl;
-use pindrel_dns::spread::Watched;
 
 use crate::run::Engine;
 
@@ -38,19 +36,7 @@ impl Engine {
     pub(crate) async fn marker_of(&self, id: ZoneId) -> Option<Marker> {
         let zone = self.desired.zone(id);
         let owner = zone.marker_owner().filter(|_| zone.marker)?;
-        let server = self.zone_servers(id).into_iter().next()?;
-        let watched = Watched::Type(RecordType::Txt);
-        let ServerAnswer::Gives { sets, .. } =
-            self.drivers.lookups().watch_server(server, &zone.name, &owner, watched).await
-        else {
-            return None;
-        };
-        let own = self.marker_text();
-        let texts = sets.iter().flat_map(RecordSet::data).filter_map(|data| match data {
-            RecordData::Txt(text) => Some(text.clone()),
-            _ => None,
-        });
-        let texts: Vec<String> = texts.collect();
+        let (texts, own) = (self.texts_at(id, &owner).await?, self.marker_text());
         let others: Vec<String> = texts.iter().filter(|text| **text != own).cloned().collect();
         Some(match (texts.is_empty(), others.is_empty()) {
             (true, _) => Marker::Absent,

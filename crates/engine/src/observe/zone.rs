@@ -1,10 +1,15 @@
 //! Zones: their delegation and their servers.
 
+use std::collections::BTreeSet;
 use std::net::SocketAddr;
 
 use pindrel_core::desired::ZoneId;
 use pindrel_core::facts::Fact;
+use pindrel_core::name::DnsName;
+use pindrel_core::propagation::ServerAnswer;
+use pindrel_core::records::{RecordData, RecordSet, RecordType};
 use pindrel_core::resolver::ResolverAddress;
+use pindrel_dns::spread::Watched;
 
 use crate::failure::EngineError;
 use crate::run::Engine;
@@ -57,6 +62,19 @@ impl Engine {
             servers.extend(others);
         }
         servers
+    }
+
+    /// The texts at a name of a zone, as the server says that takes changes; `None` where it does not say.
+    pub(crate) async fn texts_at(&self, id: ZoneId, owner: &DnsName) -> Option<BTreeSet<String>> {
+        let first = self.zone_servers(id).into_iter().next()?;
+        let (zone, watched) = (&self.desired.zone(id).name, Watched::Type(RecordType::Txt));
+        let answer = self.drivers.lookups().watch_server(first, zone, owner, watched).await;
+        let ServerAnswer::Gives { sets, .. } = answer else { return None };
+        let texts = sets.iter().flat_map(RecordSet::data).filter_map(|data| match data {
+            RecordData::Txt(text) => Some(text.clone()),
+            _ => None,
+        });
+        Some(texts.collect())
     }
 
     /// The resolvers where public answers for a zone are looked up.

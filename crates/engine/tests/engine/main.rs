@@ -25,6 +25,7 @@ mod renewing;
 mod state;
 mod wildcards;
 mod worlds;
+mod zones;
 
 use pindrel_engine::{RevocationRequest, RevokeReason};
 

@@ -26,6 +26,7 @@ pub use authority::{AuthorityFaults, DIRECTORY, Life};
 pub use clock::VirtualClock;
 pub use setting::{Keeping, Recorder, Setting};
 
+use pindrel_core::name::DnsName;
 use pindrel_engine::drivers::Clock as _;
 
 use authority::MemoryAuthority;
@@ -64,6 +65,8 @@ pub struct Faults {
     pub out_of_reach: BTreeSet<IpAddr>,
     /// Of a hundred health checks, how many are lost on their way.
     pub lost_percent: u64,
+    /// The name that all challenge names are aliases of.
+    pub challenges_meet: Option<DnsName>,
     /// Hostnames whose binding the platform fails to deploy.
     pub refused: BTreeSet<String>,
 }

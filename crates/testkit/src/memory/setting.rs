@@ -57,6 +57,8 @@ pub struct Setting {
     pub state: Arc<dyn State>,
     /// More lines of the authority's table in the manifest.
     pub authority: String,
+    /// More lines of the zone's table.
+    pub zone: String,
     /// The manifest, as far as the authority, the zone and the endpoints are not concerned.
     pub names: String,
     /// What bounds each run.
@@ -105,7 +107,8 @@ impl Setting {
         let folder = TempDir::with_prefix("pindrel-memory-").unwrap_or_else(|error| panic!("no folder: {error}"));
         let bounds = Bounds { max_age_secs: 0, at_once: 32, patience: Duration::from_secs(600), moves_now: false };
         let recorder = Arc::new(Recorder::default());
-        Setting { world, state, authority: String::new(), names: names.to_owned(), bounds, recorder, home, folder }
+        let (authority, zone) = (String::new(), String::new());
+        Setting { world, state, authority, zone, names: names.to_owned(), bounds, recorder, home, folder }
     }
 
     /// The whole manifest.
@@ -124,6 +127,7 @@ driver = \"rfc2136\"
 servers = [\"{PRIMARY}\", \"{SECONDARY}\"]
 resolvers = [\"{RESOLVER}\"]
 tsig = {{ name = \"pindrel.\", secret = \"env:TSIG\" }}
+{}
 [endpoint.catalogue]
 kind = \"gateway\"
 driver = \"http\"
@@ -135,7 +139,7 @@ driver = \"http\"
 url = \"https://platform.test\"
 token = \"env:TOKEN\"
 {}",
-            self.authority, self.names
+            self.authority, self.zone, self.names
         )
     }
 
@@ -319,7 +323,7 @@ token = \"env:TOKEN\"
     /// The same world and manifest with a new state.
     pub fn with_lost_state(self) -> Setting {
         let fresh = Setting::new(Pace::default(), &self.names);
-        Setting { world: self.world, ..fresh }
+        Setting { world: self.world, authority: self.authority, zone: self.zone, ..fresh }
     }
 
     /// What is broken.
@@ -331,6 +335,19 @@ token = \"env:TOKEN\"
     pub fn change_counts(&self) -> (usize, usize) {
         let inner = self.world.inner();
         (inner.zones.changes, inner.edge.requests)
+    }
+
+    /// The texts at a name, on the primary.
+    pub fn texts(&self, owner: &str) -> Vec<String> {
+        let owner: DnsName = owner.parse().unwrap_or_else(|error| panic!("{error}"));
+        let records = self.world.inner().zones.served(true, Duration::ZERO, Duration::ZERO);
+        let own = records.into_keys().filter(|(name, _)| *name == owner);
+        own.filter_map(|(_, data)| if let RecordData::Txt(text) = data { Some(text) } else { None }).collect()
+    }
+
+    /// How many texts stood at one name at most.
+    pub fn most_texts(&self) -> usize {
+        self.world.inner().zones.most_texts
     }
 
     /// All TXT records that are left in the zone, on either server.
@@ -373,6 +390,14 @@ token = \"env:TOKEN\"
         let owner: DnsName = owner.parse().unwrap_or_else(|error| panic!("{error}"));
         let now = self.world.clock().elapsed();
         let change = ZoneChange::Add(vec![ZoneRecord { owner, ttl: Ttl::MINUTE, data }]);
+        self.world.inner().zones.change(&change, now);
+    }
+
+    /// Deletes a record, as somebody else would.
+    pub fn somebody_deletes(&self, owner: &str, data: RecordData) {
+        let owner: DnsName = owner.parse().unwrap_or_else(|error| panic!("{error}"));
+        let now = self.world.clock().elapsed();
+        let change = ZoneChange::Delete(vec![ZoneRecord { owner, ttl: Ttl::MINUTE, data }]);
         self.world.inner().zones.change(&change, now);
     }
 

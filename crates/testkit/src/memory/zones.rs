@@ -28,12 +28,14 @@ pub(crate) struct MemoryZones {
     cache: HashMap<DnsName, Cached>,
     /// How many changes were made.
     pub(crate) changes: usize,
+    /// How many texts stood at one name at most.
+    pub(crate) most_texts: usize,
 }
 
 impl Default for MemoryZones {
     fn default() -> Self {
         let versions = vec![(Duration::ZERO, Records::new())];
-        MemoryZones { versions, frozen_at: None, cache: HashMap::new(), changes: 0 }
+        MemoryZones { versions, frozen_at: None, cache: HashMap::new(), changes: 0, most_texts: 0 }
     }
 }
 
@@ -80,6 +82,9 @@ impl MemoryZones {
             ZoneChange::Add(added) => {
                 for ZoneRecord { owner, ttl, data } in added {
                     records.insert((owner.clone(), data.clone()), *ttl);
+                    let texts = MemoryZones::sets(&records, owner, &[RecordType::Txt]);
+                    let texts = texts.iter().map(|set| set.data().len()).sum();
+                    self.most_texts = self.most_texts.max(texts);
                 }
             }
             ZoneChange::Delete(deleted) => {

@@ -97,9 +97,9 @@ fn a_zone_that_works_is_told_what_is_odd_and_is_marked_where_that_is_wanted() {
         glue: vec![[192, 0, 2, 9].into()],
         own: vec![own.parse().unwrap()],
     };
-    type Change<'c> = &'c dyn Fn(&mut ZoneView);
+    type Row<'r> = (&'r str, &'r dyn Fn(&mut ZoneView), PinState, Option<Code>, &'r [&'r str]);
     let others = || Some(Marker::Others(vec!["installation=0123456789abcdef".into()]));
-    let table: [(&str, Change<'_>, PinState, Option<Code>, &[&str]); 7] = [
+    let table: [Row<'_>; 7] = [
         (&marked, &|zone| zone.marker = Some(Marker::Absent), PinState::Loose, Some(Code::ZoneUnmarked), &["mark"]),
         (&marked, &|zone| zone.marker = Some(Marker::Own), PinState::Held, None, &[]),
         (&marked, &|zone| zone.marker = others(), PinState::Held, Some(Code::ZoneMarkedByOther), &[]),
