@@ -1,5 +1,6 @@
 //! What the manifest depends on, looked at before anything is done.
 
+use std::net::SocketAddr;
 use std::time::Duration;
 
 use pindrel_core::findings::Code;
@@ -12,8 +13,8 @@ use crate::{API, ONE};
 /// What each fault is told as, and how many certificates could not be looked at for it.
 #[tokio::test(start_paused = true)]
 async fn what_cannot_be_used_is_told_once_and_nothing_is_changed() {
-    type Break = fn(&mut Faults);
-    let table: [(&str, Break, &[(OnlineKind, Code)], usize); 6] = [
+    type Row<'r> = (&'r str, fn(&mut Faults), &'r [(OnlineKind, Code)], usize);
+    let table: [Row<'_>; 6] = [
         ("nothing", |_| {}, &[], 0),
         (
             "the authority",
@@ -29,13 +30,13 @@ async fn what_cannot_be_used_is_told_once_and_nothing_is_changed() {
         ),
         (
             "the primary",
-            |faults| drop(faults.silent.insert(PRIMARY.parse().unwrap())),
+            |faults| faults.silent.extend([PRIMARY.parse::<SocketAddr>().unwrap()]),
             &[(OnlineKind::Zone, Code::ServerUnreachable)],
             1,
         ),
         (
             "the secondary",
-            |faults| drop(faults.silent.insert(SECONDARY.parse().unwrap())),
+            |faults| faults.silent.extend([SECONDARY.parse::<SocketAddr>().unwrap()]),
             &[(OnlineKind::Zone, Code::ServerUnreachable)],
             1,
         ),
@@ -44,9 +45,7 @@ async fn what_cannot_be_used_is_told_once_and_nothing_is_changed() {
             |faults| {
                 faults.authority.down = true;
                 faults.platform_down = true;
-                faults
-                    .silent
-                    .extend([PRIMARY, SECONDARY].map(|server| server.parse::<std::net::SocketAddr>().unwrap()));
+                faults.silent.extend([PRIMARY, SECONDARY].map(|server| server.parse::<SocketAddr>().unwrap()));
             },
             &[
                 (OnlineKind::Zone, Code::ServerUnreachable),

@@ -122,7 +122,11 @@ async fn after_any_edits_the_zone_has_what_is_wanted_and_all_that_is_others() {
             for n in &wanted {
                 match others.get(&name(*n)) {
                     Some(foreign) => {
-                        assert_eq!(setting.aliases(&name(*n)), [foreign.clone()], "seed {seed}, round {round}")
+                        assert_eq!(
+                            setting.aliases(&name(*n)),
+                            std::slice::from_ref(foreign),
+                            "seed {seed}, round {round}"
+                        )
                     }
                     None => {
                         assert_eq!(
@@ -135,7 +139,11 @@ async fn after_any_edits_the_zone_has_what_is_wanted_and_all_that_is_others() {
                 }
             }
             for (owner, foreign) in &others {
-                assert_eq!(setting.aliases(owner), [foreign.clone()], "seed {seed}, round {round}: {owner}");
+                assert_eq!(
+                    setting.aliases(owner),
+                    std::slice::from_ref(foreign),
+                    "seed {seed}, round {round}: {owner}"
+                );
             }
         }
         // What the manifest no longer names is taken away by name, and again nothing else.
