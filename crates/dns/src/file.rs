@@ -11,12 +11,14 @@ use jiff::Timestamp;
 use pindrel_core::delivery::Command;
 use pindrel_core::display_text::io_reason;
 use pindrel_core::name::DnsName;
+use pindrel_core::rights::{Beyond, RightsView};
 use pindrel_core::zone_data::{NameKey, ZoneData};
 use pindrel_core::zone_file::{EditError, SetEdit, edit};
 use pindrel_machine::{Program, replace_file_unless};
 use tokio::sync::Mutex;
 
-use crate::driver::{SetChange, ZoneDriver, ZoneError};
+use crate::driver::{SetChange, TriedRights, ZoneDriver, ZoneError};
+use crate::rights::open_transfers;
 use crate::zone_files::{self, ReadFiles};
 
 /// The longest zone file that is changed, in bytes.
@@ -130,6 +132,16 @@ impl ZoneFile {
         Ok(())
     }
 
+    /// Finds out whether the file can be changed at all, without changing it.
+    fn try_to_open(&self) -> Result<(), ZoneError> {
+        let path = self.path.canonicalize().map_err(|error| self.io(&error))?;
+        self.require_static(&path)?;
+        self.read_files()?;
+        let opened = std::fs::OpenOptions::new().append(true).open(&path);
+        let remedy = "Make sure that this user may write there, and that the file system is not read-only";
+        opened.map(drop).map_err(|error| self.refused(io_reason(&error), remedy))
+    }
+
     fn require_as_expected(&self, change: &SetChange, now: &ReadFiles) -> Result<(), ZoneError> {
         let found: Vec<_> = now.zone.at(&change.owner).filter(|entry| entry.code == change.code).collect();
         if let Some(entry) = found.iter().find(|entry| entry.place.file > 0) {
@@ -174,6 +186,13 @@ impl ZoneDriver for ZoneFile {
     async fn read(&self) -> Result<ZoneData, ZoneError> {
         let own = self.clone();
         blocking(move || own.read_files().map(|read| read.zone)).await
+    }
+
+    async fn rights(&self, tried: &TriedRights<'_>) -> Result<RightsView, ZoneError> {
+        let own = self.clone();
+        blocking(move || own.try_to_open()).await?;
+        let open = open_transfers(&self.name, tried.servers).await;
+        Ok(RightsView { beyond: open.into_iter().map(Beyond::Transfer).collect(), ..RightsView::default() })
     }
 
     /// Where there is nothing to change the commands run all the same: a run may have been stopped before them.

@@ -13,7 +13,7 @@ use pindrel_core::records::{AliasPlace, NameChange, RecordData, RecordSet, ZoneC
 use pindrel_core::values::{TsigAlgorithm, Ttl};
 use pindrel_core::zone_data::{NameKey, TypeCode};
 use pindrel_dns::conformance::trial;
-use pindrel_dns::{HandedOff, PowerDns, Rfc2136, SetChange, ZoneDriver, ZoneError, ZoneFile, ZoneProgram};
+use pindrel_dns::{HandedOff, PowerDns, Rfc2136, SetChange, TriedRights, ZoneDriver, ZoneError, ZoneFile, ZoneProgram};
 use pindrel_sandbox::{TSIG_NAME, ZONE};
 use pindrel_testkit::{
     Program, RealOptions, RealPowerDns, RealWorld, TSIG_SECRET, dig, eventually, free_port, require,
@@ -277,6 +277,10 @@ async fn a_zone_file_that_must_not_be_changed_stays_as_it_is() {
         if with == "journal" {
             std::fs::write(&journal, "").unwrap();
         }
+        // What is included by another file is seen only when a record of it is to be changed.
+        let tried = TriedRights { needed: &[], others: &[], servers: &[] };
+        let rights = driver.rights(&tried).await;
+        assert_eq!(rights.is_err(), !says.contains("line 1"), "{says}: {rights:?}");
         let error = driver.change(&add).await.unwrap_err().to_string();
         assert!(error.contains(says), "{says}: {error}");
         let _ = std::fs::remove_file(&journal);

@@ -131,3 +131,38 @@ async fn what_an_authority_says_does_not_steer_the_terminal() {
         }
     }
 }
+
+/// A zone file is replaced as a whole or not at all, also where the disk is full in the midst of it.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_zone_file_survives_a_disk_that_is_full() {
+    let (workspace, _sandbox) = sandboxed(quick(), |manifest, listing| {
+        let zone = "[zone.\"archive.example\"]\ndriver = \"file\"\nfile = \"archive.example.zone\"\nservers = [\"127.0.0.1:9\"]\n";
+        one_name(manifest, listing).with(zone)
+    })
+    .await;
+    let head = "$TTL 1h\n@ IN SOA ns1 hostmaster 7 1h 10m 4w 5m\n@ NS ns1\nns1 A 192.0.2.53\n";
+    let hosts: String = (0..20_000).map(|n| format!("host-{n:05} A 192.0.2.{}\n", n % 250)).collect();
+    let before = format!("{head}{hosts}");
+    workspace.write("archive.example.zone", &before);
+    workspace.write("more.zone", "new 1h A 192.0.2.99\n");
+    let import = ["zone", "import", "more.zone", "--into", "archive.example", "--yes"];
+    // The state is there already, and smaller than the file.
+    workspace.run(&import[..import.len() - 1]).ended(3);
+    workspace.run(&["settle", "-q"]);
+    let limited = "trap '' XFSZ; ulimit -f 800; exec \"$0\" \"$@\"";
+    let ran = run_by(&workspace, &["/bin/sh", "-c", limited], &import);
+    assert_eq!(ran.status, 1, "{}{}", ran.stdout, ran.stderr);
+    assert!(
+        ran.stderr.contains("archive.example.zone is not changed") && ran.stderr.contains("disk is not full"),
+        "{}",
+        ran.stderr
+    );
+    assert!(workspace.read("archive.example.zone") == before, "it is as it was");
+    let left = std::fs::read_dir(workspace.path()).unwrap().map(|entry| entry.unwrap().file_name());
+    let left: Vec<_> = left.filter(|name| name.to_string_lossy().contains("archive.example.zone")).collect();
+    assert_eq!(left, ["archive.example.zone"], "nothing half-written is left");
+    workspace.run(&import).ended(0);
+    let after = workspace.read("archive.example.zone");
+    assert!(after.contains("new\t") || after.contains("\nnew "), "the record is there");
+    assert_eq!(after.lines().filter(|line| line.starts_with("host-")).count(), 20_000);
+}

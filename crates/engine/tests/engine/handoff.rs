@@ -67,3 +67,28 @@ async fn what_somebody_else_makes_is_followed_through_a_move_and_to_its_end() {
     assert_eq!(setting.binding("plates", FEED), None, "{:?}", setting.recorder.take());
     assert_eq!(setting.change_counts().0, before + 2, "only they have changed the zone");
 }
+
+/// At an apex that somebody else edits they are asked for addresses, and for the HTTPS record beside them where it is
+/// wanted; each is ticked with the time when it was seen.
+#[tokio::test(start_paused = true)]
+async fn an_apex_of_others_is_handed_off_as_addresses_with_the_https_record_beside() {
+    let apex = manifest("catalogue").replace(FEED, ALERTS).replace("ttl = \"1m\"", "ttl = \"1m\"\nhttps_alias = true");
+    let mut setting = Setting::new(Pace::default(), &apex);
+    setting.bounds.patience = Duration::from_secs(20);
+    setting.settle().await;
+    let listed = async |setting: &Setting| {
+        let engine = setting.engine().await;
+        let id = engine.desired().hostname_ids().next().unwrap();
+        let zone = engine.desired().hostname(id).zone;
+        let handoff = engine.handoff(zone, &[id]).await.unwrap();
+        let own = handoff.records.into_iter().filter(|record| record.name.as_str() == ALERTS);
+        own.map(|record| (record.record_type.to_string(), record.label, record.value, record.done)).collect::<Vec<_>>()
+    };
+    let records = listed(&setting).await;
+    let [(a, label, address, _), (https, _, target, done)] = &records[..] else { panic!("{records:?}") };
+    assert_eq!((a.as_str(), https.as_str(), label.as_str(), *done), ("A", "HTTPS", "@", false));
+    assert!(target.starts_with("0 catalogue.north.edge.test."), "{target}");
+    let address: std::net::Ipv4Addr = address.parse().unwrap();
+    setting.foreign_record(ALERTS, RecordData::A(address));
+    assert!(listed(&setting).await.iter().all(|(.., done)| !done), "the HTTPS record is still missing");
+}

@@ -23,6 +23,7 @@ mod ownership;
 mod platforms;
 mod renewing;
 mod state;
+mod watching;
 mod wildcards;
 mod worlds;
 mod zones;
