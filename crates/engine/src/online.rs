@@ -11,7 +11,7 @@ use pindrel_core::facts::EndpointView;
 use pindrel_core::findings::{Code, Finding};
 use pindrel_core::name::DnsName;
 use pindrel_core::pin::Pin;
-use pindrel_core::pins::{Known, judge_endpoint};
+use pindrel_core::pins::{Known, PinState, judge_endpoint};
 use pindrel_core::records::{RecordSet, RecordType};
 use pindrel_core::rights::{Right, judge};
 use pindrel_dns::TriedRights;
@@ -107,11 +107,17 @@ impl Engine {
         let ids = (0u32..).map(ZoneId).zip(zones);
         let looks = ids.map(|(id, report)| async move {
             let none = BTreeSet::new();
-            let (mut findings, advice, tried) = self.try_credential(id, needed.get(&id).unwrap_or(&none)).await;
+            let (mut findings, mut advice, tried) = self.try_credential(id, needed.get(&id).unwrap_or(&none)).await;
             // A server that does not answer is told once.
             findings.retain(|finding| !(is_down(finding) && report.findings.iter().any(is_down)));
             let detail = format!("{}{tried}", report.detail);
-            let findings = report.findings.into_iter().chain(findings).collect();
+            // What is odd in a zone that works stops nothing, and the marker is settle's to add.
+            let of_zone = report.findings.into_iter().filter(|finding| finding.code != Code::ZoneUnmarked);
+            if matches!(report.state, PinState::Held | PinState::Loose) {
+                advice.extend(of_zone);
+            } else {
+                findings.splice(0..0, of_zone);
+            }
             OnlineReport { findings, advice, ..OnlineReport::new(OnlineKind::Zone, report.name.to_string(), detail) }
         });
         let mut reports: Vec<OnlineReport> = stream::iter(looks).buffered(LOOKS_AT_ONCE).collect().await;

@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
 
-use pindrel_core::findings::Code;
+use pindrel_core::findings::{Code, Finding};
 use pindrel_core::records::RecordData;
 use pindrel_testkit::memory::{Pace, Setting};
 
@@ -35,9 +35,17 @@ async fn a_zone_is_marked_once_whatever_cuts_a_run_off_and_by_one_installation()
     }
     // With another sealing key it is another installation: it is told, keeps its hands off, and works on.
     let first = marked();
+    // A marker that settle is to add stops nothing, and another's is a warning.
+    let online = async |setting: &Setting| {
+        let zone = setting.engine().await.look_online().await.unwrap().swap_remove(0);
+        let codes = |of: &[Finding]| of.iter().map(|finding| finding.code).collect::<Vec<_>>();
+        (codes(&zone.findings), codes(&zone.advice))
+    };
+    assert_eq!(online(&first).await, (vec![], vec![]));
     first.settle().await;
     let marker = first.texts(MARKER);
     let second = first.with_lost_state();
+    assert_eq!(online(&second).await, (vec![], vec![Code::ZoneMarkedByOther]));
     assert_eq!(codes(&second).await.iter().filter(|code| **code == Code::ZoneMarkedByOther).count(), 1);
     second.settle().await;
     assert_eq!(second.texts(MARKER), marker);
