@@ -4,7 +4,8 @@ use std::collections::BTreeSet;
 use std::net::SocketAddr;
 
 use futures::{StreamExt as _, TryStreamExt as _, stream};
-use pindrel_core::desired::ZoneId;
+use pindrel_core::desired::{EndpointId, ZoneId};
+use pindrel_core::endpoint::EndpointInfo;
 use pindrel_core::facts::{ServerStatus, ZoneView};
 use pindrel_core::findings::{Code, Finding};
 use pindrel_core::name::DnsName;
@@ -12,7 +13,9 @@ use pindrel_core::name_servers::NameServerChange;
 use pindrel_core::pin::Pin;
 use pindrel_core::pins::{Known, PinState, judge_zone};
 use pindrel_core::values::Serial;
-use pindrel_core::zone_data::{Compared, Difference, NameKey, Place, TypeCode, ZoneBuilder, ZoneData, compare};
+use pindrel_core::zone_data::{
+    Compared, Difference, NameKey, Place, ReachedEndpoint, TypeCode, ZoneBuilder, ZoneData, compare,
+};
 use pindrel_dns::{SetChange, ZoneDriver, ZoneError};
 use serde::Serialize;
 
@@ -245,6 +248,24 @@ impl Engine {
         }
         let now = driver.read_again(&import.seen.data).await.map_err(failed)?;
         Ok(differences_to_import(&now, wanted, delete))
+    }
+
+    /// Asks the platforms of the endpoints which hostnames they know; those that do not answer are left out.
+    ///
+    /// # Errors
+    /// [`EngineError`]: the state cannot be read or written.
+    pub async fn reached_endpoints(&self) -> Result<Vec<ReachedEndpoint>, EngineError> {
+        let reports = self.endpoint_reports().await?;
+        let ids = (0u32..).map(EndpointId);
+        let reached = ids.zip(reports).filter_map(|(id, report)| {
+            let info = self.endpoint_info(id)?;
+            // Whom somebody else's endpoint knows is theirs to say.
+            let is_told = report.trouble.is_none() && !self.desired.endpoint(id).is_static();
+            let bound = report.bindings.into_iter().map(|binding| binding.hostname).collect();
+            let EndpointInfo { default_name, addresses, .. } = info;
+            is_told.then_some(ReachedEndpoint { name: report.name, default_name, addresses, bound })
+        });
+        Ok(reached.collect())
     }
 
     /// Looks at what would come of a change of a zone's name servers, from one to another; without one it is the first

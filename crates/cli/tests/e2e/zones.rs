@@ -304,6 +304,15 @@ async fn what_depends_on_a_leftover_and_since_when_it_is_seen_is_told() {
     assert_eq!(since(&evidence()), since(&first), "the first look counts");
     world.update("api", "A", "192.0.2.45");
     assert_ne!(since(&evidence()), since(&first), "it is another set now");
+    // A name that nobody bound leads to an endpoint: clients are refused there.
+    let endpoint = &world.sandbox.listing().endpoints.iter().find(|endpoint| endpoint.id == "catalogue").unwrap();
+    world.update("stray", "CNAME", &format!("{}.", endpoint.default_name));
+    let checked = workspace.run(&["zone", "check", "larkfield.example", "--format", "json"]).json();
+    assert_fits(&schema("zone-check"), &checked);
+    let warnings = checked["warnings"].as_array().unwrap();
+    let found = warnings.iter().find(|warning| warning["code"] == "alias-unbound").unwrap();
+    let says = "stray.larkfield.example leads to the endpoint catalogue, which has no binding of it";
+    assert_eq!(found["message"], says, "{checked}");
 }
 
 /// An apex on a server that knows ALIAS records: made, verified, moved, and never fought over.

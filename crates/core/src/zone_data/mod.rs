@@ -9,6 +9,7 @@ mod increment;
 mod location;
 mod name;
 pub mod rdata;
+mod reach;
 mod slips;
 mod svc_params;
 mod type_code;
@@ -18,6 +19,7 @@ use std::fmt;
 pub use compare::{Compared, Difference, SetRecord, compare};
 pub use increment::{DoesNotFit, Increment};
 pub use name::{NameKey, NameTextError};
+pub use reach::{ReachedEndpoint, reach_slips};
 pub use slips::{MOST_SLIPS, Severity, Slip, SlipCode, slips};
 pub use type_code::TypeCode;
 

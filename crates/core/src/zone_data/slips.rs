@@ -44,6 +44,8 @@ pub enum SlipCode {
     WildcardShadowed,
     NullMailExchanger,
     TimersOdd,
+    Unbound,
+    FamiliesDiffer,
 }
 
 impl SlipCode {
@@ -71,6 +73,8 @@ impl SlipCode {
             SlipCode::WildcardShadowed => "wildcard-shadowed",
             SlipCode::NullMailExchanger => "null-mx-beside-others",
             SlipCode::TimersOdd => "soa-timers",
+            SlipCode::Unbound => "alias-unbound",
+            SlipCode::FamiliesDiffer => "families-differ",
         }
     }
 }

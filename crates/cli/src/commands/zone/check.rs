@@ -1,7 +1,7 @@
 //! `pindrel zone check`
 
 use clap::Args;
-use pindrel_core::zone_data::{NameKey, Severity, slips};
+use pindrel_core::zone_data::{NameKey, Severity, reach_slips, slips};
 
 use super::sides::{Side, read_files};
 use crate::context::Context;
@@ -12,7 +12,8 @@ use crate::output;
 ///
 /// A zone file is read as RFC 1035 says, with what it includes; a zone of the manifest is read from
 /// its servers. Slips are looked for once everything can be read: aliases beside other records, or
-/// leading nowhere; names with the zone's name twice; records that a delegation hides; and more.
+/// leading nowhere; names with the zone's name twice; records that a delegation hides; and more. Of a
+/// zone of the manifest also names that lead to an endpoint which has no binding of them.
 ///
 /// Exit status: 0 no mistake (there may be warnings), 1 mistakes.
 #[derive(Debug, Args)]
@@ -54,6 +55,9 @@ pub(super) async fn run(context: &Context, args: &CheckArgs) -> Result<Status, C
     let mut slips = slips(&read.data);
     // That something is missing cannot be told of a part.
     slips.retain(|slip| read.partial.is_none() || !slip.code.is_of_absence());
+    // The endpoints say which of its names they know.
+    let (engine, _) = context.engine().await?;
+    slips.extend(reach_slips(&read.data, &engine.reached_endpoints().await?));
     output::zones::print_live_check(
         context,
         &read.from,
