@@ -19,7 +19,7 @@ use pindrel_dns::{Rfc2136, SetChange, ZoneDriver as _, ZoneError};
 use pindrel_sandbox::{TSIG_NAME, ZONE};
 use pindrel_testkit::{RealOptions, RealWorld, TSIG_SECRET};
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
-use tokio::net::TcpListener;
+use tokio::net::{TcpListener, TcpStream};
 
 fn key(text: &str) -> NameKey {
     NameKey::parse(text.as_bytes(), &NameKey::root()).unwrap()
@@ -177,16 +177,21 @@ enum Way {
     Garbage,
 }
 
+/// The next question to a server over TCP.
+async fn asked(listener: &TcpListener) -> (TcpStream, Message) {
+    let (mut stream, _) = listener.accept().await.unwrap();
+    let length = stream.read_u16().await.unwrap();
+    let mut question = vec![0; usize::from(length)];
+    stream.read_exact(&mut question).await.unwrap();
+    (stream, Message::from_vec(&question).unwrap())
+}
+
 /// A server that transfers a zone of thirty records in messages of ten.
 async fn serving(way: Way) -> SocketAddr {
     let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
     let address = listener.local_addr().unwrap();
     tokio::spawn(async move {
-        let (mut stream, _) = listener.accept().await.unwrap();
-        let length = stream.read_u16().await.unwrap();
-        let mut question = vec![0; usize::from(length)];
-        stream.read_exact(&mut question).await.unwrap();
-        let question = Message::from_vec(&question).unwrap();
+        let (mut stream, question) = asked(&listener).await;
         let name = |label: &str| Name::from_ascii(format!("{label}{ZONE}.")).unwrap();
         let soa = |serial| {
             let soa = SOA::new(name("ns1."), name("h."), serial, 3_600, 900, 604_800, 300);
@@ -348,11 +353,7 @@ async fn telling(records: Vec<Record>, chunk: usize) -> SocketAddr {
     let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
     let address = listener.local_addr().unwrap();
     tokio::spawn(async move {
-        let (mut stream, _) = listener.accept().await.unwrap();
-        let length = stream.read_u16().await.unwrap();
-        let mut question = vec![0; usize::from(length)];
-        stream.read_exact(&mut question).await.unwrap();
-        let question = Message::from_vec(&question).unwrap();
+        let (mut stream, question) = asked(&listener).await;
         let known = question.authorities.first().map(|soa| soa.record_type());
         assert_eq!(known, Some(hickory_proto::rr::RecordType::SOA), "what is known stands in the question");
         for part in records.chunks(chunk) {
