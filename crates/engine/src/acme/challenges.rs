@@ -28,8 +28,8 @@ use crate::failure::{EngineError, state_failed};
 use crate::run::{Engine, names};
 
 /// How many challenge values one name has at most, unless a single order needs more. So many fit, with an alias before
-/// them, into the 512 octets that every implementation takes over UDP (RFC 1035 §4.2.1): one authority was seen to look
-/// no further. Many more are refused by name servers that limit how many records a name has.
+/// them, into the 512 octets that every implementation takes over UDP (RFC 1035 §4.2.1): one authority was seen not
+/// to look beyond those. Some name servers limit the number of records that a name may have.
 const MOST_VALUES: usize = 6;
 /// How long the servers of a zone may take to stop giving a challenge record.
 const CLEAR: Duration = Duration::from_secs(60);
