@@ -12,6 +12,7 @@ use hickory_proto::serialize::binary::{BinEncodable as _, BinEncoder};
 use jiff::Timestamp;
 use pindrel_core::facts::Unreachable;
 use pindrel_core::name::DnsName;
+use pindrel_core::values::Serial;
 use pindrel_core::zone_data::{
     DoesNotFit, Increment, NameKey, Place, TypeCode, ZoneBuilder, ZoneData, ZoneTooLarge, rdata,
 };
@@ -323,7 +324,7 @@ enum Telling {
     /// Records that are gone since a serial.
     Deleted,
     /// Records that came with this serial.
-    Added(u32),
+    Added(Serial),
     /// The whole zone.
     Whole,
     /// Nothing has changed.
@@ -340,12 +341,12 @@ struct Catching<'z> {
     /// The data of the SOA record that ends the transfer.
     last: Vec<u8>,
     /// The serial that the next difference begins with.
-    serial: u32,
+    serial: Serial,
 }
 
 impl<'z> Catching<'z> {
     fn new(server: SocketAddr, zone: &'z DnsName, before: &'z ZoneData) -> Catching<'z> {
-        let serial = before.serial().map_or(0, |serial| serial.0);
+        let serial = before.serial().unwrap_or(Serial(0));
         let (whole, increment) = (Taking::new(server, zone), Increment::of(before));
         Catching { whole, increment, telling: Telling::Now, last: Vec::new(), serial }
     }
@@ -364,7 +365,7 @@ impl<'z> Catching<'z> {
 
     fn take_one(&mut self, record: &Record) -> Result<bool, TransferError> {
         let (owner, code, data) = self.whole.read(record)?;
-        let serial = self.whole.is_soa(&owner, code).then(|| serial_of(&data)).flatten();
+        let serial = self.whole.is_soa(&owner, code).then(|| rdata::soa_serial(&data)).flatten();
         let unfit = |error: DoesNotFit| self.whole.not_the_zone(error.to_string());
         match (&self.telling, serial) {
             (Telling::Now, Some(serial)) => {
@@ -411,12 +412,6 @@ impl<'z> Catching<'z> {
             _ => self.increment.into_zone()?,
         })
     }
-}
-
-/// The serial in the data of an SOA record: it stands before four other numbers (RFC 1035 §3.3.13).
-fn serial_of(data: &[u8]) -> Option<u32> {
-    let at = data.len().checked_sub(20)?;
-    Some(u32::from_be_bytes(data.get(at..at + 4)?.try_into().ok()?))
 }
 
 /// The data of a record as the core compares it: without compression, names in lower case.

@@ -15,6 +15,7 @@ mod svc_params;
 mod type_code;
 
 use std::fmt;
+use std::ops::ControlFlow;
 
 pub use compare::{Compared, Difference, SetRecord, compare};
 pub use increment::{DoesNotFit, Increment};
@@ -227,6 +228,21 @@ impl ZoneData {
         self.slots.chunk_by(same).map(|slots| ZoneSet { zone: self, slots })
     }
 
+    /// Shows the records of each name, in their order, until `look` breaks off.
+    pub(super) fn each_name<'z>(&'z self, mut look: impl FnMut(&[ZoneEntry<'z>]) -> ControlFlow<()>) {
+        let mut entries = self.entries().peekable();
+        let mut name: Vec<ZoneEntry<'z>> = Vec::new();
+        while let Some(entry) = entries.next() {
+            name.push(entry);
+            if entries.peek().is_none_or(|next| next.owner != entry.owner) {
+                if look(&name).is_break() {
+                    return;
+                }
+                name.clear();
+            }
+        }
+    }
+
     /// Returns the records of one name.
     pub fn at(&self, name: &NameKey) -> impl Iterator<Item = ZoneEntry<'_>> + Clone {
         let begin = self.position(name.as_bytes());
@@ -250,9 +266,7 @@ impl ZoneData {
 
     /// Returns the serial of the zone.
     pub fn serial(&self) -> Option<Serial> {
-        let data = self.soa()?.data;
-        let at = data.len().checked_sub(20)?;
-        Some(Serial(u32::from_be_bytes(data.get(at..at + 4)?.try_into().ok()?)))
+        rdata::soa_serial(self.soa()?.data)
     }
 }
 

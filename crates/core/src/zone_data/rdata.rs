@@ -9,6 +9,7 @@ use base64::engine::general_purpose::STANDARD as BASE64;
 use super::name::{NameKey, escape, unescape};
 use super::svc_params;
 use super::type_code::TypeCode;
+use crate::values::Serial;
 
 /// The longest data of a record (RFC 1035 §3.2.1).
 pub const MAX_RDATA: usize = u16::MAX as usize;
@@ -204,6 +205,12 @@ pub fn target(code: TypeCode, data: &[u8]) -> Option<NameKey> {
         _ => return None,
     };
     NameKey::from_wire(data.get(skipped..)?).map(|(name, _)| name)
+}
+
+/// Returns the serial in the data of an SOA record: the first of its last five numbers (RFC 1035 §3.3.13).
+pub fn soa_serial(data: &[u8]) -> Option<Serial> {
+    let at = data.len().checked_sub(20)?;
+    Some(Serial(u32::from_be_bytes(data.get(at..at + 4)?.try_into().ok()?)))
 }
 
 /// Returns data whose names below `from` lie below `to` instead.

@@ -3,6 +3,7 @@
 
 use std::collections::BTreeSet;
 use std::net::IpAddr;
+use std::ops::ControlFlow;
 
 use super::rdata::target;
 use super::{MOST_SLIPS, NameKey, Severity, Slip, SlipCode, TypeCode, ZoneData, ZoneEntry};
@@ -48,18 +49,11 @@ fn address(entry: &ZoneEntry<'_>) -> Option<IpAddr> {
 /// Looks for names of a zone that lead to endpoints as they should not; [`MOST_SLIPS`] at most.
 pub fn reach_slips(zone: &ZoneData, endpoints: &[ReachedEndpoint]) -> Vec<Slip> {
     let mut found = Vec::new();
-    let mut entries = zone.entries().peekable();
-    let mut name: Vec<ZoneEntry<'_>> = Vec::new();
-    while let Some(entry) = entries.next() {
-        name.push(entry);
-        if entries.peek().is_none_or(|next| next.owner != entry.owner) {
-            look_at(&name, endpoints, &mut found);
-            name.clear();
-        }
-        if found.len() >= MOST_SLIPS {
-            break;
-        }
-    }
+    zone.each_name(|name| {
+        look_at(name, endpoints, &mut found);
+        if found.len() >= MOST_SLIPS { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
+    });
+    found.truncate(MOST_SLIPS);
     found
 }
 

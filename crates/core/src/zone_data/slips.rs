@@ -1,6 +1,7 @@
 //! What is wrong in a zone whose records can each be read: slips that a server may accept, and clients suffer.
 
 use std::collections::HashSet;
+use std::ops::ControlFlow;
 
 use super::rdata::target;
 use super::{NameKey, Place, TypeCode, ZoneData, ZoneEntry};
@@ -115,18 +116,10 @@ pub struct Slip {
 pub fn slips(zone: &ZoneData) -> Vec<Slip> {
     let mut looking = Looking { zone, found: Vec::new(), cut: None, dname: None, told: HashSet::new() };
     looking.apex();
-    let mut entries = zone.entries().peekable();
-    let mut name: Vec<ZoneEntry<'_>> = Vec::new();
-    while let Some(entry) = entries.next() {
-        name.push(entry);
-        if entries.peek().is_none_or(|next| next.owner != entry.owner) {
-            looking.name(&name);
-            name.clear();
-        }
-        if looking.found.len() >= MOST_SLIPS {
-            break;
-        }
-    }
+    zone.each_name(|name| {
+        looking.name(name);
+        if looking.found.len() >= MOST_SLIPS { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
+    });
     looking.found.truncate(MOST_SLIPS);
     looking.found
 }
