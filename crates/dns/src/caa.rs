@@ -13,7 +13,7 @@ use pindrel_core::name::DnsName;
 use tokio::sync::OnceCell;
 
 use crate::resolver::Resolver;
-use crate::wire::{Ask, ask, core_name, mnemonic};
+use crate::wire::{Ask, ask, core_name, first_of, mnemonic};
 
 /// Where questions about a name go.
 #[derive(Debug, Clone, Copy)]
@@ -131,20 +131,6 @@ fn answers(
     owner: &DnsName,
 ) -> impl Iterator<Item = impl Future<Output = Result<Message, Unreachable>>> {
     servers.iter().map(move |server| ask(*server, owner, WireType::CAA, Ask::default()))
-}
-
-/// The first answer, each asked for only where the one before failed.
-async fn first_of(
-    questions: impl Iterator<Item = impl Future<Output = Result<Message, Unreachable>>>,
-) -> Result<Message, Unreachable> {
-    let mut failed = Unreachable::NoneKnown;
-    for question in questions {
-        match question.await {
-            Ok(answer) => return Ok(answer),
-            Err(error) => failed = error,
-        }
-    }
-    Err(failed)
 }
 
 fn records(answer: &Message) -> Vec<CaaRecord> {

@@ -14,7 +14,7 @@ use pindrel_core::records::{RecordData, RecordSet, RecordType};
 
 use crate::lookup::{self, Resolved, name_servers};
 use crate::resolver::Resolver;
-use crate::wire::{Ask, ask, ask_over_tcp, core_name, mnemonic, wire_name};
+use crate::wire::{Ask, ask, ask_over_tcp, core_name, first_of, mnemonic, wire_name};
 
 /// The port of a server that is found by delegation, which carries none.
 const DNS_PORT: u16 = 53;
@@ -219,14 +219,10 @@ async fn delegation(
 async fn said(parent: SocketAddr, zone: &DnsName, resolvers: &[Resolver]) -> Said {
     let mut asked = vec![parent];
     for _ in 0..MOST_REFERRALS {
-        let mut answered = Err(Unreachable::NoneKnown);
-        for server in &asked {
-            answered = ask(*server, zone, WireType::NS, Ask::default()).await.map(|answer| (*server, answer));
-            if answered.is_ok() {
-                break;
-            }
-        }
-        let (server, answer) = match answered {
+        let questions = asked.iter().map(|server| async move {
+            ask(*server, zone, WireType::NS, Ask::default()).await.map(|answer| (*server, answer))
+        });
+        let (server, answer) = match first_of(questions).await {
             Ok(answered) => answered,
             Err(why) => return Said::Unreachable(why),
         };

@@ -9,7 +9,7 @@ use pindrel_core::findings::{Code, Finding};
 use pindrel_core::name::DnsName;
 use pindrel_core::pin::Pin;
 use pindrel_core::records::ZoneChange;
-use pindrel_core::rights::{Beyond, Right, RightsView};
+use pindrel_core::rights::{Right, RightsView};
 use pindrel_core::zone_data::{NameKey, TypeCode, ZoneBuilder, ZoneData};
 use tokio::sync::OwnedMutexGuard;
 
@@ -100,8 +100,8 @@ pub trait ZoneDriver: Send + Sync {
     async fn rights(&self, tried: &TriedRights<'_>) -> Result<RightsView, ZoneError> {
         // Whoever reads with it may change with it, as far as can be seen without a change.
         self.read_names(std::slice::from_ref(self.zone())).await?;
-        let open = open_transfers(self.zone(), tried.servers).await;
-        Ok(RightsView { beyond: open.into_iter().map(Beyond::Transfer).collect(), ..RightsView::default() })
+        let beyond = open_transfers(self.zone(), tried.servers).await;
+        Ok(RightsView { beyond, ..RightsView::default() })
     }
 
     /// Makes whole record sets what they shall be, each only where it is what is expected.

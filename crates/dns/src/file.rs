@@ -11,7 +11,7 @@ use jiff::Timestamp;
 use pindrel_core::delivery::Command;
 use pindrel_core::display_text::io_reason;
 use pindrel_core::name::DnsName;
-use pindrel_core::rights::{Beyond, RightsView};
+use pindrel_core::rights::RightsView;
 use pindrel_core::zone_data::{NameKey, ZoneData};
 use pindrel_core::zone_file::{EditError, SetEdit, edit};
 use pindrel_machine::{Program, replace_file_unless};
@@ -191,8 +191,8 @@ impl ZoneDriver for ZoneFile {
     async fn rights(&self, tried: &TriedRights<'_>) -> Result<RightsView, ZoneError> {
         let own = self.clone();
         blocking(move || own.try_to_open()).await?;
-        let open = open_transfers(&self.name, tried.servers).await;
-        Ok(RightsView { beyond: open.into_iter().map(Beyond::Transfer).collect(), ..RightsView::default() })
+        let beyond = open_transfers(&self.name, tried.servers).await;
+        Ok(RightsView { beyond, ..RightsView::default() })
     }
 
     /// Where there is nothing to change the commands run all the same: a run may have been stopped before them.

@@ -13,7 +13,7 @@ use pindrel_core::name_servers::{Kept, KeptRecords, KeysOfBoth, NameServerChange
 use crate::discover::parents_or_found;
 use crate::lookup::name_servers;
 use crate::resolver::Resolver;
-use crate::wire::{Ask, ask, core_name, wire_name};
+use crate::wire::{Ask, ask, core_name, first_of, wire_name};
 
 /// Looks at what caches keep of the old server of a zone, and at the keys of both.
 ///
@@ -34,9 +34,10 @@ pub async fn look(
         kept.extend(found.iter().map(|record| record.ttl).max().map(|ttl| Kept { records, ttl }));
     };
     keep(KeptRecords::NsOwn, of_zone(&own.answers, zone, WireType::NS));
-    let (above, digests) = match first_answer(parents, zone, WireType::NS).await {
+    let from_parent = async |asked| first_of(parents.iter().map(|parent| ask(*parent, zone, asked, plain))).await.ok();
+    let (above, digests) = match from_parent(WireType::NS).await {
         None => (None, None),
-        above => (above, first_answer(parents, zone, WireType::DS).await),
+        above => (above, from_parent(WireType::DS).await),
     };
     if let Some(above) = &above {
         // The zone above may be served by the zone's own servers.
@@ -84,15 +85,6 @@ async fn keys_of_both(zone: &DnsName, [old, new]: [SocketAddr; 2], digests: &[&D
         lacking.filter_map(|key| key.calculate_key_tag().ok()).collect::<Vec<u16>>()
     };
     Ok(KeysOfBoth { new_matches_ds, missing_at_new: only(&old, &new), missing_at_old: only(&new, &old) })
-}
-
-async fn first_answer(servers: &[SocketAddr], zone: &DnsName, wire_type: WireType) -> Option<Message> {
-    for server in servers {
-        if let Ok(answer) = ask(*server, zone, wire_type, Ask::default()).await {
-            return Some(answer);
-        }
-    }
-    None
 }
 
 fn of_zone<'r>(records: &'r [Record], zone: &DnsName, wire_type: WireType) -> Vec<&'r Record> {

@@ -198,9 +198,9 @@ impl ZoneDriver for PowerDns {
         }
         let response = self.send(Method::GET, url, None::<&Patch>).await?;
         let zones: Vec<IgnoredAny> = serde_json::from_slice(&response.body).unwrap_or_default();
-        let open = open_transfers(&self.zone, tried.servers).await;
-        let beyond = open.into_iter().map(Beyond::Transfer).chain([Beyond::Server(zones.len())]);
-        Ok(RightsView { beyond: beyond.collect(), ..RightsView::default() })
+        let mut beyond = open_transfers(&self.zone, tried.servers).await;
+        beyond.insert(Beyond::Server(zones.len()));
+        Ok(RightsView { beyond, ..RightsView::default() })
     }
 
     async fn change_sets(&self, changes: &[SetChange]) -> Result<(), ZoneError> {

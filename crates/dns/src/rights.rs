@@ -88,7 +88,7 @@ impl Rfc2136 {
                 view.beyond.insert(Beyond::Zone(other.clone()));
             }
         }
-        view.beyond.extend(open_transfers(self.zone_name(), servers).await.into_iter().map(Beyond::Transfer));
+        view.beyond.extend(open_transfers(self.zone_name(), servers).await);
         Ok(view)
     }
 
@@ -104,9 +104,9 @@ impl Rfc2136 {
 }
 
 /// Those of some servers that transfer a zone without a key.
-pub(crate) async fn open_transfers(zone: &DnsName, servers: &[SocketAddr]) -> BTreeSet<SocketAddr> {
+pub(crate) async fn open_transfers(zone: &DnsName, servers: &[SocketAddr]) -> BTreeSet<Beyond> {
     let asked = servers.iter().copied();
     let asked = asked.map(|server| async move { (server, transfer::is_open(server, zone).await) });
     let asked: Vec<(SocketAddr, bool)> = stream::iter(asked).buffered(UPDATES_AT_ONCE).collect().await;
-    asked.into_iter().filter(|(_, open)| *open).map(|(server, _)| server).collect()
+    asked.into_iter().filter(|(_, open)| *open).map(|(server, _)| Beyond::Transfer(server)).collect()
 }

@@ -152,6 +152,20 @@ pub(crate) async fn ask(
     }
 }
 
+/// Returns the first answer, each asked for only where the one before failed.
+pub(crate) async fn first_of<A>(
+    questions: impl Iterator<Item = impl Future<Output = Result<A, Unreachable>>>,
+) -> Result<A, Unreachable> {
+    let mut failed = Unreachable::NoneKnown;
+    for question in questions {
+        match question.await {
+            Ok(answer) => return Ok(answer),
+            Err(error) => failed = error,
+        }
+    }
+    Err(failed)
+}
+
 /// Asks one question over a connection that carries messages whole.
 pub(crate) async fn converse<F: Future<Output = Result<Vec<u8>, Unreachable>> + Send>(
     name: &DnsName,
