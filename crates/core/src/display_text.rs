@@ -20,6 +20,24 @@ pub fn one_line(text: impl Into<String>) -> String {
     text.chars().map(shown).collect()
 }
 
+/// Returns a text as one line of at most `most` characters; of a longer one the beginning.
+pub fn bounded_line(text: impl Into<String>, most: usize) -> String {
+    let mut text = text.into();
+    if let Some((end, _)) = text.char_indices().nth(most) {
+        let last = text[..end].char_indices().next_back().map_or(0, |(last, _)| last);
+        text.truncate(last);
+        text.push('…');
+    }
+    one_line(text)
+}
+
+/// Returns a text as one word of a shell's command line: as it is where a shell takes it as it is, else in quotes.
+pub fn shell_word(text: impl std::fmt::Display) -> String {
+    let text = one_line(text.to_string());
+    let is_plain = |c: char| c.is_ascii_alphanumeric() || "-_./:=@%+,".contains(c);
+    if !text.is_empty() && text.chars().all(is_plain) { text } else { format!("'{}'", text.replace('\'', "'\\''")) }
+}
+
 /// Says an error of the operating system in plain words, as the end of a sentence.
 pub fn io_reason(error: &io::Error) -> String {
     let words = match error.kind() {
@@ -79,6 +97,24 @@ mod tests {
         ] {
             assert_eq!(one_line(text), expected);
         }
+    }
+
+    #[test]
+    fn a_word_of_a_command_line_is_one_word_and_runs_nothing() {
+        for (text, expected) in [
+            ("/etc/pindrel/roots.pem", "/etc/pindrel/roots.pem"),
+            ("https://a.example/v2/?q=1", "'https://a.example/v2/?q=1'"),
+            ("/tmp/$(touch x)/r.pem", "'/tmp/$(touch x)/r.pem'"),
+            ("it's", "'it'\\''s'"),
+            ("*.larkfield.example", "'*.larkfield.example'"),
+            ("", "''"),
+            ("two\nlines", "'two lines'"),
+        ] {
+            assert_eq!(shell_word(text), expected);
+        }
+        let long = bounded_line("é".repeat(600), 500);
+        assert!(long.chars().count() == 500 && long.ends_with('…'), "{long}");
+        assert_eq!(bounded_line("é".repeat(500), 500), "é".repeat(500));
     }
 
     proptest! {

@@ -3,8 +3,11 @@
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
-use crate::display_text::one_line;
+use crate::display_text::bounded_line;
 use crate::pin::Pin;
+
+/// The longest sentence of a finding, in characters: what a peer says within it is shorter.
+const LONGEST: usize = 2_000;
 
 macro_rules! codes {
     ($($pin:ident: { $($(#[doc = $doc:literal])+ $variant:ident = $word:literal, $again:expr;)+ })+) => {
@@ -291,7 +294,7 @@ pub struct Finding {
 impl Finding {
     /// Makes a finding without evidence.
     pub fn new(code: Code, pin: Pin, says: impl Into<String>, remedy: impl Into<String>) -> Self {
-        let (says, remedy) = (one_line(says), one_line(remedy));
+        let (says, remedy) = (bounded_line(says, LONGEST), bounded_line(remedy, LONGEST));
         Finding { code, pin, says, evidence: Vec::new(), remedy, again: code.again() }
     }
 
@@ -315,7 +318,7 @@ impl Finding {
     /// Adds what was seen.
     #[must_use]
     pub fn seen(mut self, evidence: impl IntoIterator<Item = String>) -> Self {
-        self.evidence.extend(evidence.into_iter().map(one_line));
+        self.evidence.extend(evidence.into_iter().map(|text| bounded_line(text, LONGEST)));
         self
     }
 }

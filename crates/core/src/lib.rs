@@ -48,6 +48,7 @@ pub mod records;
 pub mod renewal;
 pub mod resolver;
 pub mod rights;
+pub mod sent_secrets;
 pub mod undo;
 pub mod unicode;
 pub mod values;

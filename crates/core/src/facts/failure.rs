@@ -4,6 +4,11 @@ use std::io::ErrorKind;
 
 use serde::{Deserialize, Serialize};
 
+use crate::display_text::bounded_line;
+
+/// The longest text of a library or a peer that is kept as a reason, in characters.
+const LONGEST_DETAIL: usize = 300;
+
 /// Why something could not be looked at.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, thiserror::Error)]
 #[serde(rename_all = "snake_case", tag = "is")]
@@ -62,6 +67,11 @@ pub enum Unreachable {
 }
 
 impl Unreachable {
+    /// Returns that the TLS handshake failed, as the library says.
+    pub fn tls(detail: impl Into<String>) -> Unreachable {
+        Unreachable::Tls { detail: bounded_line(detail, LONGEST_DETAIL) }
+    }
+
     /// Returns what an error of the operating system means; `detail` is its text.
     pub fn from_io(kind: ErrorKind, detail: impl Into<String>) -> Unreachable {
         match kind {
@@ -73,7 +83,8 @@ impl Unreachable {
             ErrorKind::NetworkUnreachable | ErrorKind::HostUnreachable | ErrorKind::AddrNotAvailable => {
                 Unreachable::NoRoute
             }
-            _ => Unreachable::Other { detail: detail.into() },
+            // Some libraries put into it what the peer sent, such as all names of a certificate.
+            _ => Unreachable::Other { detail: bounded_line(detail, LONGEST_DETAIL) },
         }
     }
 }

@@ -7,7 +7,7 @@ use jiff::Timestamp;
 
 use super::{Gate, Goal, HostnameRef, Outlook, Step, Work, gate, needs};
 use crate::desired::{CertificateId, Desired, HostnameId};
-use crate::display_text::one_line;
+use crate::display_text::{one_line, shell_word};
 use crate::endpoint::EndpointInfo;
 use crate::facts::{AliasView, EndpointView, Knowledge, Ownership, ReplaceReason, RetiringId};
 use crate::findings::{Code, Finding};
@@ -385,7 +385,7 @@ impl<'p> Planner<'p> {
         };
         let authority = desired.certificate(wanted.certificate).authority.map(|id| desired.authority(id));
         let roots = authority.and_then(|authority| authority.issued_roots.as_ref());
-        let roots = roots.map_or_else(String::new, |path| format!(" --cacert {}", path.display()));
+        let roots = roots.map_or_else(String::new, |path| format!(" --cacert {}", shell_word(path.display())));
         let (host, port) = (&wanted.probed_as, info.port);
         let shown_port = if port == 443 { String::new() } else { format!(":{port}") };
         let address = info.addresses.first().map_or_else(
@@ -396,7 +396,9 @@ impl<'p> Planner<'p> {
             },
         );
         let path = &wanted.expect.path;
-        let curl = format!("curl{roots} --resolve {host}:{port}:{address} https://{host}{shown_port}{path}");
+        let url = shell_word(format_args!("https://{host}{shown_port}{path}"));
+        let resolve = shell_word(format_args!("{host}:{port}:{address}"));
+        let curl = format!("curl{roots} --resolve {resolve} {url}");
         Finding::of(Code::AliasHeldBack, says, format!("Look with: {curl}; then run settle"))
     }
 
