@@ -6,11 +6,12 @@ use std::os::unix::fs::PermissionsExt as _;
 use std::path::{Path, PathBuf};
 
 use pindrel_core::desired::{Desired, ZoneDriver, resolve};
+use pindrel_core::display_text::shell_word;
 use pindrel_core::manifest::{
-    At, Diagnostics, Manifest, Preamble, Source, nearest, other_values, preamble, read, review,
+    At, Diagnostics, Manifest, Preamble, Source, nearest, other_values, preamble, read_source, review,
 };
 use pindrel_core::values::SecretRef;
-use pindrel_engine::{files, secrets};
+use pindrel_engine::{machine, secrets};
 
 use crate::context::Context;
 use crate::error::{CliError, Mistakes};
@@ -28,8 +29,7 @@ impl Context {
         let mut problems = Diagnostics::default();
         let mut warnings = Diagnostics::default();
         let source = self.read_source(&mut problems)?;
-        source.check_included(&mut problems);
-        let mut manifest = read(source.text(), &mut problems);
+        let mut manifest = read_source(&source, &mut problems);
         self.try_secrets(&manifest, &mut problems, &mut warnings);
         self.try_files(&manifest, &mut problems);
         self.read_trust_bundles(&mut manifest, &mut problems);
@@ -73,6 +73,12 @@ impl Context {
             for path in paths {
                 // Two patterns may name the same file.
                 let Ok(real) = std::fs::canonicalize(&path) else { continue };
+                // Whoever may put a link there shows no other file by it.
+                if !is_named_by(&real, &self.folder(), &pattern) {
+                    let message = format!("{} leads to a file that \"{pattern}\" does not name", path.display());
+                    wrong(message, "put the file itself there, or name the one that it leads to");
+                    continue;
+                }
                 if !taken.insert(real) {
                     continue;
                 }
@@ -154,7 +160,7 @@ impl Context {
                 "open-state",
                 0..0,
                 format!("every user of this machine can look into {} (mode {mode:04o})", state.display()),
-                format!("Run: chmod 700 {}", state.display()),
+                format!("Run: chmod 700 {}", shell_word(state.display())),
             );
         }
         let signed = manifest.zones.iter().filter(|zone| matches!(zone.driver, ZoneDriver::Rfc2136(_)));
@@ -179,7 +185,7 @@ impl Context {
                     "open-secret",
                     span.clone(),
                     format!("every user of this machine can read {} (mode {mode:04o})", path.display()),
-                    format!("Run: chmod 600 {}", path.display()),
+                    format!("Run: chmod 600 {}", shell_word(path.display())),
                 );
             }
         }
@@ -220,7 +226,7 @@ impl Context {
                     "missing-folder",
                     span.clone(),
                     message,
-                    format!("Make it: mkdir -p {}", parent.display()),
+                    format!("Make it: mkdir -p {}", shell_word(parent.display())),
                 );
                 continue;
             };
@@ -230,8 +236,8 @@ impl Context {
                 problems.report("bad-delivery", span.clone(), message, "deliver to a file of its own");
             }
             for (what, name, id_of) in [
-                ("user", &delivery.owner, files::user_id as fn(&str) -> Option<u32>),
-                ("group", &delivery.group, files::group_id),
+                ("user", &delivery.owner, machine::user_id as fn(&str) -> Option<u32>),
+                ("group", &delivery.group, machine::group_id),
             ] {
                 if let Some(name) = name.as_ref().filter(|name| id_of(name).is_none()) {
                     let message = format!("there is no {what} \"{name}\" on this machine");
@@ -276,9 +282,24 @@ impl Context {
     }
 }
 
+/// Says whether a file, wherever a link led, is still one that a pattern of the manifest names.
+fn is_named_by(real: &Path, folder: &Path, pattern: &str) -> bool {
+    let is_plain = |part: &&std::ffi::OsStr| !part.to_string_lossy().contains(['*', '?', '[']);
+    let parts: Vec<&std::ffi::OsStr> = Path::new(pattern).iter().collect();
+    // The folders before the first pattern may be links: the manifest names them.
+    let plain = parts[..parts.len() - 1].iter().copied().take_while(is_plain).count();
+    let base: PathBuf = parts[..plain].iter().collect();
+    let rest: PathBuf = parts[plain..].iter().collect();
+    let folder = if folder.as_os_str().is_empty() { Path::new(".") } else { folder };
+    let Ok(base) = folder.join(base).canonicalize() else { return false };
+    let whole = format!("{}/{}", glob::Pattern::escape(&base.to_string_lossy()), rest.display());
+    let exact = glob::MatchOptions { require_literal_separator: true, ..glob::MatchOptions::new() };
+    glob::Pattern::new(&whole).is_ok_and(|pattern| pattern.matches_path_with(real, exact))
+}
+
 /// Reads a text of the manifest.
 fn read_text(path: &Path, most: u64) -> Result<String, CliError> {
-    let mut bytes = files::read_at_most(path, most).map_err(|error| CliError::file(path, "read", &error))?;
+    let mut bytes = machine::read_at_most(path, most).map_err(|error| CliError::file(path, "read", &error))?;
     // A manifest holds no secrets: it is taken as it is, not copied and wiped.
     let text = String::from_utf8(std::mem::take(&mut *bytes)).map_err(|error| {
         let (upto, bytes) = (error.utf8_error().valid_up_to(), error.as_bytes());

@@ -171,6 +171,8 @@ pub struct PowerDnsApi {
 pub struct ZoneFile {
     /// The file.
     pub file: PathBuf,
+    /// A folder where files that it includes may lie, besides its own.
+    pub include_below: Option<PathBuf>,
     /// What is run once it is written.
     pub after: Vec<Command>,
 }
@@ -349,6 +351,11 @@ impl Endpoint {
     /// Says whether somebody else configures it.
     pub fn is_static(&self) -> bool {
         matches!(self.driver, EndpointDriver::Static(_))
+    }
+
+    /// Says whether its addresses are what the manifest says of it, and not what its platform does.
+    pub fn names_addresses(&self) -> bool {
+        !matches!(self.driver, EndpointDriver::Http(_) | EndpointDriver::Program(_))
     }
 
     /// Returns how messages refer to its platform.

@@ -267,7 +267,7 @@ fn zone_digest(zone: &Zone) -> u64 {
             digest.text(&token.to_string());
             digest.optional(api_roots.as_ref(), |digest, path| digest.path(path));
         }
-        ZoneDriver::File(ZoneFile { file, after: _ }) => digest.path(file),
+        ZoneDriver::File(ZoneFile { file, include_below: _, after: _ }) => digest.path(file),
         ZoneDriver::Program(ZoneProgram { words, token }) => {
             digest.list(words, |digest, word| digest.text(word));
             digest.optional(token.as_ref(), |digest, token| digest.text(&token.to_string()));

@@ -9,6 +9,8 @@ mod blocks;
 mod diagnostic;
 #[cfg(test)]
 mod health_tests;
+#[cfg(test)]
+mod included_tests;
 mod read;
 mod review;
 mod section;
@@ -22,7 +24,7 @@ mod zone_tests;
 pub(crate) const MOST_NAMES: usize = 100;
 
 pub use diagnostic::{Diagnostic, Diagnostics, LineIndex, Place, nearest};
-pub use read::{keys, read};
+pub use read::{keys, read, read_source};
 pub use review::review;
 pub use source::{Preamble, Source, other_values, preamble};
 

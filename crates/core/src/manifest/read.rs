@@ -6,6 +6,7 @@ mod common;
 mod endpoint;
 mod health;
 mod hostname;
+mod included;
 mod web_server;
 mod zone;
 
@@ -14,13 +15,14 @@ use toml::de::{DeTable, DeValue};
 use super::blocks::{self, Blocks};
 use super::review::report_conflicts;
 use super::section::Section;
-use super::{Diagnostics, Manifest};
+use super::{Diagnostics, Manifest, Source};
 use authority::{AUTHORITY_KEYS, EXTERNAL_KEYS, LIMIT_KEYS, read_authority};
 use certificate::{AFTER_KEYS, CERTIFICATE_KEYS, DELIVER_KEYS, read_certificate, read_certificate_key};
 use common::{TTL_HELP, owned, read_span};
 use endpoint::{ENDPOINT_KEYS, read_endpoint};
 use health::{DNS_CHECK_KEYS, ENDPOINT_HEALTH_KEYS, HEALTH_EXPECT_KEYS, HEALTH_KEYS, TERMS_KEYS, read_health};
 use hostname::{CLIENT_KEYS, EXPECT_KEYS, HOSTNAME_KEYS, ROUTE_KEYS, read_hostname};
+use included::read_included;
 use zone::{TSIG_KEYS, ZONE_KEYS, read_zone, report_repeated_zones};
 
 /// The version of the manifest that this Pindrel reads.
@@ -72,9 +74,25 @@ pub fn keys() -> [(&'static str, &'static [&'static str]); 21] {
     ]
 }
 
-/// Reads a manifest; mistakes are added to `problems`, and what could be read comes
+/// Reads a manifest in one file; mistakes are added to `problems`, and what could be read comes
 /// back whether or not there were any.
 pub fn read(text: &str, problems: &mut Diagnostics) -> Manifest {
+    let manifest = read_own(text, problems);
+    report_conflicts(&manifest, problems);
+    manifest
+}
+
+/// Reads a manifest with the files that it includes, each by itself.
+pub fn read_source(source: &Source, problems: &mut Diagnostics) -> Manifest {
+    let mut manifest = read_own(source.own(), problems);
+    for (base, text) in source.included() {
+        read_included(text, base, &mut manifest, problems);
+    }
+    report_conflicts(&manifest, problems);
+    manifest
+}
+
+fn read_own(text: &str, problems: &mut Diagnostics) -> Manifest {
     let in_blocks = if text.len() < LARGE_BYTES { None } else { read_in_blocks(text, problems) };
     in_blocks.unwrap_or_else(|| read_whole(text, problems))
 }
@@ -82,7 +100,7 @@ pub fn read(text: &str, problems: &mut Diagnostics) -> Manifest {
 pub(super) fn read_whole(text: &str, problems: &mut Diagnostics) -> Manifest {
     let (document, errors) = DeTable::parse_recoverable(text);
     for error in &errors {
-        report_syntax(error, text, problems);
+        report_syntax(error, text, 0, problems);
     }
     read_document(document.get_ref(), problems)
 }
@@ -168,7 +186,6 @@ fn read_document(document: &DeTable<'_>, problems: &mut Diagnostics) -> Manifest
     }
     read_hostnames(&root, &mut manifest, problems);
     report_repeated_zones(&manifest.zones, problems);
-    report_conflicts(&manifest, problems);
     manifest
 }
 
@@ -178,11 +195,15 @@ fn read_hostnames(root: &Section<'_>, manifest: &mut Manifest, problems: &mut Di
     }
 }
 
-fn report_syntax(error: &toml::de::Error, text: &str, problems: &mut Diagnostics) {
-    let span = error.span().unwrap_or(text.len()..text.len());
+/// Reports that a text that begins at `base` in the manifest is not TOML.
+fn report_syntax(error: &toml::de::Error, text: &str, base: usize, problems: &mut Diagnostics) {
+    // What is missing at the end of a file is told within it, not where the next begins.
+    let last = text.len().saturating_sub(1);
+    let within = error.span().filter(|span| span.start < text.len()).unwrap_or(last..text.len());
+    let span = within.start + base..within.end + base;
     let message = error.message().trim().replace('\n', "; ");
     if message.contains("duplicate key") {
-        let key = text.get(span.clone()).unwrap_or_default();
+        let key = text.get(within).unwrap_or_default();
         problems.report("duplicate", span, format!("{key} is given twice"), "keep one of the two");
     } else {
         problems.report_plain("syntax", span, format!("this is not valid TOML: {message}"));

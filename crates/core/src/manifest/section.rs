@@ -7,6 +7,10 @@ use toml::de::{DeString, DeTable, DeValue};
 
 use super::diagnostic::nearest;
 use super::{At, Diagnostics, Span};
+use crate::display_text::bounded_line;
+
+/// The longest note or label, in characters.
+const LONGEST_LINE: usize = 500;
 
 /// One table with the keys it may hold.
 pub(super) struct Section<'t> {
@@ -46,9 +50,24 @@ impl<'t> Section<'t> {
 
     /// Opens a document that begins at `base` in the manifest.
     pub(super) fn root(table: &'t DeTable<'t>, base: usize, known: &[&str], problems: &mut Diagnostics) -> Section<'t> {
-        let section = Section { kind: "", name: "", table, span: base..base, base };
+        let section = Section::unchecked(table, base);
         section.report_unknown(known, problems);
         section
+    }
+
+    /// Opens a document whose keys the caller judges.
+    pub(super) fn unchecked(table: &'t DeTable<'t>, base: usize) -> Section<'t> {
+        Section { kind: "", name: "", table, span: base..base, base }
+    }
+
+    /// Returns the keys, each with its place.
+    pub(super) fn keys(&self) -> impl Iterator<Item = (&'t str, Span)> {
+        self.table.keys().map(|key| (key.get_ref().as_ref(), self.at(key.span())))
+    }
+
+    /// The kind of table, as in `authority`.
+    pub(super) fn kind(&self) -> &'static str {
+        self.kind
     }
 
     fn report_unknown(&self, known: &[&str], problems: &mut Diagnostics) {
@@ -147,6 +166,16 @@ impl<'t> Section<'t> {
         self.text(key, problems).map(|text| text.value.to_owned())
     }
 
+    /// Reads a text for people as one line.
+    pub(super) fn line(&self, key: &str, problems: &mut Diagnostics) -> Option<String> {
+        self.text(key, problems).map(|text| bounded_line(text.value, LONGEST_LINE))
+    }
+
+    /// Reads words for people, each as one line.
+    pub(super) fn lines(&self, key: &str, problems: &mut Diagnostics) -> Vec<String> {
+        self.texts(key, problems).into_iter().map(|text| bounded_line(text.value, LONGEST_LINE)).collect()
+    }
+
     /// Reads a string that must be there.
     pub(super) fn needed_text(&self, key: &str, example: &str, problems: &mut Diagnostics) -> Option<At<&'t str>> {
         if self.value(key).is_none() {
@@ -231,6 +260,13 @@ impl<'t> Section<'t> {
         Section::open(key, "", self.value(key)?, self.base, known, problems)
     }
 
+    /// Opens a table inside this one whose keys the caller judges; anything else is none.
+    pub(super) fn inner_unchecked(&self, key: &'static str) -> Option<Section<'t>> {
+        let value = self.value(key)?;
+        let DeValue::Table(table) = value.get_ref() else { return None };
+        Some(Section { kind: key, name: "", table, span: self.at(value.span()), base: self.base })
+    }
+
     /// Opens a table that stands somewhere inside this one.
     pub(super) fn open_inner(
         &self,
@@ -272,6 +308,12 @@ impl<'t> Section<'t> {
         let mut sections = Vec::with_capacity(table.len());
         for (key, value) in table.iter() {
             let name: &str = key.get_ref();
+            // Names of hostnames and zones have rules of their own.
+            if !matches!(kind, "hostname" | "zone") && !is_word(name) {
+                let message = format!("\"{}\" is no name for [{kind}.NAME]", bounded_line(name, 60));
+                problems.report("bad-name", self.at(key.span()), message, "use letters, digits, hyphens and dots");
+                continue;
+            }
             if let Some(mut section) = Section::open(kind, name, value, self.base, known, problems) {
                 section.span = self.at(key.span());
                 sections.push((At { value: name, span: self.at(key.span()) }, section));
@@ -279,6 +321,11 @@ impl<'t> Section<'t> {
         }
         sections
     }
+}
+
+/// Says whether a name is one word wherever it stands: in a table, a command line, a file's name.
+fn is_word(name: &str) -> bool {
+    !name.is_empty() && name.chars().all(|c| c.is_alphanumeric() || "-_.@+:/*".contains(c))
 }
 
 fn moved(span: Span, base: usize) -> Span {
@@ -301,7 +348,7 @@ where
 
 /// A text cut to what a message can hold.
 fn shown(text: &DeString<'_>) -> String {
-    text.chars().take(60).collect()
+    bounded_line(text.as_ref(), 60)
 }
 
 fn title(kind: &str, name: &str) -> String {

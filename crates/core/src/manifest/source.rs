@@ -9,12 +9,6 @@ use toml::de::{DeTable, DeValue};
 
 use super::{At, Diagnostics, Span, nearest};
 
-/// The tables that an included file may hold, and the keys of a certificate in it.
-const INCLUDED: [&str; 2] = ["hostname", "certificate"];
-const INCLUDED_CERTIFICATE: [&str; 3] = ["names", "labels", "note"];
-/// What a hostname in an included file must not say: it names files and secrets of this machine.
-const NOT_INCLUDED: [&str; 1] = ["client_certificates"];
-
 /// What the first file of a manifest says of its other files and of values.
 #[derive(Debug, Default)]
 pub struct Preamble {
@@ -205,7 +199,18 @@ impl Source {
         self.text.push_str(&text[from..]);
     }
 
-    /// Returns the whole text.
+    /// Returns the text of the first file: the manifest's own.
+    pub fn own(&self) -> &str {
+        &self.text[..self.included.first().map_or(self.text.len(), |range| range.start)]
+    }
+
+    /// Returns the text of each included file, with where it begins in the whole.
+    pub fn included(&self) -> impl Iterator<Item = (usize, &str)> {
+        self.included.iter().map(|range| (range.start, &self.text[range.clone()]))
+    }
+
+    /// Returns the whole text: what places are counted in. It is never read as one, for a value that one file leaves
+    /// open would go on in the next.
     pub fn text(&self) -> &str {
         &self.text
     }
@@ -234,57 +239,9 @@ impl Source {
             Some(length) => last.from + length,
             None => last.from + span.end.saturating_sub(last.at),
         };
-        (first.file, start..end.max(start))
-    }
-
-    /// Reports what an included file must not hold: whoever writes one decides over hostnames, and not over how the
-    /// world is spoken to.
-    pub fn check_included(&self, problems: &mut Diagnostics) {
-        for range in &self.included {
-            let text = &self.text[range.clone()];
-            let at = |span: Span| span.start + range.start..span.end + range.start;
-            let first = text.lines().find(|line| !(line.trim().is_empty() || line.trim_start().starts_with('#')));
-            if let Some(line) = first.filter(|line| !line.trim_start().starts_with('[')) {
-                let begin = text.find(line).unwrap_or(0);
-                problems.report(
-                    "bad-include",
-                    at(begin..begin + line.len()),
-                    "an included file begins with a table",
-                    "write [hostname.\"NAME\"] first",
-                );
-                continue;
-            }
-            let (document, errors) = DeTable::parse_recoverable(text);
-            if !errors.is_empty() {
-                // Told where the whole is read.
-                continue;
-            }
-            for (table, entries) in document.get_ref() {
-                let name = table.get_ref();
-                if !INCLUDED.contains(&name.as_ref()) {
-                    let says = format!("an included file may not hold \"{name}\"");
-                    let help =
-                        "an included file holds hostnames, and names of certificates: put the rest into the manifest";
-                    problems.report("bad-include", at(table.span()), says, help);
-                    continue;
-                }
-                let DeValue::Table(entries) = entries.get_ref() else { continue };
-                for (_, entry) in entries {
-                    let DeValue::Table(keys) = entry.get_ref() else { continue };
-                    for (key, _) in keys {
-                        let is_allowed = match name.as_ref() {
-                            "certificate" => INCLUDED_CERTIFICATE.contains(&key.get_ref().as_ref()),
-                            _ => !NOT_INCLUDED.contains(&key.get_ref().as_ref()),
-                        };
-                        if !is_allowed {
-                            let says = format!("\"{}\" may not stand in an included file", key.get_ref());
-                            let help = format!("move this [{name}] into the manifest");
-                            problems.report("bad-include", at(key.span()), says, help);
-                        }
-                    }
-                }
-            }
-        }
+        // A file whose last line does not end got an end in the whole.
+        let length = self.files.get(first.file).and_then(|file| file.text.as_ref()).map_or(usize::MAX, String::len);
+        (first.file, start.min(length)..end.max(start).min(length))
     }
 }
 
@@ -300,7 +257,6 @@ mod tests {
         let mut problems = Diagnostics::default();
         let named = files.iter().enumerate().map(|(n, text)| (format!("{n}.toml"), (*text).to_owned())).collect();
         let source = Source::assemble(named, &values(pairs), &mut problems);
-        source.check_included(&mut problems);
         let told = problems.into_sorted().into_iter().map(|problem| {
             let (file, span) = source.locate(&problem.span);
             let text = files[file].get(span).unwrap_or("?").to_owned();
@@ -338,30 +294,6 @@ mod tests {
         }
         let (plain, told) = assembled(&["body = \"${x}\"\n"], &[]);
         assert_eq!((plain.text(), told.len()), ("body = \"${x}\"\n", 0), "without values it is a text like others");
-    }
-
-    #[test]
-    fn an_included_file_decides_over_hostnames_alone() {
-        let table: [(&str, &[(&str, &str)]); 7] = [
-            ("[hostname.\"a.example\"]\nendpoint = \"x\"\n[certificate.c]\nnames = [\"a.example\"]\n", &[]),
-            ("[zone.\"a.example\"]\ndriver = \"none\"\n", &[("zone", "may not hold \"zone\"")]),
-            ("[authority.main]\ndirectory = \"https://x.example\"\n", &[("authority", "may not hold \"authority\"")]),
-            ("[certificate.c]\nafter = [{ run = [\"rm\"] }]\n", &[("after", "\"after\" may not stand")]),
-            (
-                "[hostname.\"a.example\"]\nclient_certificates = { roots = \"/x\" }\n",
-                &[("client_certificates", "may not stand")],
-            ),
-            ("endpoint = \"y\"\n", &[("endpoint = \"y\"", "begins with a table")]),
-            ("# nothing yet\n\n", &[]),
-        ];
-        for (text, expected) in table {
-            let (_, told) = assembled(&["manifest = 1\n[defaults]\n", text], &[]);
-            assert_eq!(told.len(), expected.len(), "{text}: {told:?}");
-            for ((file, at, message), (place, says)) in told.iter().zip(expected) {
-                assert_eq!((*file, at.as_str()), (1, *place), "{text}");
-                assert!(message.contains(says), "{message}");
-            }
-        }
     }
 
     #[test]

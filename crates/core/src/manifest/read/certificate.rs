@@ -91,8 +91,8 @@ pub(super) fn read_certificate(
             .into_iter()
             .map(|address| address.value)
             .collect(),
-        labels: read_words(section, "labels", problems),
-        note: section.plain_text("note", problems),
+        labels: section.lines("labels", problems),
+        note: section.line("note", problems),
     })
 }
 

@@ -1,6 +1,6 @@
 //! The tables `[hostname."NAME"]`.
 
-use super::common::{StatusRange, TTL_HELP, is_path, owned, parse_name, read_path, read_secret, read_span, read_words};
+use super::common::{StatusRange, TTL_HELP, is_path, owned, parse_name, read_path, read_secret, read_span};
 use super::health::read_endpoint_health;
 use toml::de::DeValue;
 
@@ -109,8 +109,8 @@ pub(super) fn read_hostname(
             .into_iter()
             .map(|found| found.value)
             .collect(),
-        labels: read_words(section, "labels", problems),
-        note: section.plain_text("note", problems),
+        labels: section.lines("labels", problems),
+        note: section.line("note", problems),
     })
 }
 

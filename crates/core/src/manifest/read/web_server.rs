@@ -26,7 +26,7 @@ pub(super) fn read_nginx(section: &Section<'_>, problems: &mut Diagnostics) -> O
     if section.value("folder").is_none() {
         section.missing("folder", "\"/etc/nginx/pindrel.d\"", problems);
     }
-    let folder = read_path(section, "folder", problems).map(|folder| folder.value);
+    let folder = read_written_path(section, "folder", problems).map(|folder| folder.value);
     let listen = read_addresses(section, "listen", 443, problems);
     if section.value("listen").is_none() {
         section.missing("listen", "[\"192.0.2.10:443\"]", problems);
@@ -149,11 +149,32 @@ fn read_place(section: &Section<'_>, value: &Spanned<DeValue<'_>>, problems: &mu
             && bare
             && url.path() == "/"
             && url.fragment().is_none()
+            && url.host().is_some_and(is_plain_host)
     });
     if url.is_none() {
         problems.report("bad-value", span, "this is not the URL of a service", PLACE_HELP);
     }
     Some(ServicePlace { url: url?, weight })
+}
+
+/// Says whether a host is an address or a name of letters, digits, hyphens and underscores: a URL allows much else that
+/// a configuration would take for its own.
+fn is_plain_host(host: url::Host<&str>) -> bool {
+    match host {
+        url::Host::Domain(name) => name.chars().all(|c| c.is_ascii_alphanumeric() || matches!(c, '-' | '_' | '.')),
+        url::Host::Ipv4(_) | url::Host::Ipv6(_) => true,
+    }
+}
+
+/// Reads a path that stands in the configuration of a web server, which would put a variable in place of `$NAME`.
+fn read_written_path(section: &Section<'_>, key: &str, problems: &mut Diagnostics) -> Option<At<PathBuf>> {
+    let path = read_path(section, key, problems)?;
+    if path.value.to_string_lossy().contains(|c: char| c == '$' || c.is_control()) {
+        let message = format!("\"{key}\" has a character that the web server's configuration cannot hold");
+        problems.report("bad-value", path.span, message, "use a path without $ and control characters");
+        return None;
+    }
+    Some(path)
 }
 
 fn read_origin(section: &Section<'_>, problems: &mut Diagnostics) -> OriginTls {
@@ -162,7 +183,7 @@ fn read_origin(section: &Section<'_>, problems: &mut Diagnostics) -> OriginTls {
     OriginTls {
         verify: origin.truth("verify", problems).is_none_or(|verify| verify.value),
         server_name: server_name.and_then(|name| parse_name::<Hostname>(name, problems)).map(|name| name.value),
-        roots: read_path(&origin, "roots", problems).map(|roots| PathBuf::from(&roots.value)),
+        roots: read_written_path(&origin, "roots", problems).map(|roots| roots.value),
     }
 }
 

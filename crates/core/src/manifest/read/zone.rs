@@ -27,7 +27,7 @@ const COMMON_KEYS: [&str; 9] =
 const DRIVERS: [(&str, &[&str], Reader); 5] = [
     ("rfc2136", &["tsig"], read_rfc2136),
     ("powerdns", &["url", "token", "api_roots"], read_powerdns),
-    ("file", &["file", "after"], read_file),
+    ("file", &["file", "include_below", "after"], read_file),
     ("program", &["program", "token"], read_program),
     ("none", &[], |_, _| Some((ZoneDriver::None, None))),
 ];
@@ -172,7 +172,8 @@ fn read_file(section: &Section<'_>, problems: &mut Diagnostics) -> Option<(ZoneD
     let file = read_path(section, "file", problems);
     let after = section.inner_list("after", AFTER_KEYS, problems);
     let after = after.iter().filter_map(|entry| read_command(entry, problems)).collect();
-    Some((ZoneDriver::File(ZoneFile { file: file?.value, after }), None))
+    let include_below = read_path(section, "include_below", problems).map(|path| path.value);
+    Some((ZoneDriver::File(ZoneFile { file: file?.value, include_below, after }), None))
 }
 
 fn read_program(section: &Section<'_>, problems: &mut Diagnostics) -> Option<(ZoneDriver, Option<At<SecretRef>>)> {
