@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use clap_complete::CompleteEnv;
 use clap_complete::engine::CompletionCandidate;
 use pindrel_core::manifest::{Diagnostics, Manifest, read};
-use pindrel_engine::files;
+use pindrel_engine::machine;
 
 /// The variable by which a shell asks for what to offer.
 pub(crate) const VARIABLE: &str = "PINDREL_COMPLETE";
@@ -71,7 +71,7 @@ fn offered(names: impl Iterator<Item = String>) -> Vec<CompletionCandidate> {
 
 /// The manifest of the line that is typed, as far as it can be read.
 fn manifest() -> Manifest {
-    let text = files::read_text(&manifest_path(), MAX_MANIFEST_BYTES).unwrap_or_default();
+    let text = machine::read_text(&manifest_path(), MAX_MANIFEST_BYTES).unwrap_or_default();
     read(&text, &mut Diagnostics::default())
 }
 

@@ -18,8 +18,8 @@ use zeroize::Zeroizing;
 
 use crate::failure::EngineError;
 use crate::runs::MOST_CHANGES;
+use crate::secrets;
 use crate::secrets::CHECK_ROW;
-use crate::{files, secrets};
 
 /// The name of the sealing key's file, beside a state in a file.
 const KEY_FILE: &str = "sealing.key";
@@ -193,7 +193,7 @@ impl Home {
 /// Reads the key's file; the inner error is that others can read it too.
 fn read_sealing(path: &Path) -> std::io::Result<Result<SecretString, EngineError>> {
     use std::os::unix::fs::PermissionsExt as _;
-    let (bytes, metadata) = files::read_with_metadata(path, MAX_KEY_BYTES)?;
+    let (bytes, metadata) = pindrel_machine::read_with_metadata(path, MAX_KEY_BYTES)?;
     let mode = metadata.permissions().mode() & 0o777;
     if mode & 0o077 != 0 {
         return Ok(Err(EngineError::SealingKeyOpen { path: path.to_owned(), mode }));

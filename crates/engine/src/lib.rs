@@ -33,7 +33,6 @@ mod endpoints;
 mod events;
 mod execute;
 mod failure;
-pub mod files;
 mod handoff;
 mod health;
 mod home;
@@ -73,6 +72,7 @@ pub use pindrel_dns::zone_files;
 pub use pindrel_edge::{ServerState, TokenScope, WrittenFile};
 pub use pindrel_keys::AccountKey;
 pub use pindrel_keys::bundle::LooseFile;
+pub use pindrel_machine as machine;
 pub use pindrel_state::{
     Attempt, AttemptEnd, Entry, JournalFilter, Lock, LockError, Moment, OrderEnd, OrderPhase, RunChange, RunRow,
 };

@@ -14,7 +14,6 @@ use secrecy::{ExposeSecret as _, SecretSlice, SecretString};
 use zeroize::Zeroizing;
 
 use crate::failure::EngineError;
-use crate::files;
 
 /// The longest secret that is read.
 const MAX_SECRET_BYTES: u64 = 16 * 1024;
@@ -52,7 +51,7 @@ pub fn read_any(reference: &SecretRef, folder: &Path) -> Result<SecretString, St
             std::env::VarError::NotUnicode(_) => format!("the environment variable {name} is not text"),
         })?,
         SecretRef::File(path) => {
-            files::read_text(&folder.join(path), MAX_SECRET_BYTES).map_err(|error| io_reason(&error))?
+            pindrel_machine::read_text(&folder.join(path), MAX_SECRET_BYTES).map_err(|error| io_reason(&error))?
         }
     };
     let text = Zeroizing::new(text);
@@ -70,7 +69,7 @@ pub fn is_base64(secret: &SecretString) -> bool {
 /// # Errors
 /// A part of a sentence that says why not.
 pub fn read_roots(path: &Path) -> Result<Vec<TrustAnchor<'static>>, String> {
-    roots::from_pem(&files::read_at_most(path, MAX_ROOTS_BYTES).map_err(|error| io_reason(&error))?)
+    roots::from_pem(&pindrel_machine::read_at_most(path, MAX_ROOTS_BYTES).map_err(|error| io_reason(&error))?)
 }
 
 /// Reads the roots for client certificates; what else stands in the file is left out, a private key above
@@ -79,7 +78,7 @@ pub fn read_roots(path: &Path) -> Result<Vec<TrustAnchor<'static>>, String> {
 /// # Errors
 /// A part of a sentence that says why not.
 pub fn read_trust_bundle(path: &Path) -> Result<String, String> {
-    let bytes = files::read_at_most(path, MAX_TRUST_BUNDLE_BYTES).map_err(|error| io_reason(&error))?;
+    let bytes = pindrel_machine::read_at_most(path, MAX_TRUST_BUNDLE_BYTES).map_err(|error| io_reason(&error))?;
     roots::from_pem(&bytes)?;
     Ok(roots::plain_pem(&bytes))
 }

@@ -1,12 +1,14 @@
 //! Programs on this machine: argument lists, never a shell line, in a clean environment, within a time for all that
 //! they start, with a bound on what is kept of what they say.
 
+use std::collections::BTreeSet;
 use std::path::Path;
 use std::process::Stdio;
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
-use std::time::Duration;
+use std::time::{Duration, SystemTime};
 
-use nix::sys::signal::{Signal, killpg};
+use nix::sys::signal::{Signal, kill, killpg};
 use nix::unistd::Pid;
 use tokio::io::{AsyncRead, AsyncReadExt as _, AsyncWriteExt as _};
 use tokio::process::Command;
@@ -21,6 +23,10 @@ const SHOWN: usize = 2_000;
 const OUTPUT_PATIENCE: Duration = Duration::from_millis(300);
 /// How long a program that must end may take to end by itself.
 const TERM_PATIENCE: Duration = Duration::from_secs(2);
+/// The variable by which a program is known with all that it starts, whatever group or parent those choose.
+const MARK: &str = "PINDREL_STARTED_BY";
+/// How often what is left of a program that must end is looked for: it may start more while it is ended.
+const MOST_ROUNDS: usize = 10;
 /// The variables of this process that a program sees, beside `PATH`.
 const PASSED_ON: [&str; 2] = ["HOME", "LANG"];
 
@@ -65,6 +71,7 @@ impl<'p> Program<'p> {
 
     async fn run(&self) -> Result<(Vec<u8>, Vec<u8>), String> {
         let (program, arguments) = self.words.split_first().ok_or("it is empty")?;
+        let mark = next_mark();
         let mut command = Command::new(program);
         command
             .args(arguments)
@@ -72,6 +79,7 @@ impl<'p> Program<'p> {
             .env("PATH", std::env::var_os("PATH").unwrap_or_else(|| "/usr/sbin:/usr/bin:/sbin:/bin".into()))
             .envs(PASSED_ON.iter().filter_map(|name| Some((name, std::env::var_os(name)?))))
             .envs(self.variables.iter().copied())
+            .env(MARK, &mark)
             .stdin(Stdio::piped())
             .stdout(Stdio::piped())
             .stderr(Stdio::piped())
@@ -85,7 +93,8 @@ impl<'p> Program<'p> {
             let text = error.to_string();
             format!("it cannot be started: {}", text.split(" (os error").next().unwrap_or(&text).to_lowercase())
         })?;
-        let mut group = ProcessGroup(child.id().and_then(|id| i32::try_from(id).ok()).map(Pid::from_raw));
+        let first = child.id().and_then(|id| i32::try_from(id).ok()).map(Pid::from_raw);
+        let mut group = Started(first.map(|first| (first, mark)));
         let (output, errors) = (keep(child.stdout.take(), self.most + 1), keep(child.stderr.take(), MAX_SAID));
         let input = child.stdin.take();
         let ended = timeout(self.within, async {
@@ -117,23 +126,75 @@ impl<'p> Program<'p> {
     }
 }
 
-/// The processes of a program that has not ended: killed as a whole when nothing waits for them, as when the run is
-/// stopped.
-struct ProcessGroup(Option<Pid>);
+/// Returns a mark that no other program of this machine has.
+fn next_mark() -> String {
+    static NEXT: AtomicU64 = AtomicU64::new(0);
+    let since = SystemTime::now().duration_since(SystemTime::UNIX_EPOCH).unwrap_or_default();
+    format!("{}-{}-{}", std::process::id(), NEXT.fetch_add(1, Ordering::Relaxed), since.as_nanos())
+}
 
-impl ProcessGroup {
+/// The processes of a program that has not ended, by the first of them and its mark: killed as a whole when nothing waits
+/// for them, as when the run is stopped.
+struct Started(Option<(Pid, String)>);
+
+impl Started {
     fn signal(&self, signal: Signal) {
-        if let Some(group) = self.0 {
-            // It fails where the group has already ended by itself.
-            let _ = killpg(group, signal);
+        let Some((first, mark)) = &self.0 else { return };
+        // What left the group is found before it loses its parent. Each of these fails where it has ended by itself.
+        let left = elsewhere(*first, mark);
+        let _ = killpg(*first, signal);
+        for process in left {
+            let _ = kill(process, signal);
         }
     }
 }
 
-impl Drop for ProcessGroup {
+impl Drop for Started {
     fn drop(&mut self) {
         self.signal(Signal::SIGKILL);
+        let Some((first, mark)) = &self.0 else { return };
+        for _ in 0..MOST_ROUNDS {
+            let left = elsewhere(*first, mark);
+            if left.is_empty() {
+                break;
+            }
+            for process in left {
+                let _ = kill(process, Signal::SIGKILL);
+            }
+        }
     }
+}
+
+/// The processes that a program started and that are not in its group: those with a parent among its own, and those that
+/// bear its mark. What the system does not tell is taken for none.
+fn elsewhere(first: Pid, mark: &str) -> Vec<Pid> {
+    struct Process {
+        id: i32,
+        parent: i32,
+        group: i32,
+        is_marked: bool,
+    }
+    let mark = format!("{MARK}={mark}");
+    let read = |entry: std::fs::DirEntry| {
+        let id: i32 = entry.file_name().to_str()?.parse().ok()?;
+        let stat = std::fs::read_to_string(entry.path().join("stat")).ok()?;
+        // After the name, which may hold anything: state, parent, group.
+        let mut fields = stat.rsplit_once(')')?.1.split_whitespace();
+        let is_dead = matches!(fields.next()?, "Z" | "X");
+        let (parent, group) = (fields.next()?.parse().ok()?, fields.next()?.parse().ok()?);
+        let environment = std::fs::read(entry.path().join("environ")).unwrap_or_default();
+        let is_marked = environment.split(|byte| *byte == 0).any(|variable| variable == mark.as_bytes());
+        (!is_dead).then_some(Process { id, parent, group, is_marked })
+    };
+    let all: Vec<Process> = std::fs::read_dir("/proc").into_iter().flatten().flatten().filter_map(read).collect();
+    let mut own: BTreeSet<i32> = BTreeSet::from([first.as_raw()]);
+    own.extend(all.iter().filter(|process| process.is_marked || process.group == first.as_raw()).map(|one| one.id));
+    // Children of children, in whatever order they are listed.
+    while let Some(found) = all.iter().find(|one| own.contains(&one.parent) && !own.contains(&one.id)) {
+        own.insert(found.id);
+    }
+    let outside = all.iter().filter(|one| own.contains(&one.id) && one.group != first.as_raw());
+    outside.map(|one| Pid::from_raw(one.id)).collect()
 }
 
 /// The end of a stream, while it is read.
@@ -225,7 +286,11 @@ mod tests {
     async fn a_late_program_is_killed_with_all_that_it_started() {
         let begun = Instant::now();
         let mark = format!("9{:08}", std::process::id());
-        let words = shell(&format!("sleep {mark} & trap '' TERM; sleep {mark}; sleep {mark}"));
+        // Some leave the group, with and without their parent; one without its environment, too.
+        let words = shell(&format!(
+            "sleep {mark} & setsid sleep {mark} & (setsid sleep {mark} &); env -i setsid sleep {mark} & \
+             trap '' TERM; sleep {mark}; sleep {mark}"
+        ));
         let failed = Program::command(&words, Duration::from_millis(200)).output().await.unwrap_err();
         assert_eq!(failed, "it did not exit within 0 s and was killed");
         assert!(begun.elapsed() < Duration::from_secs(10));

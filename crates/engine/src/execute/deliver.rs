@@ -15,7 +15,6 @@ use zeroize::Zeroizing;
 
 use super::{Progress, Wait};
 use crate::failure::{internal, secret_unreadable, state_failed};
-use crate::files;
 use crate::run::Engine;
 
 /// How long listeners may take to serve what was delivered.
@@ -174,12 +173,12 @@ pub(crate) fn pem_of(pieces: &[Piece], chain: &Chain, key: &CertificateKey) -> Z
 
 pub(crate) fn owner_id(delivery: &Delivery) -> Result<Option<u32>, Finding> {
     let Some(name) = &delivery.owner else { return Ok(None) };
-    files::user_id(name).map(Some).ok_or_else(|| nobody("user", name, delivery))
+    pindrel_machine::user_id(name).map(Some).ok_or_else(|| nobody("user", name, delivery))
 }
 
 pub(crate) fn group_id(delivery: &Delivery) -> Result<Option<u32>, Finding> {
     let Some(name) = &delivery.group else { return Ok(None) };
-    files::group_id(name).map(Some).ok_or_else(|| nobody("group", name, delivery))
+    pindrel_machine::group_id(name).map(Some).ok_or_else(|| nobody("group", name, delivery))
 }
 
 fn nobody(what: &str, name: &str, delivery: &Delivery) -> Finding {

@@ -10,7 +10,7 @@ use std::path::Path;
 
 use clap::Subcommand;
 use pindrel_core::desired::{AuthorityId, Desired};
-use pindrel_engine::{AccountKey, files};
+use pindrel_engine::{AccountKey, machine};
 use secrecy::SecretString;
 
 use crate::context::Context;
@@ -58,7 +58,7 @@ pub(super) fn authority(desired: &Desired, name: Option<&str>) -> Result<Authori
 /// Reads a private key, as PEM or JWK.
 fn read_key(path: &Path) -> Result<AccountKey, CliError> {
     let failed = |error: std::io::Error| CliError::file(path, "read", &error);
-    let text = SecretString::from(files::read_text(path, MAX_KEY_BYTES).map_err(failed)?);
+    let text = SecretString::from(machine::read_text(path, MAX_KEY_BYTES).map_err(failed)?);
     AccountKey::from_text(&text).map_err(|error| CliError::Usage {
         says: format!("{} cannot be used as an account key: {error}", path.display()),
         remedy: "Give a private key as PEM or JWK: ECDSA on P-256 or P-384, RSA, or Ed25519".into(),

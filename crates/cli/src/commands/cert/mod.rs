@@ -13,7 +13,7 @@ use std::path::{Path, PathBuf};
 use clap::Subcommand;
 use pindrel_core::desired::{CertificateId, Desired};
 use pindrel_core::values::SecretRef;
-use pindrel_engine::{Engine, LooseFile, files, secrets};
+use pindrel_engine::{Engine, LooseFile, machine, secrets};
 use secrecy::SecretString;
 
 use crate::context::Context;
@@ -82,7 +82,7 @@ fn find(desired: &Desired, name: &str) -> Option<CertificateId> {
 fn read_files(paths: &[PathBuf]) -> Result<Vec<LooseFile>, CliError> {
     let read = |path: &PathBuf| {
         let failed = |error: std::io::Error| CliError::file(path, "read", &error);
-        let bytes = files::read_at_most(path, MAX_FILE_BYTES).map_err(failed)?;
+        let bytes = machine::read_at_most(path, MAX_FILE_BYTES).map_err(failed)?;
         Ok(LooseFile { name: path.display().to_string(), bytes: bytes.to_vec() })
     };
     paths.iter().map(read).collect()

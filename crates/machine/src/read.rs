@@ -1,4 +1,4 @@
-//! Files of any kind, read within a bound: a pipe or a device has no length to ask for.
+//! Files that are read within a bound, whatever they are: a pipe or a device has no length to ask for.
 
 use std::fs::{File, Metadata};
 use std::io::{Error, ErrorKind, Read as _, Result};
@@ -31,6 +31,35 @@ pub fn read_with_metadata(path: &Path, most: u64) -> Result<(Zeroizing<Vec<u8>>,
         return Err(Error::other(format!("it has more than {most} bytes")));
     }
     Ok((bytes, metadata))
+}
+
+/// Opens a file for reading that must be a regular one: a pipe, a socket or a device would be waited for, or never end.
+///
+/// # Errors
+/// Those of the file system, and one where it is something else.
+pub fn open_regular(path: &Path) -> Result<(File, Metadata)> {
+    let file = File::options().read(true).custom_flags(nix::libc::O_NONBLOCK).open(path)?;
+    let metadata = file.metadata()?;
+    if metadata.is_dir() {
+        return Err(Error::from(ErrorKind::IsADirectory));
+    }
+    if !metadata.is_file() {
+        return Err(Error::other("it is not a regular file"));
+    }
+    Ok((file, metadata))
+}
+
+/// Reads a regular file.
+///
+/// # Errors
+/// Those of the file system, and one where it is no regular file or has more than `most` bytes.
+pub fn read_regular(path: &Path, most: u64) -> Result<Vec<u8>> {
+    let (file, metadata) = open_regular(path)?;
+    let mut bytes = Vec::with_capacity(usize::try_from(metadata.len().min(most)).unwrap_or_default());
+    if file.take(most + 1).read_to_end(&mut bytes)? as u64 > most {
+        return Err(Error::other(format!("it has more than {} MiB", most >> 20)));
+    }
+    Ok(bytes)
 }
 
 /// Reads a text file; wiping it is up to whoever wants that.

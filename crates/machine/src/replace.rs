@@ -8,8 +8,9 @@ use std::time::Duration;
 
 use tempfile::NamedTempFile;
 
-/// What the names of files begin with that are not whole yet.
-const TEMPORARY: &str = ".pindrel-";
+/// What the name of a file that is not whole yet has between the name that it shall get and some random letters.
+const UNFINISHED: &str = ".pindrel-unfinished-";
+const RANDOM_LETTERS: usize = 10;
 /// The age from which such a file counts as abandoned.
 const ABANDONED: Duration = Duration::from_secs(600);
 
@@ -33,7 +34,7 @@ pub fn replace_file_unless<T>(
     reason: impl FnOnce() -> io::Result<Option<T>>,
 ) -> io::Result<Option<T>> {
     let (mut file, folder) = temporary_beside(path)?;
-    sweep(&folder);
+    sweep(&folder, &unfinished(path));
     file.write_all(bytes)?;
     file.as_file().set_permissions(Permissions::from_mode(mode))?;
     if user.is_some() || group.is_some() {
@@ -63,11 +64,21 @@ pub fn create_file(path: &Path, bytes: &[u8], mode: u32) -> io::Result<()> {
     File::open(folder)?.sync_all()
 }
 
-/// Removes what a run left behind that was killed between writing a file and giving it its name: it
+/// What the names of files begin with that shall get this one's.
+fn unfinished(path: &Path) -> String {
+    format!(".{}{UNFINISHED}", path.file_name().unwrap_or_default().to_string_lossy())
+}
+
+/// Removes what a run left behind that was killed between writing this very file and giving it its name: it
 /// may hold a private key.
-fn sweep(folder: &Path) {
+fn sweep(folder: &Path, begin: &str) {
     let Ok(entries) = fs::read_dir(folder) else { return };
-    for entry in entries.flatten().filter(|entry| entry.file_name().to_string_lossy().starts_with(TEMPORARY)) {
+    let is_left = |name: &str| {
+        let letters = name.strip_prefix(begin).unwrap_or_default();
+        letters.len() == RANDOM_LETTERS && letters.bytes().all(|letter| letter.is_ascii_alphanumeric())
+    };
+    for entry in entries.flatten().filter(|entry| is_left(&entry.file_name().to_string_lossy())) {
+        // Of a link it is the link itself that is looked at.
         let old = entry.metadata().is_ok_and(|metadata| {
             let age = metadata.modified().ok().and_then(|modified| modified.elapsed().ok());
             metadata.is_file() && age.is_some_and(|age| age > ABANDONED)
@@ -82,7 +93,8 @@ fn sweep(folder: &Path) {
 fn temporary_beside(path: &Path) -> io::Result<(NamedTempFile, PathBuf)> {
     let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty());
     let folder = folder.map_or_else(|| PathBuf::from("."), Path::to_owned);
-    Ok((tempfile::Builder::new().prefix(TEMPORARY).tempfile_in(&folder)?, folder))
+    let name = unfinished(path);
+    Ok((tempfile::Builder::new().prefix(&name).rand_bytes(RANDOM_LETTERS).tempfile_in(&folder)?, folder))
 }
 
 #[cfg(test)]
@@ -113,15 +125,23 @@ mod tests {
                 assert_ne!(text, bytes);
             }
         }
-        // What a killed run left is swept, and what is being written is not.
-        let left = folder.path().join(".pindrel-left");
+        // What a killed run left of this very file is swept; what is being written is not, nor what others named alike.
+        let left = folder.path().join(".site.pem.pindrel-unfinished-0123456789");
         std::fs::write(&left, "a private key").unwrap();
         replace_file(&path, b"", 0o440, (None, None)).unwrap();
         assert!(left.exists());
+        let foreign =
+            [".pindrel-notes", ".site.pem.pindrel-unfinished-notes", ".other.pem.pindrel-unfinished-0123456789"];
         let long_ago = std::time::SystemTime::now() - ABANDONED - std::time::Duration::from_secs(1);
-        std::fs::File::options().write(true).open(&left).unwrap().set_modified(long_ago).unwrap();
+        for name in foreign.iter().map(|name| folder.path().join(name)).chain([left.clone()]) {
+            let file = std::fs::File::options().create(true).write(true).truncate(false).open(name).unwrap();
+            file.set_modified(long_ago).unwrap();
+        }
         replace_file(&path, b"", 0o440, (None, None)).unwrap();
         assert!(!left.exists());
+        for name in foreign {
+            std::fs::remove_file(folder.path().join(name)).unwrap();
+        }
         // What changed at the last moment stays.
         let reason = replace_file_unless(&path, b"late", 0o440, (None, None), || Ok(Some("changed"))).unwrap();
         assert_eq!((reason, std::fs::read(&path).unwrap()), (Some("changed"), Vec::new()));
