@@ -47,7 +47,9 @@ async fn updates(world: &RealWorld) {
     let zone: DnsName = ZONE.parse().unwrap();
     let key = "pindrel.".parse().unwrap();
     let secret = STANDARD.decode(TSIG_SECRET).unwrap();
-    let driver = &Rfc2136::new(zone, world.primary, key, TsigAlgorithm::HmacSha256, secret).unwrap();
+    let driver =
+        &Rfc2136::new(zone, world.primary, key, TsigAlgorithm::HmacSha256, secret, std::time::Duration::from_secs(60))
+            .unwrap();
     let folder = tempfile::tempdir().unwrap();
     let rate = |took: Duration| CHANGES as f64 / took.as_secs_f64();
     let tool = |label: &str, at_once: usize| {

@@ -193,7 +193,15 @@ fn bare_update(workspace: &Workspace, server: SocketAddr) -> f64 {
     let key = STANDARD.decode(secret.trim()).unwrap();
     let name = "pindrel.".parse().unwrap();
     let algorithm = pindrel_core::values::TsigAlgorithm::HmacSha256;
-    let driver = pindrel_dns::Rfc2136::new("larkfield.example".parse().unwrap(), server, name, algorithm, key).unwrap();
+    let driver = pindrel_dns::Rfc2136::new(
+        "larkfield.example".parse().unwrap(),
+        server,
+        name,
+        algorithm,
+        key,
+        std::time::Duration::from_secs(60),
+    )
+    .unwrap();
     let record = pindrel_core::records::ZoneRecord {
         owner: "bench.larkfield.example".parse().unwrap(),
         ttl: pindrel_core::values::Ttl::MINUTE,

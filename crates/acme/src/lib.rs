@@ -18,7 +18,7 @@ use pindrel_core::acme::problem::{Problem, shown_url};
 use pindrel_core::acme::renewal_info;
 use pindrel_core::display_text::one_line;
 use pindrel_core::renewal::RenewalWindow;
-use pindrel_core::values::is_link_local;
+use pindrel_core::values::is_link_local_or_metadata;
 use pindrel_http::{Client, HttpError, Method, Response, header};
 use serde_json::Value;
 use tokio::sync::Semaphore;
@@ -166,7 +166,7 @@ impl HttpAuthority {
     /// # Errors
     /// [`TransportError`].
     pub async fn connect(url: Url, roots: Option<&[u8]>, at_once: u32) -> Result<HttpAuthority, TransportError> {
-        let client = Client::new(url.clone(), roots, is_link_local)?;
+        let client = Client::new(url.clone(), roots, is_link_local_or_metadata)?;
         let slots = Semaphore::new(usize::try_from(at_once).unwrap_or(1).max(1));
         let response = patiently(&client, &slots, Method::GET, &url).await?;
         if !response.status.is_success() {
@@ -506,8 +506,8 @@ impl HttpAuthority {
 /// Says whether a URL names an address of one link alone.
 fn is_of_link(url: &Url) -> bool {
     match url.host() {
-        Some(url::Host::Ipv4(address)) => is_link_local(address.into()),
-        Some(url::Host::Ipv6(address)) => is_link_local(address.into()),
+        Some(url::Host::Ipv4(address)) => is_link_local_or_metadata(address.into()),
+        Some(url::Host::Ipv6(address)) => is_link_local_or_metadata(address.into()),
         _ => false,
     }
 }

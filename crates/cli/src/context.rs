@@ -117,11 +117,17 @@ impl Context {
     /// Makes an engine for looking at what the state knows; the manifest's warnings are
     /// told.
     pub(crate) async fn engine(&self) -> Result<(Engine, Arc<dyn Listener>), CliError> {
+        self.engine_within(RunBounds::default().patience).await
+    }
+
+    /// The same, where nothing is waited for longer than that.
+    pub(crate) async fn engine_within(&self, patience: Span) -> Result<(Engine, Arc<dyn Listener>), CliError> {
         let loaded = self.load()?;
         crate::output::diagnostics::warn(&loaded.mistakes);
         let listener: Arc<dyn Listener> = Arc::new(crate::output::notes::Notes);
         let home = self.home().await?;
-        let engine = loaded.engine(home, bounds(MAX_AGE, RunBounds::default()), listener.clone()).await?;
+        let limits = RunBounds { patience, ..RunBounds::default() };
+        let engine = loaded.engine(home, bounds(MAX_AGE, limits), listener.clone()).await?;
         Ok((engine, listener))
     }
 
@@ -200,7 +206,7 @@ impl Loaded {
         listener: Arc<dyn Listener>,
     ) -> Result<Engine, CliError> {
         let Loaded { desired, folder, .. } = self;
-        let drivers = Arc::new(RealDrivers::new(&folder));
+        let drivers = Arc::new(RealDrivers::new(&folder, bounds.patience));
         let clock = Arc::new(SystemClock::default());
         Ok(Engine::open(Setup { desired: Arc::new(desired), folder, home, bounds, listener, drivers, clock }).await?)
     }

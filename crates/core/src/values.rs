@@ -1,7 +1,7 @@
 //! Small values whose rules hold wherever they appear.
 
 use std::fmt;
-use std::net::IpAddr;
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 use std::path::PathBuf;
 use std::str::FromStr;
 use std::time::Duration;
@@ -259,16 +259,23 @@ pub enum ValueError {
     SecretInClear,
 }
 
-/// Says whether an address is of one link alone (RFC 3927, RFC 4291 §2.5.6): clouds have their
-/// metadata service there.
-pub fn is_link_local(address: IpAddr) -> bool {
-    match address {
-        IpAddr::V4(address) => address.is_link_local(),
-        IpAddr::V6(address) => match address.to_ipv4_mapped() {
-            Some(mapped) => mapped.is_link_local(),
-            None => address.is_unicast_link_local(),
-        },
-    }
+/// Where clouds have their metadata service outside of the link-local networks; it gives a machine its credentials.
+const METADATA: [IpAddr; 4] = [
+    IpAddr::V4(Ipv4Addr::new(100, 100, 100, 200)),
+    IpAddr::V4(Ipv4Addr::new(168, 63, 129, 16)),
+    IpAddr::V6(Ipv6Addr::new(0xfd00, 0xec2, 0, 0, 0, 0, 0, 0x254)),
+    IpAddr::V6(Ipv6Addr::new(0xfd20, 0xce, 0, 0, 0, 0, 0, 0x254)),
+];
+
+/// Says whether an address is of one link alone (RFC 3927, RFC 4291 §2.5.6), or the metadata service of a cloud: a peer
+/// leads nobody there.
+pub fn is_link_local_or_metadata(address: IpAddr) -> bool {
+    let address = address.to_canonical();
+    METADATA.contains(&address)
+        || match address {
+            IpAddr::V4(address) => address.is_link_local(),
+            IpAddr::V6(address) => address.is_unicast_link_local(),
+        }
 }
 
 /// Reads a duration such as `20s`, `10m`, `6h` or `30d`.

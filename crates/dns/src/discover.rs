@@ -11,6 +11,7 @@ use jiff::Timestamp;
 use pindrel_core::facts::{DelegationView, ServerStatus, SignedView, StaleGlue, Unreachable, ZoneView};
 use pindrel_core::name::DnsName;
 use pindrel_core::records::{RecordData, RecordSet, RecordType};
+use pindrel_core::values::is_link_local_or_metadata;
 
 use crate::lookup::{self, Resolved, name_servers};
 use crate::resolver::Resolver;
@@ -21,8 +22,9 @@ const DNS_PORT: u16 = 53;
 /// The most servers of one zone that are looked at, and how many at once.
 const MOST_SERVERS: usize = 64;
 const SERVERS_AT_ONCE: usize = 16;
-/// How many referrals are followed from a server of a zone further up.
+/// How many referrals are followed from a server of a zone further up, and how many servers of each are tried.
 const MOST_REFERRALS: usize = 8;
+const MOST_REFERRED: usize = 4;
 
 /// Looks at a zone: its delegation and all its servers, `servers` first and then those of the delegation that are
 /// not among them. Where `servers` are empty the one that takes changes comes first: the one that the zone's SOA record
@@ -35,8 +37,7 @@ pub async fn zone(zone: &DnsName, servers: &[SocketAddr], parents: &[SocketAddr]
     let mut asked = servers.to_vec();
     if let DelegationView::Delegated { addresses, .. } = &delegation {
         let is_named = |address: &IpAddr| servers.iter().any(|server| server.ip() == *address);
-        let others = addresses.iter().filter(|address| !is_named(address));
-        asked.extend(others.map(|address| SocketAddr::new(*address, DNS_PORT)));
+        asked.extend(servers_at(addresses.iter().filter(|address| !is_named(address)).copied(), DNS_PORT));
     }
     asked.truncate(MOST_SERVERS);
     if servers.is_empty()
@@ -99,10 +100,16 @@ async fn primary_of(zone: &DnsName, servers: &[SocketAddr], resolvers: &[Resolve
         // Among the delegated ones rather than at an address that only some know.
         let is_asked = |address: &&IpAddr| servers.iter().any(|server| server.ip() == **address);
         let address = addresses.iter().find(is_asked).or_else(|| addresses.first());
-        let address = SocketAddr::new(*address?, DNS_PORT);
+        let address = servers_at(address.copied(), DNS_PORT).next()?;
         return matches!(lookup::server(address, zone).await.status, ServerStatus::Serves { .. }).then_some(address);
     }
     None
+}
+
+/// The servers at some addresses that a peer names; it leads nobody to what is this machine's own.
+fn servers_at(addresses: impl IntoIterator<Item = IpAddr>, port: u16) -> impl Iterator<Item = SocketAddr> {
+    let usable = addresses.into_iter().filter(|address| !is_link_local_or_metadata(*address));
+    usable.map(move |address| SocketAddr::new(address, port))
 }
 
 /// Whether a server also answers over TCP.
@@ -142,11 +149,7 @@ async fn parents_of(zone: &DnsName, resolvers: &[Resolver]) -> Vec<SocketAddr> {
                 break;
             }
             let addresses = addresses_of(&names, &answer.additionals, resolvers).await;
-            return addresses
-                .into_iter()
-                .map(|address| SocketAddr::new(address, DNS_PORT))
-                .take(MOST_SERVERS)
-                .collect();
+            return servers_at(addresses, DNS_PORT).take(MOST_SERVERS).collect();
         }
         above = candidate.parent();
     }
@@ -245,7 +248,7 @@ async fn said(parent: SocketAddr, zone: &DnsName, resolvers: &[Resolver]) -> Sai
                 Some((names, glue)) => {
                     let addresses = if glue.is_empty() { addresses_of(&names, &[], resolvers).await } else { glue };
                     let port = server.port();
-                    asked = addresses.into_iter().take(SERVERS_AT_ONCE).map(|ip| SocketAddr::new(ip, port)).collect();
+                    asked = servers_at(addresses, port).take(MOST_REFERRED).collect();
                     continue;
                 }
                 None => return Said::Missing,
@@ -305,20 +308,17 @@ fn glue_of(name: &DnsName, records: &[Record]) -> Vec<IpAddr> {
 
 /// The addresses of some servers: out of the glue where there is any, else looked up.
 async fn addresses_of(names: &[DnsName], glue: &[Record], resolvers: &[Resolver]) -> Vec<IpAddr> {
-    let mut addresses = Vec::new();
-    for name in names.iter().take(MOST_SERVERS) {
-        let glued = glue_of(name, glue);
-        if !glued.is_empty() {
-            addresses.extend(glued);
-            continue;
+    let looks = names.iter().take(MOST_SERVERS).cloned().map(|name| async move {
+        let glued = glue_of(&name, glue);
+        match resolvers.first().filter(|_| glued.is_empty()) {
+            None => glued,
+            Some(resolver) => match lookup::resolve(resolver, &name).await {
+                Resolved::Addresses { addresses, .. } => addresses,
+                Resolved::Nothing { .. } => Vec::new(),
+            },
         }
-        if let Some(resolver) = resolvers.first()
-            && let Resolved::Addresses { addresses: found, .. } = lookup::resolve(resolver, name).await
-        {
-            addresses.extend(found);
-        }
-    }
-    addresses
+    });
+    stream::iter(looks).buffered(SERVERS_AT_ONCE).collect::<Vec<_>>().await.concat()
 }
 
 /// For a zone that the zone above calls signed, whether a validating resolver accepts

@@ -69,6 +69,12 @@ pub trait ZoneDriver: Send + Sync {
     /// [`ZoneError`]; [`ZoneError::Refused`] where it can still be read name by name.
     async fn read(&self) -> Result<ZoneData, ZoneError>;
 
+    /// Returns what reads the zone without the driver's key; `None` where there is no other way to read it. What it
+    /// reads is shown, and nothing is changed by it.
+    fn unsigned(&self) -> Option<Arc<dyn ZoneDriver>> {
+        None
+    }
+
     /// Reads the whole zone again, where what it was before may spare reading all of it.
     ///
     /// # Errors

@@ -9,12 +9,12 @@ use std::time::Duration;
 use async_trait::async_trait;
 use jiff::Timestamp;
 use pindrel_core::delivery::Command;
-use pindrel_core::display_text::io_reason;
+use pindrel_core::display_text::{io_reason, shell_word};
 use pindrel_core::name::DnsName;
 use pindrel_core::rights::RightsView;
 use pindrel_core::zone_data::{NameKey, ZoneData};
 use pindrel_core::zone_file::{EditError, SetEdit, edit};
-use pindrel_machine::{Program, replace_file_unless};
+use pindrel_machine::{Program, read_regular, replace_file_unless};
 use tokio::sync::Mutex;
 
 use crate::driver::{SetChange, TriedRights, ZoneDriver, ZoneError};
@@ -34,13 +34,21 @@ pub struct ZoneFile {
     zone: NameKey,
     path: PathBuf,
     folder: PathBuf,
+    /// Where files that it includes may lie, besides its own folder.
+    include_below: Option<PathBuf>,
     after: Vec<Command>,
 }
 
 impl ZoneFile {
     /// Makes a driver for the zone in the file at `path`, with the commands that follow a change, run in `folder`.
     pub fn new(zone: &DnsName, path: PathBuf, folder: PathBuf, after: Vec<Command>) -> ZoneFile {
-        ZoneFile { name: zone.clone(), zone: NameKey::from(zone), path, folder, after }
+        ZoneFile { name: zone.clone(), zone: NameKey::from(zone), path, folder, include_below: None, after }
+    }
+
+    /// Allows it to include files below another folder than its own.
+    #[must_use]
+    pub fn including_below(self, include_below: Option<PathBuf>) -> ZoneFile {
+        ZoneFile { include_below, ..self }
     }
 
     fn refused(&self, says: impl std::fmt::Display, remedy: impl Into<String>) -> ZoneError {
@@ -56,15 +64,18 @@ impl ZoneFile {
     }
 
     fn read_files(&self) -> Result<ReadFiles, ZoneError> {
-        let read =
-            zone_files::read(&self.path, &self.zone, Some(self.zone.clone())).map_err(|error| self.io(&error))?;
+        let read = zone_files::read(&self.path, &self.zone, Some(self.zone.clone()), self.include_below.as_deref())
+            .map_err(|error| self.io(&error))?;
         match read.mistakes.first() {
             None => Ok(read),
             Some(mistake) => {
                 let file = read.files.get(usize::from(mistake.place.file)).unwrap_or(&self.path);
                 Err(self.unreadable(
                     format!("{}:{}: {}", file.display(), mistake.place.line, mistake.says),
-                    format!("Correct it; all its mistakes are listed by: pindrel zone check {}", self.path.display()),
+                    format!(
+                        "Correct it; all its mistakes are listed by: pindrel zone check {}",
+                        shell_word(self.path.display())
+                    ),
                 ))
             }
         }
@@ -76,13 +87,7 @@ impl ZoneFile {
         let path = self.path.canonicalize().map_err(|error| self.io(&error))?;
         self.require_static(&path)?;
         let metadata = std::fs::metadata(&path).map_err(|error| self.io(&error))?;
-        if metadata.len() > MAX_BYTES {
-            return Err(self.refused(
-                format!("it has more than {} MiB", MAX_BYTES >> 20),
-                "Use a server that takes dynamic updates",
-            ));
-        }
-        let text = std::fs::read(&path).map_err(|error| self.io(&error))?;
+        let text = read_regular(&path, MAX_BYTES).map_err(|error| self.io(&error))?;
         let now = self.read_files()?;
         for change in changes {
             self.require_as_expected(change, &now)?;
@@ -103,7 +108,7 @@ impl ZoneFile {
             return Ok(());
         }
         let owner = (Some(metadata.uid()), Some(metadata.gid()));
-        let unchanged = || Ok((std::fs::read(&path)? != text).then_some(()));
+        let unchanged = || Ok((read_regular(&path, MAX_BYTES)? != text).then_some(()));
         match replace_file_unless(&path, &edited, metadata.mode() & 0o7777, owner, unchanged) {
             Ok(None) => Ok(()),
             Ok(Some(())) => Err(self.changed()),

@@ -1,6 +1,7 @@
 //! A zone that somebody else edits: it is looked at, and nothing is written.
 
 use std::net::SocketAddr;
+use std::time::Duration;
 
 use async_trait::async_trait;
 use pindrel_core::name::DnsName;
@@ -15,12 +16,14 @@ use crate::transfer::{look_up, transfer};
 pub struct HandedOff {
     zone: DnsName,
     server: SocketAddr,
+    /// How long a transfer may take.
+    within: Duration,
 }
 
 impl HandedOff {
     /// Makes a driver that looks at a zone at one of its servers.
-    pub fn new(zone: DnsName, server: SocketAddr) -> HandedOff {
-        HandedOff { zone, server }
+    pub fn new(zone: DnsName, server: SocketAddr, within: Duration) -> HandedOff {
+        HandedOff { zone, server, within }
     }
 
     fn refused(&self) -> ZoneError {
@@ -46,7 +49,7 @@ impl ZoneDriver for HandedOff {
     }
 
     async fn read(&self) -> Result<ZoneData, ZoneError> {
-        let transferred = transfer(self.server, &self.zone, None).await;
+        let transferred = transfer(self.server, &self.zone, None, self.within).await;
         transferred.map_err(|error| error.into_zone_error())
     }
 

@@ -14,9 +14,9 @@ pub mod conformance;
 pub mod discover;
 mod driver;
 mod file;
-#[cfg(fuzzing)]
-pub mod fuzzing;
 mod handed_off;
+#[cfg(feature = "hostile")]
+pub mod hostile;
 mod lines;
 pub mod lookup;
 pub mod name_servers;

@@ -308,8 +308,8 @@ pub(crate) fn negative_secs(answer: &Message) -> Option<u32> {
 }
 
 /// Follows the aliases in some message.
-#[cfg(fuzzing)]
-pub(crate) fn fuzz_follow(message: &Message, name: &DnsName) {
+#[cfg(feature = "hostile")]
+pub(crate) fn follow_any(message: &Message, name: &DnsName) {
     let _ = (follow(message, name), dname_above(message, name));
 }
 

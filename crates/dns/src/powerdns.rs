@@ -3,18 +3,20 @@
 //! The API replaces whole record sets, all of a request in one step, and knows no conditions: the sets are read just
 //! before they are replaced, and what somebody else writes in that moment is lost.
 
+use std::borrow::Cow;
 use std::collections::BTreeMap;
+use std::fmt;
 
 use async_trait::async_trait;
-use pindrel_core::display_text::one_line;
 use pindrel_core::name::DnsName;
 use pindrel_core::rights::{Beyond, RightsView};
+use pindrel_core::sent_secrets::SentSecrets;
 use pindrel_core::zone_data::{NameKey, Place, TypeCode, ZoneBuilder, ZoneData, rdata};
 use pindrel_core::zone_file::read_data;
 use pindrel_http::{Client, HttpError, Method, Response};
 use secrecy::{ExposeSecret as _, SecretString};
-use serde::de::IgnoredAny;
-use serde::{Deserialize, Serialize};
+use serde::de::{DeserializeSeed, Error as _, IgnoredAny, MapAccess, SeqAccess, Visitor};
+use serde::{Deserialize, Deserializer, Serialize};
 use url::Url;
 
 use crate::driver::{SetChange, TriedRights, ZoneDriver, ZoneError};
@@ -30,12 +32,8 @@ pub struct PowerDns {
     zone: DnsName,
     client: Client,
     key: SecretString,
-}
-
-#[derive(Deserialize)]
-struct ZoneMessage {
-    #[serde(default)]
-    rrsets: Vec<SetMessage>,
+    /// What the server must not be shown to have said.
+    sent: SentSecrets,
 }
 
 #[derive(Serialize, Deserialize)]
@@ -75,7 +73,9 @@ impl PowerDns {
     /// [`ZoneError::Unreachable`]: the roots cannot be used.
     pub fn new(zone: DnsName, url: Url, key: SecretString, roots: Option<&[u8]>) -> Result<PowerDns, ZoneError> {
         let client = Client::new(url, roots, |_| false).map_err(|error| unreachable(&error))?;
-        Ok(PowerDns { zone, client: client.with_longest_body(MAX_ZONE), key })
+        let mut sent = SentSecrets::default();
+        sent.remember(key.expose_secret());
+        Ok(PowerDns { zone, client: client.with_longest_body(MAX_ZONE), key, sent })
     }
 
     fn url(&self) -> Result<Url, ZoneError> {
@@ -108,8 +108,8 @@ impl PowerDns {
             return Ok(response);
         }
         let said = serde_json::from_slice::<ApiError>(&response.body).map(|error| error.error);
-        let said = said.unwrap_or_else(|_| String::from_utf8_lossy(&response.body).chars().take(200).collect());
-        let said = one_line(said);
+        let said = said.unwrap_or_else(|_| String::from_utf8_lossy(&response.body).chars().take(1_000).collect());
+        let said = self.sent.shown(&said);
         let base = self.client.base();
         Err(match status {
             401 | 403 => ZoneError::Credential {
@@ -131,36 +131,107 @@ impl PowerDns {
         })
     }
 
-    async fn read_sets(&self, of: Option<&DnsName>) -> Result<Vec<SetMessage>, ZoneError> {
+    /// Reads the sets of the zone, or of one name, into `zone`.
+    async fn read_sets(&self, of: Option<&DnsName>, zone: &mut ZoneBuilder) -> Result<(), ZoneError> {
         let mut url = self.url()?;
         if let Some(name) = of {
             url.query_pairs_mut().append_pair("rrset_name", &format!("{name}."));
         }
         let response = self.send(Method::GET, url, None::<&Patch>).await?;
-        let message: ZoneMessage = serde_json::from_slice(&response.body).map_err(|error| self.malformed(error))?;
-        Ok(message.rrsets)
+        read_reply(&response.body, &self.zone, of, zone).map_err(|error| self.malformed(error))
     }
 
     fn malformed(&self, why: impl std::fmt::Display) -> ZoneError {
         ZoneError::Unreachable {
-            says: format!("{} returned what cannot be read: {}", self.client.base(), one_line(why.to_string())),
+            says: format!("{} returned what cannot be read: {}", self.client.base(), self.sent.shown(&why.to_string())),
             remedy: "Check that url in the manifest is that of the server's API".into(),
         }
     }
+}
 
-    fn zone_of(&self, sets: Vec<SetMessage>) -> Result<ZoneData, ZoneError> {
-        let mut builder = ZoneBuilder::default();
-        for set in sets {
-            let owner = NameKey::parse(set.name.as_bytes(), &NameKey::root()).map_err(|error| self.malformed(error))?;
-            // What the server knows and no zone holds, such as its LUA records, is none of ours.
-            let Ok(code) = set.record_type.parse::<TypeCode>() else { continue };
-            for record in set.records.iter().filter(|record| !record.disabled) {
-                let wire = read_data(code, &record.content).map_err(|error| self.malformed(error.says))?;
-                let added = builder.add(&owner, code, set.ttl, &wire, Place::default());
-                added.map_err(|error| self.malformed(error))?;
+/// Reads what the server says of a zone, or of one name of it: each set goes into `builder` as soon as it is read, so
+/// that no more than the reply and the zone are in memory.
+pub(crate) fn read_reply(
+    reply: &[u8],
+    zone: &DnsName,
+    of: Option<&DnsName>,
+    builder: &mut ZoneBuilder,
+) -> serde_json::Result<()> {
+    let sets = Sets { apex: NameKey::from(zone), of: of.map(NameKey::from), builder };
+    let mut reader = serde_json::Deserializer::from_slice(reply);
+    reader.deserialize_map(Zone(sets))?;
+    reader.end()
+}
+
+/// The zone as the server describes it; of that, its sets.
+struct Zone<'b>(Sets<'b>);
+
+impl<'de> Visitor<'de> for Zone<'_> {
+    type Value = ();
+
+    fn expecting(&self, text: &mut fmt::Formatter<'_>) -> fmt::Result {
+        text.write_str("a zone")
+    }
+
+    fn visit_map<A: MapAccess<'de>>(mut self, mut map: A) -> Result<(), A::Error> {
+        while let Some(key) = map.next_key::<Cow<'_, str>>()? {
+            match &*key {
+                "rrsets" => map.next_value_seed(&mut self.0)?,
+                _ => map.next_value::<IgnoredAny>().map(drop)?,
             }
         }
-        Ok(builder.finish(Some(NameKey::from(&self.zone))))
+        Ok(())
+    }
+}
+
+/// The sets of a zone.
+struct Sets<'b> {
+    apex: NameKey,
+    /// The name that was asked for: an older server gives the whole zone.
+    of: Option<NameKey>,
+    builder: &'b mut ZoneBuilder,
+}
+
+impl Sets<'_> {
+    fn take(&mut self, set: &SetMessage) -> Result<(), String> {
+        let owner = NameKey::parse(set.name.as_bytes(), &NameKey::root()).map_err(|error| error.to_string())?;
+        if !owner.is_within(&self.apex) {
+            return Err(format!("{owner} does not lie in {}", self.apex));
+        }
+        if self.of.as_ref().is_some_and(|of| *of != owner) {
+            return Ok(());
+        }
+        // What the server knows and no zone holds, such as its LUA records, is none of ours.
+        let Ok(code) = set.record_type.parse::<TypeCode>() else { return Ok(()) };
+        for record in set.records.iter().filter(|record| !record.disabled) {
+            let wire = read_data(code, &record.content).map_err(|error| error.says)?;
+            let added = self.builder.add(&owner, code, set.ttl, &wire, Place::default());
+            added.map_err(|error| error.to_string())?;
+        }
+        Ok(())
+    }
+}
+
+impl<'de> DeserializeSeed<'de> for &mut Sets<'_> {
+    type Value = ();
+
+    fn deserialize<D: Deserializer<'de>>(self, reader: D) -> Result<(), D::Error> {
+        reader.deserialize_seq(self)
+    }
+}
+
+impl<'de> Visitor<'de> for &mut Sets<'_> {
+    type Value = ();
+
+    fn expecting(&self, text: &mut fmt::Formatter<'_>) -> fmt::Result {
+        text.write_str("a list of record sets")
+    }
+
+    fn visit_seq<A: SeqAccess<'de>>(self, mut list: A) -> Result<(), A::Error> {
+        while let Some(set) = list.next_element::<SetMessage>()? {
+            self.take(&set).map_err(A::Error::custom)?;
+        }
+        Ok(())
     }
 }
 
@@ -171,22 +242,17 @@ impl ZoneDriver for PowerDns {
     }
 
     async fn read(&self) -> Result<ZoneData, ZoneError> {
-        self.zone_of(self.read_sets(None).await?)
+        let mut zone = ZoneBuilder::default();
+        self.read_sets(None, &mut zone).await?;
+        Ok(zone.finish(Some(NameKey::from(&self.zone))))
     }
 
     async fn read_names(&self, names: &[DnsName]) -> Result<ZoneData, ZoneError> {
-        let mut found = Vec::new();
+        let mut zone = ZoneBuilder::default();
         for name in names {
-            // An older server gives the whole zone.
-            let own = NameKey::from(name);
-            let sets = self.read_sets(Some(name)).await?;
-            found.extend(
-                sets.into_iter().filter(|set| {
-                    NameKey::parse(set.name.as_bytes(), &NameKey::root()).is_ok_and(|owner| owner == own)
-                }),
-            );
+            self.read_sets(Some(name), &mut zone).await?;
         }
-        self.zone_of(found)
+        Ok(zone.finish(Some(NameKey::from(&self.zone))))
     }
 
     /// The key is that of the whole server: it knows none for one zone.

@@ -5,8 +5,8 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use async_trait::async_trait;
-use pindrel_core::display_text::one_line;
 use pindrel_core::name::DnsName;
+use pindrel_core::sent_secrets::SentSecrets;
 use pindrel_core::zone_data::{NameKey, Place, TypeCode, ZoneBuilder, ZoneData, rdata};
 use pindrel_core::zone_file::read_data;
 use pindrel_machine::Program;
@@ -34,6 +34,8 @@ pub struct ZoneProgram {
     folder: PathBuf,
     /// What it is given to sign in with.
     token: Option<SecretString>,
+    /// What the program must not be shown to have said.
+    sent: SentSecrets,
     abilities: OnceCell<Abilities>,
 }
 
@@ -121,7 +123,11 @@ struct Done {
 impl ZoneProgram {
     /// Makes a driver that speaks through a program, which is run in `folder`.
     pub fn new(zone: DnsName, words: Vec<String>, folder: PathBuf, token: Option<SecretString>) -> ZoneProgram {
-        ZoneProgram { zone, words, folder, token, abilities: OnceCell::new() }
+        let mut sent = SentSecrets::default();
+        if let Some(token) = &token {
+            sent.remember(token.expose_secret());
+        }
+        ZoneProgram { zone, words, folder, token, sent, abilities: OnceCell::new() }
     }
 
     /// Asks the program what its name server can do.
@@ -137,15 +143,6 @@ impl ZoneProgram {
         ZoneError::Unreachable {
             says: format!("{} gave no usable reply for {}: {why}", self.words.join(" "), self.zone),
             remedy: "Run `pindrel zone conformance` with this zone: it says what the program does wrong".into(),
-        }
-    }
-
-    /// What the program said, without what nobody may read.
-    fn shown(&self, says: &str) -> String {
-        let says = one_line(says.chars().take(2_000).collect::<String>());
-        match &self.token {
-            Some(token) if !token.expose_secret().is_empty() => says.replace(token.expose_secret(), "…"),
-            _ => says,
         }
     }
 
@@ -168,7 +165,7 @@ impl ZoneProgram {
             most: MAX_REPLY,
             within,
         };
-        let output = program.output().await.map_err(|says| self.broken(self.shown(&says)))?;
+        let output = program.output().await.map_err(|says| self.broken(self.sent.shown(&says)))?;
         if output.len() > MAX_REPLY {
             return Err(self.broken(format!("it is longer than {} MiB", MAX_REPLY >> 20)));
         }
@@ -178,15 +175,15 @@ impl ZoneProgram {
     /// Reads what the program replied.
     fn read_reply<T: for<'d> Deserialize<'d>>(&self, action: &str, output: &[u8]) -> Result<T, ZoneError> {
         let response: Response<T> =
-            serde_json::from_slice(output).map_err(|error| self.broken(self.shown(&error.to_string())))?;
+            serde_json::from_slice(output).map_err(|error| self.broken(self.sent.shown(&error.to_string())))?;
         if let Some(error) = response.error {
-            let (says, remedy) = (self.shown(&error.says), self.shown(&error.remedy));
+            let (says, remedy) = (self.sent.shown(&error.says), self.sent.shown(&error.remedy));
             return Err(match error.is.as_str() {
                 "changed" => ZoneError::Changed { says, remedy },
                 "refused" => ZoneError::Refused { says, remedy },
                 "credential" => ZoneError::Credential { says, remedy },
                 "unreachable" => ZoneError::Unreachable { says, remedy },
-                other => self.broken(format!("it knows an error \"{}\": {says}", self.shown(other))),
+                other => self.broken(format!("it knows an error \"{}\": {says}", self.sent.shown(other))),
             });
         }
         response.content.ok_or_else(|| self.broken(format!("it lacks what \"{action}\" returns")))
@@ -210,7 +207,7 @@ impl ZoneProgram {
         let mut builder = ZoneBuilder::default();
         for RecordMessage { name, record_type, ttl, data } in records {
             let wrong = |why: String| {
-                self.broken(format!("the record {} {}: {why}", self.shown(&name), self.shown(&record_type)))
+                self.broken(format!("the record {} {}: {why}", self.sent.shown(&name), self.sent.shown(&record_type)))
             };
             let owner = NameKey::parse(name.as_bytes(), &root).map_err(|error| wrong(error.to_string()))?;
             if !owner.is_within(&apex) {
@@ -226,8 +223,8 @@ impl ZoneProgram {
 }
 
 /// Reads some octets as each of the replies that a program may give.
-#[cfg(fuzzing)]
-pub fn fuzz_replies(zone: &DnsName, output: &[u8]) {
+#[cfg(feature = "hostile")]
+pub fn read_any(zone: &DnsName, output: &[u8]) {
     let program = ZoneProgram::new(zone.clone(), Vec::new(), PathBuf::new(), None);
     let _ = program.read_reply::<Abilities>("describe", output);
     let _ = program.read_reply::<Done>("change", output);

@@ -113,7 +113,7 @@ impl TlsLine {
         let handshake = timeout(CONNECT, self.connector.connect(self.name.clone(), stream)).await;
         handshake.map_err(|_| timed_out(CONNECT))?.map_err(|error| {
             match error.get_ref().and_then(|inner| inner.downcast_ref::<rustls::Error>()) {
-                Some(inner) => Unreachable::Tls { detail: inner.to_string() },
+                Some(inner) => Unreachable::tls(inner.to_string()),
                 None => io(&error),
             }
         })

@@ -18,14 +18,16 @@ use pindrel_core::zone_data::{
 };
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
 use tokio::net::TcpStream;
-use tokio::time::timeout;
+use tokio::time::{Instant, timeout_at};
 
 use crate::driver::ZoneError;
-use crate::lines::connect;
+use crate::lines::{CONNECT, connect};
 use crate::wire::{Ask, ask, core_name, io, malformed, mnemonic, timed_out, wire_name};
 
 /// How long the next message of a transfer is waited for.
 const NEXT_MESSAGE: Duration = Duration::from_secs(20);
+/// The most that is read of a zone, in bytes.
+const MOST_BYTES: usize = 256 << 20;
 /// How many messages may follow one another without a signature (RFC 8945 §5.3.1).
 const MOST_UNSIGNED: usize = 99;
 
@@ -83,6 +85,14 @@ pub enum TransferError {
         /// What came.
         what: String,
     },
+    /// More came than is read of any zone.
+    #[error("{server} sent more than {} MiB for the zone {zone}", MOST_BYTES >> 20)]
+    TooLong {
+        /// The server.
+        server: SocketAddr,
+        /// The zone.
+        zone: DnsName,
+    },
     /// The zone is too large to be held.
     #[error("{0}")]
     TooLarge(#[from] ZoneTooLarge),
@@ -98,7 +108,9 @@ impl TransferError {
             TransferError::Unsigned { .. } => {
                 "Check whether a middlebox between here and the server changes DNS messages".into()
             }
-            TransferError::NotTheZone { .. } => "Check what the server serves under that name".into(),
+            TransferError::NotTheZone { .. } | TransferError::TooLong { .. } => {
+                "Check what the server serves under that name".into()
+            }
             TransferError::TooLarge(_) => "Compare zone files of a part of it".into(),
         }
     }
@@ -114,13 +126,19 @@ impl TransferError {
     }
 }
 
-/// Transfers a whole zone.
+/// Transfers a whole zone within a time.
 ///
 /// # Errors
 /// [`TransferError`]; a transfer that is not whole counts for nothing.
-pub async fn transfer(server: SocketAddr, zone: &DnsName, key: Option<&TSigner>) -> Result<ZoneData, TransferError> {
+pub async fn transfer(
+    server: SocketAddr,
+    zone: &DnsName,
+    key: Option<&TSigner>,
+    within: Duration,
+) -> Result<ZoneData, TransferError> {
     let mut taking = Taking::new(server, zone);
-    receive(server, zone, key, WireType::AXFR, None, |records| taking.take(records)).await?;
+    let request = Request { server, zone, key, within };
+    request.receive(WireType::AXFR, None, |records| taking.take(records)).await?;
     Ok(taking.builder.finish(Some(taking.apex)))
 }
 
@@ -133,76 +151,94 @@ pub async fn transfer_since(
     before: &ZoneData,
     zone: &DnsName,
     key: Option<&TSigner>,
+    within: Duration,
 ) -> Result<ZoneData, TransferError> {
     let mut catching = Catching::new(server, zone, before);
     let soa = before.soa().ok_or_else(|| catching.whole.not_the_zone("a zone that had no SOA record"))?;
-    receive(server, zone, key, WireType::IXFR, Some(soa.data), |records| catching.take(records)).await?;
+    let request = Request { server, zone, key, within };
+    request.receive(WireType::IXFR, Some(soa.data), |records| catching.take(records)).await?;
     catching.into_zone()
 }
 
-/// Asks for a transfer and hands on the records of each message, until `take` says that the zone is whole.
-async fn receive(
+/// A zone that is asked for.
+struct Request<'r> {
     server: SocketAddr,
-    zone: &DnsName,
-    key: Option<&TSigner>,
-    wire_type: WireType,
-    known: Option<&[u8]>,
-    mut take: impl FnMut(&[Record]) -> Result<bool, TransferError>,
-) -> Result<(), TransferError> {
-    let unreachable = |why| TransferError::Unreachable { server, zone: zone.clone(), why };
-    let not_the_zone = |what: &str| TransferError::NotTheZone { server, zone: zone.clone(), what: what.into() };
-    let mut message = Message::query();
-    message.metadata.op_code = OpCode::Query;
-    message.metadata.recursion_desired = false;
-    message.add_query(Query::query(wire_name(zone), wire_type));
-    // What is known already stands in the authority section (RFC 1995 §3).
-    message.add_authorities(known.map(|data| {
-        let data = RData::Unknown { code: WireType::SOA, rdata: NULL::with(data.to_vec()) };
-        Record::from_rdata(wire_name(zone), 0, data)
-    }));
-    let now = Timestamp::now().as_second();
-    let mut chain = None;
-    if let Some(key) = key {
-        let signed = key.sign_message(&message, u64::try_from(now).unwrap_or(0));
-        let (signature, _) = signed.map_err(|_| unreachable(malformed()))?;
-        chain = Some(Chain::new(key, signature.data.mac.to_vec(), now));
-        message.set_signature(signature);
-    }
-    let bytes = message.to_vec().map_err(|_| unreachable(malformed()))?;
-    let mut stream = connect(server).await.map_err(unreachable)?;
-    let mut framed = u16::try_from(bytes.len()).unwrap_or(0).to_be_bytes().to_vec();
-    framed.extend_from_slice(&bytes);
-    stream.write_all(&framed).await.map_err(|error| unreachable(io(&error)))?;
-    let (mut raw, mut records) = (Vec::new(), 0);
-    loop {
-        if let Err(why) = next_message(&mut stream, &mut raw).await {
-            return Err(match records {
-                0 => unreachable(why),
-                records => TransferError::CutShort { server, zone: zone.clone(), records, why },
-            });
+    zone: &'r DnsName,
+    key: Option<&'r TSigner>,
+    /// How long all of it may take.
+    within: Duration,
+}
+
+impl Request<'_> {
+    /// Asks for a transfer and hands on the records of each message, until `take` says that the zone is whole.
+    async fn receive(
+        &self,
+        wire_type: WireType,
+        known: Option<&[u8]>,
+        mut take: impl FnMut(&[Record]) -> Result<bool, TransferError>,
+    ) -> Result<(), TransferError> {
+        let Request { server, zone, key, within } = *self;
+        let end = Instant::now() + within;
+        let unreachable = |why| TransferError::Unreachable { server, zone: zone.clone(), why };
+        let not_the_zone = |what: &str| TransferError::NotTheZone { server, zone: zone.clone(), what: what.into() };
+        let mut message = Message::query();
+        message.metadata.op_code = OpCode::Query;
+        message.metadata.recursion_desired = false;
+        message.add_query(Query::query(wire_name(zone), wire_type));
+        // What is known already stands in the authority section (RFC 1995 §3).
+        message.add_authorities(known.map(|data| {
+            let data = RData::Unknown { code: WireType::SOA, rdata: NULL::with(data.to_vec()) };
+            Record::from_rdata(wire_name(zone), 0, data)
+        }));
+        let now = Timestamp::now().as_second();
+        let mut chain = None;
+        if let Some(key) = key {
+            let signed = key.sign_message(&message, u64::try_from(now).unwrap_or(0));
+            let (signature, _) = signed.map_err(|_| unreachable(malformed()))?;
+            chain = Some(Chain::new(key, signature.data.mac.to_vec(), now));
+            message.set_signature(signature);
         }
-        let answer = Message::from_vec(&raw).map_err(|_| not_the_zone("a message that cannot be read"))?;
-        if answer.metadata.id != message.metadata.id || answer.metadata.message_type != MessageType::Response {
-            return Err(not_the_zone("a message that answers another question"));
-        }
-        refusal(&answer).map_or(Ok(()), |code| Err(TransferError::Refused { server, zone: zone.clone(), code }))?;
-        if answer.answers.is_empty() {
-            // As servers answer that transfer the zone to others only.
-            return Err(TransferError::Refused {
-                server,
-                zone: zone.clone(),
-                code: "a response without records".into(),
-            });
-        }
-        records += answer.answers.len();
-        let is_whole = take(&answer.answers)?;
-        if let Some(chain) = &mut chain
-            && !chain.accepts(&raw, &answer, is_whole)
-        {
-            return Err(TransferError::Unsigned { server, zone: zone.clone() });
-        }
-        if is_whole {
-            return Ok(());
+        let bytes = message.to_vec().map_err(|_| unreachable(malformed()))?;
+        let connected = timeout_at(end, connect(server)).await.unwrap_or_else(|_| Err(timed_out(within)));
+        let mut stream = connected.map_err(unreachable)?;
+        let mut framed = u16::try_from(bytes.len()).unwrap_or(0).to_be_bytes().to_vec();
+        framed.extend_from_slice(&bytes);
+        stream.write_all(&framed).await.map_err(|error| unreachable(io(&error)))?;
+        let (mut raw, mut records, mut bytes) = (Vec::new(), 0, 0);
+        loop {
+            if let Err(why) = next_message(&mut stream, &mut raw, end).await {
+                return Err(match records {
+                    0 => unreachable(why),
+                    records => TransferError::CutShort { server, zone: zone.clone(), records, why },
+                });
+            }
+            bytes += raw.len();
+            if bytes > MOST_BYTES {
+                return Err(TransferError::TooLong { server, zone: zone.clone() });
+            }
+            let answer = Message::from_vec(&raw).map_err(|_| not_the_zone("a message that cannot be read"))?;
+            if answer.metadata.id != message.metadata.id || answer.metadata.message_type != MessageType::Response {
+                return Err(not_the_zone("a message that answers another question"));
+            }
+            refusal(&answer).map_or(Ok(()), |code| Err(TransferError::Refused { server, zone: zone.clone(), code }))?;
+            if answer.answers.is_empty() {
+                // As servers answer that transfer the zone to others only.
+                return Err(TransferError::Refused {
+                    server,
+                    zone: zone.clone(),
+                    code: "a response without records".into(),
+                });
+            }
+            records += answer.answers.len();
+            let is_whole = take(&answer.answers)?;
+            if let Some(chain) = &mut chain
+                && !chain.accepts(&raw, &answer, is_whole)
+            {
+                return Err(TransferError::Unsigned { server, zone: zone.clone() });
+            }
+            if is_whole {
+                return Ok(());
+            }
         }
     }
 }
@@ -218,7 +254,7 @@ pub(crate) async fn is_open(server: SocketAddr, zone: &DnsName) -> bool {
         stream.write_all(&u16::try_from(bytes.len()).ok()?.to_be_bytes()).await.ok()?;
         stream.write_all(&bytes).await.ok()?;
         let mut raw = Vec::new();
-        next_message(&mut stream, &mut raw).await.ok()?;
+        next_message(&mut stream, &mut raw, Instant::now() + CONNECT).await.ok()?;
         let answer = Message::from_vec(&raw).ok()?;
         let is_soa = |record: &Record| record.record_type() == WireType::SOA;
         Some(answer.metadata.id == message.metadata.id && answer.answers.first().is_some_and(is_soa))
@@ -226,16 +262,18 @@ pub(crate) async fn is_open(server: SocketAddr, zone: &DnsName) -> bool {
     answered.await.unwrap_or(false)
 }
 
-async fn next_message(stream: &mut TcpStream, raw: &mut Vec<u8>) -> Result<(), Unreachable> {
+/// Reads the next message; waits for it no longer than until `end`.
+async fn next_message(stream: &mut TcpStream, raw: &mut Vec<u8>, end: Instant) -> Result<(), Unreachable> {
+    let begun = Instant::now();
     let read = async {
         let mut length = [0; 2];
         stream.read_exact(&mut length).await?;
         raw.resize(usize::from(u16::from_be_bytes(length)), 0);
         stream.read_exact(raw).await.map(|_| ())
     };
-    match timeout(NEXT_MESSAGE, read).await {
+    match timeout_at(end.min(begun + NEXT_MESSAGE), read).await {
         Ok(read) => read.map_err(|error| io(&error)),
-        Err(_) => Err(timed_out(NEXT_MESSAGE)),
+        Err(_) => Err(timed_out(begun.elapsed())),
     }
 }
 
@@ -470,8 +508,8 @@ impl<'k> Chain<'k> {
 }
 
 /// Takes some messages as those of a transfer, whole and of what has changed since `before`.
-#[cfg(fuzzing)]
-pub(crate) fn fuzz_messages(zone: &DnsName, before: &ZoneData, messages: &[Message]) {
+#[cfg(feature = "hostile")]
+pub(crate) fn take_any(zone: &DnsName, before: &ZoneData, messages: &[Message]) {
     let server = SocketAddr::from(([192, 0, 2, 53], 53));
     let within = |data: ZoneData| data.entries().all(|entry| entry.owner().is_within(data.apex()));
     let mut taking = Taking::new(server, zone);
@@ -510,23 +548,37 @@ const QUESTIONS_AT_ONCE: usize = 16;
 /// # Errors
 /// [`Unreachable`], the first that is met.
 pub async fn look_up(server: SocketAddr, zone: &DnsName, names: &[DnsName]) -> Result<ZoneData, Unreachable> {
+    let ask = |name, code| async move { ask(server, &name, code, Ask::default()).await };
+    look_up_by(zone, names, ask, |why| why).await
+}
+
+/// The same, by whoever asks the server.
+pub(crate) async fn look_up_by<F: Future<Output = Result<Message, E>>, E>(
+    zone: &DnsName,
+    names: &[DnsName],
+    ask: impl Fn(DnsName, WireType) -> F,
+    unreachable: impl Fn(Unreachable) -> E,
+) -> Result<ZoneData, E> {
     let questions: Vec<(DnsName, WireType)> =
         names.iter().flat_map(|name| LOOKED_FOR.map(|code| (name.clone(), code))).collect();
+    let ask = &ask;
     let answers: Vec<((DnsName, WireType), Message)> = stream::iter(questions)
-        .map(|question| async move {
-            let answer = ask(server, &question.0, question.1, Ask::default()).await?;
-            Ok::<_, Unreachable>((question, answer))
-        })
+        .map(|question| async move { Ok((question.clone(), ask(question.0, question.1).await?)) })
         .buffered(QUESTIONS_AT_ONCE)
         .try_collect()
         .await?;
     let mut builder = ZoneBuilder::default();
     for ((name, code), answer) in &answers {
+        match answer.metadata.response_code {
+            ResponseCode::NoError | ResponseCode::NXDomain => {}
+            code => return Err(unreachable(Unreachable::Code { code: mnemonic(code) })),
+        }
         let own = answer.answers.iter().filter(|record| record.record_type() == *code);
         for record in own.filter(|record| core_name(&record.name).as_ref() == Some(name)) {
             let code = TypeCode(u16::from(*code));
-            let data = data_of(record, code).ok_or_else(malformed)?;
-            builder.add(&NameKey::from(name), code, record.ttl, &data, Place::default()).map_err(|_| malformed())?;
+            let data = data_of(record, code).ok_or_else(|| unreachable(malformed()))?;
+            let added = builder.add(&NameKey::from(name), code, record.ttl, &data, Place::default());
+            added.map_err(|_| unreachable(malformed()))?;
         }
     }
     Ok(builder.finish(Some(NameKey::from(zone))))

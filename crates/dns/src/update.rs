@@ -7,6 +7,8 @@
 
 use std::collections::{BTreeSet, HashSet};
 use std::net::SocketAddr;
+use std::sync::Arc;
+use std::time::Duration;
 
 use async_trait::async_trait;
 use hickory_proto::op::{Message, OpCode, Query, ResponseCode, UpdateMessage as _};
@@ -25,11 +27,12 @@ use pindrel_core::values::TsigAlgorithm;
 use pindrel_core::zone_data::{NameKey, TypeCode, ZoneData};
 
 use crate::driver::{SetChange, TriedRights, ZoneDriver, ZoneError};
+use crate::handed_off::HandedOff;
 use crate::lines::{Repeat, over_tcp};
 use crate::lookup::{self, Hidden};
 use crate::present::{Present, present};
 use crate::sets::is_data;
-use crate::transfer::{TransferError, look_up, transfer, transfer_since};
+use crate::transfer::{TransferError, look_up_by, transfer, transfer_since};
 use crate::wire::{malformed, mnemonic, wire_name, wire_type};
 
 /// How far the clocks of both sides may differ, in seconds (RFC 8945 §10).
@@ -185,11 +188,13 @@ pub struct Rfc2136 {
     server: SocketAddr,
     key: DnsName,
     signer: TSigner,
+    /// How long a transfer may take.
+    within: Duration,
 }
 
 impl Rfc2136 {
     /// Makes a driver that updates `zone` at `server`, signing with the key of that
-    /// name and secret.
+    /// name and secret; a transfer of the zone takes no longer than `within`.
     ///
     /// # Errors
     /// [`UpdateError::BadKey`].
@@ -199,6 +204,7 @@ impl Rfc2136 {
         key: DnsName,
         algorithm: TsigAlgorithm,
         secret: Vec<u8>,
+        within: Duration,
     ) -> Result<Rfc2136, UpdateError> {
         let algorithm = match algorithm {
             TsigAlgorithm::HmacSha256 => WireAlgorithm::HmacSha256,
@@ -207,7 +213,7 @@ impl Rfc2136 {
         };
         let signer = TSigner::new(secret, algorithm, wire_name(&key), FUDGE_SECS)
             .map_err(|_| UpdateError::BadKey(key.clone()))?;
-        Ok(Rfc2136 { zone, server, key, signer })
+        Ok(Rfc2136 { zone, server, key, signer, within })
     }
 
     pub(crate) fn zone_name(&self) -> &DnsName {
@@ -224,14 +230,21 @@ impl Rfc2136 {
     }
 
     /// Sends an update and reads the response code; says nothing about the effect.
-    async fn send(&self, owner: &DnsName, mut message: Message) -> Result<(), UpdateError> {
+    async fn send(&self, owner: &DnsName, message: Message) -> Result<(), UpdateError> {
+        let answer = self.exchange(message, Repeat::Never).await?;
+        self.read_code(owner, answer.metadata.response_code)
+    }
+
+    /// Sends a message signed, and returns the response if that is signed as well; a refusal need not be, for it brings
+    /// nothing that could be believed.
+    async fn exchange(&self, mut message: Message, repeat: Repeat) -> Result<Message, UpdateError> {
         let unreachable = |why| UpdateError::Unreachable { server: self.server, zone: self.zone.clone(), why };
         let now = Timestamp::now().as_second();
         let signed = self.signer.sign_message(&message, u64::try_from(now).unwrap_or(0));
         let (signature, verifier) = signed.map_err(|_| UpdateError::BadKey(self.key.clone()))?;
         message.set_signature(signature);
         let bytes = message.to_vec().map_err(|_| unreachable(malformed()))?;
-        let raw = over_tcp(self.server, &bytes, Repeat::Never).await.map_err(unreachable)?;
+        let raw = over_tcp(self.server, &bytes, repeat).await.map_err(unreachable)?;
         let answer = Message::from_vec(&raw).map_err(|_| unreachable(malformed()))?;
         if answer.metadata.id != message.metadata.id {
             return Err(unreachable(malformed()));
@@ -251,11 +264,24 @@ impl Rfc2136 {
                     return Err(UpdateError::WrongTime { server: self.server, skew_secs: time - now });
                 }
             }
-            // A refusal need not be signed: it changes nothing here.
             (None, _) if code != ResponseCode::NoError => {}
             _ => return Err(unsigned()),
         }
-        self.read_code(owner, code)
+        Ok(answer)
+    }
+
+    /// Reads what the server has at some names, in signed responses alone: whoever could forge others would decide over
+    /// what is changed.
+    async fn look_up(&self, names: &[DnsName]) -> Result<ZoneData, UpdateError> {
+        let ask = |name: DnsName, wire_type| async move {
+            let mut question = Message::query();
+            question.metadata.recursion_desired = false;
+            question.add_query(Query::query(wire_name(&name), wire_type));
+            let answer = self.exchange(question.clone(), Repeat::Allowed).await?;
+            let is_answer = answer.queries.is_empty() || answer.queries == question.queries;
+            if is_answer { Ok(answer) } else { Err(self.unreachable(malformed())) }
+        };
+        look_up_by(&self.zone, names, ask, |why| self.unreachable(why)).await
     }
 
     /// What a server says of the signature with an answer that it cannot sign itself (RFC 8945 §5.3.2).
@@ -431,8 +457,7 @@ impl Rfc2136 {
             return Ok(data);
         }
         let code = TypeCode::from(set.record_type());
-        let now = look_up(self.server, &self.zone, std::slice::from_ref(owner)).await;
-        let now = now.map_err(|why| self.unreachable(why))?;
+        let now = self.look_up(std::slice::from_ref(owner)).await?;
         let found: Vec<&[u8]> =
             now.at(&NameKey::from(owner)).filter(|entry| entry.code == code).map(|entry| entry.data).collect();
         let is_expected = |wire: &&[u8]| set.data().iter().any(|data| is_data(data, code, wire));
@@ -484,17 +509,16 @@ impl ZoneDriver for Rfc2136 {
     }
 
     async fn read(&self) -> Result<ZoneData, ZoneError> {
-        let refused = match transfer(self.server, &self.zone, Some(&self.signer)).await {
-            // A server that does not know the key may transfer the zone by the address of whoever asks.
-            Err(refused @ TransferError::Refused { .. }) => refused,
-            transferred => return transferred.map_err(TransferError::into_zone_error),
-        };
-        let unsigned = transfer(self.server, &self.zone, None).await;
-        unsigned.map_err(|_| refused.into_zone_error())
+        let transferred = transfer(self.server, &self.zone, Some(&self.signer), self.within).await;
+        transferred.map_err(TransferError::into_zone_error)
+    }
+
+    fn unsigned(&self) -> Option<Arc<dyn ZoneDriver>> {
+        Some(Arc::new(HandedOff::new(self.zone.clone(), self.server, self.within)))
     }
 
     async fn read_again(&self, before: &ZoneData) -> Result<ZoneData, ZoneError> {
-        match transfer_since(self.server, before, &self.zone, Some(&self.signer)).await {
+        match transfer_since(self.server, before, &self.zone, Some(&self.signer), self.within).await {
             Ok(zone) => Ok(zone),
             // Not every server tells differences, and not to everybody.
             Err(error) => {
@@ -505,7 +529,7 @@ impl ZoneDriver for Rfc2136 {
     }
 
     async fn read_names(&self, names: &[DnsName]) -> Result<ZoneData, ZoneError> {
-        Ok(look_up(self.server, &self.zone, names).await.map_err(|why| self.unreachable(why))?)
+        Ok(self.look_up(names).await?)
     }
 
     async fn change_sets(&self, changes: &[SetChange]) -> Result<(), ZoneError> {

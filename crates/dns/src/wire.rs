@@ -20,6 +20,8 @@ use crate::sockets::Socket;
 const UDP_TRIES: [Duration; 2] = [Duration::from_millis(700), Duration::from_millis(1500)];
 /// How long a server that left them unanswered has to answer over TCP.
 const LAST_TRY: Duration = Duration::from_secs(3);
+/// How long a question takes in all, however it is asked: a server that drips its answer is as one that is silent.
+const IN_ALL: Duration = Duration::from_secs(6);
 /// How many questions this process has under way at once: each holds a socket.
 static QUESTIONS: Semaphore = Semaphore::const_new(128);
 /// What fits through nearly every path without fragments (RFC 9715 §3.2).
@@ -146,10 +148,18 @@ pub(crate) async fn ask(
 ) -> Result<Message, Unreachable> {
     // Never closed, so this cannot fail.
     let _turn = QUESTIONS.acquire().await.map_err(|_| malformed())?;
-    match exchange(server, &question(name, wire_type, how, true)).await {
-        Ok(answer) if knows_no_edns(&answer) => exchange(server, &question(name, wire_type, how, false)).await,
-        answer => answer,
-    }
+    in_all(async {
+        match exchange(server, &question(name, wire_type, how, true)).await {
+            Ok(answer) if knows_no_edns(&answer) => exchange(server, &question(name, wire_type, how, false)).await,
+            answer => answer,
+        }
+    })
+    .await
+}
+
+/// Bounds what a question takes with all its tries.
+async fn in_all(asking: impl Future<Output = Result<Message, Unreachable>>) -> Result<Message, Unreachable> {
+    timeout(IN_ALL, asking).await.unwrap_or_else(|_| Err(timed_out(IN_ALL)))
 }
 
 /// Returns the first answer, each asked for only where the one before failed.
@@ -174,16 +184,19 @@ pub(crate) async fn converse<F: Future<Output = Result<Vec<u8>, Unreachable>> + 
     send: impl Fn(Vec<u8>) -> F,
 ) -> Result<Message, Unreachable> {
     let _turn = QUESTIONS.acquire().await.map_err(|_| malformed())?;
-    let mut answered = Err(malformed());
-    for extended in [true, false] {
-        let message = question(name, wire_type, how, extended);
-        let raw = send(message.to_vec().map_err(|_| malformed())?).await?;
-        answered = read_answer(&raw, &message);
-        if !answered.as_ref().is_ok_and(knows_no_edns) {
-            break;
+    in_all(async {
+        let mut answered = Err(malformed());
+        for extended in [true, false] {
+            let message = question(name, wire_type, how, extended);
+            let raw = send(message.to_vec().map_err(|_| malformed())?).await?;
+            answered = read_answer(&raw, &message);
+            if !answered.as_ref().is_ok_and(knows_no_edns) {
+                break;
+            }
         }
-    }
-    answered
+        answered
+    })
+    .await
 }
 
 /// Asks one server one question over TCP alone.

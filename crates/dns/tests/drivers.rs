@@ -19,6 +19,9 @@ use pindrel_testkit::{
     Program, RealOptions, RealPowerDns, RealWorld, TSIG_SECRET, dig, eventually, free_port, require,
 };
 
+/// How long a transfer may take.
+const WITHIN: Duration = Duration::from_secs(30);
+
 fn dns(name: &str) -> DnsName {
     name.parse().unwrap()
 }
@@ -72,7 +75,7 @@ fn txt(owner: &str, text: &str) -> ZoneRecord {
 
 fn rfc2136(world: &RealWorld) -> Rfc2136 {
     let secret = STANDARD.decode(TSIG_SECRET).unwrap();
-    Rfc2136::new(dns(ZONE), world.primary, dns(TSIG_NAME), TsigAlgorithm::HmacSha256, secret).unwrap()
+    Rfc2136::new(dns(ZONE), world.primary, dns(TSIG_NAME), TsigAlgorithm::HmacSha256, secret, WITHIN).unwrap()
 }
 
 #[tokio::test]
@@ -105,7 +108,7 @@ async fn dynamic_update_keeps_every_clause_and_replaces_leftovers_of_any_type() 
     driver.change(&change(view.servers[0].gives.clone().unwrap())).await.unwrap();
     assert_eq!(world.dig(world.primary, "old.larkfield.example", "ANY"), "gw-1.api.edge.larkfield.test.\n");
     // What somebody else edits is looked at, and never changed.
-    let handed = HandedOff::new(dns(ZONE), world.primary);
+    let handed = HandedOff::new(dns(ZONE), world.primary, WITHIN);
     assert!(
         handed.read_names(std::slice::from_ref(&owner)).await.unwrap().len() == 1
             && handed.read().await.unwrap().len() > 3

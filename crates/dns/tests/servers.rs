@@ -26,6 +26,9 @@ use pindrel_testkit::{Received, ScriptedServer};
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
 use tokio::net::{TcpListener, UdpSocket};
 
+/// How long a transfer may take.
+const WITHIN: Duration = Duration::from_secs(30);
+
 /// Makes the raw answers to a question, each sent in turn.
 type Answering = Arc<dyn Fn(&Message) -> Vec<Vec<u8>> + Send + Sync>;
 
@@ -606,7 +609,8 @@ async fn questions_share_a_connection_and_one_that_is_closed_costs_no_answer() {
 async fn an_update_without_an_answer_is_sent_once() {
     let (address, counts) = over_tcp_only(Manner::Cuts, ResponseCode::Refused).await;
     let key = core("pindrel");
-    let driver = Rfc2136::new(core("larkfield.example"), address, key, TsigAlgorithm::HmacSha256, vec![7; 32]).unwrap();
+    let driver =
+        Rfc2136::new(core("larkfield.example"), address, key, TsigAlgorithm::HmacSha256, vec![7; 32], WITHIN).unwrap();
     let right = |n: usize| Right { owner: core(&format!("h{n}.larkfield.example")), record_type: RecordType::Txt };
     let needed = [right(0)];
     let tried = TriedRights { needed: &needed, others: &[], servers: &[] };

@@ -27,6 +27,9 @@ use tempfile::TempDir;
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
 use tokio::net::TcpListener;
 
+/// How long a transfer may take.
+const WITHIN: Duration = Duration::from_secs(30);
+
 const SHA256: TsigAlgorithm = TsigAlgorithm::HmacSha256;
 
 fn dns(text: &str) -> DnsName {
@@ -85,7 +88,7 @@ impl World {
     }
 
     fn driver(&self) -> Rfc2136 {
-        Rfc2136::new(dns(ZONE), self.primary(), dns(TSIG_NAME), SHA256, self.secret()).unwrap()
+        Rfc2136::new(dns(ZONE), self.primary(), dns(TSIG_NAME), SHA256, self.secret(), WITHIN).unwrap()
     }
 
     /// Adds an address as somebody else would.
@@ -191,7 +194,7 @@ async fn a_resolver_remembers_for_a_while_that_a_name_was_not_there() {
 async fn each_refusal_of_a_key_or_a_zone_has_its_own_remedy() {
     let world = World::stand_in().await;
     let make = |zone: &str, server, key: &str, algorithm, secret: &[u8]| {
-        Rfc2136::new(dns(zone), server, dns(key), algorithm, secret.to_vec()).unwrap()
+        Rfc2136::new(dns(zone), server, dns(key), algorithm, secret.to_vec(), WITHIN).unwrap()
     };
     let ([server, follower, _], secret) = (world.servers(), world.secret());
     for (driver, says, remedy) in [
@@ -275,7 +278,7 @@ fn bad_time(message: &Message, ahead: u64, secret: &[u8]) -> Vec<u8> {
 
 async fn told_by(script: impl Fn(&Message, &[u8]) -> Vec<u8> + Send + Sync + 'static) -> UpdateError {
     let server = answering(script).await;
-    let driver = Rfc2136::new(dns(ZONE), server, dns(TSIG_NAME), SHA256, b"a secret".to_vec()).unwrap();
+    let driver = Rfc2136::new(dns(ZONE), server, dns(TSIG_NAME), SHA256, b"a secret".to_vec(), WITHIN).unwrap();
     driver.apply(&ZoneChange::Add(vec![record("_acme-challenge.larkfield.example", "v")])).await.unwrap_err()
 }
 
@@ -398,7 +401,7 @@ async fn what_a_key_may_do_is_tried_on_records_that_are_not_there() {
         ("idle.", lacking(&[0, 1, 2, 3]), &[]),
     ] {
         let secret = STANDARD.decode(TSIG_SECRET).unwrap();
-        let driver = Rfc2136::new(dns(ZONE), world.primary, dns(key), SHA256, secret).unwrap();
+        let driver = Rfc2136::new(dns(ZONE), world.primary, dns(key), SHA256, secret, WITHIN).unwrap();
         let others = [dns("example"), dns("archive.example")];
         let tried = TriedRights { needed: &needed, others: &others, servers: &[world.primary, world.resolver] };
         let found = driver.rights(&tried).await.unwrap();
@@ -408,7 +411,7 @@ async fn what_a_key_may_do_is_tried_on_records_that_are_not_there() {
     }
     assert_eq!(world.dig(world.primary, ZONE, "SOA"), before, "the zone has the same serial");
     assert!(world.dig(world.primary, "api.larkfield.example", "TXT").contains("kept"));
-    let unknown = Rfc2136::new(dns(ZONE), world.primary, dns("nobody."), SHA256, vec![1; 32]).unwrap();
+    let unknown = Rfc2136::new(dns(ZONE), world.primary, dns("nobody."), SHA256, vec![1; 32], WITHIN).unwrap();
     let tried = TriedRights { needed: &needed, others: &[], servers: &[] };
     assert!(matches!(unknown.rights(&tried).await, Err(ZoneError::Credential { .. })));
 }

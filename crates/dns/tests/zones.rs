@@ -3,6 +3,7 @@
 #![allow(clippy::unwrap_used, reason = "what cannot be set up fails the test")]
 
 use std::net::SocketAddr;
+use std::time::Duration;
 
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
@@ -20,6 +21,9 @@ use pindrel_sandbox::{TSIG_NAME, ZONE};
 use pindrel_testkit::{RealOptions, RealWorld, TSIG_SECRET};
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
 use tokio::net::{TcpListener, TcpStream};
+
+/// How long a transfer may take.
+const WITHIN: Duration = Duration::from_secs(30);
 
 fn key(text: &str) -> NameKey {
     NameKey::parse(text.as_bytes(), &NameKey::root()).unwrap()
@@ -49,9 +53,11 @@ async fn a_real_server_tells_what_has_changed_since_a_zone_was_read() {
     let Some(world) = RealWorld::start(test, RealOptions::default()).await else { return };
     let (zone, secret) = (ZONE.parse().unwrap(), STANDARD.decode(TSIG_SECRET).unwrap());
     let driver =
-        Rfc2136::new(zone, world.primary, TSIG_NAME.parse().unwrap(), TsigAlgorithm::HmacSha256, secret).unwrap();
-    let since =
-        async |before: &ZoneData| transfer_since(world.primary, before, &ZONE.parse().unwrap(), Some(&signer())).await;
+        Rfc2136::new(zone, world.primary, TSIG_NAME.parse().unwrap(), TsigAlgorithm::HmacSha256, secret, WITHIN)
+            .unwrap();
+    let since = async |before: &ZoneData| {
+        transfer_since(world.primary, before, &ZONE.parse().unwrap(), Some(&signer()), WITHIN).await
+    };
     let set = |label: &str, code, ttl, expected: &[&[u8]], wanted: &[&[u8]]| {
         let octets = |data: &[&[u8]]| data.iter().map(|data| data.to_vec()).collect();
         let owner = key(&format!("{label}.{ZONE}"));
@@ -97,14 +103,15 @@ async fn a_real_server_transfers_its_zone_and_takes_whole_sets() {
     let zone = ZONE.parse().unwrap();
     let secret = STANDARD.decode(TSIG_SECRET).unwrap();
     let driver =
-        Rfc2136::new(zone, world.primary, TSIG_NAME.parse().unwrap(), TsigAlgorithm::HmacSha256, secret).unwrap();
+        Rfc2136::new(zone, world.primary, TSIG_NAME.parse().unwrap(), TsigAlgorithm::HmacSha256, secret, WITHIN)
+            .unwrap();
     let before = driver.read().await.unwrap();
     assert_eq!(data(&before, ZONE, TypeCode::SOA).len(), 1);
     // Types that Pindrel knows, one that it knows only by its number, odd names, and a set of many records.
     let text = |lines: &str| {
         let file = tempfile::NamedTempFile::new().unwrap();
         std::fs::write(file.path(), format!("$TTL 60\n{lines}")).unwrap();
-        let files = read(file.path(), &key(ZONE), Some(key(ZONE))).unwrap();
+        let files = read(file.path(), &key(ZONE), Some(key(ZONE)), None).unwrap();
         assert_eq!(files.mistakes, []);
         files.zone
     };
@@ -134,7 +141,7 @@ async fn a_real_server_transfers_its_zone_and_takes_whole_sets() {
     write_zone(&after, &mut written).unwrap();
     let file = tempfile::NamedTempFile::with_suffix(".zone").unwrap();
     std::fs::write(file.path(), &written).unwrap();
-    let again = read(file.path(), &key(ZONE), None).unwrap();
+    let again = read(file.path(), &key(ZONE), None, None).unwrap();
     assert_eq!(compare(&after, &again.zone, Compared { all: true, ttls: true }), []);
     let checked = std::process::Command::new("named-checkzone").arg("-q").arg(ZONE).arg(file.path()).status().unwrap();
     assert!(checked.success(), "{written}");
@@ -153,10 +160,10 @@ async fn a_real_server_transfers_its_zone_and_takes_whole_sets() {
     assert_eq!(data(&part, "mx.larkfield.example", TypeCode::MX), ["10 mail.larkfield.example."]);
     // It transfers by address as well; a wrong secret is told as that.
     let zone = ZONE.parse().unwrap();
-    assert_eq!(transfer(world.primary, &zone, None).await.unwrap().len(), after.len());
+    assert_eq!(transfer(world.primary, &zone, None, WITHIN).await.unwrap().len(), after.len());
     let wrong =
         TSigner::new(vec![7; 32], WireAlgorithm::HmacSha256, Name::from_ascii(TSIG_NAME).unwrap(), 300).unwrap();
-    let refused = transfer(world.primary, &zone, Some(&wrong)).await.unwrap_err();
+    let refused = transfer(world.primary, &zone, Some(&wrong), WITHIN).await.unwrap_err();
     assert!(refused.to_string().contains("BADSIG"), "{refused}");
 }
 
@@ -296,7 +303,7 @@ async fn a_transfer_that_is_not_whole_and_signed_counts_for_nothing() {
         (Way::Garbage, false, "cannot be read"),
     ] {
         let server = serving(way).await;
-        match transfer(server, &zone, signed.then_some(&signer)).await {
+        match transfer(server, &zone, signed.then_some(&signer), WITHIN).await {
             Ok(zone) => assert!(expected.is_empty() && zone.len() == 30, "{way:?}: {}", zone.len()),
             Err(error) => {
                 let says = error.to_string();
@@ -319,7 +326,7 @@ fn files_that_include_others_are_read_to_their_bounds() {
     write("hosts/all.txt", "a A 192.0.2.2\n$ORIGIN deep\nb A 192.0.2.3\nc CNMAE x\n");
     let path = folder.path().join("db.larkfield.example");
     let origin = named_after(&path).unwrap();
-    let files = read(&path, &origin, None).unwrap();
+    let files = read(&path, &origin, None, None).unwrap();
     assert_eq!(data(&files.zone, "a.hosts.larkfield.example", TypeCode::A), ["192.0.2.2"]);
     assert_eq!(data(&files.zone, "b.deep.hosts.larkfield.example", TypeCode::A), ["192.0.2.3"]);
     assert_eq!(data(&files.zone, "ns1.larkfield.example", TypeCode::A), ["192.0.2.1"], "its origin is its own again");
@@ -328,14 +335,14 @@ fn files_that_include_others_are_read_to_their_bounds() {
     assert!(files.files[1].ends_with("hosts/all.txt"));
     // One that includes itself, one that is not there, and one without lines.
     write("loop.example", "$TTL 60\n$INCLUDE loop.example\n$INCLUDE nothing\n");
-    let files = read(&folder.path().join("loop.example"), &key("loop.example"), None).unwrap();
+    let files = read(&folder.path().join("loop.example"), &key("loop.example"), None, None).unwrap();
     assert!(files.mistakes.iter().any(|mistake| mistake.says.contains("does a file include itself?")));
     assert!(
         files.mistakes.iter().any(|mistake| mistake.says.contains("nothing cannot be included: there is no such file"))
     );
     assert!(files.files.len() <= 100);
     write("endless", &"x".repeat(3 << 20));
-    let files = read(&folder.path().join("endless"), &key("larkfield.example"), None).unwrap();
+    let files = read(&folder.path().join("endless"), &key("larkfield.example"), None, None).unwrap();
     assert!(
         files.mistakes.len() == 1 && files.mistakes[0].says.contains("longer than 512 KiB"),
         "{:?}",
@@ -439,7 +446,7 @@ async fn changes_are_taken_where_they_follow_one_another_and_fit_what_was_read()
     for (what, records, expected) in table {
         for chunk in [1, 100] {
             let server = telling(records.clone(), chunk).await;
-            let found = transfer_since(server, &before, &ZONE.parse().unwrap(), None).await;
+            let found = transfer_since(server, &before, &ZONE.parse().unwrap(), None, WITHIN).await;
             match (&expected, found) {
                 (Ok((serial, wanted)), Ok(zone)) => {
                     assert_eq!(

@@ -81,7 +81,7 @@ impl Attempt {
                     Some(rustls::Error::InvalidCertificate(reason)) => {
                         CheckResult::Failed(CheckFailure::Certificate { why: untrusted(reason) })
                     }
-                    Some(other) => failed(Unreachable::Tls { detail: other.to_string() }),
+                    Some(other) => failed(Unreachable::tls(other.to_string())),
                     None => failed(io(&error)),
                 });
             }

@@ -170,7 +170,7 @@ fn tolerant() -> Result<Arc<ClientConfig>, ProbeError> {
         config.resumption = Resumption::disabled();
         Ok(Arc::new(config))
     });
-    made.clone().map_err(|detail| ProbeError::NotConnected(Unreachable::Tls { detail }))
+    made.clone().map_err(|detail| ProbeError::NotConnected(Unreachable::tls(detail)))
 }
 
 /// Connects to `address` with `hostname` as SNI and returns the fingerprint of the
@@ -291,7 +291,7 @@ async fn handshake(
             Some(rustls::Error::InvalidCertificate(reason)) => {
                 ProbeError::Unverified { sha256: None, why: untrusted(reason) }
             }
-            Some(other) => not_connected(Unreachable::Tls { detail: other.to_string() }),
+            Some(other) => not_connected(Unreachable::tls(other.to_string())),
             None => not_connected(io(&error)),
         }
     })
@@ -306,7 +306,7 @@ fn timed_out(after: Duration) -> Unreachable {
 }
 
 fn no_certificate() -> ProbeError {
-    ProbeError::NotConnected(Unreachable::Tls { detail: "no certificate was served".into() })
+    ProbeError::NotConnected(Unreachable::tls("no certificate was served"))
 }
 
 /// What an error of the HTTP exchange means: what the system reported, else what is wrong

@@ -4,6 +4,8 @@ use std::os::unix::fs::PermissionsExt as _;
 use std::path::Path;
 use std::time::Duration;
 
+use futures::StreamExt as _;
+use futures::stream::FuturesUnordered;
 use tokio::io::{AsyncBufReadExt as _, AsyncReadExt as _, AsyncWriteExt as _, BufReader};
 use tokio::net::{UnixListener, UnixStream};
 
@@ -17,6 +19,8 @@ const DONE: &str = "done";
 const UNKNOWN: &str = "unknown";
 /// How long an answer may take.
 const PATIENCE: Duration = Duration::from_secs(5);
+/// How many clients are listened to at once.
+const MOST_CLIENTS: usize = 64;
 /// The longest question.
 const MAX_QUESTION: u64 = 512;
 /// The longest answer.
@@ -31,33 +35,53 @@ pub async fn until_told_to_stop(sandbox: &Sandbox) -> Result<(), SandboxError> {
     let failed = |source| SandboxError::File { path: path.clone(), source };
     let listener = UnixListener::bind(&path).map_err(failed)?;
     std::fs::set_permissions(&path, std::fs::Permissions::from_mode(0o600)).map_err(failed)?;
+    // Whoever says nothing keeps nobody else waiting.
+    let mut clients = FuturesUnordered::new();
     loop {
-        let Ok((stream, _)) = listener.accept().await else { continue };
-        let mut stream = BufReader::new(stream);
-        let mut line = String::new();
-        let read = tokio::time::timeout(PATIENCE, (&mut stream).take(MAX_QUESTION).read_line(&mut line)).await;
-        if !matches!(read, Ok(Ok(_))) {
-            continue;
-        }
-        let answer = match line.trim().split_once(' ').unwrap_or((line.trim(), "")) {
-            ("list", _) => serde_json::to_string(sandbox.listing()).unwrap_or_default(),
-            ("stop", _) => "stopping".into(),
-            ("break", word) => switched(sandbox.switch(word, true)),
-            ("mend", "") => switched(sandbox.faults().iter().all(|word| sandbox.switch(word, false))),
-            ("mend", word) => switched(sandbox.switch(word, false)),
-            ("record", line) => {
-                let mut words = line.splitn(3, ' ');
-                let mut next = || words.next().unwrap_or_default();
-                switched(sandbox.record(next(), next(), next()))
+        tokio::select! {
+            accepted = listener.accept(), if clients.len() < MOST_CLIENTS => {
+                if let Ok((stream, _)) = accepted {
+                    clients.push(tokio::time::timeout(PATIENCE, converse(sandbox, stream)));
+                }
             }
-            ("faults", _) => sandbox.faults().join(" "),
-            _ => UNKNOWN.into(),
-        };
-        let _ = stream.write_all(format!("{answer}\n").as_bytes()).await;
-        if line.trim() == "stop" {
-            return Ok(());
+            Some(ended) = clients.next() => {
+                if matches!(ended, Ok(Asked::ToStop)) {
+                    return Ok(());
+                }
+            }
         }
     }
+}
+
+/// What a client was about.
+enum Asked {
+    Otherwise,
+    ToStop,
+}
+
+/// Answers one client.
+async fn converse(sandbox: &Sandbox, stream: UnixStream) -> Asked {
+    let mut stream = BufReader::new(stream);
+    let mut line = String::new();
+    if (&mut stream).take(MAX_QUESTION).read_line(&mut line).await.is_err() {
+        return Asked::Otherwise;
+    }
+    let answer = match line.trim().split_once(' ').unwrap_or((line.trim(), "")) {
+        ("list", _) => serde_json::to_string(sandbox.listing()).unwrap_or_default(),
+        ("stop", _) => "stopping".into(),
+        ("break", word) => switched(sandbox.switch(word, true)),
+        ("mend", "") => switched(sandbox.faults().iter().all(|word| sandbox.switch(word, false))),
+        ("mend", word) => switched(sandbox.switch(word, false)),
+        ("record", line) => {
+            let mut words = line.splitn(3, ' ');
+            let mut next = || words.next().unwrap_or_default();
+            switched(sandbox.record(next(), next(), next()))
+        }
+        ("faults", _) => sandbox.faults().join(" "),
+        _ => UNKNOWN.into(),
+    };
+    let _ = stream.write_all(format!("{answer}\n").as_bytes()).await;
+    if line.trim() == "stop" { Asked::ToStop } else { Asked::Otherwise }
 }
 
 /// Returns where everything is, if a sandbox runs in that folder.

@@ -104,14 +104,16 @@ fn setup(
     limits: RunBounds,
     listener: Arc<dyn Listener>,
 ) -> KeepSetup {
-    let of_folder = folder.clone();
+    let (of_folder, patience) = (folder.clone(), limits.patience.0);
     KeepSetup {
         desired,
         folder,
         home,
         bounds: bounds(MAX_AGE, limits),
         listener,
-        make_drivers: Arc::new(move || -> Arc<dyn Drivers> { Arc::new(RealDrivers::new(&of_folder)) }),
+        make_drivers: Arc::new(move || -> Arc<dyn Drivers> {
+            Arc::new(RealDrivers::new(&of_folder, Duration::from_secs(patience)))
+        }),
         clock: Arc::new(SystemClock::default()),
     }
 }

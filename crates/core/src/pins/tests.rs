@@ -749,10 +749,11 @@ fn addresses_of_a_family_that_this_machine_lacks_are_left_out_while_others_serve
         ("169.254.169.254", true),
         ("fe80::1", true),
         ("::ffff:169.254.169.254", true),
+        ("fd00:ec2::254", true),
         ("192.0.2.1", false),
         ("fd00::1", false),
         ("127.0.0.1", false),
     ] {
-        assert_eq!(crate::values::is_link_local(address.parse().unwrap()), local, "{address}");
+        assert_eq!(crate::values::is_link_local_or_metadata(address.parse().unwrap()), local, "{address}");
     }
 }

@@ -26,8 +26,8 @@ pub use type_code::TypeCode;
 
 use crate::values::Serial;
 
-/// The most octets that one zone's names and data may take, as places in them have 32 bits.
-const MOST_OCTETS: usize = u32::MAX as usize - (1 << 20);
+/// The most octets that one zone may take: a small multiple of what is read of one, however it is written.
+const MOST_OCTETS: usize = 512 << 20;
 
 /// Where a record stands in a zone file; nought for one that came over the wire.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Default, Hash)]
@@ -92,7 +92,7 @@ pub struct ZoneBuilder {
 
 /// More octets than one zone can hold here.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
-#[error("the zone has more than 4 GiB of names and data")]
+#[error("the zone has more than {} MiB of names and data", MOST_OCTETS >> 20)]
 pub struct ZoneTooLarge;
 
 impl ZoneBuilder {
@@ -115,7 +115,7 @@ impl ZoneBuilder {
         place: Place,
     ) -> Result<(), ZoneTooLarge> {
         let key = owner.as_bytes();
-        if self.octets.len() + key.len() + data.len() > MOST_OCTETS {
+        if self.octets.len() + key.len() + data.len() + self.slots.len() * size_of::<Slot>() > MOST_OCTETS {
             return Err(ZoneTooLarge);
         }
         if code == TypeCode::SOA && self.first_soa.is_none() {

@@ -6,6 +6,7 @@ use futures::future::join_all;
 use jiff::Timestamp;
 use pindrel_core::facts::{Unreachable, Untrusted};
 use pindrel_core::health::{CheckFailure, CheckResult, Checked, Host, HostPort, Measured, Phases};
+use pindrel_core::values::is_link_local_or_metadata;
 use pindrel_dns::lookup;
 use pindrel_keys::details;
 use pindrel_machine::Program;
@@ -82,11 +83,18 @@ impl RealDrivers {
         let addresses: Vec<SocketAddr> = match looked_up {
             Err(_) => return no_address("the system's resolver does not answer".into()),
             Ok(Err(error)) => return no_address(error.to_string()),
-            Ok(Ok(addresses)) => addresses.take(MOST_ADDRESSES).collect(),
+            Ok(Ok(addresses)) => addresses.collect(),
         };
-        if addresses.is_empty() {
-            return no_address("the system's resolver knows none".into());
-        }
+        // A name leads to no address that only the manifest may name.
+        let usable = addresses.iter().copied().filter(|address| !is_link_local_or_metadata(address.ip()));
+        let usable: Vec<SocketAddr> = usable.take(MOST_ADDRESSES).collect();
+        let addresses = match (usable.is_empty(), addresses.first()) {
+            (false, _) => usable,
+            (true, None) => return no_address("the system's resolver knows none".into()),
+            (true, Some(first)) => {
+                return no_address(format!("it leads to {}, which only the manifest may name", first.ip()));
+            }
+        };
         at_each(&addresses, check).await
     }
 }

@@ -41,16 +41,19 @@ use pindrel_dns::{
     present, spread,
 };
 use pindrel_edge::{AdapterProgram, Haproxy, Nginx, Platform, ProtocolPlatform};
+use pindrel_keys::bundle::OpenPkcs12;
 use pindrel_keys::{AccountKey, CertificateKey, KeyError, roots};
 use pindrel_probe::{Answered, ClientIdentity, ProbeError, Trust};
 use rustls_pki_types::TrustAnchor;
 use secrecy::{ExposeSecret as _, SecretString};
 use serde_json::Value;
+use tokio::time::timeout;
 
 use super::outages::Outages;
+use super::pkcs12::Confined;
 use super::{Authority, CheckJob, Clock, Drivers, Keys, Lookups, Probe, Trusted};
 use crate::failure::{internal, secret_unreadable, transport_failed};
-use crate::{files, secrets};
+use crate::secrets;
 
 /// The system's clocks.
 #[derive(Debug)]
@@ -77,9 +80,22 @@ impl Clock for SystemClock {
     }
 }
 
+/// How long a look that takes several questions may take in all; each has a bound of its own.
+const QUESTIONS: Duration = Duration::from_secs(15);
+
+/// That it took longer.
+fn too_late() -> Unreachable {
+    Unreachable::TimedOut { after_ms: u64::try_from(QUESTIONS.as_millis()).unwrap_or(u64::MAX) }
+}
+
+/// The longest that a zone may take to be transferred.
+const TRANSFER: Duration = Duration::from_secs(120);
+
 /// The real drivers of one run.
 pub struct RealDrivers {
     folder: PathBuf,
+    /// How long the run waits for any one thing.
+    patience: Duration,
     platforms: Mutex<HashMap<EndpointDriver, Arc<dyn Platform>>>,
     trusts: Mutex<HashMap<Trusted, Trust>>,
     caa: CaaCache,
@@ -132,11 +148,11 @@ impl RealDrivers {
         std::path::absolute(&path).unwrap_or(path)
     }
 
-    /// Makes drivers for a manifest in `folder`, which its paths are relative to.
-    pub fn new(folder: &Path) -> RealDrivers {
-        let folder = folder.to_owned();
+    /// Makes drivers for a manifest in `folder`, which its paths are relative to, for a run of that patience.
+    pub fn new(folder: &Path, patience: Duration) -> RealDrivers {
         RealDrivers {
-            folder,
+            folder: folder.to_owned(),
+            patience,
             platforms: Mutex::default(),
             trusts: Mutex::default(),
             caa: CaaCache::default(),
@@ -147,7 +163,7 @@ impl RealDrivers {
 
     fn pem(&self, path: Option<&PathBuf>) -> Result<Option<Vec<u8>>, Finding> {
         let Some(path) = path else { return Ok(None) };
-        let read = files::read_at_most(&self.folder.join(path), secrets::MAX_ROOTS_BYTES);
+        let read = pindrel_machine::read_at_most(&self.folder.join(path), secrets::MAX_ROOTS_BYTES);
         read.map(|bytes| Some(bytes.to_vec())).map_err(|error| unusable_roots(path, &io_reason(&error)))
     }
 
@@ -169,6 +185,10 @@ impl RealDrivers {
 
     fn open(&self, addresses: &[ResolverAddress]) -> Vec<Resolver> {
         addresses.iter().map(|address| self.resolver(address)).collect()
+    }
+
+    fn transfer_within(&self) -> Duration {
+        self.patience.min(TRANSFER)
     }
 
     pub(super) fn folder(&self) -> &Path {
@@ -228,7 +248,8 @@ impl Drivers for RealDrivers {
                 let text = secret(reference)?;
                 let key = STANDARD.decode(text.expose_secret());
                 let key = key.map_err(|_| secret_unreadable(reference, "it is not base64").on(Pin::Zone))?;
-                let driver = Rfc2136::new(zone.name.clone(), server()?, name.clone(), *algorithm, key);
+                let driver =
+                    Rfc2136::new(zone.name.clone(), server()?, name.clone(), *algorithm, key, self.transfer_within());
                 Arc::new(driver.map_err(|error| unusable(error.into()))?)
             }
             desired::ZoneDriver::PowerDns(PowerDnsApi { url, token, api_roots }) => {
@@ -236,15 +257,16 @@ impl Drivers for RealDrivers {
                 let driver = PowerDns::new(zone.name.clone(), url.clone(), token, roots.as_deref());
                 Arc::new(driver.map_err(unusable)?)
             }
-            desired::ZoneDriver::File(desired::ZoneFile { file, after }) => {
-                let file = self.folder.join(file);
-                Arc::new(ZoneFile::new(&zone.name, file, self.folder.clone(), after.clone()))
+            desired::ZoneDriver::File(desired::ZoneFile { file, include_below, after }) => {
+                let below = include_below.as_ref().map(|below| self.folder.join(below));
+                let file = ZoneFile::new(&zone.name, self.folder.join(file), self.folder.clone(), after.clone());
+                Arc::new(file.including_below(below))
             }
             desired::ZoneDriver::Program(program) => {
                 let token = program.token.as_ref().map(secret).transpose()?;
                 Arc::new(ZoneProgram::new(zone.name.clone(), program.words.clone(), self.folder.clone(), token))
             }
-            desired::ZoneDriver::None => Arc::new(HandedOff::new(zone.name.clone(), server()?)),
+            desired::ZoneDriver::None => Arc::new(HandedOff::new(zone.name.clone(), server()?, self.transfer_within())),
         })
     }
 
@@ -267,6 +289,10 @@ impl Drivers for RealDrivers {
 
     fn keys(&self) -> &dyn Keys {
         self
+    }
+
+    fn pkcs12(&self) -> &dyn OpenPkcs12 {
+        &Confined
     }
 
     fn secret(&self, reference: &SecretRef) -> Result<SecretString, String> {
@@ -355,7 +381,9 @@ impl Lookups for RealDrivers {
         servers_of: &ServersOf<'_>,
         resolvers: &[ResolverAddress],
     ) -> Result<DnsName, PlaceError> {
-        challenge::place(start, servers_of, &self.open(resolvers)).await
+        let resolvers = self.open(resolvers);
+        let found = timeout(QUESTIONS, challenge::place(start, servers_of, &resolvers)).await;
+        found.unwrap_or_else(|_| Err(PlaceError::Unseen { name: start.clone(), why: too_late() }))
     }
 
     async fn caa(
@@ -364,7 +392,9 @@ impl Lookups for RealDrivers {
         servers: Servers<'_>,
         resolvers: &[ResolverAddress],
     ) -> Result<CaaLookup, Unreachable> {
-        self.caa.look_up(name, servers, &self.open(resolvers)).await
+        let resolvers = self.open(resolvers);
+        let found = timeout(QUESTIONS, self.caa.look_up(name, servers, &resolvers)).await;
+        found.unwrap_or_else(|_| Err(too_late()))
     }
 
     async fn resolve(&self, resolver: &ResolverAddress, name: &DnsName) -> Resolved {

@@ -220,6 +220,6 @@ impl Engine {
             }
             None => None,
         };
-        job(check, info.as_ref(), trusted)
+        job(&self.desired, check, info.as_ref(), trusted)
     }
 }

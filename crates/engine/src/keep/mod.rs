@@ -371,7 +371,7 @@ impl Keeper {
         self.latest = self.latest.max(late);
         let info = check.endpoint().and_then(|endpoint| self.known.endpoint_info(endpoint)).cloned();
         let trusted = crate::health::issuer(check).and_then(|id| self.trusted.get(&id).cloned());
-        let Some(job) = job(check, info.as_ref(), trusted) else { return };
+        let Some(job) = job(&self.desired, check, info.as_ref(), trusted) else { return };
         let (drivers, generation) = (self.drivers.clone(), self.generation);
         self.checking.spawn(async move {
             let results = drivers.probe().check(&job).await;

@@ -13,7 +13,7 @@ use pindrel_core::facts::{
 use pindrel_core::name::DnsName;
 use pindrel_core::pins::Known;
 use pindrel_core::resolver::ResolverAddress;
-use pindrel_core::values::{Fingerprint, SecretRef, is_link_local};
+use pindrel_core::values::{Fingerprint, SecretRef, is_link_local_or_metadata};
 use pindrel_dns::lookup::Resolved;
 use pindrel_probe::{Answered, ProbeError};
 
@@ -77,7 +77,7 @@ impl Engine {
             Resolved::Nothing { why, for_secs } => return Err(ClientOutcome::Unresolved { why, for_secs }),
         };
         let led = self.led_to(id);
-        if let Some(address) = addresses.iter().copied().find(|address| is_link_local(*address))
+        if let Some(address) = addresses.iter().copied().find(|address| is_link_local_or_metadata(*address))
             && !led.iter().any(|(endpoint, ..)| self.desired.endpoint(*endpoint).is_static())
         {
             return Err(ClientOutcome::Elsewhere { address, for_secs });

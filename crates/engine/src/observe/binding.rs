@@ -4,13 +4,13 @@ use std::net::SocketAddr;
 
 use futures::future::join_all;
 use jiff::{SignedDuration, Timestamp};
-use pindrel_core::desired::{EndpointDriver, EndpointId, HostnameId};
+use pindrel_core::desired::{EndpointId, HostnameId};
 use pindrel_core::endpoint::{Deployment, EndpointInfo, PlatformReply, TlsVersion};
 use pindrel_core::expectation::Expectation;
 use pindrel_core::facts::{BindingView, Fact, SampleAnswer, SampleOutcome, ServedView, Unreachable};
 use pindrel_core::name::{DnsName, Hostname};
 use pindrel_core::pins::{Known, differs_from_sample};
-use pindrel_core::values::{Fingerprint, is_link_local};
+use pindrel_core::values::{Fingerprint, is_link_local_or_metadata};
 use pindrel_edge::{BoundHostname, Platform};
 use pindrel_probe::ProbeError;
 
@@ -81,12 +81,11 @@ impl Engine {
         let is_led = Known::about(&self.desired, &self.known(), id).at(at).is_aliased_here();
         let trusted = if is_led || !wanted.is_sampled() { None } else { self.trusted(wanted.certificate).await.ok() };
         // A platform's word leads to no address that only this machine's own network has.
-        let is_named =
-            !matches!(self.desired.endpoint(at).driver, EndpointDriver::Http(_) | EndpointDriver::Program(_));
+        let is_named = self.desired.endpoint(at).names_addresses();
         let trusted = trusted.as_ref();
         let looks = endpoint.addresses.iter().take(MOST_ADDRESSES).map(async |address| {
             let place = SocketAddr::new(*address, endpoint.port);
-            if is_link_local(*address) && !is_named {
+            if is_link_local_or_metadata(*address) && !is_named {
                 let detail = "a link-local address, which only the manifest may name".into();
                 return (place, Err(Unreachable::NotAsked { detail }), Vec::new());
             }
@@ -185,6 +184,6 @@ pub(crate) async fn managed(platform: &dyn Platform, endpoint: &str, hostname: &
 pub(super) fn unreachable(error: ProbeError) -> Unreachable {
     match error {
         ProbeError::NotConnected(why) | ProbeError::NoAnswer { why, .. } => why,
-        other => Unreachable::Tls { detail: other.to_string() },
+        other => Unreachable::tls(other.to_string()),
     }
 }

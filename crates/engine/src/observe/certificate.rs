@@ -17,7 +17,6 @@ use zeroize::Zeroizing;
 
 use crate::execute::deliver::{group_id, owner_id, pem_of};
 use crate::failure::{EngineError, state_failed};
-use crate::files;
 use crate::observe::binding::unreachable;
 use crate::run::Engine;
 
@@ -132,7 +131,7 @@ impl Engine {
                 let password = self.delivery_password(delivery)?;
                 let name = delivery.file.display().to_string();
                 let files = [LooseFile { name, bytes: present.to_vec() }];
-                let found = Bundle::assemble(&files, None, Some(&password)).ok();
+                let found = Bundle::assemble(&files, None, Some(&password), self.drivers.pkcs12()).ok();
                 Ok(found.is_some_and(|found| {
                     found.chain.pem() == chain.pem()
                         && found.key.is_some_and(|own| own.public_key() == key.public_key())
@@ -145,7 +144,7 @@ impl Engine {
 /// Reads a file with what is known of it; `None` where there is none, or a far too long one,
 /// or something that is not a file: a pipe would be waited for.
 pub(crate) fn read_bounded(path: &Path) -> Option<(Zeroizing<Vec<u8>>, Metadata)> {
-    let (bytes, metadata) = files::read_with_metadata(path, MAX_FILE_BYTES).ok()?;
+    let (bytes, metadata) = pindrel_machine::read_with_metadata(path, MAX_FILE_BYTES).ok()?;
     metadata.is_file().then_some((bytes, metadata))
 }
 

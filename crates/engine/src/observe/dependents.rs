@@ -2,15 +2,20 @@
 
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
+use std::time::Duration;
 
 use pindrel_core::desired::{HostnameId, ZoneId};
 use pindrel_core::facts::Dependent;
 use pindrel_core::zone_data::{NameKey, rdata};
+use tokio::time::timeout;
 
 use crate::run::Engine;
 
 /// The most record sets that are kept for one hostname.
 const MOST_KEPT: usize = 100;
+
+/// How long the zone may take: what leads to a name is good to know, and nothing waits for it longer.
+const READ_WITHIN: Duration = Duration::from_secs(5);
 
 /// What leads to the hostnames of a zone; none where the zone cannot be read.
 pub(crate) type Dependents = HashMap<NameKey, Vec<Dependent>>;
@@ -27,7 +32,7 @@ impl Engine {
     async fn read_dependents(&self, zone: ZoneId) -> Arc<Dependents> {
         let mut dependents = Dependents::default();
         let Ok(driver) = self.zone_driver(zone, None).await else { return Arc::default() };
-        let Ok(data) = driver.read().await else { return Arc::default() };
+        let Ok(Ok(data)) = timeout(READ_WITHIN, driver.read()).await else { return Arc::default() };
         let own = self.desired.hostnames.iter().filter(|wanted| wanted.zone == zone);
         let own: HashSet<NameKey> = own.map(|wanted| NameKey::from(&wanted.hostname.owner())).collect();
         for entry in data.entries() {

@@ -9,9 +9,9 @@ use hickory_proto::op::{Edns, Message, MessageType, OpCode, ResponseCode};
 use hickory_proto::rr::rdata::{CAA, CNAME};
 use hickory_proto::rr::{Name, RData, RecordType, TSigner};
 
-use super::update;
 use super::wire::{self, Answers};
 use super::zone::{Found, Zone, name};
+use super::{tsig, update};
 use crate::SandboxError;
 use crate::listen::Stop;
 
@@ -241,9 +241,16 @@ impl Answers for DnsServer {
             return None;
         }
         match question.metadata.op_code {
+            OpCode::Query if let (Some(updates), Some(_)) = (&self.updates, question.signature()) => {
+                tsig::answer(updates.key.as_ref(), &question, &raw, || self.query(&question))
+            }
             OpCode::Query => self.query(&question).to_vec().ok(),
             OpCode::Update if let Some(updates) = &self.updates => {
-                update::answer(updates.key.as_ref(), &question, &raw, || self.apply(&question))
+                tsig::answer(updates.key.as_ref(), &question, &raw, || {
+                    let mut answer = Message::response(question.metadata.id, OpCode::Update);
+                    answer.metadata.response_code = self.apply(&question);
+                    answer
+                })
             }
             op_code => Message::error_msg(question.metadata.id, op_code, ResponseCode::NotImp).to_vec().ok(),
         }

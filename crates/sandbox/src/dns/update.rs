@@ -1,66 +1,11 @@
-//! Dynamic update (RFC 2136) with transaction signatures (RFC 8945).
+//! Dynamic update (RFC 2136).
 
 use std::collections::BTreeMap;
 
-use hickory_proto::dnssec::DnsSecError;
-use hickory_proto::op::{Message, OpCode, ResponseCode};
-use hickory_proto::rr::rdata::tsig::TsigError;
-use hickory_proto::rr::{DNSClass, Name, RData, Record, RecordType, TSigResponseContext, TSigner};
+use hickory_proto::op::{Message, ResponseCode};
+use hickory_proto::rr::{DNSClass, Name, RData, Record, RecordType};
 
 use super::zone::{Set, Zone};
-
-/// Answers a signed update with `key`, the one that may update; `apply` carries it out. The raw
-/// message is needed to check its signature.
-pub(super) fn answer(
-    key: Option<&TSigner>,
-    message: &Message,
-    raw: &[u8],
-    apply: impl FnOnce() -> ResponseCode,
-) -> Option<Vec<u8>> {
-    let id = message.metadata.id;
-    let mut answer = Message::response(id, OpCode::Update);
-    let Some(signature) = message.signature() else {
-        answer.metadata.response_code = ResponseCode::Refused;
-        return answer.to_vec().ok();
-    };
-    let now = u64::try_from(jiff::Timestamp::now().as_second()).unwrap_or(0);
-    let signed_by =
-        |key: &&TSigner| *key.signer_name() == signature.name && *key.algorithm() == signature.data.algorithm;
-    let key = key.filter(signed_by);
-    let Some(key) = key else {
-        return refuse(answer, TSigResponseContext::unknown_key(id, now, signature.name.clone()));
-    };
-    match check(key, raw, signature.data.time, signature.data.fudge) {
-        Err(_) => refuse(answer, TSigResponseContext::bad_signature(id, now, key.clone())),
-        Ok(mac) => {
-            let in_time = now.abs_diff(signature.data.time) <= u64::from(signature.data.fudge);
-            answer.metadata.response_code = if in_time { apply() } else { ResponseCode::NotAuth };
-            let error = (!in_time).then_some(TsigError::BadTime);
-            let context = TSigResponseContext::new(id, now, key.clone(), mac, error);
-            sign(answer, context)
-        }
-    }
-}
-
-/// Checks the signature; the library subtracts the fudge from the time, so a time near
-/// nought is refused before.
-fn check(key: &TSigner, raw: &[u8], time: u64, fudge: u16) -> Result<Vec<u8>, DnsSecError> {
-    if time < u64::from(fudge) || time > u64::MAX / 2 {
-        return Err(DnsSecError::from("the time of the signature is nonsense"));
-    }
-    key.verify_message_byte(raw, None, true).map(|(mac, _, _)| mac)
-}
-
-fn refuse(mut answer: Message, context: TSigResponseContext) -> Option<Vec<u8>> {
-    answer.metadata.response_code = ResponseCode::NotAuth;
-    sign(answer, context)
-}
-
-fn sign(mut answer: Message, context: TSigResponseContext) -> Option<Vec<u8>> {
-    let encoded = answer.to_vec().ok()?;
-    answer.set_signature(context.sign(&encoded).ok()?);
-    answer.to_vec().ok()
-}
 
 /// Checks the prerequisites and carries the update out, wholly or not at all.
 pub(super) fn apply(zone: &mut Zone, message: &Message) -> Result<(), ResponseCode> {
@@ -197,7 +142,7 @@ mod tests {
 
     fn message(prerequisites: Vec<Record>, updates: Vec<Record>) -> Message {
         let mut message = Message::query();
-        message.metadata.op_code = OpCode::Update;
+        message.metadata.op_code = hickory_proto::op::OpCode::Update;
         message.add_zone(Query::query(name("larkfield.example"), RecordType::SOA));
         message.add_pre_requisites(prerequisites);
         message.add_updates(updates);

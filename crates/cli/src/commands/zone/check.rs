@@ -1,16 +1,17 @@
 //! `pindrel zone check`
 
 use clap::Args;
-use pindrel_core::zone_data::{NameKey, Severity, reach_slips, slips};
+use pindrel_core::zone_data::{Severity, reach_slips, slips};
 
-use super::sides::{Side, read_files};
+use super::sides::{ReadArgs, Side, read_files};
 use crate::context::Context;
 use crate::error::{CliError, Status};
 use crate::output;
 
 /// Report every mistake in a zone file with its place, and the slips in a zone that servers accept
 ///
-/// A zone file is read as RFC 1035 says, with what it includes; a zone of the manifest is read from
+/// A zone file is read as RFC 1035 says, with the files that it includes from its own folder or from
+/// that of --include-below; a zone of the manifest is read from
 /// its servers. Slips are looked for once everything can be read: aliases beside other records, or
 /// leading nowhere; names with the zone's name twice; records that a delegation hides; and more. Of a
 /// zone of the manifest also names that lead to an endpoint which has no binding of them.
@@ -26,14 +27,8 @@ pub(crate) struct CheckArgs {
     #[arg(value_name = "FILE|ZONE")]
     zone: Side,
 
-    /// What relative names are completed with; else the name that the file has
-    #[arg(long, value_name = "NAME", value_parser = origin)]
-    origin: Option<NameKey>,
-}
-
-/// Reads an origin as it is typed: with or without its final dot.
-pub(super) fn origin(text: &str) -> Result<NameKey, String> {
-    NameKey::parse(text.as_bytes(), &NameKey::root()).map_err(|error| error.to_string())
+    #[command(flatten)]
+    reading: ReadArgs,
 }
 
 pub(super) async fn run(context: &Context, args: &CheckArgs) -> Result<Status, CliError> {
@@ -45,13 +40,13 @@ pub(super) async fn run(context: &Context, args: &CheckArgs) -> Result<Status, C
         });
     }
     if let Side::File(path) = &args.zone {
-        let files = read_files(path, args.origin.as_ref(), None)?;
+        let files = read_files(path, &args.reading, None)?;
         let slips = if files.mistakes.is_empty() { slips(&files.zone) } else { Vec::new() };
         let is_right = files.mistakes.is_empty() && slips.iter().all(|slip| slip.severity != Severity::Error);
         output::zones::print_check(context, &path.display().to_string(), &files, &slips)?;
         return Ok(if is_right { Status::Done } else { Status::Failed });
     }
-    let read = args.zone.read(context, None, None).await?;
+    let read = args.zone.read(context, &args.reading, None).await?;
     let mut slips = slips(&read.data);
     // That something is missing cannot be told of a part.
     slips.retain(|slip| read.partial.is_none() || !slip.code.is_of_absence());

@@ -2,10 +2,9 @@
 
 use clap::Args;
 use pindrel_core::name_servers::NameServerChange;
-use pindrel_core::zone_data::{Compared, NameKey, compare};
+use pindrel_core::zone_data::{Compared, compare};
 
-use super::check::origin;
-use super::sides::Side;
+use super::sides::{ReadArgs, Side};
 use crate::context::Context;
 use crate::error::{CliError, Status};
 use crate::names;
@@ -37,9 +36,8 @@ pub(crate) struct CompareArgs {
     #[arg(value_name = "RIGHT")]
     right: Side,
 
-    /// What relative names in files are completed with; else the name that the file has
-    #[arg(long, value_name = "NAME", value_parser = origin)]
-    origin: Option<NameKey>,
+    #[command(flatten)]
+    reading: ReadArgs,
 
     /// Compare TTLs as well
     #[arg(long)]
@@ -52,8 +50,8 @@ pub(crate) struct CompareArgs {
 
 pub(super) async fn run(context: &Context, args: &CompareArgs) -> Result<Status, CliError> {
     let zone = args.right.zone().or_else(|| args.left.zone());
-    let left = args.left.read(context, args.origin.as_ref(), zone.as_ref()).await?;
-    let right = args.right.read(context, args.origin.as_ref(), zone.as_ref()).await?;
+    let left = args.left.read(context, &args.reading, zone.as_ref()).await?;
+    let right = args.right.read(context, &args.reading, zone.as_ref()).await?;
     let mut differences = compare(&left.data, &right.data, Compared { all: args.all, ttls: args.ttls });
     for (side, read) in [(&args.left, &left), (&args.right, &right)] {
         // What was not looked at does not differ.

@@ -1,10 +1,8 @@
 //! `pindrel zone export`
 
 use clap::Args;
-use pindrel_core::zone_data::NameKey;
 
-use super::check::origin;
-use super::sides::Side;
+use super::sides::{ReadArgs, Side};
 use crate::context::Context;
 use crate::error::{CliError, Status};
 use crate::output;
@@ -24,13 +22,12 @@ pub(crate) struct ExportArgs {
     #[arg(value_name = "ZONE")]
     zone: Side,
 
-    /// What relative names in a file are completed with; else the name that the file has
-    #[arg(long, value_name = "NAME", value_parser = origin)]
-    origin: Option<NameKey>,
+    #[command(flatten)]
+    reading: ReadArgs,
 }
 
 pub(super) async fn run(context: &Context, args: &ExportArgs) -> Result<Status, CliError> {
-    let read = args.zone.read(context, args.origin.as_ref(), None).await?;
+    let read = args.zone.read(context, &args.reading, None).await?;
     output::zones::print_zone(context, &read.data, read.partial.as_ref().map(|part| &*part.why))?;
     Ok(Status::Done)
 }

@@ -8,8 +8,7 @@ use pindrel_core::name::DnsName;
 use pindrel_core::pin::Pin;
 use pindrel_core::zone_data::{NameKey, Severity, slips};
 
-use super::check::origin;
-use super::sides::read_files;
+use super::sides::{ReadArgs, read_files};
 use crate::context::Context;
 use crate::error::{CliError, Status, ZoneMistakes};
 use crate::names;
@@ -34,9 +33,8 @@ pub(crate) struct ImportArgs {
     #[arg(long, value_name = "ZONE")]
     into: DnsName,
 
-    /// What relative names are completed with; else the name of the zone
-    #[arg(long, value_name = "NAME", value_parser = origin)]
-    origin: Option<NameKey>,
+    #[command(flatten)]
+    reading: ReadArgs,
 
     /// Delete record sets that the file does not have
     #[arg(long)]
@@ -50,7 +48,8 @@ pub(crate) struct ImportArgs {
 pub(super) async fn run(context: &Context, args: &ImportArgs) -> Result<Status, CliError> {
     context.refuse_csv()?;
     let zone = NameKey::from(&args.into);
-    let files = read_files(&args.file, Some(args.origin.as_ref().unwrap_or(&zone)), None)?;
+    let origin = args.reading.origin.clone().unwrap_or_else(|| zone.clone());
+    let files = read_files(&args.file, &ReadArgs { origin: Some(origin), ..args.reading.clone() }, None)?;
     if !files.mistakes.is_empty() {
         return Err(CliError::ZoneFile(Box::new(ZoneMistakes { files })));
     }
@@ -80,7 +79,7 @@ pub(super) async fn run(context: &Context, args: &ImportArgs) -> Result<Status, 
         let (engine, lock) = context.locked_engine("zone import").await?;
         (engine, Some(lock))
     } else {
-        (context.engine().await?.0, None)
+        (context.engine_within(args.reading.patience).await?.0, None)
     };
     let id = names::zone(engine.desired(), &args.into)?;
     let finding = |finding| CliError::Finding(Box::new(finding));

@@ -3,6 +3,7 @@
 use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
 
+use clap::Args;
 use pindrel_core::display_text::io_reason;
 use pindrel_core::findings::Finding;
 use pindrel_core::name::DnsName;
@@ -10,13 +11,37 @@ use pindrel_core::zone_data::{NameKey, ZoneData};
 use pindrel_engine::Part;
 use pindrel_engine::zone_files::{ReadFiles, named_after, read};
 
+use crate::args::{Span, patience};
 use crate::context::Context;
 use crate::error::{CliError, ZoneMistakes};
 use crate::names;
 
+/// How zones and zone files are read.
+#[derive(Debug, Clone, Args)]
+pub(super) struct ReadArgs {
+    /// What relative names in a zone file are completed with; else the name that the file has
+    #[arg(long, value_name = "NAME", value_parser = origin)]
+    pub(super) origin: Option<NameKey>,
+
+    /// A folder where files that a zone file includes may lie, besides the file's own
+    #[arg(long, value_name = "FOLDER")]
+    pub(super) include_below: Option<PathBuf>,
+
+    /// How long a zone transfer may take
+    #[arg(long, value_name = "DURATION", default_value_t = TRANSFER, value_parser = patience)]
+    pub(super) patience: Span,
+}
+
+/// Reads an origin as it is typed: with or without its final dot.
+fn origin(text: &str) -> Result<NameKey, String> {
+    NameKey::parse(text.as_bytes(), &NameKey::root()).map_err(|error| error.to_string())
+}
+
 /// What stands for the records that the manifest wants.
 const MANIFEST: &str = "manifest";
 const DNS_PORT: u16 = 53;
+/// How long a zone may take to be transferred unless it is said.
+const TRANSFER: Span = Span(120);
 
 /// One zone that was asked for, as it was typed.
 #[derive(Debug, Clone)]
@@ -65,13 +90,13 @@ impl Side {
     pub(super) async fn read(
         &self,
         context: &Context,
-        origin: Option<&NameKey>,
+        how: &ReadArgs,
         other: Option<&DnsName>,
     ) -> Result<Read, CliError> {
         let finding = |finding: Finding| CliError::Finding(Box::new(finding));
         match self {
             Side::File(path) => {
-                let files = read_files(path, origin, other)?;
+                let files = read_files(path, how, other)?;
                 if !files.mistakes.is_empty() {
                     return Err(CliError::ZoneFile(Box::new(ZoneMistakes { files })));
                 }
@@ -85,7 +110,7 @@ impl Side {
                 remedy: "Name a zone file, or a manifest with --manifest".into(),
             }),
             Side::Zone(name, server) => {
-                let (engine, _) = context.engine().await?;
+                let (engine, _) = context.engine_within(how.patience).await?;
                 let desired = engine.desired();
                 let says = || format!("there is no file {name}, and the manifest has no zone {name}");
                 let id = desired.zone_named(name).ok_or_else(|| names::unknown_zone(desired, name, says()))?;
@@ -128,13 +153,9 @@ fn no_zone() -> CliError {
 
 /// Reads a zone file. Relative names are completed with what was typed, else with the name that the file has, else
 /// with that of the zone that it is compared with.
-pub(super) fn read_files(
-    path: &Path,
-    origin: Option<&NameKey>,
-    other: Option<&DnsName>,
-) -> Result<ReadFiles, CliError> {
-    let origin = origin.cloned().or_else(|| named_after(path)).or_else(|| other.map(NameKey::from));
-    read(path, &origin.clone().unwrap_or_default(), None).map_err(|error| CliError::File {
+pub(super) fn read_files(path: &Path, how: &ReadArgs, other: Option<&DnsName>) -> Result<ReadFiles, CliError> {
+    let origin = how.origin.clone().or_else(|| named_after(path)).or_else(|| other.map(NameKey::from));
+    read(path, &origin.unwrap_or_default(), None, how.include_below.as_deref()).map_err(|error| CliError::File {
         path: path.display().to_string(),
         doing: "read",
         why: io_reason(&error),

@@ -4,13 +4,14 @@ use hickory_proto::op::Message;
 use hickory_proto::rr::RecordType as WireType;
 use pindrel_core::name::DnsName;
 use pindrel_core::records::{RecordSet, RecordType};
-use pindrel_core::zone_data::ZoneData;
+use pindrel_core::zone_data::{NameKey, ZoneBuilder, ZoneData};
 
 use crate::lookup::{self, negative_secs, reason, sets};
-use crate::transfer::fuzz_messages;
+use crate::powerdns::read_reply;
+use crate::transfer::take_any;
 use crate::wire::{answers, core_name};
 
-pub use crate::program::fuzz_replies as program_replies;
+pub use crate::program::read_any as program_replies;
 
 /// Reads some octets as answers to questions about a name, and as the messages of a transfer of its zone; a message
 /// ends where its length says.
@@ -33,10 +34,20 @@ pub fn dns_replies(zone: &DnsName, owner: &DnsName, before: &ZoneData, octets: &
                 assert!(again.is_none_or(|again| again == *data || record_type == RecordType::Txt));
             }
         }
-        lookup::fuzz_follow(message, owner);
+        lookup::follow_any(message, owner);
         for record in message.all_sections().filter(|record| record.record_type() != WireType::OPT) {
             let _ = core_name(&record.name);
         }
     }
-    fuzz_messages(zone, before, &messages);
+    take_any(zone, before, &messages);
+}
+
+/// Reads some octets as what the API of a name server returns for a zone, whole and for one name.
+pub fn api_reply(zone: &DnsName, reply: &[u8]) {
+    for of in [None, Some(zone)] {
+        let mut builder = ZoneBuilder::default();
+        let _ = read_reply(reply, zone, of, &mut builder);
+        let data = builder.finish(Some(NameKey::from(zone)));
+        assert!(data.entries().all(|entry| entry.owner().is_within(data.apex())));
+    }
 }
