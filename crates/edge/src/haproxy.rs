@@ -23,6 +23,12 @@ use crate::{BoundHostname, EdgeError, Platform, ServerState, StoreRemoval, Store
 use files::{Entry, Files};
 use runtime::Runtime;
 
+/// Takes some octets as answers of a balancer.
+#[cfg(feature = "hostile")]
+pub fn read_any(octets: &[u8]) {
+    runtime::read_any(octets);
+}
+
 /// A load balancer with a runtime socket.
 pub struct Haproxy {
     name: String,
@@ -38,7 +44,7 @@ impl Haproxy {
     /// Makes a driver for a balancer, whose paths are absolute.
     pub fn new(name: &str, kind: EndpointKind, balancer: LoadBalancer) -> Haproxy {
         let files = Files { folder: balancer.folder.clone(), list: balancer.list.clone() };
-        let runtime = Runtime { socket: balancer.socket.clone() };
+        let runtime = Runtime::at(balancer.socket.clone());
         Haproxy { name: name.to_owned(), kind, balancer, files, runtime, changing: Mutex::default() }
     }
 
@@ -136,6 +142,9 @@ impl Platform for Haproxy {
         let _turn = self.changing.lock().await;
         let present = self.files.entry(hostname)?;
         require_unchanged(known, present.as_ref().map(Entry::digest), hostname)?;
+        if present.is_none() {
+            self.files.require_own(hostname)?;
+        }
         let entry = Entry { hostname: hostname.clone(), binding: binding.clone() };
         let sha256 = local::certificate_of(&self.name, binding)?;
         let bundle = self

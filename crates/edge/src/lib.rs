@@ -4,6 +4,8 @@
 //! or adapters in front of them, that speak the protocol over HTTPS or as a program.
 
 mod haproxy;
+#[cfg(feature = "hostile")]
+pub mod hostile;
 mod local;
 mod nginx;
 mod owned_files;
@@ -70,6 +72,12 @@ pub enum EdgeError {
         /// Why not.
         why: String,
     },
+    /// A file of this name stands there that somebody else wrote.
+    #[error("{path} was not written by Pindrel, and is not changed")]
+    Foreign {
+        /// The file.
+        path: String,
+    },
     /// A command of a server on this machine failed.
     #[error("the command `{command}` failed: {says}")]
     Command {
@@ -99,6 +107,7 @@ impl EdgeError {
             EdgeError::File { .. } => {
                 "Make sure that this user may read and write there, and that the disk is not full"
             }
+            EdgeError::Foreign { .. } => "Rename that file, or delete it: Pindrel writes one of that name",
             EdgeError::Command { .. } => "Correct what it names; what was served before is served on",
             EdgeError::Malformed { .. } => "Check that the url is that of an endpoint platform or its adapter",
         }
@@ -111,6 +120,7 @@ impl EdgeError {
             EdgeError::Token { .. }
             | EdgeError::Refused { .. }
             | EdgeError::File { .. }
+            | EdgeError::Foreign { .. }
             | EdgeError::Command { .. } => Code::PlatformRefuses,
             EdgeError::Changed(_) => Code::BindingChanged,
         };
@@ -124,7 +134,7 @@ impl EdgeError {
             EdgeError::Token { status, detail, .. } | EdgeError::Refused { status, detail, .. } => {
                 Unreachable::Code { code: format!("status {status}: {detail}") }
             }
-            EdgeError::Changed(_) | EdgeError::File { .. } | EdgeError::Command { .. } => {
+            EdgeError::Changed(_) | EdgeError::File { .. } | EdgeError::Foreign { .. } | EdgeError::Command { .. } => {
                 Unreachable::Other { detail: self.to_string() }
             }
             EdgeError::Malformed { why, .. } => Unreachable::Malformed { detail: why },

@@ -137,7 +137,11 @@ impl Nginx {
         }
         let mut before = Changes::new();
         for name in changes.keys() {
-            before.insert(name.clone(), self.read(name)?);
+            let present = self.read(name)?;
+            if present.as_deref().is_some_and(|text| !configuration::is_own(text)) {
+                return Err(self.foreign(name));
+            }
+            before.insert(name.clone(), present);
         }
         let applied = self.applied();
         let is_in_force = |(name, new): (&String, &Option<String>)| {
@@ -210,11 +214,11 @@ impl Nginx {
         if configuration::binding_in(&text).is_some() {
             return Ok(Some(text));
         }
-        Err(EdgeError::File {
-            path: self.folder.join(name).display().to_string(),
-            doing: "changed",
-            why: "it was not written by Pindrel".into(),
-        })
+        Err(self.foreign(&name))
+    }
+
+    fn foreign(&self, name: &str) -> EdgeError {
+        EdgeError::Foreign { path: self.folder.join(name).display().to_string() }
     }
 
     fn bound(&self, name: &str, text: &str) -> Option<BoundHostname> {

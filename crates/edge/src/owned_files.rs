@@ -7,7 +7,7 @@ use std::path::Path;
 
 use pindrel_core::display_text::io_reason;
 use pindrel_core::name::Hostname;
-use pindrel_machine::replace_file;
+use pindrel_machine::{read_regular, replace_file};
 
 use crate::{BoundHostname, EdgeError};
 
@@ -53,15 +53,12 @@ pub(crate) fn make_folder(path: &Path, mode: u32) -> Result<(), EdgeError> {
 
 /// Reads a file; `None` where there is none.
 pub(crate) fn read(path: &Path) -> Result<Option<String>, EdgeError> {
-    match fs::metadata(path) {
+    let bytes = match read_regular(path, MAX_BYTES) {
         Err(error) if error.kind() == ErrorKind::NotFound => return Ok(None),
-        Err(error) => return Err(failed(path, "read")(error)),
-        Ok(metadata) if !metadata.is_file() || metadata.len() > MAX_BYTES => {
-            return Err(failed(path, "read")(std::io::Error::other("it is not a file of Pindrel's")));
-        }
-        Ok(_) => {}
-    }
-    fs::read_to_string(path).map(Some).map_err(failed(path, "read"))
+        read => read.map_err(failed(path, "read"))?,
+    };
+    let text = String::from_utf8(bytes).map_err(|error| std::io::Error::new(ErrorKind::InvalidData, error));
+    text.map(Some).map_err(failed(path, "read"))
 }
 
 /// Writes a file as a whole: who reads it sees the old one or the new one.

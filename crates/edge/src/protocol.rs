@@ -3,12 +3,15 @@
 mod https;
 mod program;
 
-use std::sync::{Mutex, PoisonError};
+use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
 use async_trait::async_trait;
+use pindrel_core::display_text::bounded_line;
 use pindrel_core::endpoint::{Binding, Deployment, EndpointInfo, PlatformReply};
+use pindrel_core::facts::Unreachable;
 use pindrel_core::name::Hostname;
+use pindrel_core::sent_secrets::SentSecrets;
 use pindrel_core::values::Fingerprint;
 use secrecy::{ExposeSecret as _, SecretString};
 use serde::{Deserialize, Serialize};
@@ -29,6 +32,8 @@ const BUSY_TRIES: u32 = 3;
 const LONGEST_BUSY: Duration = Duration::from_secs(30);
 /// The most records that a platform may ask for at one hostname.
 const MOST_RECORDS: usize = 16;
+/// The longest text in a reply, in characters: longer than any record's data.
+const LONGEST_TEXT: usize = 4_096;
 /// What counts as a second where calls are limited: on the way some are delayed, and the next come close
 /// behind them.
 const PACED_SECOND: Duration = Duration::from_millis(1_060);
@@ -39,6 +44,8 @@ const USUAL_BUSY: Duration = Duration::from_secs(1);
 pub struct ProtocolPlatform {
     carrier: Box<dyn Carrier>,
     pace: Option<Pace>,
+    /// What the platform was sent and must not be shown to have said.
+    sent: Mutex<SentSecrets>,
 }
 
 /// What brings a call to the platform, and its reply back.
@@ -111,7 +118,8 @@ struct Reply {
     etag: Option<String>,
     next: Option<String>,
     retry_after: Option<Duration>,
-    body: Vec<u8>,
+    /// What it says, or why it is no JSON.
+    body: Result<Value, String>,
 }
 
 impl Reply {
@@ -203,10 +211,22 @@ struct ProblemBody {
 }
 
 impl ProtocolPlatform {
-    fn over(carrier: impl Carrier + 'static, calls_per_second: Option<u32>) -> ProtocolPlatform {
+    fn over(
+        carrier: impl Carrier + 'static,
+        token: Option<&SecretString>,
+        calls_per_second: Option<u32>,
+    ) -> ProtocolPlatform {
+        let mut sent = SentSecrets::default();
+        if let Some(token) = token {
+            sent.remember(token.expose_secret());
+        }
         let pace = calls_per_second
             .map(|calls| Pace { between: PACED_SECOND / calls.max(1), next: Mutex::new(Instant::now()) });
-        ProtocolPlatform { carrier: Box::new(carrier), pace }
+        ProtocolPlatform { carrier: Box::new(carrier), pace, sent: Mutex::new(sent) }
+    }
+
+    fn sent(&self) -> MutexGuard<'_, SentSecrets> {
+        self.sent.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     async fn call(&self, call: Call<'_>) -> Result<Reply, EdgeError> {
@@ -215,7 +235,8 @@ impl ProtocolPlatform {
             if let Some(pace) = &self.pace {
                 pace.turn().await;
             }
-            let reply = self.carrier.call(&call).await?;
+            let called = self.carrier.call(&call).await;
+            let reply = clean(called, &self.sent())?;
             let Some(wait) = reply.busy().filter(|_| tries < BUSY_TRIES) else { return Ok(reply) };
             tries += 1;
             tokio::time::sleep(wait).await;
@@ -236,7 +257,8 @@ impl ProtocolPlatform {
         if !reply.is_success() {
             return Err(self.refusal(what, target, reply));
         }
-        serde_json::from_slice(&reply.body).map_err(|error| self.malformed(target, error.to_string()))
+        let body = reply.body.clone().map_err(|why| self.malformed(target, why))?;
+        serde_json::from_value(body).map_err(|error| self.malformed(target, bounded_line(error.to_string(), 300)))
     }
 
     /// Reads all pages of a list.
@@ -261,7 +283,8 @@ impl ProtocolPlatform {
     }
 
     fn refusal(&self, what: &'static str, target: &Target, reply: &Reply) -> EdgeError {
-        let problem: ProblemBody = serde_json::from_slice(&reply.body).unwrap_or_default();
+        let problem: ProblemBody =
+            reply.body.clone().ok().and_then(|body| serde_json::from_value(body).ok()).unwrap_or_default();
         let text = if problem.detail.is_empty() { problem.title } else { problem.detail };
         let detail: String = if text.is_empty() { "no reason given".into() } else { text.chars().take(300).collect() };
         let status = reply.status;
@@ -301,6 +324,7 @@ impl Platform for ProtocolPlatform {
         key: SecretString,
     ) -> Result<(), EdgeError> {
         let target = Target::path(&["sites", site, "certificates", &sha256.to_string()]);
+        self.sent().remember(key.expose_secret());
         let body = serde_json::to_value(&CertificateBody { chain, key: key.expose_secret() })
             .map_err(|error| self.malformed(&target, error.to_string()))?;
         let reply = self.call(Call { body: Some(body), ..Call::new(Method::Put, &target) }).await?;
@@ -398,6 +422,78 @@ impl Platform for ProtocolPlatform {
     }
 }
 
+/// Takes out of what a platform said, or of why it could not be asked, whatever it was sent as a secret, and what a
+/// terminal would obey.
+fn clean(called: Result<Reply, EdgeError>, sent: &SentSecrets) -> Result<Reply, EdgeError> {
+    match called {
+        Ok(mut reply) => {
+            if let Ok(body) = &mut reply.body {
+                clean_texts(body, sent);
+            }
+            // These are sent back as they are, or not at all.
+            reply.etag = reply.etag.filter(|etag| sent.is_free_of(etag));
+            reply.next = reply.next.filter(|next| sent.is_free_of(next));
+            Ok(reply)
+        }
+        Err(EdgeError::Malformed { url, why }) => {
+            Err(EdgeError::Malformed { url: sent.shown(&url), why: sent.shown(&why) })
+        }
+        Err(EdgeError::Unreachable { url, why: Unreachable::Other { detail } }) => {
+            let detail = sent.shown(&detail);
+            Err(EdgeError::Unreachable { url, why: Unreachable::Other { detail } })
+        }
+        Err(other) => Err(other),
+    }
+}
+
+fn clean_texts(value: &mut Value, sent: &SentSecrets) {
+    match value {
+        Value::String(text) => *text = bounded_line(sent.withhold(text), LONGEST_TEXT),
+        Value::Array(values) => values.iter_mut().for_each(|value| clean_texts(value, sent)),
+        Value::Object(entries) => entries.values_mut().for_each(|value| clean_texts(value, sent)),
+        _ => {}
+    }
+}
+
+/// Takes some octets as any reply of a platform that was sent a token and a key: what can be read of it, and how it is
+/// refused, holds neither.
+#[cfg(feature = "hostile")]
+pub fn read_any(octets: &[u8]) {
+    const SENT: [&str; 2] = ["the-token-of-the-platform", "MIGHAgEAMBMGByqGSM49AgEGCCqGSM49AwEHBG0wawIBAQQg"];
+    struct Nobody;
+    #[async_trait]
+    impl Carrier for Nobody {
+        fn place(&self, _target: &Target) -> String {
+            "a platform".into()
+        }
+        fn platform(&self) -> String {
+            "a platform".into()
+        }
+        async fn call(&self, _call: &Call<'_>) -> Result<Reply, EdgeError> {
+            Err(EdgeError::Malformed { url: String::new(), why: String::new() })
+        }
+    }
+    let platform = ProtocolPlatform::over(Nobody, None, None);
+    SENT.iter().for_each(|secret| platform.sent().remember(secret));
+    let target = Target::path(&["endpoints"]);
+    for status in [200, 403, 422] {
+        let body = serde_json::from_slice(octets).map_err(|error| error.to_string());
+        let reply = Reply { status, etag: None, next: None, retry_after: None, body };
+        let Ok(reply) = clean(Ok(reply), &platform.sent()) else { continue };
+        let read = [
+            platform.read::<EndpointPage>("it", &target, &reply).map(|page| format!("{:?}", page.endpoints)),
+            platform.read::<BindingPage>("it", &target, &reply).map(|page| page.bindings.len().to_string()),
+            platform.read::<CertificatePage>("it", &target, &reply).map(|page| format!("{:?}", page.certificates)),
+            platform.read::<TokenScope>("it", &target, &reply).map(|scope| format!("{:?}", scope.beyond_need())),
+            platform.read_binding("it", &target, &reply).map(|bound| format!("{bound:?}")),
+        ];
+        for text in read.into_iter().map(|read| read.unwrap_or_else(|error| format!("{error} {:?}", error.finding()))) {
+            assert!(SENT.iter().all(|secret| !text.contains(secret)), "{text}");
+            assert!(!text.chars().any(char::is_control), "{text:?}");
+        }
+    }
+}
+
 /// A text of a platform as it is quoted in a message.
 fn quoted(text: &str) -> String {
     format!("{:?}", text.chars().take(80).collect::<String>())
@@ -437,7 +533,7 @@ mod tests {
         ];
         for (status, after, expected) in table {
             let retry_after = after.map(Duration::from_secs);
-            let reply = Reply { status, etag: None, next: None, retry_after, body: Vec::new() };
+            let reply = Reply { status, etag: None, next: None, retry_after, body: Ok(Value::Null) };
             assert_eq!(reply.busy(), expected.map(Duration::from_secs), "{status} {after:?}");
         }
     }

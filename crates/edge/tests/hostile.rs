@@ -58,17 +58,55 @@ async fn each_answer_that_is_none_is_told_in_bounded_time() {
         (answer(503, &["retry-after: 0"], ""), 4, "no reason given"),
         (answer(429, &["retry-after: 3600"], "{\"title\":\"too many\"}"), 1, "too many"),
         (answer(200, &[], "<html>"), 1, "/base/v1/endpoints"),
-        (answer(200, &[], "{\"endpoints\":[{\"id\":7}]}"), 1, "line 1"),
+        (answer(200, &[], "{\"endpoints\":[{\"id\":7}]}"), 1, "integer `7`"),
         (answer(500, &[], &detail), 1, &long[..300]),
         (answer(403, &[], "{\"detail\":\"not yours\"}"), 1, "not yours"),
         (answer(200, &[], &"[".repeat((1 << 20) + 1)), 1, "more than 1048576 bytes"),
-        (answer(200, &[], &"[".repeat(100_000)), 1, "sequence"),
+        (answer(200, &[], &"[".repeat(100_000)), 1, "recursion limit"),
     ] {
         let server = platform(move |_, _| bytes.clone()).await;
         let error = driver(&server).endpoints().await.unwrap_err();
         assert!(error.to_string().contains(says), "{says}: {error}");
         assert!(!error.to_string().contains(&long) && !error.remedy().is_empty());
         assert_eq!(server.received().len(), requests, "{says}");
+    }
+}
+
+/// A platform that repeats what it was sent, in whatever field: neither the token nor the key comes back, nothing that a
+/// terminal would obey, and no more than a line.
+#[tokio::test]
+async fn what_was_sent_as_a_secret_never_comes_back() {
+    let key = rcgen::KeyPair::generate().unwrap().serialize_pem();
+    let chain = "-----BEGIN CERTIFICATE-----\nMIIB\n-----END CERTIFICATE-----\n";
+    type Repeat = fn(&Received) -> Vec<u8>;
+    let whole = |request: &Received| format!("{}\n{:?}", String::from_utf8_lossy(&request.body), request.headers);
+    fn detail(status: u16, text: &str) -> Vec<u8> {
+        answer(status, &[], &serde_json::json!({ "detail": text, "title": text }).to_string())
+    }
+    let repeats: [Repeat; 5] = [
+        |request| detail(400, &String::from_utf8_lossy(&request.body)),
+        |request| detail(500, &format!("{:?}", request.headers)),
+        |request| detail(401, &format!("\u{1b}[2J{}{:?}", String::from_utf8_lossy(&request.body), request.headers)),
+        |request| {
+            let body: serde_json::Value = serde_json::from_slice(&request.body).unwrap_or_default();
+            let key = body["key"].as_str().unwrap_or_default();
+            // Its lines backwards in order, and in one piece.
+            detail(422, &key.lines().rev().chain([&*key.replace('\n', "")]).collect::<Vec<_>>().join(" | "))
+        },
+        |request| answer(500, &[], &String::from_utf8_lossy(&request.body)),
+    ];
+    for (number, repeat) in repeats.into_iter().enumerate() {
+        let server = platform(move |_, request| repeat(request)).await;
+        let sha256 = pindrel_core::values::Fingerprint::of(b"leaf");
+        let error = driver(&server).put_certificate("north", sha256, chain, key.clone().into()).await.unwrap_err();
+        let sent = whole(&server.received()[0]);
+        assert!(sent.contains(TOKEN) && sent.contains("PRIVATE KEY"), "{sent}");
+        let told = format!("{error} {error:?} {:?}", error.finding());
+        for part in key.lines().skip(1).take_while(|line| !line.starts_with('-')).map(|line| &line[..16]).chain([TOKEN])
+        {
+            assert!(!told.contains(part), "{number}: {told}");
+        }
+        assert!(!told.contains(['\u{1b}', '\n']) && !told.contains("u{1b}"), "{number}: {told}");
     }
 }
 

@@ -16,7 +16,7 @@ use pindrel_core::values::Fingerprint;
 use pindrel_core::web_server::{OriginTls, Service, ServicePlace, WebServer};
 use pindrel_edge::{EdgeError, Haproxy, Nginx, Platform, StoreRemoval};
 use rcgen::{CertificateParams, KeyPair};
-use secrecy::SecretString;
+use secrecy::{ExposeSecret as _, SecretString};
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
 use tokio::net::UnixListener;
 
@@ -117,7 +117,7 @@ async fn what_a_web_server_is_told_reads_back_as_it_was_told() {
             &[
                 "location \"/v1/\" {",
                 "location = \"/v1\" {",
-                "\"/v1/a\\\"b\\$c\\\\/\"",
+                "\"/v1/a\\\"b$c\\\\/\"",
                 "return 404;",
                 "proxy_ssl_verify on",
             ],
@@ -155,7 +155,7 @@ async fn what_a_web_server_is_told_reads_back_as_it_was_told() {
         let again = web.nginx.put_binding("web", &name, &plain(sha256), known.as_ref()).await;
         assert_eq!(again, Err(EdgeError::Changed(name.clone())), "{name}");
     }
-    assert!(web.text("00-services.conf").contains("server 127.0.0.1:9002 weight=3;"));
+    assert!(web.text("00-services.conf").contains("server \"127.0.0.1:9002\" weight=3;"));
     let mut bound: Vec<String> =
         web.nginx.bindings("web").await.unwrap().into_iter().map(|(name, _)| name.to_string()).collect();
     bound.sort();
@@ -174,6 +174,30 @@ async fn what_a_web_server_is_told_reads_back_as_it_was_told() {
     assert_eq!(fs::read_dir(web.folder.join("certificates")).unwrap().count(), 1, "the key is gone too");
     let issued = web.nginx.put_binding("web", &hostname("app.larkfield.example"), &Binding::plain(None), None).await;
     assert!(issued.unwrap_err().to_string().contains("issues no certificates"));
+}
+
+/// Files of the names that Pindrel uses, written by somebody else, stay as they are, and it is said which is in the way.
+#[tokio::test]
+async fn what_somebody_else_wrote_is_never_replaced() {
+    for name in ["00-services.conf", "01-unknown-names.conf", "api.larkfield.example.conf"] {
+        let web = Web::new();
+        let sha256 = web.store("api.larkfield.example").await;
+        fs::write(web.folder.join(name), "# by hand\n").unwrap();
+        let put = web.nginx.put_binding("web", &hostname("api.larkfield.example"), &plain(sha256), None).await;
+        let error = put.unwrap_err();
+        assert!(matches!(&error, EdgeError::Foreign { path } if path.ends_with(name)), "{error}");
+        assert_eq!((web.text(name).as_str(), web.ran()), ("# by hand\n", 0), "{name}");
+    }
+    let folder = tempfile::tempdir().unwrap();
+    answering(&folder.path().join("socket"), |_| Some("# files/list.txt\n".into()));
+    let balancer = balancer(folder.path());
+    let (chain, key, sha256) = certificate("api.larkfield.example");
+    balancer.put_certificate("local", sha256, &chain, key).await.unwrap();
+    let theirs = folder.path().join("files/api.larkfield.example.pem");
+    fs::write(&theirs, "by hand\n").unwrap();
+    let put = balancer.put_binding("balance", &hostname("api.larkfield.example"), &plain(sha256), None).await;
+    assert!(matches!(put, Err(EdgeError::Foreign { .. })), "{put:?}");
+    assert_eq!(fs::read_to_string(&theirs).unwrap(), "by hand\n");
 }
 
 #[tokio::test]
@@ -230,7 +254,7 @@ async fn what_somebody_else_put_into_the_folder_is_left_alone() {
     {
         fs::write(&file, foreign).unwrap();
         let put = web.nginx.put_binding("web", &name, &plain(sha256), None).await;
-        assert!(matches!(put, Err(EdgeError::File { .. } | EdgeError::Changed(_))), "{foreign:?}: {put:?}");
+        assert!(matches!(put, Err(EdgeError::Foreign { .. })), "{foreign:?}: {put:?}");
         assert_eq!(fs::read_to_string(&file).unwrap(), foreign);
         assert_eq!(web.nginx.bindings("web").await.unwrap(), []);
     }
@@ -276,7 +300,7 @@ async fn a_balancer_that_answers_otherwise_is_told_in_its_own_words() {
     const LIST: &str = "# files/list.txt\n";
     /// What is answered to a command.
     type Answer = fn(&str) -> Option<String>;
-    let refusals: [(&str, Answer, &str); 6] = [
+    let refusals: [(&str, Answer, &str); 8] = [
         ("silent", |_| None, "failed"),
         ("no such list", |_| Some("ERROR: crt-list 'list.txt' does not exist!\n".into()), "does not exist!"),
         ("no rights", |_| Some("Permission denied\n".into()), "Permission denied"),
@@ -300,6 +324,16 @@ async fn a_balancer_that_answers_otherwise_is_told_in_its_own_words() {
             "No ongoing transaction!",
         ),
         (
+            "repeats the key",
+            |command| match command {
+                _ if command.starts_with("show ssl crt-list") => Some(LIST.into()),
+                _ if command.starts_with("new ssl cert") => Some("New empty certificate store 'x'!\n".into()),
+                _ => Some(format!("unknown command {command}\n{}\n\u{1b}[2J", command.replace('\n', " "))),
+            },
+            "unknown command set ssl cert",
+        ),
+        ("never ends", |_| Some("word ".repeat(3 << 20)), "word word"),
+        (
             "takes no entry",
             |command| match command {
                 _ if command.starts_with("show ssl crt-list") => Some(LIST.into()),
@@ -317,12 +351,14 @@ async fn a_balancer_that_answers_otherwise_is_told_in_its_own_words() {
         let unreachable = balancer.endpoints().await;
         assert!(matches!(unreachable, Err(EdgeError::Unreachable { .. })), "no socket yet: {unreachable:?}");
         let (chain, key, sha256) = certificate("api.larkfield.example");
-        balancer.put_certificate("local", sha256, &chain, key).await.unwrap();
+        balancer.put_certificate("local", sha256, &chain, key.clone()).await.unwrap();
         answering(&folder.path().join("socket"), answer);
         let put = balancer.put_binding("balance", &name, &plain(sha256), None).await;
         let told = put.unwrap_err().to_string();
         assert!(told.contains(expected), "{what}: {told}");
-        assert!(!told.contains("PRIVATE KEY"), "{what}: {told}");
+        let inner = key.expose_secret().lines().skip(1).map(|line| &line[..line.len().min(12)]);
+        assert!(inner.into_iter().chain(["PRIVATE KEY"]).all(|part| !told.contains(part)), "{what}: {told}");
+        assert!(told.len() < 1_000 && !told.contains('\u{1b}'), "{what}: {told}");
         assert!(!folder.path().join("files/list.txt").exists(), "{what}: the next start does not load it either");
     }
 }

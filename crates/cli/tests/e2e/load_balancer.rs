@@ -72,7 +72,7 @@ async fn certificates_are_put_in_replaced_and_taken_away_while_clients_ask() {
     let own = std::fs::read_to_string(&list).unwrap();
     std::fs::write(&list, "/somebody/elses.pem\n").unwrap();
     let ran = workspace.run(&["settle", "--max-age", "0"]).ended(1);
-    assert!(ran.stdout.contains("it was not written by Pindrel"), "{}", ran.stdout);
+    assert!(ran.stdout.contains("was not written by Pindrel"), "{}", ran.stdout);
     std::fs::write(&list, own).unwrap();
     edit(
         &workspace,

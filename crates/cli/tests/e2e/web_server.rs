@@ -31,7 +31,7 @@ async fn it_serves_what_the_manifest_says_and_is_told_once_for_all() {
         return;
     }
     let (workspace, _sandbox) = sandboxed(quick(), |manifest, _| {
-        let routes = "routes = [{ prefix = \"/v1\", service = \"one\" }, { prefix = \"/v1/two\", service = \"two\" }]\n\
+        let routes = "routes = [{ prefix = \"/v1\", service = \"one\" }, { prefix = \"/v1/two\", service = \"two\" }, { prefix = \"/$metadata\", service = \"two\" }]\n\
                       expect = { path = \"/v1\", body = \"one /v1\" }";
         manifest
             .with(&server.endpoint("web", "gateway", "default_document = \"index.html\""))
@@ -52,6 +52,8 @@ async fn it_serves_what_the_manifest_says_and_is_told_once_for_all() {
         (API, "/v1/x", &[][..], "one /v1/x"),
         (API, "/v1/two/x", &[], "two /v1/two/x"),
         (API, "/v1/twofold", &[], "one /v1/twofold"),
+        (API, "/$metadata", &[], "two /$metadata"),
+        (API, "/$metadata/x", &[], "two /$metadata/x"),
         (API, "/elsewhere", &[], "404"),
         ("larkfield.example", "/", &[], "one /index.html"),
         ("larkfield.example", "/a?b=c", &[], "one /a"),
@@ -74,6 +76,13 @@ async fn it_serves_what_the_manifest_says_and_is_told_once_for_all() {
     );
     let upgraded = curl(&workspace, API, plain, &format!("http://{API}:{}/v1?x=y", plain.port()), &[]);
     assert!(upgraded.contains("308") && upgraded.contains(&format!("https://{API}:{port}/v1?x=y")), "{upgraded}");
+
+    // A name that is bound nowhere is sent nowhere, whatever a client writes as Host.
+    for host in ["evil.example", "crest.stations.larkfield.example.evil.example", "unknown.larkfield.example"] {
+        let header = format!("Host: {host}");
+        let answered = curl(&workspace, API, plain, &format!("http://{API}:{}/", plain.port()), &["-H", &header]);
+        assert!(answered.contains("421") && !answered.to_lowercase().contains("location:"), "{host}: {answered}");
+    }
 
     // A renewal replaces the certificate and removes the old one.
     let keys = || std::fs::read_dir(server.included.join("certificates")).unwrap().count();
@@ -160,7 +169,7 @@ async fn a_failing_test_or_reload_puts_back_what_was_served() {
     // What somebody else wrote is left alone.
     std::fs::write(&file, "# by hand\n").unwrap();
     let ran = workspace.run(&["settle", "--max-age", "0"]).ended(1);
-    assert!(ran.stdout.contains("it was not written by Pindrel"), "{}", ran.stdout);
+    assert!(ran.stdout.contains("was not written by Pindrel"), "{}", ran.stdout);
     assert_eq!(read(), "# by hand\n");
 }
 

@@ -1,7 +1,5 @@
 //! The files that a balancer reads at its next start.
 
-use std::fs;
-use std::io::ErrorKind;
 use std::path::PathBuf;
 
 use pindrel_core::endpoint::{Binding, TlsVersion};
@@ -83,14 +81,25 @@ impl Files {
         owned_files::remove(&self.store_file(sha256))
     }
 
+    /// Refuses to write over a hostname's file that somebody else made: one without an entry, whose contents no file of
+    /// the store has.
+    pub(super) fn require_own(&self, hostname: &Hostname) -> Result<(), EdgeError> {
+        let path = self.certificate_file(hostname);
+        let Some(text) = owned_files::read(&path)?.map(SecretString::from) else { return Ok(()) };
+        let leaf = CertificateDer::from_pem_slice(text.expose_secret().as_bytes()).ok();
+        let stored = leaf.map(|leaf| self.bundle(Fingerprint::of(&leaf))).transpose()?.flatten();
+        let is_own = stored.is_some_and(|stored| stored.expose_secret() == text.expose_secret());
+        if is_own { Ok(()) } else { Err(EdgeError::Foreign { path: path.display().to_string() }) }
+    }
+
     pub(super) fn write_certificate(&self, hostname: &Hostname, bundle: &SecretString) -> Result<(), EdgeError> {
         owned_files::write(&self.certificate_file(hostname), bundle.expose_secret(), 0o600)
     }
 
     /// The serial number of a hostname's certificate, in upper-case hexadecimal.
     pub(super) fn serial(&self, hostname: &Hostname) -> Option<String> {
-        let bytes = fs::read(self.certificate_file(hostname)).ok()?;
-        let leaf = CertificateDer::from_pem_slice(&bytes).ok()?;
+        let text = SecretString::from(owned_files::read(&self.certificate_file(hostname)).ok()??);
+        let leaf = CertificateDer::from_pem_slice(text.expose_secret().as_bytes()).ok()?;
         let (_, leaf) = x509_parser::parse_x509_certificate(&leaf).ok()?;
         let serial = leaf.raw_serial();
         // The balancer leaves out the sign byte.
@@ -102,11 +111,7 @@ impl Files {
     pub(super) fn entries(&self) -> Result<Vec<Entry>, EdgeError> {
         let Some(text) = owned_files::read(&self.list)? else { return Ok(Vec::new()) };
         if !(text.trim().is_empty() || text.starts_with(WRITTEN_BY)) {
-            return Err(EdgeError::File {
-                path: self.list.display().to_string(),
-                doing: "changed",
-                why: "it was not written by Pindrel".into(),
-            });
+            return Err(EdgeError::Foreign { path: self.list.display().to_string() });
         }
         let read = |line: &str| {
             let (hostname, binding) = line.strip_prefix(BINDING)?.split_once(' ')?;
@@ -146,10 +151,7 @@ impl Files {
     }
 
     pub(super) fn written(&self) -> Result<Vec<WrittenFile>, EdgeError> {
-        let text = match fs::read_to_string(&self.list) {
-            Err(error) if error.kind() == ErrorKind::NotFound => return Ok(Vec::new()),
-            read => read.map_err(owned_files::failed(&self.list, "read"))?,
-        };
-        Ok(vec![WrittenFile { path: self.list.display().to_string(), text }])
+        let text = owned_files::read(&self.list)?;
+        Ok(text.map(|text| WrittenFile { path: self.list.display().to_string(), text }).into_iter().collect())
     }
 }

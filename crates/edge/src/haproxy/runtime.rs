@@ -1,11 +1,13 @@
 //! The balancer's runtime socket: one command, one answer.
 
 use std::path::{Path, PathBuf};
-use std::time::Duration;
+use std::sync::{Mutex, MutexGuard, PoisonError};
+use std::time::{Duration, Instant};
 
 use pindrel_core::display_text::io_reason;
 use pindrel_core::facts::Unreachable;
 use pindrel_core::name::Hostname;
+use pindrel_core::sent_secrets::SentSecrets;
 use secrecy::{ExposeSecret as _, SecretString};
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
 use tokio::net::UnixStream;
@@ -17,17 +19,22 @@ use crate::{EdgeError, ServerState};
 const PATIENCE: Duration = Duration::from_secs(10);
 /// The longest answer.
 const MAX_ANSWER: u64 = 16 << 20;
+/// How many lines of an answer to a change are shown, and how many servers are told of.
+const MOST_LINES: usize = 10;
+const MOST_SERVERS: usize = 10_000;
 /// How an answer says that a change was made.
 const SUCCESS: &str = "Success!";
 
-/// How an answer says that another change is under way, and how often that is waited for.
+/// How an answer says that another change is under way, and how long that is waited for.
 const LOCKED: &str = "currently locked";
-const LOCKED_TRIES: u32 = 50;
+const LOCKED_PATIENCE: Duration = Duration::from_secs(5);
 const LOCKED_PAUSE: Duration = Duration::from_millis(100);
 
 /// The socket.
 pub(super) struct Runtime {
-    pub(super) socket: PathBuf,
+    socket: PathBuf,
+    /// The keys that went through it.
+    sent: Mutex<SentSecrets>,
 }
 
 /// An entry of the certificate list, as it is loaded.
@@ -45,6 +52,14 @@ impl Line {
 }
 
 impl Runtime {
+    pub(super) fn at(socket: PathBuf) -> Runtime {
+        Runtime { socket, sent: Mutex::default() }
+    }
+
+    fn sent(&self) -> MutexGuard<'_, SentSecrets> {
+        self.sent.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
     async fn ask(&self, command: &str) -> Result<String, EdgeError> {
         let exchange = async {
             let mut stream = UnixStream::connect(&self.socket).await?;
@@ -67,13 +82,12 @@ impl Runtime {
     /// Asks again while another command about certificates is under way inside the balancer: a change, or
     /// only a look.
     async fn ask_until_free(&self, command: &str) -> Result<String, EdgeError> {
-        let mut tries = 0;
+        let begun = Instant::now();
         loop {
             let answer = self.ask(command).await?;
-            if !answer.contains(LOCKED) || tries == LOCKED_TRIES {
+            if !answer.contains(LOCKED) || begun.elapsed() > LOCKED_PATIENCE {
                 return Ok(answer);
             }
-            tries += 1;
             tokio::time::sleep(LOCKED_PAUSE).await;
         }
     }
@@ -84,7 +98,8 @@ impl Runtime {
         if expected.iter().any(|word| answer.contains(word)) {
             return Ok(());
         }
-        let says = answer.lines().map(str::trim).filter(|line| !line.is_empty()).collect::<Vec<_>>().join("; ");
+        let lines = answer.lines().map(str::trim).filter(|line| !line.is_empty()).take(MOST_LINES);
+        let says = self.sent().shown(&lines.collect::<Vec<_>>().join("; "));
         Err(EdgeError::Command { command: shown.to_owned(), says })
     }
 
@@ -93,7 +108,7 @@ impl Runtime {
         let command = format!("show ssl crt-list -n {}", list.display());
         let answer = self.ask_until_free(&command).await?;
         if !answer.trim_start().starts_with('#') {
-            let says = answer.trim().to_owned();
+            let says = self.sent().shown(answer.trim());
             return Err(EdgeError::Command { command, says });
         }
         Ok(answer.lines().filter_map(line).collect())
@@ -109,6 +124,7 @@ impl Runtime {
     pub(super) async fn replace_certificate(&self, file: &Path, bundle: &SecretString) -> Result<(), EdgeError> {
         let file = file.display();
         self.change("new ssl cert", &format!("new ssl cert {file}"), &["New empty", "already exists"]).await?;
+        self.sent().remember(bundle.expose_secret());
         // An empty line ends what is sent.
         let text: String = bundle.expose_secret().lines().filter(|line| !line.trim().is_empty()).fold(
             String::new(),
@@ -156,27 +172,46 @@ impl Runtime {
     /// Returns how the balancer sees its own servers.
     pub(super) async fn servers(&self) -> Result<Vec<ServerState>, EdgeError> {
         let answer = self.ask("show stat").await?;
-        let mut lines = answer.lines();
-        let heads: Vec<&str> =
-            lines.next().unwrap_or_default().trim_start_matches("# ").split(',').map(str::trim).collect();
-        let column = |name: &str| heads.iter().position(|head| *head == name);
-        let (Some(group), Some(server), Some(status)) = (column("pxname"), column("svname"), column("status")) else {
-            return Ok(Vec::new());
-        };
-        let last = column("last_chk");
-        let state = |line: &str| {
-            let cells: Vec<&str> = line.split(',').collect();
-            let cell = |at: usize| cells.get(at).map(|cell| (*cell).to_owned()).unwrap_or_default();
-            let name = cell(server);
-            (!name.is_empty() && name != "FRONTEND" && name != "BACKEND").then(|| ServerState {
-                group: cell(group),
-                server: name,
-                status: cell(status),
-                last_check: last.map(cell).filter(|text| !text.is_empty()),
-            })
-        };
-        Ok(lines.filter_map(state).collect())
+        Ok(server_states(&answer, &self.sent()))
     }
+}
+
+/// Reads how a balancer sees its servers: a table whose first line names the columns.
+fn server_states(answer: &str, sent: &SentSecrets) -> Vec<ServerState> {
+    let mut lines = answer.lines();
+    let heads: Vec<&str> =
+        lines.next().unwrap_or_default().trim_start_matches("# ").split(',').map(str::trim).collect();
+    let column = |name: &str| heads.iter().position(|head| *head == name);
+    let (Some(group), Some(server), Some(status)) = (column("pxname"), column("svname"), column("status")) else {
+        return Vec::new();
+    };
+    let last = column("last_chk");
+    let state = |line: &str| {
+        let cells: Vec<&str> = line.split(',').collect();
+        let cell = |at: usize| cells.get(at).map(|cell| sent.shown(cell)).unwrap_or_default();
+        let name = cell(server);
+        (!name.is_empty() && name != "FRONTEND" && name != "BACKEND").then(|| ServerState {
+            group: cell(group),
+            server: name,
+            status: cell(status),
+            last_check: last.map(cell).filter(|text| !text.is_empty()),
+        })
+    };
+    lines.take(MOST_SERVERS).filter_map(state).collect()
+}
+
+/// Takes some octets as answers of a balancer that was sent a key.
+#[cfg(feature = "hostile")]
+pub(super) fn read_any(octets: &[u8]) {
+    let answer = String::from_utf8_lossy(octets);
+    let mut sent = SentSecrets::default();
+    sent.remember("MIGHAgEAMBMGByqGSM49AgEGCCqGSM49AwEHBG0wawIBAQQg");
+    let is_clean =
+        |text: &str| sent.is_free_of(text) && !text.chars().any(char::is_control) && text.chars().count() <= 500;
+    let states = server_states(&answer, &sent);
+    assert!(states.iter().all(|state| is_clean(&state.server) && is_clean(&state.status)), "{states:?}");
+    assert!(is_clean(&sent.shown(&answer)));
+    let _: Vec<Line> = answer.lines().filter_map(line).collect();
 }
 
 /// Reads `FILE:NUMBER [OPTIONS] NAMES`.

@@ -70,6 +70,14 @@ impl Writer<'_> {
         }
         // Versions are those of the first server at an address, for all that share it.
         text.push_str("    server_name \"\";\n    ssl_protocols TLSv1.2 TLSv1.3;\n    ssl_reject_handshake on;\n}\n");
+        // Over plain HTTP as well: whatever a client writes as Host would be where it is sent (RFC 9110 §15.5.20).
+        if !self.server.listen_http.is_empty() {
+            text.push_str("server {\n");
+            for address in &self.server.listen_http {
+                let _ = writeln!(text, "    listen {address};");
+            }
+            text.push_str("    server_name \"\";\n    return 421;\n}\n");
+        }
         text
     }
 
@@ -82,7 +90,7 @@ impl Writer<'_> {
                 let host = place.url.host_str().unwrap_or_default();
                 let port = place.url.port_or_known_default().unwrap_or(80);
                 let weight = if place.weight == 1 { String::new() } else { format!(" weight={}", place.weight) };
-                let _ = writeln!(text, "    server {host}:{port}{weight};");
+                let _ = writeln!(text, "    server {}{weight};", quoted(&format!("{host}:{port}")));
             }
             text.push_str("    keepalive 16;\n}\n");
         }
@@ -217,7 +225,7 @@ impl Writer<'_> {
         let origin = &self.server.origin;
         let host = service.places.first().and_then(|place| place.url.host_str()).unwrap_or_default();
         let name = origin.server_name.as_ref().map_or(host, Hostname::as_str);
-        let _ = writeln!(text, "        proxy_ssl_server_name on;\n        proxy_ssl_name {name};");
+        let _ = writeln!(text, "        proxy_ssl_server_name on;\n        proxy_ssl_name {};", quoted(name));
         if origin.verify {
             let roots = origin
                 .roots
@@ -241,7 +249,9 @@ impl Writer<'_> {
             443 => String::new(),
             port => format!(":{port}"),
         };
-        let _ = writeln!(text, "    server_name {hostname};\n    return 308 https://$host{port}$request_uri;\n}}");
+        // The host of a request is one of the wildcard's names, for others do not come here.
+        let to = if hostname.is_wildcard() { "$host" } else { hostname.as_str() };
+        let _ = writeln!(text, "    server_name {hostname};\n    return 308 https://{to}{port}$request_uri;\n}}");
     }
 }
 
@@ -250,8 +260,9 @@ fn simple(name: &str) -> String {
     name.chars().map(|c| if c.is_ascii_alphanumeric() { c } else { '_' }).collect()
 }
 
-/// A text as the server reads it in quotes, with nothing that it would replace.
+/// A text as the server reads it in quotes. A dollar sign stays as it is: in a path that is matched it is none of a
+/// variable, and no path of a file has one.
 fn quoted(text: &str) -> String {
     let plain: String = text.chars().filter(|c| !c.is_control()).collect();
-    format!("\"{}\"", plain.replace('\\', "\\\\").replace('"', "\\\"").replace('$', "\\$"))
+    format!("\"{}\"", plain.replace('\\', "\\\\").replace('"', "\\\""))
 }

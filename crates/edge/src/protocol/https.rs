@@ -5,7 +5,7 @@ use std::time::Duration;
 use async_trait::async_trait;
 use jiff::Timestamp;
 use pindrel_core::facts::Unreachable;
-use pindrel_core::values::is_link_local;
+use pindrel_core::values::is_link_local_or_metadata;
 use pindrel_http::{Client, HttpError, header};
 use secrecy::{ExposeSecret as _, SecretString};
 use url::Url;
@@ -25,8 +25,9 @@ impl ProtocolPlatform {
         roots: Option<&[u8]>,
         calls_per_second: Option<u32>,
     ) -> Result<ProtocolPlatform, EdgeError> {
-        let client = Client::new(url, roots, is_link_local).map_err(|error| unreachable(&error))?;
-        Ok(ProtocolPlatform::over(Https { client, token }, calls_per_second))
+        let client = Client::new(url, roots, is_link_local_or_metadata).map_err(|error| unreachable(&error))?;
+        let signed_in = token.clone();
+        Ok(ProtocolPlatform::over(Https { client, token }, Some(&signed_in), calls_per_second))
     }
 }
 
@@ -86,7 +87,7 @@ impl Carrier for Https {
             etag: response.header(header::ETAG).map(str::to_owned),
             next: response.next_page().map(str::to_owned),
             retry_after,
-            body: response.body,
+            body: serde_json::from_slice(&response.body).map_err(|error| error.to_string()),
         })
     }
 }
