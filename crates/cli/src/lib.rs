@@ -19,6 +19,8 @@ use std::process::ExitCode;
 
 use clap::{CommandFactory as _, FromArgMatches as _, Parser};
 
+use pindrel_engine::drivers::{OPEN_PKCS12, open_pkcs12_confined};
+
 use crate::args::Common;
 use crate::commands::Command;
 use crate::context::{Context, block_on};
@@ -49,6 +51,10 @@ fn program() -> clap::Command {
 
 /// Runs the program with the arguments and the environment of this process.
 pub fn main() -> ExitCode {
+    // Run by itself, to read what others made without any rights.
+    if std::env::args_os().nth(1).is_some_and(|first| first == OPEN_PKCS12) {
+        return open_pkcs12_confined();
+    }
     completion::answer_shell(program);
     let (typed, command) = (std::env::args_os().collect::<Vec<_>>(), program());
     let matches = command.clone().try_get_matches_from(&typed);

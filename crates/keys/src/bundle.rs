@@ -11,6 +11,8 @@ use pkcs8::EncryptedPrivateKeyInfoRef;
 use rustls_pki_types::pem::{PemObject as _, SectionKind};
 use rustls_pki_types::{CertificateDer, PrivateKeyDer, PrivatePkcs8KeyDer};
 use secrecy::{ExposeSecret as _, SecretString};
+use serde::{Deserialize, Serialize};
+use zeroize::Zeroizing;
 
 use crate::details::{Details, details};
 use crate::{CertificateKey, Chain, ChainError};
@@ -27,6 +29,48 @@ pub struct LooseFile {
     pub name: String,
     /// What it holds.
     pub bytes: Vec<u8>,
+}
+
+/// Opens PKCS#12 files (RFC 7292). Those who read them are young and large, and the files come from anywhere: they are
+/// read where that can do no harm.
+pub trait OpenPkcs12: Send + Sync {
+    /// Opens a file with a password, which may be empty.
+    ///
+    /// # Errors
+    /// [`Unopened`].
+    fn open(&self, file: &[u8], password: &SecretString) -> Result<OpenedPkcs12, Unopened>;
+}
+
+/// What a PKCS#12 file holds.
+#[derive(Serialize, Deserialize)]
+pub struct OpenedPkcs12 {
+    /// Private keys as PKCS#8, each in DER.
+    pub keys: Vec<Zeroizing<Vec<u8>>>,
+    /// Certificates in DER.
+    pub certificates: Vec<Vec<u8>>,
+}
+
+/// Why a PKCS#12 file was not opened.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Unopened {
+    /// The password is another one, or the file is damaged or uses an obsolete cipher.
+    Password,
+    /// It was not read to its end, for this reason.
+    Unread(String),
+}
+
+/// Opens PKCS#12 files in this very process.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct OpenHere;
+
+impl OpenPkcs12 for OpenHere {
+    fn open(&self, file: &[u8], password: &SecretString) -> Result<OpenedPkcs12, Unopened> {
+        let archive = Pkcs12Archive::from_pkcs12(file, password.expose_secret()).map_err(|_| Unopened::Password)?;
+        Ok(OpenedPkcs12 {
+            keys: archive.keys.iter().map(|bag| bag.key.as_der().to_vec().into()).collect(),
+            certificates: archive.certs.iter().map(|bag| bag.cert.as_der().to_vec()).collect(),
+        })
+    }
 }
 
 /// What some files make up.
@@ -99,8 +143,7 @@ struct Pieces {
 
 impl Bundle {
     /// Puts files together. `held` is a key that is known already, as from a signing
-    /// request; `password` opens PKCS#12 files and
-    /// encrypted private keys.
+    /// request; `password` opens encrypted private keys and, by way of `pkcs12`, PKCS#12 files.
     ///
     /// # Errors
     /// [`BundleError`] names the file that it is about.
@@ -108,10 +151,11 @@ impl Bundle {
         files: &[LooseFile],
         held: Option<(&str, &CertificateKey)>,
         password: Option<&SecretString>,
+        pkcs12: &dyn OpenPkcs12,
     ) -> Result<Bundle, BundleError> {
         let mut pieces = Pieces::default();
         for file in files {
-            pieces.read(file, password)?;
+            pieces.read(file, password, pkcs12)?;
             if pieces.certificates.len() + pieces.keys.len() > MOST_PIECES {
                 return Err(BundleError::TooMany);
             }
@@ -133,7 +177,12 @@ impl Bundle {
 }
 
 impl Pieces {
-    fn read(&mut self, file: &LooseFile, password: Option<&SecretString>) -> Result<(), BundleError> {
+    fn read(
+        &mut self,
+        file: &LooseFile,
+        password: Option<&SecretString>,
+        pkcs12: &dyn OpenPkcs12,
+    ) -> Result<(), BundleError> {
         let unusable = |why: &str| BundleError::Unusable { file: file.name.clone(), why: why.to_owned() };
         let holds = |text: &[u8]| file.bytes.windows(text.len()).any(|window| window == text);
         if holds(b"-----BEGIN ") {
@@ -178,7 +227,7 @@ impl Pieces {
             self.keys.push((file.name.clone(), key));
             return Ok(());
         }
-        self.pkcs12(file, password)
+        self.pkcs12(file, password, pkcs12)
     }
 
     /// Reads the PEM sections that hold more than one certificate, or a key under a password; says whether
@@ -234,27 +283,35 @@ impl Pieces {
         Ok(())
     }
 
-    fn pkcs12(&mut self, file: &LooseFile, password: Option<&SecretString>) -> Result<(), BundleError> {
+    fn pkcs12(
+        &mut self,
+        file: &LooseFile,
+        password: Option<&SecretString>,
+        pkcs12: &dyn OpenPkcs12,
+    ) -> Result<(), BundleError> {
         let unusable = |why: &str| BundleError::Unusable { file: file.name.clone(), why: why.to_owned() };
         // A PKCS#12 file is a SEQUENCE that starts with the version 3 (RFC 7292 §4).
         if !is_pkcs12(&file.bytes) {
             return Err(unusable("it is neither PEM, DER, PKCS#7 nor PKCS#12"));
         }
         let protected = |why: &str| BundleError::Protected { file: file.name.clone(), why: why.to_owned() };
-        let given = password.map_or("", |password| password.expose_secret());
-        let archive = Pkcs12Archive::from_pkcs12(&file.bytes, given).map_err(|_| {
-            protected(if password.is_some() {
-                "is a PKCS#12 file that this password does not open, or that uses an obsolete cipher"
-            } else {
-                "is a PKCS#12 file that needs a password"
-            })
+        let opened = pkcs12.open(&file.bytes, password.unwrap_or(&SecretString::default()));
+        let opened = opened.map_err(|error| match (error, password) {
+            (Unopened::Unread(why), _) => unusable(&format!("as PKCS#12, {why}")),
+            (Unopened::Password, Some(_)) => {
+                protected("is a PKCS#12 file that this password does not open, or that uses an obsolete cipher")
+            }
+            (Unopened::Password, None) => protected("is a PKCS#12 file that needs a password"),
         })?;
-        for bag in archive.keys {
-            let key = CertificateKey::from_der(&PrivatePkcs8KeyDer::from(bag.key.as_der().to_vec()).into());
+        if opened.keys.len() + opened.certificates.len() > MOST_PIECES {
+            return Err(BundleError::TooMany);
+        }
+        for key in opened.keys {
+            let key = CertificateKey::from_der(&PrivatePkcs8KeyDer::from(key.as_slice()).into());
             self.keys.push((file.name.clone(), key.map_err(|_| unusable("its private key cannot be read"))?));
         }
-        for bag in archive.certs {
-            self.certificate(file, bag.cert.as_der().to_vec())?;
+        for certificate in opened.certificates {
+            self.certificate(file, certificate)?;
         }
         Ok(())
     }

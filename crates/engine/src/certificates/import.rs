@@ -51,7 +51,7 @@ impl Engine {
             (None, None) => None,
         };
         let lent = held.as_ref().map(|(place, key)| (*place, key));
-        let bundle = Bundle::assemble(files, lent, password).map_err(|error| refused(&error))?;
+        let bundle = Bundle::assemble(files, lent, password, self.drivers.pkcs12()).map_err(|error| refused(&error))?;
         let Bundle { chain, key, left_out } = bundle;
         let key = key.or(held.map(|(_, key)| key)).ok_or_else(|| {
             let says = format!("no private key for \"{}\" is among the files or in the state", wanted.name);

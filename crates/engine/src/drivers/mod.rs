@@ -3,6 +3,7 @@
 
 mod checks;
 mod outages;
+mod pkcs12;
 mod real;
 
 use std::net::SocketAddr;
@@ -35,6 +36,7 @@ use pindrel_dns::challenge::{PlaceError, ServersOf};
 use pindrel_dns::lookup::Resolved;
 use pindrel_dns::spread::Watched;
 use pindrel_edge::Platform;
+use pindrel_keys::bundle::OpenPkcs12;
 use pindrel_keys::{AccountKey, CertificateKey, KeyError};
 use pindrel_probe::{Answered, ProbeError};
 use rustls_pki_types::TrustAnchor;
@@ -42,6 +44,7 @@ use secrecy::SecretString;
 use serde_json::Value;
 
 pub use crate::health::CheckJob;
+pub use pkcs12::{OPEN_PKCS12, open_pkcs12_confined};
 pub use real::{RealDrivers, SystemClock};
 
 /// The time, of the wall and since some moment.
@@ -84,6 +87,8 @@ pub trait Drivers: Send + Sync {
     fn probe(&self) -> &dyn Probe;
     /// Where new private keys come from.
     fn keys(&self) -> &dyn Keys;
+    /// What opens PKCS#12 files.
+    fn pkcs12(&self) -> &dyn OpenPkcs12;
     /// Reads a secret that the manifest refers to.
     ///
     /// # Errors

@@ -60,7 +60,7 @@ fn loose_files_in_any_order_and_form_make_one_chain() {
     for turn in 0..files.len() {
         let mut files = files.to_vec();
         files.rotate_left(turn);
-        let bundle = Bundle::assemble(&files, None, None).unwrap();
+        let bundle = Bundle::assemble(&files, None, None, &OpenHere).unwrap();
         assert_eq!(bundle.chain.certificates().len(), 2, "leaf and intermediate, without the root");
         assert!(bundle.key.is_some());
         assert!(bundle.left_out.iter().any(|said| said.contains("root")), "{:?}", bundle.left_out);
@@ -89,12 +89,13 @@ fn each_refusal_says_which_file_and_why() {
         ),
     ];
     for (files, says) in table {
-        let error = Bundle::assemble(&files, None, None).unwrap_err().to_string();
+        let error = Bundle::assemble(&files, None, None, &OpenHere).unwrap_err().to_string();
         assert!(error.contains(says), "{says}: {error}");
     }
     // Without its intermediate the chain says which one is missing.
     let bundle =
-        Bundle::assemble(&[file("leaf.pem", world.leaf.clone())], Some(("the state", &world.key)), None).unwrap();
+        Bundle::assemble(&[file("leaf.pem", world.leaf.clone())], Some(("the state", &world.key)), None, &OpenHere)
+            .unwrap();
     let trusted = roots::from_pem(world.root.as_bytes()).unwrap();
     let error = bundle.chain.verify(&world.key.public_key(), &[], &trusted, Timestamp::now()).unwrap_err();
     assert_eq!(error, ChainError::IntermediateMissing("CN=Larkfield test intermediate".into()));
@@ -107,16 +108,17 @@ fn pkcs12_goes_out_and_comes_in_with_the_right_password_only() {
         &[file("all.pem", format!("{}{}{}", world.leaf, world.intermediate, world.key.pem().expose_secret()))],
         None,
         None,
+        &OpenHere,
     )
     .unwrap();
     let packed = pkcs12(&bundle.chain, &world.key, "plates", &"right".to_owned().into()).unwrap();
     let packed = [file("plates.p12", packed)];
-    let again = Bundle::assemble(&packed, None, Some(&"right".to_owned().into())).unwrap();
+    let again = Bundle::assemble(&packed, None, Some(&"right".to_owned().into()), &OpenHere).unwrap();
     assert_eq!(again.chain.pem(), bundle.chain.pem());
     assert_eq!(again.key.unwrap().public_key(), world.key.public_key());
     for (password, says) in [(None, "needs a password"), (Some("wrong"), "does not open")] {
         let password = password.map(|text| SecretString::from(text.to_owned()));
-        let error = Bundle::assemble(&packed, None, password.as_ref()).unwrap_err().to_string();
+        let error = Bundle::assemble(&packed, None, password.as_ref(), &OpenHere).unwrap_err().to_string();
         assert!(error.contains("plates.p12") && error.contains(says), "{error}");
     }
 }
@@ -140,7 +142,7 @@ proptest! {
                         *byte = *value;
                     }
                 }
-                let _ = Bundle::assemble(&[file("torn", torn)], None, None);
+                let _ = Bundle::assemble(&[file("torn", torn)], None, None, &OpenHere);
             }
         });
     }

@@ -34,6 +34,7 @@ use pindrel_dns::spread::Watched;
 use pindrel_dns::{SetChange, ZoneDriver, ZoneError};
 use pindrel_edge::{BoundHostname, EdgeError, Platform, StoreRemoval, StoredCertificate};
 use pindrel_engine::drivers::{Authority, CheckJob, Clock as _, Drivers, Keys, Lookups, Probe, Trusted};
+use pindrel_keys::bundle::{OpenHere, OpenPkcs12};
 use pindrel_keys::{AccountKey, CertificateKey, KeyError, roots};
 use pindrel_probe::{Answered, ProbeError};
 use rustls_pki_types::TrustAnchor;
@@ -100,6 +101,10 @@ impl Drivers for World {
 
     fn keys(&self) -> &dyn Keys {
         self
+    }
+
+    fn pkcs12(&self) -> &dyn OpenPkcs12 {
+        &OpenHere
     }
 
     fn secret(&self, _reference: &SecretRef) -> Result<SecretString, String> {
