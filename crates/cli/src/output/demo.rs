@@ -3,6 +3,7 @@
 use std::io::Write as _;
 use std::path::Path;
 
+use pindrel_core::display_text::shell_word;
 use pindrel_sandbox::Listing;
 
 use super::style;
@@ -38,7 +39,7 @@ pub(crate) fn print_curl(folder: &Path, listing: &Listing) -> Result<(), CliErro
     let (ip, port) = (gateway.address.ip(), gateway.address.port());
     let curl = format!(
         "curl --cacert {} --resolve api.larkfield.example:{port}:{ip} https://api.larkfield.example:{port}/v2/",
-        root.display()
+        shell_word(root.display())
     );
     writeln!(out, "{}", style::paint(style::COMMAND, format_args!("$ {curl}")))?;
     Ok(())

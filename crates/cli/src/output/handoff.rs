@@ -3,6 +3,7 @@
 use std::fmt::Write as _;
 use std::io::Write;
 
+use pindrel_core::display_text::one_line;
 use pindrel_engine::{Handoff, HandoffRecord};
 use serde_json::json;
 
@@ -119,28 +120,47 @@ fn write_text(handoff: &Handoff, is_delegation: bool) -> Result<(), CliError> {
     Ok(writeln!(out, "{}", progress(handoff, is_delegation))?)
 }
 
+/// A text as code in Markdown, between more backticks than it has in a row; a bar would end the cell of a table.
+fn code(text: &str) -> String {
+    let text = one_line(text);
+    let longest = text.split(|c| c != '`').map(str::len).max().unwrap_or(0);
+    let fence = "`".repeat(longest + 1);
+    let space = if text.starts_with('`') || text.ends_with('`') { " " } else { "" };
+    format!("{fence}{space}{}{space}{fence}", text.replace('|', "\\|"))
+}
+
+/// A sentence in Markdown, in which nothing is taken for markup.
+fn prose(text: &str) -> String {
+    let mut plain = String::with_capacity(text.len());
+    for c in one_line(text).chars() {
+        if "\\`*_[]<>|#&".contains(c) {
+            plain.push('\\');
+        }
+        plain.push(c);
+    }
+    plain
+}
+
 fn markdown(handoff: &Handoff, is_delegation: bool) -> String {
     let mut text = format!("# {}\n\n{}\n\n", title(handoff, is_delegation), place(handoff, is_delegation));
     text.push_str("| done | host | full name | type | value | TTL | why |\n|---|---|---|---|---|---|---|\n");
-    // A bar would end the cell.
-    let cell = |text: &str| text.replace('|', "\\|");
     for record in &handoff.records {
         let done = if record.done { "☑" } else { "☐" };
         let why = [Some(&record.why), record.not_before.as_ref(), record.alternative.as_ref()];
         let why = why.into_iter().flatten().map(String::as_str).collect::<Vec<_>>().join(" ");
         let _ = writeln!(
             text,
-            "| {done} | `{}` | `{}.` | {} | `{}` | {} | {} |",
-            record.label,
-            record.name,
+            "| {done} | {} | {} | {} | {} | {} | {} |",
+            code(&record.label),
+            code(&format!("{}.", record.name)),
             record.record_type,
-            cell(&record.value),
+            code(&record.value),
             record.ttl.as_secs(),
-            cell(&why),
+            prose(&why),
         );
     }
     for says in &handoff.unknown {
-        let _ = write!(text, "\n{says}\n");
+        let _ = write!(text, "\n{}\n", prose(says));
     }
     let _ = write!(text, "\n{}\n", progress(handoff, is_delegation));
     text
@@ -151,7 +171,7 @@ fn zone_lines(handoff: &Handoff) -> String {
     for record in &handoff.records {
         let why = [Some(&record.why), record.not_before.as_ref(), record.alternative.as_ref()];
         for sentence in why.into_iter().flatten() {
-            let _ = writeln!(text, "; {sentence}");
+            let _ = writeln!(text, "; {}", one_line(sentence.as_str()));
         }
         // What is made already is only shown.
         let (made, said) = if record.done { ("; ", " ; made") } else { ("", "") };
@@ -159,7 +179,7 @@ fn zone_lines(handoff: &Handoff) -> String {
         let _ = writeln!(text, "{made}{name}.\t{}\tIN\t{record_type}\t{value}{said}", ttl.as_secs());
     }
     for says in &handoff.unknown {
-        let _ = writeln!(text, "; {says}");
+        let _ = writeln!(text, "; {}", one_line(says.as_str()));
     }
     text
 }
@@ -250,9 +270,9 @@ mod tests {
             name: "alerts.larkfield.example".parse().unwrap(),
             label: "@".into(),
             record_type: RecordType::Txt,
-            value: "\"a|b\" \"</code><script>alert(1)</script>\"".into(),
+            value: "\"a|b\" \"``</code><script>alert(1)</script>\"".into(),
             ttl: Ttl::HOUR,
-            why: "It shows <whose> it is & more.".into(),
+            why: "It shows <whose> it is & [more](x:y).".into(),
             alternative: None,
             not_before: None,
             check: "dig +short alerts.larkfield.example TXT".into(),
@@ -268,9 +288,13 @@ mod tests {
         let table = markdown(&handoff, false);
         let row = table.lines().find(|line| line.contains("a\\|b")).unwrap();
         assert_eq!(row.replace("\\|", "").matches('|').count(), 8, "{row}");
+        assert!(row.contains("```\"a\\|b\" \"``</code><script>alert(1)</script>\"```"), "{row}");
+        assert!(row.contains(r"It shows \<whose\> it is \& \[more\](x:y)."), "{row}");
+        assert_eq!(code("`x"), "`` `x ``");
         assert!(
-            zone_lines(&handoff)
-                .ends_with("alerts.larkfield.example.\t3600\tIN\tTXT\t\"a|b\" \"</code><script>alert(1)</script>\"\n")
+            zone_lines(&handoff).ends_with(
+                "alerts.larkfield.example.\t3600\tIN\tTXT\t\"a|b\" \"``</code><script>alert(1)</script>\"\n"
+            )
         );
     }
 }

@@ -114,6 +114,12 @@ pub(crate) fn table_colour(state: PinState) -> Color {
     }
 }
 
+/// Returns a cell as a spreadsheet shows it: what it would take for a formula begins with an apostrophe.
+fn csv_cell(text: &str) -> std::borrow::Cow<'_, str> {
+    let is_formula = text.starts_with(['=', '+', '-', '@', '\t', '\r']) && text.parse::<f64>().is_err();
+    if is_formula { format!("'{text}").into() } else { text.into() }
+}
+
 /// Writes a list as comma-separated values.
 pub(crate) fn csv<const N: usize>(heads: &[&str; N], rows: impl Iterator<Item = [String; N]>) -> Result<(), CliError> {
     let failed = |error: csv::Error| match error.into_kind() {
@@ -123,7 +129,7 @@ pub(crate) fn csv<const N: usize>(heads: &[&str; N], rows: impl Iterator<Item = 
     let mut out = csv::Writer::from_writer(std::io::stdout().lock());
     out.write_record(heads).map_err(failed)?;
     for row in rows {
-        out.write_record(&row).map_err(failed)?;
+        out.write_record(row.iter().map(|cell| csv_cell(cell).into_owned())).map_err(failed)?;
     }
     Ok(out.flush()?)
 }
@@ -149,6 +155,22 @@ pub(crate) fn held_of(held: usize, total: usize, certificates: usize) -> String 
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn no_cell_is_a_formula() {
+        for (text, expected) in [
+            ("=HYPERLINK(\"https://evil.example\")", "'=HYPERLINK(\"https://evil.example\")"),
+            ("+cmd", "'+cmd"),
+            ("@", "'@"),
+            ("-1", "-1"),
+            ("-1+2", "'-1+2"),
+            ("\t=1", "'\t=1"),
+            ("*.stations.larkfield.example", "*.stations.larkfield.example"),
+            ("", ""),
+        ] {
+            assert_eq!(csv_cell(text), expected);
+        }
+    }
 
     #[test]
     fn numbers_are_written_with_their_nouns() {
