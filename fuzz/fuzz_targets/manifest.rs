@@ -1,0 +1,3 @@
+#![no_main]
+
+libfuzzer_sys::fuzz_target!(|input: &[u8]| pindrel_hostile::run("manifest", input));
