@@ -21,6 +21,7 @@ mod platforms;
 mod real;
 mod sandbox_tools;
 mod secrets;
+mod security;
 mod state;
 mod text;
 mod undo;
