@@ -1,6 +1,7 @@
 //! Mistakes in a manifest, each with its place and what to write instead.
 
 use super::{MOST_NAMES, Span};
+use crate::display_text::one_line;
 
 /// From how many mistakes on near names are no longer searched for.
 const MOST_SEARCHED: usize = 100;
@@ -29,12 +30,12 @@ pub struct Diagnostics {
 impl Diagnostics {
     /// Adds a mistake with what to write instead.
     pub fn report(&mut self, code: &'static str, span: Span, message: impl Into<String>, help: impl Into<String>) {
-        self.found.push(Diagnostic { code, message: message.into(), span, help: Some(help.into()) });
+        self.found.push(Diagnostic { code, message: one_line(message), span, help: Some(help.into()) });
     }
 
     /// Adds a mistake that explains itself.
     pub fn report_plain(&mut self, code: &'static str, span: Span, message: impl Into<String>) {
-        self.found.push(Diagnostic { code, message: message.into(), span, help: None });
+        self.found.push(Diagnostic { code, message: one_line(message), span, help: None });
     }
 
     /// Adds that a certificate has too many names.

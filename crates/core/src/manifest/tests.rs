@@ -138,6 +138,7 @@ const MISTAKES: &[(&str, &str, &str, &str)] = &[
         "must say where the secret is",
     ),
     ("zone.\"larkfield.example\"", "least_wait = \"soon\"", "bad-value", "\"soon\" is not a duration"),
+    ("zone.\"larkfield.example\"", "least_wait = \"\"\"so\non\"\"\"", "bad-value", "\"so on\" is not a duration"),
     ("zone.\"larkfield.example\"", "least_wait = \"2h\"", "bad-value", "\"least_wait\" is at most 60 min"),
     ("zone.\"larkfield.example\"", "challenge_ttl = \"1d\"", "bad-value", "\"challenge_ttl\" is at most 60 min"),
     ("authority.main", "caa_identities = [\"not a name\"]", "bad-value", "not a"),

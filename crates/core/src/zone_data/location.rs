@@ -12,7 +12,8 @@ pub(super) fn parse(words: &[&str]) -> Result<[u8; 16], usize> {
     let mut at = 0;
     let latitude = angle(words, &mut at, 90, ('N', 'S'))?;
     let longitude = angle(words, &mut at, 180, ('E', 'W'))?;
-    let altitude = words.get(at).and_then(|word| centimetres(word)).and_then(|cm| u32::try_from(cm + BELOW).ok());
+    let altitude =
+        words.get(at).and_then(|word| centimetres(word)?.checked_add(BELOW)).and_then(|cm| u32::try_from(cm).ok());
     let altitude = altitude.ok_or(at)?;
     // The size, and the horizontal and the vertical precision, where they are not written (RFC 1876 §3).
     let mut precisions = [0x12, 0x16, 0x13];
@@ -41,7 +42,11 @@ fn angle(words: &[&str], at: &mut usize, most: u32, sides: (char, char)) -> Resu
         if side.is_some_and(|side| side.is_ascii_alphabetic()) {
             break;
         }
-        let value = if unit == 1_000 { decimal(word, 3) } else { word.parse::<u64>().ok().map(|value| value * 1_000) };
+        let value = if unit == 1_000 {
+            decimal(word, 3)
+        } else {
+            word.parse::<u64>().ok().and_then(|value| value.checked_mul(1_000))
+        };
         let value = value.filter(|value| *value < bound * 1_000).ok_or(*at)?;
         thousandths += value * unit / 1_000;
         *at += 1;

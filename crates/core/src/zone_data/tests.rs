@@ -131,6 +131,11 @@ fn each_type_is_read_and_written_and_read_again() {
         ("TYPE731", "abc", "the data of TYPE731 can be written only as RFC 3597 does: \\# LENGTH HEXADECIMAL"),
         ("HTTPS", "1 . alpn=", "\"alpn=\" has a value that its key cannot have"),
         ("HTTPS", "1 . port=1 port=2", "\"port=2\" gives its key a second time"),
+        (
+            "LOC",
+            "18446744073709552 0 0 N 0 0 0 E 0m",
+            "\"18446744073709552\" does not continue a location as RFC 1876 §3 writes it",
+        ),
         ("LOC", "91 0 0 N 0 0 0 E 0m", "\"91\" does not continue a location as RFC 1876 §3 writes it"),
         ("NSEC3", "1 1 12 - zz", "\"zz\" is not base 32"),
     ] {
