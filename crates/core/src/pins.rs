@@ -199,6 +199,8 @@ impl<'k> Known<'k> {
             report if report.is_in_force() => Readiness::Ready,
             // A platform that does not answer has not stopped serving.
             report if report.state == PinState::Unknown && known.was_in_force() => Readiness::Ready,
+            // One that is given another certificate serves the one before until then.
+            report if known.is_being_changed(&report) => Readiness::Ready,
             report if report.state == PinState::Blocked => Readiness::Barred,
             _ => Readiness::Coming,
         };
@@ -257,10 +259,31 @@ impl<'k> Known<'k> {
         own.bindings.get(&self.desired.endpoint(self.at).key()).is_some_and(|binding| binding.made.is_some())
     }
 
+    /// Says whether the binding here was in force, and only waits to be changed for what is wanted now.
+    fn is_being_changed(&self, report: &PinReport) -> bool {
+        let is_change = |finding: &Finding| matches!(finding.code, Code::BindingDiffers | Code::BindingDeploying);
+        self.was_in_force() && !report.findings.is_empty() && report.findings.iter().all(is_change)
+    }
+
     /// Returns the endpoints that the zone's first server leads to.
     pub fn aliased_at(&self) -> Vec<EndpointId> {
-        let first = self.alias.and_then(|alias| alias.value.servers.first()?.gives.as_ref().ok());
-        let Some(sets) = first.filter(|sets| !sets.is_empty()) else { return Vec::new() };
+        match self.alias.and_then(|alias| alias.value.servers.first()).map(|first| &first.gives) {
+            Some(Ok(sets)) => self.led_to_by(sets),
+            // Where the server that takes changes does not say, what was written last is the best that is known.
+            _ => self.written_to(),
+        }
+    }
+
+    /// Returns the endpoints that the alias leads to which Pindrel wrote last, whatever stands there now.
+    pub fn written_to(&self) -> Vec<EndpointId> {
+        let written = self.ownership.and_then(|own| own.alias.made.as_deref());
+        written.map_or_else(Vec::new, |sets| self.led_to_by(sets))
+    }
+
+    fn led_to_by(&self, sets: &[RecordSet]) -> Vec<EndpointId> {
+        if sets.is_empty() {
+            return Vec::new();
+        }
         let is_led = |known: &Known<'_>| known.info().is_some_and(|info| info.is_led_to(sets, known.target()));
         self.everywhere().filter(is_led).map(|known| known.at).collect()
     }
@@ -372,6 +395,13 @@ impl<'k> Known<'k> {
     pub fn is_aliased_as_wanted(&self) -> bool {
         let Some((alias, wanted)) = self.alias.zip(self.wanted_alias()) else { return false };
         !alias.value.servers.is_empty() && alias.value.lagging(&wanted).next().is_none()
+    }
+
+    /// Says whether the server that takes changes gives the alias that the manifest wants, and so does each of the
+    /// others that answers: nothing is left to be written. One that is silent may still give something else.
+    pub fn is_alias_written(&self) -> bool {
+        let Some((alias, wanted)) = self.alias.zip(self.wanted_alias()) else { return false };
+        alias.value.is_first_answering() && alias.value.behind(&wanted).next().is_none()
     }
 
     /// Says whether that alias leads to this endpoint.

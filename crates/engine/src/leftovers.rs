@@ -5,7 +5,7 @@ use std::collections::{BTreeSet, HashSet};
 use futures::StreamExt as _;
 use futures::stream;
 use pindrel_core::desired::ZoneId;
-use pindrel_core::facts::{BindingView, Fact, HostnameKnowledge, Retiring};
+use pindrel_core::facts::{BindingView, Fact, HostnameKnowledge, Ownership, Retiring};
 use pindrel_core::findings::{Again, Code, Finding};
 use pindrel_core::moves::former_endpoints;
 use pindrel_core::name::Hostname;
@@ -139,12 +139,16 @@ impl Engine {
     /// A [`Finding`] when the state cannot be written.
     pub async fn begin_retirement(&self, hostnames: &[Hostname]) -> Result<(), Finding> {
         for hostname in hostnames {
-            let Some(row) = self.state.hostname(hostname).await.map_err(state_failed)? else { continue };
-            let mut ownership = row.ownership;
-            ownership.retiring.get_or_insert(self.clock.now());
+            if self.state.hostname(hostname).await.map_err(state_failed)?.is_none() {
+                continue;
+            }
+            let now = self.clock.now();
+            let retire = |own: &mut Ownership| {
+                own.retiring.get_or_insert(now);
+            };
             let key = format!("retire {hostname}");
             let record = self.claimed(&key, async |claim| {
-                self.state.record_ownership(claim, hostname, &ownership).await.map_err(state_failed)
+                self.state.change_ownership(claim, hostname, &retire).await.map(drop).map_err(state_failed)
             });
             self.journalled("retire", hostname.as_str(), "begun", record).await?;
         }
@@ -164,11 +168,10 @@ impl Engine {
                 };
                 // Of one that the manifest names, only what is at former endpoints is forgotten.
                 let Some(row) = self.state.hostname(hostname).await.map_err(state_failed)? else { return Ok(()) };
-                let mut ownership = row.ownership;
-                let former: Vec<_> = former_endpoints(&self.desired, wanted, &ownership).cloned().collect();
-                former.iter().for_each(|key| ownership.binding_gone(key));
+                let former: Vec<_> = former_endpoints(&self.desired, wanted, &row.ownership).cloned().collect();
+                let forget = |own: &mut Ownership| former.iter().for_each(|key| own.binding_gone(key));
                 self.claimed(&format!("retire {hostname}"), async |claim| {
-                    self.state.record_ownership(claim, hostname, &ownership).await.map_err(state_failed)
+                    self.state.change_ownership(claim, hostname, &forget).await.map(drop).map_err(state_failed)
                 })
                 .await
             };

@@ -1,6 +1,7 @@
 //! The context that every part of a run shares.
 
 use std::collections::HashMap;
+use std::convert::Infallible;
 use std::path::PathBuf;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
@@ -9,7 +10,7 @@ use std::time::Duration;
 use jiff::Timestamp;
 use pindrel_core::desired::{AuthorityId, CertificateId, CheckId, Desired, Digests, HostnameId, ZoneId};
 use pindrel_core::display_text::one_line;
-use pindrel_core::facts::{Fact, HeldCertificate, Knowledge, Ownership, ZoneView};
+use pindrel_core::facts::{Fact, HeldCertificate, HostnameKnowledge, Knowledge, Ownership, ZoneView};
 use pindrel_core::findings::{Code, Finding};
 use pindrel_core::health::CheckRecord;
 use pindrel_core::name::{DnsName, Hostname};
@@ -29,9 +30,13 @@ use crate::runs::RunRecord;
 use crate::secrets::Vault;
 use crate::waits::Waits;
 
-/// How long a claim is valid without being renewed: longer than any single step works
-/// before it waits.
+/// How long a claim is valid without being renewed.
 const LEASE: Duration = Duration::from_secs(600);
+/// How often a claim is renewed while its work goes on.
+const RENEWED_EVERY: Duration = Duration::from_secs(150);
+/// How long what somebody else is working on is waited for, and how often it is looked at.
+const CLAIM_PATIENCE: Duration = Duration::from_secs(60);
+const CLAIM_AGAIN: Duration = Duration::from_millis(500);
 
 /// How many orders may be asked for before an authority has answered.
 const ASKING_AT_ONCE: usize = 2;
@@ -210,6 +215,7 @@ impl Engine {
 
     /// Stores what is known of a hostname, and tells how its pins are.
     pub(crate) async fn persist_hostname(&self, id: HostnameId) -> Result<Pins, EngineError> {
+        self.follow_switches(id).await?;
         let pins = self.judge(id, self.clock.now());
         let wanted = self.desired.hostname(id);
         let row = {
@@ -243,23 +249,32 @@ impl Engine {
         Ok(pins)
     }
 
-    /// Changes what Pindrel counts as its own, and stores it before anything is done.
+    /// Changes what Pindrel counts as its own, and stores it before anything is done. The change is made to what the
+    /// state has at that moment: another run may have changed another part of it.
     pub(crate) async fn record_ownership(
         &self,
         claim: &Claim,
         id: HostnameId,
-        change: impl FnOnce(&mut Ownership),
+        change: impl Fn(&mut Ownership) + Sync,
     ) -> Result<(), EngineError> {
         let hostname = &self.desired.hostname(id).hostname;
-        let (facts, before, ownership) = {
-            let mut known = self.known();
-            let own = known.hostnames.entry(id).or_default();
-            let before = own.ownership.clone();
-            change(&mut own.ownership);
-            (own.facts.clone(), before, own.ownership.clone())
-        };
-        self.record_before(hostname, &facts, &before, &ownership).await?;
-        Ok(self.state.record_ownership(claim, hostname, &ownership).await?)
+        let known = self.known().hostnames.entry(id).or_default().clone();
+        let stored = self.change_ownership(claim, hostname, &known, &change).await?;
+        self.known().hostnames.entry(id).or_default().ownership = stored;
+        Ok(())
+    }
+
+    async fn change_ownership(
+        &self,
+        claim: &Claim,
+        hostname: &Hostname,
+        known: &HostnameKnowledge,
+        change: &(dyn Fn(&mut Ownership) + Sync),
+    ) -> Result<Ownership, EngineError> {
+        let mut after = known.ownership.clone();
+        change(&mut after);
+        self.record_before(hostname, &known.facts, &known.ownership, &after).await?;
+        Ok(self.state.change_ownership(claim, hostname, change).await?)
     }
 
     /// The hostname that is meant.
@@ -284,22 +299,16 @@ impl Engine {
         &self,
         claim: &Claim,
         whose: HostnameRef,
-        change: impl FnOnce(&mut Ownership),
+        change: impl Fn(&mut Ownership) + Sync,
     ) -> Result<(), EngineError> {
         let id = match whose {
             HostnameRef::Wanted(id) => return self.record_ownership(claim, id, change).await,
             HostnameRef::Retiring(id) => id,
         };
-        let (hostname, facts, before, ownership) = {
-            let mut known = self.known();
-            let retiring = &mut known.retiring[id.0 as usize];
-            let before = retiring.known.ownership.clone();
-            change(&mut retiring.known.ownership);
-            let known = &retiring.known;
-            (retiring.hostname.clone(), known.facts.clone(), before, known.ownership.clone())
-        };
-        self.record_before(&hostname, &facts, &before, &ownership).await?;
-        Ok(self.state.record_ownership(claim, &hostname, &ownership).await?)
+        let retiring = self.known().retiring[id.0 as usize].clone();
+        let stored = self.change_ownership(claim, &retiring.hostname, &retiring.known, &change).await?;
+        self.known().retiring[id.0 as usize].known.ownership = stored;
+        Ok(())
     }
 
     /// The connection to an authority; several that need it at once wait for one.
@@ -313,14 +322,18 @@ impl Engine {
         self.authorities.iter().filter_map(|cell| cell.get()).map(|authority| authority.signed()).sum()
     }
 
-    /// Works on something under a claim on it.
+    /// Works on something under a claim on it, which holds for as long as that takes.
     pub(crate) async fn claimed<T>(
         &self,
         key: &str,
         work: impl AsyncFnOnce(&Claim) -> Result<T, Finding>,
     ) -> Result<T, Finding> {
         let claim = self.claim(key).await?;
-        let result = work(&claim).await;
+        let result = tokio::select! {
+            biased;
+            result = work(&claim) => result,
+            never = self.renew(&claim) => match never {},
+        };
         // Nothing depends on whether that succeeds: the lease ends.
         if let Err(error) = self.state.release_claim(&claim).await {
             tracing::debug!(%error, key = claim.key, "claim not released");
@@ -328,15 +341,33 @@ impl Engine {
         result
     }
 
+    /// Renews a claim again and again. Where somebody else has it by now, the next write under it is refused.
+    async fn renew(&self, claim: &Claim) -> Infallible {
+        loop {
+            self.clock.sleep(RENEWED_EVERY).await;
+            match self.state.renew_claim(claim, self.clock.now(), LEASE).await {
+                Ok(true) => {}
+                Ok(false) => tracing::debug!(key = claim.key, "claim taken over"),
+                Err(error) => tracing::debug!(%error, key = claim.key, "claim not renewed"),
+            }
+        }
+    }
+
     async fn claim(&self, key: &str) -> Result<Claim, Finding> {
-        let claimed = self.state.claim(key, &self.owner, self.clock.now(), LEASE).await;
-        match claimed.map_err(EngineError::from)? {
-            Claimed::Yes(claim) => Ok(claim),
-            Claimed::HeldBy { owner, until } => {
+        let begun = self.clock.elapsed();
+        let patience = CLAIM_PATIENCE.min(self.bounds.patience);
+        loop {
+            let claimed = self.state.claim(key, &self.owner, self.clock.now(), LEASE).await;
+            let (owner, until) = match claimed.map_err(EngineError::from)? {
+                Claimed::Yes(claim) => return Ok(claim),
+                Claimed::HeldBy { owner, until } => (owner, until),
+            };
+            if self.clock.elapsed().saturating_sub(begun) >= patience {
                 let says = format!("{owner} is working on {key} until {until:.0}");
                 let again = pindrel_core::findings::Again::At(until);
-                Err(Finding::of(Code::StateUnusable, says, "Wait until that run has ended").again(again))
+                return Err(Finding::of(Code::StateUnusable, says, "Wait until that run has ended").again(again));
             }
+            self.clock.sleep(CLAIM_AGAIN).await;
         }
     }
 

@@ -40,6 +40,9 @@ pub struct HostnameRow {
     pub ownership: Ownership,
 }
 
+/// A change of what Pindrel wrote for a hostname; made once more where somebody else came before.
+pub type OwnershipChange<'c> = dyn for<'o> Fn(&'o mut Ownership) + Sync + 'c;
+
 /// Hostnames, zones and endpoints.
 #[async_trait]
 pub trait Hostnames {
@@ -52,16 +55,21 @@ pub trait Hostnames {
     /// Returns what is known of one hostname.
     async fn hostname(&self, hostname: &Hostname) -> Result<Option<HostnameRow>, StateError>;
     /// Stores what is known of hostnames, in one transaction, but for what Pindrel wrote:
-    /// that is stored by [`Hostnames::record_ownership`] alone, so that a run which only
+    /// that is stored by [`Hostnames::change_ownership`] alone, so that a run which only
     /// looks cannot undo it.
     async fn persist_hostnames(&self, rows: Vec<HostnameRow>) -> Result<(), StateError>;
-    /// Stores what Pindrel wrote, or is about to write, for a hostname.
-    async fn record_ownership(
+    /// Changes what Pindrel wrote, or is about to write, for a hostname: `change` is made to what is stored at that
+    /// moment, and once more where somebody else changed that meanwhile. Returns what is stored now. Nothing is ever
+    /// written from a copy that was read before.
+    ///
+    /// # Errors
+    /// [`StateError`]; [`StateError::Superseded`] where somebody else has the claim by now.
+    async fn change_ownership(
         &self,
         claim: &Claim,
         hostname: &Hostname,
-        ownership: &Ownership,
-    ) -> Result<(), StateError>;
+        change: &OwnershipChange<'_>,
+    ) -> Result<Ownership, StateError>;
 
     /// Forgets a hostname: what was seen of it, and what Pindrel wrote for it.
     async fn forget_hostname(&self, hostname: &Hostname) -> Result<(), StateError>;

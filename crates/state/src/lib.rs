@@ -41,7 +41,7 @@ pub use accounts::{AccountRow, Accounts, SealedBytes, Values};
 pub use certificates::{CertificateBook, CertificateRow, CommandRun, OrderEnd, Revocation, SigningRequestRow};
 pub use claims::{Claim, Claimed, Claims};
 pub use health::{CheckUpdate, EndpointHold, HealthBook};
-pub use hostnames::{HostnameRow, HostnameSummary, Hostnames};
+pub use hostnames::{HostnameRow, HostnameSummary, Hostnames, OwnershipChange};
 pub use journal::{Attempt, AttemptEnd, Entry, Journal, JournalFilter, Moment, PruneRule};
 pub use ledger::{Hold, Ledger, LimitCheck, Refusal, SpendingRow};
 pub use lock::{Lock, LockError, LockKind};
@@ -103,6 +103,12 @@ pub enum StateError {
         table: &'static str,
         /// What is wrong with it.
         why: String,
+    },
+    /// Others kept changing the same thing.
+    #[error("{what} is changed by others all the time")]
+    Contended {
+        /// What was to be changed.
+        what: String,
     },
     /// The claim that the write was made under was taken over by another worker.
     #[error("another worker has taken over {key}")]

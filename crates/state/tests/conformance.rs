@@ -416,9 +416,10 @@ async fn hostnames(state: &dyn State) {
     let claim = claimed(state, "hostname b").await;
     let mut ownership = Ownership::default();
     let target: RecordData = RecordData::Cname("gw-1.edge.test".parse().unwrap());
-    ownership.alias.intend(RecordSet::group([(Ttl::MINUTE, target)]));
+    ownership.intend_alias(&[], RecordSet::group([(Ttl::MINUTE, target)]));
     let name: Hostname = b.parse().unwrap();
-    state.record_ownership(&claim, &name, &ownership).await.unwrap();
+    let intend = |own: &mut Ownership| own.alias = ownership.alias.clone();
+    assert_eq!(state.change_ownership(&claim, &name, &intend).await.unwrap(), ownership);
     state.persist_hostnames(vec![rows[0].clone()]).await.unwrap();
     let stored = state.hostname(&name).await.unwrap().unwrap();
     assert_eq!(stored, HostnameRow { ownership, ..rows[0].clone() });
@@ -500,14 +501,14 @@ async fn claims_fence(state: &dyn State, other: &dyn State) {
     assert!(second.fence > first.fence);
     assert!(!state.renew_claim(&first, at(1_111), lease).await.unwrap());
     let name: Hostname = "www.larkfield.example".parse().unwrap();
-    let ownership = Ownership::default();
-    let late = state.record_ownership(&first, &name, &ownership).await.unwrap_err();
+    let nothing = |_: &mut Ownership| {};
+    let late = state.change_ownership(&first, &name, &nothing).await.unwrap_err();
     assert!(matches!(&late, StateError::Superseded { key } if key == "alias www"), "{late}");
     assert_eq!(state.hostname(&name).await.unwrap(), None, "nothing of it is stored");
     let late = state.persist_order(&first, &order("late")).await.unwrap_err();
     assert!(matches!(late, StateError::Superseded { .. }), "{late}");
     assert_eq!(state.open_order("late").await.unwrap(), None);
-    other.record_ownership(&second, &name, &ownership).await.unwrap();
+    other.change_ownership(&second, &name, &nothing).await.unwrap();
     // Released by the one that has it, not by the one that had it.
     state.release_claim(&first).await.unwrap();
     assert!(matches!(state.claim("alias www", "one", at(1_112), lease).await.unwrap(), Claimed::HeldBy { .. }));

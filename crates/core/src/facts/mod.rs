@@ -377,6 +377,21 @@ impl AliasView {
         }
     }
 
+    /// Says whether the server that takes changes answers.
+    pub fn is_first_answering(&self) -> bool {
+        self.servers.first().is_some_and(|first| first.gives.is_ok())
+    }
+
+    /// Returns the servers that answer, and give something else than just this data.
+    pub fn behind(&self, wanted: &[RecordSet]) -> impl Iterator<Item = &ServerRecords> {
+        self.servers.iter().filter(|server| server.gives.as_ref().is_ok_and(|gives| !same_data(gives, wanted)))
+    }
+
+    /// Returns the first server that does not answer, and why.
+    pub fn silent(&self) -> Option<(SocketAddr, &Unreachable)> {
+        self.servers.iter().find_map(|server| Some((server.server, server.gives.as_ref().err()?)))
+    }
+
     /// Returns the servers that do not give just this data, or do not answer.
     pub fn lagging(&self, wanted: &[RecordSet]) -> impl Iterator<Item = &ServerRecords> {
         self.servers.iter().filter(|server| !server.gives.as_ref().is_ok_and(|gives| same_data(gives, wanted)))
@@ -567,6 +582,17 @@ pub struct HostnameFacts {
     /// What clients get.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub answer: Option<Fact<AnswerView>>,
+}
+
+impl HostnameFacts {
+    /// Takes over what the zone's servers gave where that was seen later.
+    pub fn take_later_alias(&mut self, other: Option<Fact<AliasView>>) {
+        if let Some(other) = other
+            && self.alias.as_ref().is_none_or(|own| own.seen < other.seen)
+        {
+            self.alias = Some(other);
+        }
+    }
 }
 
 #[cfg(test)]

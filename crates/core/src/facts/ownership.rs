@@ -75,6 +75,9 @@ pub struct Written<T> {
     /// What is about to be written.
     #[serde(default = "none", skip_serializing_if = "Option::is_none")]
     pub intended: Option<T>,
+    /// What was about to be written before that, and stood there when it was: it was never verified.
+    #[serde(default = "none", skip_serializing_if = "Option::is_none")]
+    pub replaced: Option<T>,
 }
 
 fn none<T>() -> Option<T> {
@@ -83,25 +86,27 @@ fn none<T>() -> Option<T> {
 
 impl<T> Default for Written<T> {
     fn default() -> Self {
-        Written { made: None, intended: None }
+        Written { made: None, intended: None, replaced: None }
     }
 }
 
 impl<T> Written<T> {
-    /// Notes what is about to be written.
-    pub fn intend(&mut self, value: T) {
+    /// Notes what is about to be written, in place of what `is_there`.
+    pub fn intend(&mut self, value: T, is_there: impl Fn(&T) -> bool) {
+        let earlier = [self.intended.take(), self.replaced.take()];
+        self.replaced = earlier.into_iter().flatten().find(is_there);
         self.intended = Some(value);
     }
 
     /// Notes that what was intended is there; does nothing where nothing was intended.
     pub fn confirm(&mut self) {
         if let Some(intended) = self.intended.take() {
-            self.made = Some(intended);
+            (self.made, self.replaced) = (Some(intended), None);
         }
     }
 
     fn any(&self, is: impl Fn(&T) -> bool) -> bool {
-        self.made.as_ref().is_some_and(&is) || self.intended.as_ref().is_some_and(is)
+        [&self.made, &self.intended, &self.replaced].into_iter().flatten().any(is)
     }
 
     /// Says whether nothing was written or is about to be.
@@ -213,6 +218,18 @@ impl Ownership {
         self.former_alias = Some(FormerAlias { ttl: left.map_or(ttl, |left| ttl.max(left)), gone: None, lowered });
     }
 
+    /// Notes that alias records are about to be written where others are `present`.
+    pub fn intend_alias(&mut self, present: &[RecordSet], wanted: Vec<RecordSet>) {
+        self.alias.intend(wanted, |own| same_data(own, present));
+    }
+
+    /// Notes that these alias records are there: where they were intended, they are made from now on.
+    pub fn confirm_alias(&mut self, present: &[RecordSet]) {
+        if self.alias.intended.as_deref().is_some_and(|intended| same_data(intended, present)) {
+            self.alias.confirm();
+        }
+    }
+
     /// Notes that every server has stopped returning the former alias.
     pub fn alias_gone(&mut self, now: Timestamp) {
         if let Some(former) = &mut self.former_alias {
@@ -227,17 +244,17 @@ impl Ownership {
 
     /// Takes over alias records that are there.
     pub fn adopt_alias(&mut self, sets: Vec<RecordSet>) {
-        self.alias = Written { made: Some(sets), intended: None };
+        self.alias = Written { made: Some(sets), ..Written::default() };
     }
 
     /// Takes over a binding that is at an endpoint.
     pub fn adopt_binding(&mut self, endpoint: EndpointKey, binding: Binding) {
-        self.bindings.insert(endpoint, Written { made: Some(binding), intended: None });
+        self.bindings.insert(endpoint, Written { made: Some(binding), ..Written::default() });
     }
 
-    /// Notes that a binding is about to be written at an endpoint.
-    pub fn intend_binding(&mut self, endpoint: EndpointKey, binding: Binding) {
-        self.bindings.entry(endpoint).or_default().intend(binding);
+    /// Notes that a binding is about to be written at an endpoint, where another may be `present`.
+    pub fn intend_binding(&mut self, endpoint: EndpointKey, present: Option<&Binding>, binding: Binding) {
+        self.bindings.entry(endpoint).or_default().intend(binding, |own| Some(own) == present);
     }
 
     /// Notes that the intended binding is in force at an endpoint.
@@ -259,21 +276,26 @@ mod tests {
         let key = |id: &str| EndpointKey::new(&"https://platform.example".parse().unwrap(), id);
         let binding = |seed: &[u8]| Binding::plain(Some(Fingerprint::of(seed)));
         let mut own = Ownership::default();
-        own.intend_binding(key("north"), binding(b"one"));
+        own.intend_binding(key("north"), None, binding(b"one"));
         assert!(own.wrote_binding(&key("north"), &binding(b"one")), "also before it is confirmed");
         own.confirm_binding(&key("north"));
-        own.intend_binding(key("north"), binding(b"two"));
-        for seed in [b"one", b"two"] {
-            assert!(own.wrote_binding(&key("north"), &binding(seed)), "stopped between both");
+        own.intend_binding(key("north"), Some(&binding(b"one")), binding(b"two"));
+        // Stopped again and again: what stands there, and what may stand there next.
+        own.intend_binding(key("north"), Some(&binding(b"two")), binding(b"four"));
+        own.intend_binding(key("north"), Some(&binding(b"two")), binding(b"five"));
+        for seed in [&b"one"[..], b"two", b"five"] {
+            assert!(own.wrote_binding(&key("north"), &binding(seed)), "stopped in between");
             assert!(!own.wrote_binding(&key("south"), &binding(seed)), "an equal one at another endpoint is foreign");
         }
-        assert!(!own.wrote_binding(&key("north"), &binding(b"three")));
+        assert!(!own.wrote_binding(&key("north"), &binding(b"four")), "it never came to stand there");
+        own.confirm_binding(&key("north"));
+        assert!(!own.wrote_binding(&key("north"), &binding(b"two")), "it was replaced");
 
         let mut old = Ownership::default();
-        old.bindings.insert(EndpointKey::unrecorded(), Written { made: Some(binding(b"one")), intended: None });
+        old.bindings.insert(EndpointKey::unrecorded(), Written { made: Some(binding(b"one")), ..Written::default() });
         assert!(old.wrote_binding(&key("north"), &binding(b"one")));
         assert!(!old.wrote_binding(&key("north"), &binding(b"two")));
-        old.intend_binding(key("north"), binding(b"two"));
+        old.intend_binding(key("north"), None, binding(b"two"));
         old.confirm_binding(&key("north"));
         assert!(!old.wrote_binding(&key("south"), &binding(b"one")), "from then on it is known where");
         let text = serde_json::to_string(&own).unwrap();

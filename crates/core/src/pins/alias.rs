@@ -1,7 +1,7 @@
 //! `alias`: every authoritative server gives the alias record, and nothing beside it.
 
 use super::{Known, Pin, PinReport, PinState};
-use crate::facts::{AliasView, SampleAnswer, SampleOutcome, ServerRecords};
+use crate::facts::{AliasView, SampleAnswer, SampleOutcome, ServerRecords, Unreachable};
 use crate::findings::{Code, Finding};
 use crate::policy::Reason;
 use crate::records::{RecordSet, in_words, same_data};
@@ -25,20 +25,24 @@ fn finding(code: Code, says: String, remedy: impl Into<String>) -> Finding {
 
 fn judge_view(known: Known<'_>, view: &AliasView, wanted: &[RecordSet]) -> PinReport {
     let hostname = &known.wanted.hostname;
-    let silent = view.servers.iter().find_map(|server| server.gives.as_ref().err().map(|why| (server.server, why)));
-    if let Some((server, why)) = silent {
+    let unanswered = |(server, why): (std::net::SocketAddr, &Unreachable)| {
         let says = format!("{server} did not return the records of {hostname}: {why}");
         let remedy = format!("Start that server, or allow UDP and TCP {} from this host to it", server.port());
-        return PinReport::new(PinState::Unknown, None, "a server does not answer").because(finding(
+        PinReport::new(PinState::Unknown, None, "a server does not answer").because(finding(
             Code::ServerUnreachable,
             says,
             remedy,
-        ));
-    }
+        ))
+    };
     let gives = |server: &'_ ServerRecords| server.gives.clone().unwrap_or_default();
-    let Some(first) = view.servers.first().map(gives) else { return PinReport::not_looked_at() };
+    let first = match view.servers.first().map(|first| (first.server, &first.gives)) {
+        None => return PinReport::not_looked_at(),
+        // The one that takes changes: nothing can be judged without it.
+        Some((server, Err(why))) => return unanswered((server, why)),
+        Some((_, Ok(first))) => first.clone(),
+    };
     if same_data(&first, wanted) {
-        let lagging = view.lagging(wanted);
+        let lagging = view.behind(wanted);
         let lagging: Vec<String> =
             lagging.map(|server| format!("{} returns {}", server.server, in_words(&gives(server)))).collect();
         if !lagging.is_empty() {
@@ -72,6 +76,10 @@ fn judge_view(known: Known<'_>, view: &AliasView, wanted: &[RecordSet]) -> PinRe
             let remedy = "Wait until the zone is transferred: settle waits for it";
             return PinReport::new(PinState::Working, None, "not on every server")
                 .because(finding(Code::AliasLagging, says, remedy).seen(old));
+        }
+        // As far as anybody answers it is as it should be.
+        if let Some(silent) = view.silent() {
+            return unanswered(silent);
         }
         let detail = match known.choice().filter(|choice| choice.reason != Reason::Preferred) {
             Some(choice) => format!("{} ({})", in_words(wanted), choice.reason),

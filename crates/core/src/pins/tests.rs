@@ -71,7 +71,7 @@ fn cname(target: &str) -> Vec<RecordSet> {
 }
 
 fn written<T>(made: T) -> Written<T> {
-    Written { made: Some(made), intended: None }
+    Written { made: Some(made), ..Written::default() }
 }
 
 const TARGET: &str = "gw-1.north.edge.test";
@@ -299,7 +299,7 @@ const CHANGES: &[(Code, PinState, &[&str], Change)] = &[
         if let BindingView::Present { binding, .. } = &mut scene.binding {
             binding.minimum_tls = crate::endpoint::TlsVersion::V1_3;
             // Written by a run that was stopped before it could verify.
-            scene.ownership.bindings.values_mut().for_each(|written| written.intend(binding.clone()));
+            scene.ownership.bindings.values_mut().for_each(|written| written.intend(binding.clone(), |_| true));
         }
     }),
     (Code::BindingForeign, PinState::Blocked, &[], |scene| {
@@ -352,7 +352,7 @@ const CHANGES: &[(Code, PinState, &[&str], Change)] = &[
     (Code::AliasDiffers, PinState::Loose, &["alias", "answer"], |scene| {
         // Written by a run that was stopped before it could verify.
         scene.all_servers_give(&cname("next.edge.test"));
-        scene.ownership.alias.intend(cname("next.edge.test"));
+        scene.ownership.alias.intend(cname("next.edge.test"), |_| true);
     }),
     (Code::AliasConflict, PinState::Blocked, &[], |scene| scene.all_servers_give(&cname("parked.edge.test"))),
     (Code::AliasConflict, PinState::Blocked, &[], |scene| {

@@ -68,10 +68,12 @@ pub fn gate(
                 .filter(|report| report.state == PinState::Blocked)
                 .flat_map(|report| report.findings.iter().filter(|finding| !is_awaited(finding)).cloned())
                 .collect();
-            if persons.is_empty() {
-                outage(&reports.iter().flat_map(|report| report.findings.iter().cloned()).collect::<Vec<_>>())
-            } else {
+            if !persons.is_empty() {
                 Gate::Person(persons)
+            } else if is_changeable(work, desired, knowledge) {
+                Gate::Go
+            } else {
+                outage(&reports.iter().flat_map(|report| report.findings.iter().cloned()).collect::<Vec<_>>())
             }
         }
     }
@@ -81,6 +83,14 @@ pub fn gate(
 fn is_only_down(work: Work, desired: &Desired, knowledge: &Knowledge, report: &PinReport) -> bool {
     let (Work::Bind(hostname, at) | Work::Connect(hostname, at)) = work else { return false };
     Known::about(desired, knowledge, hostname).at(at).is_only_down(report)
+}
+
+/// Says whether the server that takes changes of an alias answers: those that do not are behind, and hold nothing up.
+fn is_changeable(work: Work, desired: &Desired, knowledge: &Knowledge) -> bool {
+    let Work::Alias(id) = work else { return false };
+    let known = Known::about(desired, knowledge, id);
+    let is_first_serving = known.zone.is_some_and(|zone| zone.value.is_first_serving());
+    is_first_serving && known.alias.is_some_and(|alias| alias.value.is_first_answering())
 }
 
 fn gate_of_platform(id: EndpointId, desired: &Desired, knowledge: &Knowledge) -> Gate {

@@ -265,9 +265,17 @@ impl<'p> Planner<'p> {
                 own.ownership.alias.is_empty() || own.facts.alias.as_ref().is_some_and(|fact| is_gone(&fact.value))
             }
             Work::Unbind(..) | Work::RaiseTtl(_) => false,
-            Work::Alias(_) => pin(|pins| &pins.alias),
+            Work::Alias(id) => pin(|pins| &pins.alias) || self.is_alias_written(id, aim),
             Work::Answer(_) => pin(|pins| &pins.answer),
         }
+    }
+
+    /// Says whether nothing is left to be written of an alias, although a server does not say whether it gives it.
+    fn is_alias_written(&self, id: HostnameId, aim: &Aim<'_>) -> bool {
+        let is_unknown = aim.pins.is_some_and(|pins| pins.alias.state == PinState::Unknown);
+        let known = Known::about(self.desired, self.knowledge, id);
+        let is_intended = known.ownership.is_some_and(|own| own.alias.intended.is_some());
+        is_unknown && !is_intended && known.is_alias_written()
     }
 
     /// Says whether the certificate that is there serves until another can be had.

@@ -62,12 +62,12 @@ impl Engine {
             NameChange { owner: name.clone(), expected: Vec::new(), wanted: gives.clone(), place: AliasPlace::Name };
         let detail = format!("{} as {wildcard} has it", in_words(&gives));
         self.journalled("wildcard-copy", name.as_str(), &detail, async {
-            self.record_ownership(claim, id, |own| own.alias.intend(gives)).await?;
+            self.record_ownership(claim, id, |own| own.intend_alias(&[], gives.clone())).await?;
             match driver.change(&ZoneChange::Replace(change)).await {
                 Ok(()) => Ok(self.record_ownership(claim, id, |own| own.alias.confirm()).await?),
                 // It has the same records of its own already, and they are someone else's.
                 Err(ZoneError::Changed { .. }) => {
-                    Ok(self.record_ownership(claim, id, |own| own.alias = before).await?)
+                    Ok(self.record_ownership(claim, id, |own| own.alias = before.clone()).await?)
                 }
                 Err(error) => Err(error.finding(Pin::Certificate)),
             }

@@ -23,11 +23,6 @@ impl Engine {
         let hostname = &wanted.hostname;
         let mut fact = self.observe_alias(id).await;
         let mut pins = self.record_facts(id, |facts| facts.alias = Some(fact.clone())).await?;
-        if self.leaves_switches() {
-            // It may have been switched since this was planned.
-            self.choose(id);
-            pins = self.judge(id, self.clock.now());
-        }
         let sets = Known::about(&self.desired, &self.known(), id).wanted_alias();
         let sets = sets.ok_or_else(|| internal(format!("no target of {hostname} is known")))?;
         if self.desired.is_handed_off(wanted.zone) {
@@ -43,10 +38,10 @@ impl Engine {
                 wanted: sets.clone(),
                 place: self.alias_place(wanted.zone, &hostname.owner()),
             };
-            let (replaced, now) = (longest_ttl(&fact.value), self.clock.now());
+            let (present, replaced, now) = (first_gives(&fact.value), longest_ttl(&fact.value), self.clock.now());
             let is_switch = Known::about(&self.desired, &self.known(), id).is_switch();
             self.record_ownership(claim, id, |own| {
-                own.alias.intend(sets.clone());
+                own.intend_alias(&present, sets.clone());
                 if is_switch {
                     own.switched = Some(now);
                 }
@@ -80,9 +75,15 @@ impl Engine {
             }
             pins = self.record_facts(id, |facts| facts.alias = Some(fact.clone())).await?;
         }
+        // A server that does not answer is told by the pin; whoever answers has it.
+        let is_written = Known::about(&self.desired, &self.known(), id).is_alias_written();
         match pins.alias.state {
+            PinState::Unknown if is_written => {
+                self.confirm_alias(claim, id, &fact.value).await?;
+                Ok(Progress::Done)
+            }
             PinState::Held => {
-                self.confirm_alias(claim, id).await?;
+                self.confirm_alias(claim, id, &fact.value).await?;
                 Ok(Progress::Done)
             }
             // What was just written is not on every server yet.
@@ -125,7 +126,7 @@ impl Engine {
                         own.replace_alias(ttl, false, now);
                         own.alias_gone(now);
                     }
-                    own.adopt_alias(made);
+                    own.adopt_alias(made.clone());
                 })
                 .await?;
             }
@@ -147,14 +148,19 @@ impl Engine {
         Ok(Progress::NotYet(Wait { until: None, topic: "handoff", what, within: None, finding }))
     }
 
-    /// What was intended is there: from now on it is what was made.
-    pub(super) async fn confirm_alias(&self, claim: &Claim, id: HostnameId) -> Result<(), Finding> {
-        let own = self.ownership_of(HostnameRef::Wanted(id));
-        if own.alias.intended.is_some() || own.former_alias.is_some_and(|former| former.gone.is_none()) {
+    /// What was intended is there: from now on it is what was made. Resolvers forget what was there before only from
+    /// when on no server gives it any more.
+    pub(super) async fn confirm_alias(&self, claim: &Claim, id: HostnameId, view: &AliasView) -> Result<(), Finding> {
+        let (own, present) = (self.ownership_of(HostnameRef::Wanted(id)), first_gives(view));
+        let is_everywhere = view.silent().is_none();
+        let is_former_gone = is_everywhere && own.former_alias.is_some_and(|former| former.gone.is_none());
+        if own.alias.intended.is_some() || is_former_gone {
             let now = self.clock.now();
             self.record_ownership(claim, id, |own| {
-                own.alias.confirm();
-                own.alias_gone(now);
+                own.confirm_alias(&present);
+                if is_everywhere {
+                    own.alias_gone(now);
+                }
             })
             .await?;
         }

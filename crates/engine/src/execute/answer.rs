@@ -19,6 +19,8 @@ const CACHED: Duration = Duration::from_secs(900);
 impl Engine {
     pub(super) async fn answer(&self, id: HostnameId) -> Result<Progress, Finding> {
         let wanted = self.desired.hostname(id);
+        // The alias may have been switched since this was planned.
+        self.follow_switches(id).await?;
         let fact = self.observe_answer(id).await;
         let within = ANSWER.max(cached_for(&fact.value.through)).min(self.bounds.patience.max(ANSWER));
         let pins = self.record_facts(id, |facts| facts.answer = Some(fact)).await?;

@@ -76,7 +76,7 @@ impl Engine {
             }
             if servers.first().is_some_and(|first| lacking.contains(first)) {
                 let key = endpoint.key();
-                self.record_ownership(claim, id, |own| own.add_record(key, asked.clone())).await?;
+                self.record_ownership(claim, id, |own| own.add_record(key.clone(), asked.clone())).await?;
                 let driver = self.drivers.zone(self.desired.zone(zone), &servers)?;
                 match driver.change(&addition(&record)).await {
                     Err(ZoneError::Changed { .. }) => {

@@ -44,7 +44,8 @@ impl Engine {
                     let put = platform.put_trust_bundle(&info.certificate_site, clients.roots, roots).await;
                     put.map_err(|error| error.finding())?;
                 }
-                self.record_ownership(claim, id, |own| own.intend_binding(key.clone(), binding.clone())).await?;
+                let there = present.as_ref().map(|bound| &bound.binding);
+                self.record_ownership(claim, id, |own| own.intend_binding(key.clone(), there, binding.clone())).await?;
                 match platform.put_binding(&info.id, hostname, &binding, present.as_ref()).await {
                     // Somebody was quicker: what is there now is read, and decided on, again.
                     Err(error @ EdgeError::Changed(_)) => {

@@ -24,7 +24,7 @@ impl Engine {
             let driver = self.drivers.zone(self.desired.zone(wanted.zone), &servers)?;
             let (replaced, now) = (longest_ttl(&fact.value), self.clock.now());
             self.record_ownership(claim, id, |own| {
-                own.alias.intend(lowered.clone());
+                own.intend_alias(&present, lowered.clone());
                 if let Some(ttl) = replaced {
                     own.replace_alias(ttl, true, now);
                 }
@@ -52,7 +52,7 @@ impl Engine {
                 finding: Finding::of(Code::AliasLagging, says, "Check why that server does not transfer the zone"),
             }));
         }
-        self.confirm_alias(claim, id).await?;
+        self.confirm_alias(claim, id, &fact.value).await?;
         let own = self.ownership_of(HostnameRef::Wanted(id));
         if has_low_ttl(&fact.value, &own, self.clock.now()) {
             return Ok(Progress::Done);

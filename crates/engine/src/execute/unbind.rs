@@ -170,7 +170,17 @@ impl Engine {
                 self.record_facts(id, |facts| facts.alias = Some(fact.clone())).await?;
                 let here = Known::about(&self.desired, &self.known(), id).is_aliased_as_wanted();
                 let wanted = self.desired.hostname(id);
-                if here { Ok(None) } else { led(&wanted.hostname, &fact.value, wanted.zone) }
+                match fact.value.silent() {
+                    _ if here => Ok(None),
+                    // Clients that ask that one may still be led to what would be taken away.
+                    Some((server, why)) => {
+                        let hostname = &wanted.hostname;
+                        let says = format!("{server} does not say whether {hostname} still leads to {endpoint}: {why}");
+                        let remedy = "Start that server, or take it out of the NS records of the zone";
+                        Err(Finding::of(Code::ServerUnreachable, says, remedy))
+                    }
+                    None => led(&wanted.hostname, &fact.value, wanted.zone),
+                }
             }
             HostnameRef::Retiring(id) => {
                 let known = self.known().retiring(id).clone();

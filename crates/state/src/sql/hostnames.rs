@@ -5,11 +5,15 @@ use pindrel_core::facts::{EndpointKey, EndpointView, Fact, Ownership, ZoneView};
 use pindrel_core::name::{DnsName, Hostname};
 
 use super::{Database, Durability, Row, SqlState, Statement, read_json, values, write_json};
-use crate::hostnames::{HostnameRow, HostnameSummary, Hostnames};
+use crate::hostnames::{HostnameRow, HostnameSummary, Hostnames, OwnershipChange};
 use crate::{Claim, StateError};
 
 const TABLE: &str = "hostnames";
 const FACTS: &str = "hostname_facts";
+/// What is stored of a hostname for which nothing was written.
+const NOTHING: &str = "{}";
+/// How often somebody else may come before a change of what was written.
+const MOST_CHANGES_AT_ONCE: usize = 100;
 
 #[async_trait]
 impl<D: Database> Hostnames for SqlState<D> {
@@ -63,17 +67,30 @@ impl<D: Database> Hostnames for SqlState<D> {
         self.database.write("store a hostname", Durability::Seen, statements).await.map(drop)
     }
 
-    async fn record_ownership(
+    async fn change_ownership(
         &self,
         claim: &Claim,
         hostname: &Hostname,
-        ownership: &Ownership,
-    ) -> Result<(), StateError> {
-        let sql = "INSERT INTO hostname_facts (hostname, facts, ours) VALUES (?1, '{}', ?2)
-                   ON CONFLICT (hostname) DO UPDATE SET ours = excluded.ours";
-        let write = Statement::new(sql, values![hostname.as_str(), write_json(FACTS, ownership)?]);
-        let statements = vec![Statement::guard(claim), write];
-        self.database.write("store what was written", Durability::Now, statements).await.map(drop)
+        change: &OwnershipChange<'_>,
+    ) -> Result<Ownership, StateError> {
+        const DOING: &str = "store what was written";
+        let read = "SELECT ours FROM hostname_facts WHERE hostname = ?1";
+        let write = "INSERT INTO hostname_facts (hostname, facts, ours) VALUES (?1, '{}', ?2)
+                     ON CONFLICT (hostname) DO UPDATE SET ours = excluded.ours WHERE hostname_facts.ours = ?3
+                     RETURNING hostname";
+        let name = hostname.as_str();
+        for _ in 0..MOST_CHANGES_AT_ONCE {
+            let row = self.one(DOING, read, values![name]).await?;
+            let before = row.map_or_else(|| Ok(NOTHING.to_owned()), |mut row| row.text(FACTS))?;
+            let mut ownership: Ownership = read_json(FACTS, &before)?;
+            change(&mut ownership);
+            let write = Statement::new(write, values![name, write_json(FACTS, &ownership)?, before]);
+            let (stored, _) = self.database.write(DOING, Durability::Now, vec![Statement::guard(claim), write]).await?;
+            if !stored.is_empty() {
+                return Ok(ownership);
+            }
+        }
+        Err(StateError::Contended { what: name.to_owned() })
     }
 
     async fn forget_hostname(&self, hostname: &Hostname) -> Result<(), StateError> {

@@ -143,10 +143,10 @@ fn ownership_of_2(facts: &str, ours: &str) -> Ownership {
         _ => None,
     };
     let mut ownership = Ownership {
-        alias: Written { made: some(ours.alias), intended: some(ours.alias_intended) },
+        alias: Written { made: some(ours.alias), intended: some(ours.alias_intended), replaced: None },
         ..Ownership::default()
     };
-    let binding = Written { made, intended: ours.binding_intended };
+    let binding = Written { made, intended: ours.binding_intended, replaced: None };
     if binding != Written::default() {
         ownership.bindings.insert(EndpointKey::unrecorded(), binding);
     }
