@@ -162,7 +162,7 @@ pub enum Event {
         /// When the zone's primary had it.
         #[serde(skip_serializing_if = "Option::is_none")]
         primary: Option<Timestamp>,
-        /// When every server of the zone was seen to have it.
+        /// When every server of the zone that answers was seen to have it.
         everywhere: Timestamp,
         /// When no cache gives the old answer any longer.
         #[serde(skip_serializing_if = "Option::is_none")]

@@ -61,6 +61,9 @@ pub enum EngineError {
     /// The state was removed or replaced while the run was under way.
     #[error("the state was removed or replaced while this run was under way")]
     StateGone,
+    /// A fault of Pindrel's own.
+    #[error("it ended without a result")]
+    Fault,
 }
 
 impl EngineError {
@@ -95,6 +98,7 @@ impl EngineError {
             EngineError::StateLocation { .. } => {
                 "Write --state PATH, sqlite:PATH or postgres://USER@HOST/DATABASE?password=env:NAME"
             }
+            EngineError::Fault => "Report this bug with the output of -vv",
             EngineError::StateGone => "Restore it from its backup, or run settle with a new one",
         }
     }

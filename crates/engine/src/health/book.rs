@@ -178,33 +178,100 @@ impl Book {
 
     /// Stores what is not stored yet.
     pub(crate) async fn flush(&mut self, desired: &Desired, state: &dyn State) -> Result<(), EngineError> {
-        for id in std::mem::take(&mut self.resumed) {
-            // What an earlier process counted within the same minute is added to the first slot.
-            let ended = self.ended.get_mut(&id).and_then(|ended| ended.first_mut());
-            let Some(first) = ended.or_else(|| self.slots.get_mut(&id)) else { continue };
-            let begin = first.begin;
-            let stored = state.slots(&desired.check(id).name, begin).await?;
-            if let Some(stored) = stored.iter().find(|stored| stored.begin == begin) {
-                first.merge(stored);
+        let mut unstored = self.take_unstored(desired);
+        let stored = unstored.store(state).await;
+        self.put_back(unstored);
+        stored
+    }
+
+    /// Takes out what is not stored yet, so that results can be recorded while it is stored.
+    pub(crate) fn take_unstored(&mut self, desired: &Desired) -> Unstored {
+        let checks = std::mem::take(&mut self.unsaved).into_iter().filter_map(|id| {
+            let record = self.records.get(&id)?.clone();
+            let ended = self.ended.remove(&id).unwrap_or_default();
+            let current = self.slots.get(&id).filter(|slot| slot.results > 0).cloned();
+            let is_resumed = self.resumed.remove(&id);
+            let incidents = self.incidents.remove(&id).unwrap_or_default();
+            let name = desired.check(id).name.clone();
+            Some(UnstoredCheck { id, name, record, ended, current, incidents, is_resumed, earlier: None })
+        });
+        Unstored { checks: checks.collect(), is_stored: false }
+    }
+
+    /// Takes back what could not be stored, and what an earlier process had counted within the same minute.
+    pub(crate) fn put_back(&mut self, unstored: Unstored) {
+        let Unstored { checks, is_stored } = unstored;
+        for UnstoredCheck { id, ended, incidents, is_resumed, earlier, .. } in checks {
+            if let Some(earlier) = &earlier {
+                let since = self.ended.get_mut(&id).into_iter().flatten().chain(self.slots.get_mut(&id));
+                since.filter(|slot| slot.begin == earlier.begin).for_each(|slot| slot.merge(earlier));
+            }
+            if is_stored {
+                continue;
+            }
+            self.unsaved.insert(id);
+            if is_resumed && earlier.is_none() {
+                self.resumed.insert(id);
+            }
+            let mut before = ended;
+            before.extend(self.ended.remove(&id).unwrap_or_default());
+            before.truncate(MOST_PENDING);
+            if !before.is_empty() {
+                self.ended.insert(id, before);
+            }
+            let mut before = incidents;
+            before.extend(self.incidents.remove(&id).unwrap_or_default());
+            before.truncate(MOST_PENDING);
+            if !before.is_empty() {
+                self.incidents.insert(id, before);
             }
         }
-        let updates = self.unsaved.iter().filter_map(|id| {
-            let ended = self.ended.get(id).into_iter().flatten();
-            let current = self.slots.get(id).filter(|slot| slot.results > 0);
-            Some(CheckUpdate {
-                check: desired.check(*id).name.clone(),
-                record: self.records.get(id)?.clone(),
-                slots: ended.chain(current).cloned().collect(),
-                incidents: self.incidents.get(id).cloned().unwrap_or_default(),
-            })
+    }
+}
+
+/// What was taken out of a book to be stored.
+#[derive(Debug)]
+pub(crate) struct Unstored {
+    checks: Vec<UnstoredCheck>,
+    is_stored: bool,
+}
+
+#[derive(Debug)]
+struct UnstoredCheck {
+    id: CheckId,
+    name: String,
+    record: CheckRecord,
+    ended: Vec<Slot>,
+    current: Option<Slot>,
+    incidents: Vec<HistoryEntry>,
+    /// Whether its first slot may have results of an earlier process, which are not in it yet.
+    is_resumed: bool,
+    /// Those results, once they were read.
+    earlier: Option<Slot>,
+}
+
+impl Unstored {
+    /// Stores it: may be dropped at any time, and what was done by then is known.
+    pub(crate) async fn store(&mut self, state: &dyn State) -> Result<(), EngineError> {
+        for check in self.checks.iter_mut().filter(|check| check.is_resumed && check.earlier.is_none()) {
+            let Some(first) = check.ended.first_mut().or(check.current.as_mut()) else { continue };
+            let stored = state.slots(&check.name, first.begin).await?;
+            let stored = stored.into_iter().find(|stored| stored.begin == first.begin);
+            let earlier = stored.unwrap_or_else(|| Slot::at(first.begin));
+            first.merge(&earlier);
+            check.earlier = Some(earlier);
+        }
+        let updates = self.checks.iter().map(|check| CheckUpdate {
+            check: check.name.clone(),
+            record: check.record.clone(),
+            slots: check.ended.iter().chain(&check.current).cloned().collect(),
+            incidents: check.incidents.clone(),
         });
         let updates: Vec<CheckUpdate> = updates.collect();
         if !updates.is_empty() {
             state.update_checks(updates).await?;
         }
-        self.unsaved.clear();
-        self.ended.clear();
-        self.incidents.clear();
+        self.is_stored = true;
         Ok(())
     }
 }

@@ -10,7 +10,7 @@ mod holds;
 mod jobs;
 mod reports;
 
-pub(crate) use book::{Book, VerdictChange};
+pub(crate) use book::{Book, Unstored, VerdictChange};
 pub use holds::EndpointHoldReport;
 pub use jobs::CheckJob;
 pub(crate) use jobs::{issuer, job};

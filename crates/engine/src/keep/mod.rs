@@ -11,15 +11,19 @@
 //! One loop owns all that changes; probes, switches and passes are tasks beside it and report to it: the loop
 //! may wait for the state while one of them has it. A switch waits for no pass: users suffer until it is done.
 
+mod beside;
+mod decide;
 mod pass;
 mod schedule;
 mod switch;
 
 use std::collections::{BTreeSet, HashMap, HashSet, VecDeque};
+use std::panic::AssertUnwindSafe;
 use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Duration;
 
+use futures::FutureExt as _;
 use jiff::{SignedDuration, Timestamp};
 use pindrel_core::desired::{CertificateId, CheckId, Desired, HostnameId};
 use pindrel_core::facts::{HeldOut, Knowledge};
@@ -37,6 +41,7 @@ use crate::health::{Book, CHECKS_AT_ONCE, VerdictChange, job, judging, with_memb
 use crate::home::Home;
 use crate::run::{Bounds, Engine, Setup};
 use crate::settle::Scope;
+use beside::{Errand, Reply, load};
 use pass::{PassEnd, Retries};
 use schedule::{Schedule, Task, spread};
 use switch::{SwitchEnd, Switching};
@@ -105,6 +110,22 @@ pub struct KeepSummary {
     pub lateness: Option<(Duration, Duration, Duration)>,
 }
 
+/// Does something that must not end the process with it: a panic is a fault of Pindrel's own, which is logged, and
+/// `None`.
+async fn guarded<T>(what: &'static str, work: impl Future<Output = T>) -> Option<T> {
+    let ended = AssertUnwindSafe(work).catch_unwind().await;
+    ended.inspect_err(|_| tracing::error!("{what} ended by a fault of Pindrel's own")).ok()
+}
+
+/// Does something that may take so long; `None` where it takes longer.
+async fn within<T>(clock: &dyn Clock, limit: Duration, work: impl Future<Output = T>) -> Option<T> {
+    tokio::select! {
+        biased;
+        done = work => Some(done),
+        () = clock.sleep(limit) => None,
+    }
+}
+
 /// What of the setup outlives a change of the manifest.
 pub(super) struct Kit {
     folder: PathBuf,
@@ -142,7 +163,8 @@ struct Checked {
     due: Duration,
     /// Which manifest it was of.
     generation: u64,
-    results: Vec<(String, Measured)>,
+    /// What was found; `None` where it ended without a word.
+    results: Option<Vec<(String, Measured)>>,
 }
 
 /// The loop and all that it owns.
@@ -164,6 +186,13 @@ struct Keeper {
     following: HashMap<CheckId, Vec<HostnameId>>,
     /// What is known of hostnames whose alias follows checks, and of the endpoints that are checked.
     known: Knowledge,
+    /// Hostnames that are to be decided about as soon as the state has said what is known of them.
+    to_decide: BTreeSet<HostnameId>,
+    /// What the state is asked and told, one of each kind at a time.
+    errands: JoinSet<(Errand, Option<Reply>)>,
+    sent: HashSet<Errand>,
+    /// A changed manifest that is not taken up yet.
+    next_manifest: Option<Arc<Desired>>,
     switching: JoinSet<SwitchEnd>,
     switches: HashMap<HostnameId, Switching>,
     passing: JoinSet<PassEnd>,
@@ -185,18 +214,19 @@ struct Keeper {
 pub async fn keep(setup: KeepSetup, mut orders: mpsc::Receiver<KeepOrder>) -> Result<KeepSummary, EngineError> {
     let mut keeper = Keeper::open(setup).await?;
     loop {
-        keeper.begin_due().await;
+        keeper.begin_due();
         let now = keeper.kit.clock.elapsed();
         let pause = keeper.schedule.next_at().map_or(STORE_EVERY, |at| at.saturating_sub(now));
         tokio::select! {
             biased;
             order = orders.recv() => match order {
-                Some(KeepOrder::Manifest(desired)) => keeper.replace_manifest(desired).await,
+                Some(KeepOrder::Manifest(desired)) => keeper.replace_manifest(desired),
                 Some(KeepOrder::Stop) | None => break,
             },
             Some(ended) = keeper.switching.join_next() => keeper.switch_ended(ended),
-            Some(ended) = keeper.passing.join_next() => keeper.pass_ended(ended).await,
-            Some(made) = keeper.checking.join_next() => keeper.checked(made).await,
+            Some(ended) = keeper.passing.join_next() => keeper.pass_ended(ended),
+            Some(Ok(reply)) = keeper.errands.join_next() => keeper.replied(reply),
+            Some(made) = keeper.checking.join_next() => keeper.checked(made),
             () = keeper.kit.clock.sleep(pause) => {}
         }
     }
@@ -241,6 +271,10 @@ impl Keeper {
             under_check: HashSet::new(),
             following: HashMap::new(),
             known: Knowledge::default(),
+            to_decide: BTreeSet::new(),
+            errands: JoinSet::new(),
+            sent: HashSet::new(),
+            next_manifest: None,
             switching: JoinSet::new(),
             switches: HashMap::new(),
             passing: JoinSet::new(),
@@ -253,7 +287,8 @@ impl Keeper {
             latest: Duration::ZERO,
             desired,
         };
-        keeper.take_up().await?;
+        let loaded = load(&keeper.kit, keeper.desired.clone()).await?;
+        keeper.take_up(loaded);
         keeper.begin_pass(Scope::all(&keeper.desired));
         Ok(keeper)
     }
@@ -266,45 +301,6 @@ impl Keeper {
         self.tell(Event::Note { says: pindrel_core::display_text::one_line(says) });
     }
 
-    /// Takes a manifest up: what was concluded, what follows what, and when each thing is due.
-    async fn take_up(&mut self) -> Result<(), EngineError> {
-        let engine = self.kit.engine(&self.desired, Arc::new(()), self.kit.bounds).await?;
-        let desired = self.desired.clone();
-        let ids: Vec<CheckId> = desired.check_ids().collect();
-        engine.load_health().await?;
-        engine.look_at_checked_endpoints(&ids).await?;
-        let issuers = desired.checks.iter().filter_map(crate::health::issuer).collect();
-        self.trusted = engine.trusted_issuers(issuers).await?;
-        self.following.clear();
-        for id in desired.hostname_ids() {
-            let wanted = desired.hostname(id);
-            let checks = judging(&desired, id);
-            if checks.is_empty() || (wanted.placement.policy == Policy::Single && !wanted.is_apex(&desired)) {
-                continue;
-            }
-            engine.load_once(id).await?;
-            for check in checks {
-                self.following.entry(check).or_default().push(id);
-            }
-        }
-        self.known = engine.known().clone();
-        // What was concluded before counts once a result of now agrees with it.
-        self.book = Book::with(std::mem::take(&mut self.known.verdicts));
-        self.known.choices.clear();
-        let now = self.kit.clock.elapsed();
-        self.schedule = Schedule::default();
-        self.waiting.clear();
-        for id in ids.into_iter().filter(|id| desired.check(*id).combination().is_none()) {
-            let check = desired.check(id);
-            let offset = check.terms.every.mul_f64(spread(&check.name, 0));
-            self.schedule.add(now + offset, Task::Check(id));
-        }
-        self.is_to_store = false;
-        self.schedule.add(now + THIN_EVERY, Task::Thin);
-        self.schedule.add(now + self.part(), Task::Pass);
-        Ok(())
-    }
-
     /// How long from one look at some hostnames to the next.
     fn part(&self) -> Duration {
         let look_every = self.desired.look_every.unwrap_or(LOOK_EVERY);
@@ -312,56 +308,41 @@ impl Keeper {
         look_every / count.clamp(1, PARTS)
     }
 
-    async fn replace_manifest(&mut self, desired: Arc<Desired>) {
-        let before = std::mem::replace(&mut self.desired, desired);
-        if let Err(error) = self.book.flush(&before, &*self.kit.home.state).await {
-            self.note(format!("what checks found cannot be stored: {error}"));
-        }
-        self.generation += 1;
-        self.drivers = (self.kit.make_drivers)();
-        self.checking.abort_all();
-        self.under_check.clear();
-        (self.retries, self.cursor) = (Retries::default(), 0);
-        match self.take_up().await {
-            Ok(()) => self.begin_pass(Scope::all(&self.desired.clone())),
-            Err(error) => {
-                self.note(format!("the changed manifest cannot be taken up: {error}"));
-                self.desired = before;
-                self.generation += 1;
-            }
-        }
-    }
-
     /// Begins all that is due.
-    async fn begin_due(&mut self) {
+    fn begin_due(&mut self) {
         let now = self.kit.clock.elapsed();
         while let Some((due, task)) = self.schedule.take_due(now) {
             match task {
                 Task::Check(id) => self.waiting.push_back((due, id)),
-                Task::Decide(id) => self.decide(id).await,
+                Task::Decide(id) => self.decide(id),
                 Task::Pass => {
                     self.schedule.add(now + self.part(), Task::Pass);
-                    self.next_pass(now, true).await;
+                    self.next_pass(true);
                 }
-                Task::Retry => self.next_pass(now, false).await,
+                Task::Retry => self.next_pass(false),
                 Task::Store => {
                     self.is_to_store = false;
-                    self.store().await;
+                    self.store();
                 }
                 Task::Thin => {
-                    self.thin().await;
+                    self.thin();
                     self.schedule.add(now + THIN_EVERY, Task::Thin);
                 }
+                Task::Load => self.load_next(),
             }
         }
         while self.checking.len() < CHECKS_AT_ONCE {
             let Some((due, id)) = self.waiting.pop_front() else { break };
             self.begin_check(due, id, now);
         }
+        self.begin_recall();
     }
 
     fn begin_check(&mut self, due: Duration, id: CheckId, now: Duration) {
         let check = self.desired.check(id);
+        let info = check.endpoint().and_then(|endpoint| self.known.endpoint_info(endpoint)).cloned();
+        let trusted = crate::health::issuer(check).and_then(|id| self.trusted.get(&id).cloned());
+        let Some(job) = job(&self.desired, check, info.as_ref(), trusted) else { return };
         // Never two of one check at a time.
         if !self.under_check.insert(id) {
             return;
@@ -369,12 +350,9 @@ impl Keeper {
         let late = now.saturating_sub(due);
         self.late.record(late);
         self.latest = self.latest.max(late);
-        let info = check.endpoint().and_then(|endpoint| self.known.endpoint_info(endpoint)).cloned();
-        let trusted = crate::health::issuer(check).and_then(|id| self.trusted.get(&id).cloned());
-        let Some(job) = job(&self.desired, check, info.as_ref(), trusted) else { return };
         let (drivers, generation) = (self.drivers.clone(), self.generation);
         self.checking.spawn(async move {
-            let results = drivers.probe().check(&job).await;
+            let results = guarded("a check", drivers.probe().check(&job)).await;
             Checked { id, due, generation, results }
         });
     }
@@ -386,14 +364,14 @@ impl Keeper {
         }
     }
 
-    async fn pass_ended(&mut self, ended: Result<PassEnd, tokio::task::JoinError>) {
+    fn pass_ended(&mut self, ended: Result<PassEnd, tokio::task::JoinError>) {
         match ended {
-            Ok(end) => self.passed(end).await,
+            Ok(end) => self.passed(end),
             Err(error) => tracing::error!(%error, "a pass ended without a word"),
         }
     }
 
-    async fn checked(&mut self, made: Result<Checked, tokio::task::JoinError>) {
+    fn checked(&mut self, made: Result<Checked, tokio::task::JoinError>) {
         let Ok(Checked { id, due, generation, results }) = made else { return };
         if generation != self.generation {
             return;
@@ -407,6 +385,7 @@ impl Keeper {
             next += every;
         }
         self.schedule.add(next, Task::Check(id));
+        let Some(results) = results else { return };
         self.summary.checks += 1;
         let at = self.kit.clock.now();
         let dead_before = self.dead(id);
@@ -441,14 +420,14 @@ impl Keeper {
             concerned.extend(self.following.get(&id).into_iter().flatten());
         }
         for hostname in concerned {
-            self.decide(hostname).await;
+            self.decide(hostname);
         }
         if !changes.is_empty() {
-            self.store().await;
-        } else if !std::mem::replace(&mut self.is_to_store, true) {
-            self.schedule.add(elapsed + STORE_EVERY, Task::Store);
+            self.store();
+        } else {
+            self.store_later();
         }
-        self.see_holds(elapsed).await;
+        self.see_holds(elapsed);
     }
 
     fn dead(&self, id: CheckId) -> Vec<String> {
@@ -473,126 +452,37 @@ impl Keeper {
         self.tell(Event::Verdict { check: name, endpoint, from, to, says, at: self.kit.clock.now() });
     }
 
-    /// Sees which endpoints somebody has taken out of answers or given back.
-    async fn see_holds(&mut self, elapsed: Duration) {
-        if elapsed < self.holds_seen + HOLDS_EVERY {
-            return;
-        }
-        self.holds_seen = elapsed;
-        let Ok(holds) = self.kit.home.state.endpoint_holds().await else { return };
-        let now = self.kit.clock.now();
-        let mut held: HashMap<_, HeldOut> = HashMap::new();
-        for hold in holds.into_iter().filter(|hold| hold.until.is_none_or(|until| now < until)) {
-            if let Some(id) = self.desired.endpoint_at(&hold.endpoint) {
-                held.insert(id, HeldOut { until: hold.until, because: hold.because });
-            }
-        }
-        if held == self.known.held_out {
-            return;
-        }
-        self.known.held_out = held;
-        for id in self.followers() {
-            self.decide(id).await;
-        }
-    }
-
     fn followers(&self) -> BTreeSet<HostnameId> {
         self.following.values().flatten().copied().collect()
-    }
-
-    /// Decides what an alias should give, and begins to give it where that is something else.
-    async fn decide(&mut self, id: HostnameId) {
-        if self.switches.get(&id).is_some_and(|switching| switching.is_under_way) {
-            // It is decided again when that has ended.
-            return;
-        }
-        let (now, elapsed) = (self.kit.clock.now(), self.kit.clock.elapsed());
-        let choice = Known::about(&self.desired, &self.known, id).decide(now);
-        if let Some(choice) = choice {
-            if let Some(again) = choice.again_at {
-                let pause = Duration::try_from(again.duration_since(now)).unwrap_or_default();
-                self.schedule.add(elapsed + pause, Task::Decide(id));
-            }
-            self.known.choices.insert(id, choice);
-        }
-        let known = Known::about(&self.desired, &self.known, id);
-        let (from, to) = (known.aliased_at(), known.given());
-        if from == to
-            && let Some(choice) = self.known.choices.get(&id).cloned()
-        {
-            self.tell_choice(id, &choice);
-        }
-        let known = Known::about(&self.desired, &self.known, id);
-        // An alias that leads nowhere yet, or moves from elsewhere, is a pass's work.
-        if from.is_empty() || known.is_aliased_as_wanted() || known.wanted_alias().is_none() {
-            return;
-        }
-        if from == to && !self.may_change_addresses(id, now) {
-            return;
-        }
-        if self.switches.get(&id).is_some_and(|switching| elapsed < switching.not_before) {
-            return;
-        }
-        let seen = self.failing_since(id, &from);
-        self.begin_switch(id, from, to, seen);
-    }
-
-    /// Whether the addresses of an alias may change: once in its TTL.
-    fn may_change_addresses(&mut self, id: HostnameId, now: Timestamp) -> bool {
-        let wanted = self.desired.hostname(id);
-        let switched = self.known.hostnames.get(&id).and_then(|own| own.ownership.switched);
-        let ttl = SignedDuration::from_secs(i64::from(wanted.ttl.as_secs()));
-        let free_at = switched.and_then(|at| at.checked_add(ttl).ok());
-        match free_at.filter(|at| now < *at) {
-            None => true,
-            Some(at) => {
-                let pause = Duration::try_from(at.duration_since(now)).unwrap_or_default();
-                self.schedule.add(self.kit.clock.elapsed() + pause, Task::Decide(id));
-                false
-            }
-        }
-    }
-
-    /// Stores what checks found.
-    async fn store(&mut self) {
-        if !self.book.is_unsaved() {
-            return;
-        }
-        if let Err(error) = self.book.flush(&self.desired, &*self.kit.home.state).await {
-            tracing::warn!(%error, "what checks found cannot be stored");
-        }
-    }
-
-    async fn thin(&mut self) {
-        self.store().await;
-        self.drivers = (self.kit.make_drivers)();
-        let thinned = match self.kit.engine(&self.desired, Arc::new(()), self.kit.bounds).await {
-            Ok(engine) => engine.thin_checks().await,
-            Err(error) => Err(error),
-        };
-        if let Err(error) = thinned {
-            tracing::warn!(%error, "what is stored of checks cannot be thinned");
-        }
     }
 
     /// Ends in order: what is under way may end within a bound, and what was found is stored.
     async fn hand_back(&mut self) {
         self.checking.abort_all();
-        let clock = self.kit.clock.clone();
+        let kit = self.kit.clone();
         let ends = async {
+            self.store();
             while let Some(ended) = self.switching.join_next().await {
                 self.switch_ended(ended);
             }
             while let Some(ended) = self.passing.join_next().await {
-                self.pass_ended(ended).await;
+                self.pass_ended(ended);
             }
+            while self.sent.contains(&Errand::Store) {
+                match self.errands.join_next().await {
+                    Some(Ok(reply)) => self.replied(reply),
+                    Some(Err(_)) => {}
+                    None => break,
+                }
+            }
+            self.book.flush(&self.desired, &*kit.home.state).await
         };
         // What does not end by then is taken up by whoever runs next, as after a kill.
-        tokio::select! {
-            () = ends => {}
-            () = clock.sleep(HAND_BACK) => {}
+        match within(&*kit.clock, HAND_BACK, ends).await {
+            Some(Ok(())) => {}
+            Some(Err(error)) => tracing::warn!(%error, "what checks found last cannot be stored"),
+            None => tracing::warn!("what is under way does not end: whoever runs next goes on with it"),
         }
-        self.store().await;
     }
 
     fn summary(self) -> KeepSummary {

@@ -23,6 +23,14 @@ pub(super) struct Retries {
     certificates: HashMap<CertificateId, (u32, Duration)>,
 }
 
+/// The hostnames whose turn it is, and what is due beside them.
+pub(super) struct Turn {
+    pub(super) generation: u64,
+    pub(super) hostnames: BTreeSet<HostnameId>,
+    /// The names of certificates.
+    pub(super) due: HashSet<String>,
+}
+
 /// How a pass ended.
 pub(super) struct PassEnd {
     generation: u64,
@@ -57,8 +65,8 @@ impl Listener for PassListener {
 
 impl Keeper {
     /// Begins a pass over what is due, and over the hostnames whose turn it is.
-    pub(super) async fn next_pass(&mut self, now: Duration, in_turn: bool) {
-        if !self.passing.is_empty() {
+    pub(super) fn next_pass(&mut self, in_turn: bool) {
+        if !self.passing.is_empty() || self.sent.contains(&Errand::Due) {
             // What is due is seen to by the one that follows.
             return;
         }
@@ -69,16 +77,27 @@ impl Keeper {
             hostnames.insert(HostnameId((self.cursor % count) as u32));
             self.cursor = (self.cursor + 1) % count;
         }
+        self.read_due(hostnames);
+    }
+
+    /// Begins the pass of a turn, now that it is known what is due.
+    pub(super) fn take_turn(&mut self, turn: Turn) {
+        let Turn { generation, mut hostnames, due } = turn;
+        if generation != self.generation || !self.passing.is_empty() {
+            return;
+        }
+        let now = self.kit.clock.elapsed();
+        let is_due = |id: &CertificateId| due.contains(&self.desired.certificate(*id).name);
+        let due: HashSet<CertificateId> = match due.is_empty() {
+            true => HashSet::new(),
+            false => self.desired.certificate_ids().filter(is_due).collect(),
+        };
         let mut certificates: BTreeSet<CertificateId> = BTreeSet::new();
-        match self.due_certificates().await {
-            Ok(due) if !due.is_empty() => {
-                let unused: HashSet<CertificateId> = self.desired.unused_certificates().into_iter().collect();
-                certificates.extend(due.iter().filter(|id| unused.contains(id)));
-                let uses = |id: &HostnameId| due.contains(&self.desired.hostname(*id).certificate);
-                hostnames.extend(self.desired.hostname_ids().filter(uses).take(MOST_AT_ONCE));
-            }
-            Ok(_) => {}
-            Err(error) => tracing::warn!(%error, "what is due cannot be read"),
+        if !due.is_empty() {
+            let unused: HashSet<CertificateId> = self.desired.unused_certificates().into_iter().collect();
+            certificates.extend(due.iter().filter(|id| unused.contains(id)));
+            let uses = |id: &HostnameId| due.contains(&self.desired.hostname(*id).certificate);
+            hostnames.extend(self.desired.hostname_ids().filter(uses).take(MOST_AT_ONCE));
         }
         // What failed waits for its time, and is taken up then, whoever's turn it is.
         let is_due = |(_, at): &(u32, Duration)| *at <= now;
@@ -86,19 +105,12 @@ impl Keeper {
         hostnames.extend(self.retries.next.iter().filter(|(_, own)| is_due(own)).map(|(id, _)| *id));
         certificates.retain(|id| self.retries.certificates.get(id).is_none_or(is_due));
         certificates.extend(self.retries.certificates.iter().filter(|(_, own)| is_due(own)).map(|(id, _)| *id));
-        hostnames.retain(|id| !self.switches.get(id).is_some_and(|switching| switching.is_under_way));
+        hostnames.retain(|id| !self.is_switching(*id));
         if hostnames.is_empty() && certificates.is_empty() {
             return;
         }
         let (hostnames, certificates) = (hostnames.into_iter().collect(), certificates.into_iter().collect());
         self.begin_pass(Scope { hostnames, certificates, leftovers: LeftoverScope::None });
-    }
-
-    async fn due_certificates(&self) -> Result<HashSet<CertificateId>, EngineError> {
-        let names: HashSet<String> =
-            self.kit.home.state.due_certificates(self.kit.clock.now()).await?.into_iter().collect();
-        let due = |id: &CertificateId| names.contains(&self.desired.certificate(*id).name);
-        Ok(if names.is_empty() { HashSet::new() } else { self.desired.certificate_ids().filter(due).collect() })
     }
 
     pub(super) fn begin_pass(&mut self, scope: Scope) {
@@ -128,21 +140,21 @@ impl Keeper {
                     return end;
                 }
             };
-            end.summary = async {
+            let settling = async {
                 let engine = kit.engine(&desired, listener.clone(), bounds).await?.leaving_switches(verdicts);
                 let summary = engine.settle(&end.scope, Aim::Hold).await?;
                 end.trusted = engine.trusted_issuers(issuers).await?;
                 end.known = engine.known().clone();
                 Ok(summary)
-            }
-            .await;
+            };
+            end.summary = guarded("a pass", settling).await.unwrap_or(Err(EngineError::Fault));
             drop(lock);
             end.stuck = std::mem::take(&mut *listener.stuck.lock().unwrap_or_else(PoisonError::into_inner));
             end
         });
     }
 
-    pub(super) async fn passed(&mut self, end: PassEnd) {
+    pub(super) fn passed(&mut self, end: PassEnd) {
         let PassEnd { generation, scope, summary, was_locked, stuck, known, trusted } = end;
         let (now, elapsed) = (self.kit.clock.now(), self.kit.clock.elapsed());
         if generation != self.generation {
@@ -210,15 +222,10 @@ impl Keeper {
         for (id, fact) in known.endpoints {
             self.known.endpoints.insert(id, fact);
         }
-        for id in self.followers() {
-            if let Some(own) = known.hostnames.get(&id) {
-                self.known.hostnames.insert(id, own.clone());
-                let certificate = self.desired.hostname(id).certificate;
-                if let Some(held) = known.certificates.get(&certificate) {
-                    self.known.certificates.insert(certificate, held.clone());
-                }
-                self.decide(id).await;
-            }
+        // What it knows of hostnames may be older than what switches have done since: the state knows.
+        let followers = self.followers();
+        for id in scope.hostnames.iter().filter(|id| followers.contains(id)) {
+            self.decide(*id);
         }
     }
 }

@@ -29,6 +29,8 @@ pub(super) enum Task {
     Store,
     /// What is stored of checks is to be thinned.
     Thin,
+    /// A changed manifest that could not be loaded is to be tried again.
+    Load,
 }
 
 /// What is due, and when: on the clock that nobody sets.

@@ -12,6 +12,7 @@ use pindrel_core::policy::{Choice, Reason};
 
 use super::*;
 use crate::execute::Outcome;
+use crate::failure::internal;
 
 /// The first pause before a switch that failed is tried again, and the longest.
 const FIRST_PAUSE: Duration = Duration::from_secs(1);
@@ -46,6 +47,8 @@ pub(super) struct SwitchEnd {
     primary: Option<Timestamp>,
     ended: Timestamp,
     outcome: Result<(), Finding>,
+    /// Who does not say whether it gives the new answer.
+    behind: Option<Finding>,
     known: Option<HostnameKnowledge>,
 }
 
@@ -61,14 +64,6 @@ impl Keeper {
         let endpoints = choice.give.iter().map(|id| self.desired.endpoint(*id).name.clone()).collect();
         let hostname = self.desired.hostname(id).hostname.clone();
         self.tell(Event::Gives { hostname, endpoints, why: choice.reason.to_string() });
-    }
-
-    /// When the failures began that are the reason to leave endpoints.
-    pub(super) fn failing_since(&self, id: HostnameId, from: &[EndpointId]) -> Option<Timestamp> {
-        let members = &self.desired.hostname(id).placement.members;
-        let left = members.iter().filter(|member| from.contains(&member.endpoint)).filter_map(|member| member.check);
-        let checks = with_members(&self.desired, left);
-        checks.iter().filter_map(|check| self.known.verdicts.get(check)?.failing_since()).min()
     }
 
     pub(super) fn begin_switch(
@@ -97,10 +92,11 @@ impl Keeper {
                 primary: None,
                 ended: decided,
                 outcome: Ok(()),
+                behind: None,
                 known: None,
             };
             let bounds = Bounds { patience: PATIENCE, ..kit.bounds };
-            end.outcome = async {
+            let switching = async {
                 let engine = kit.engine(&desired, Arc::new(()), bounds).await?;
                 // What is decided by is what this process has seen.
                 {
@@ -115,22 +111,34 @@ impl Keeper {
                 let step = engine.alias_step(id, &why(end.reason));
                 let outcome = engine.run_steps(&[step]).await;
                 end.primary = engine.alias_written(id);
+                end.behind = engine.judge(id, kit.clock.now()).alias.findings.into_iter().next();
                 end.known = engine.known().hostnames.get(&id).cloned();
                 match outcome.first().map(|outcome| &**outcome) {
                     Some(Outcome::Failed(finding) | Outcome::PutOff { finding, .. }) => Err(finding.clone()),
                     Some(Outcome::Done) | None => Ok(()),
                 }
-            }
-            .await;
+            };
+            let ended = guarded("a switch", switching).await;
+            end.outcome = ended.unwrap_or_else(|| Err(internal("a switch ended without a result")));
             end.ended = kit.clock.now();
             end
         });
     }
 
+    /// Tells what keeps clients from the new answer, where that is not what was told last.
+    fn tell_in_the_way(&mut self, id: HostnameId, Finding { says, remedy, .. }: Finding) {
+        let switching = self.switches.entry(id).or_default();
+        if switching.told.as_ref() == Some(&says) {
+            return;
+        }
+        switching.told = Some(says.clone());
+        let hostname = self.desired.hostname(id).hostname.clone();
+        self.tell(Event::Stuck { hostname, failed: true, says, remedy, next: None });
+    }
+
     pub(super) fn switched(&mut self, end: SwitchEnd) {
-        let SwitchEnd { id, generation, from, to, reason, seen, decided, primary, ended, outcome, known } = end;
+        let SwitchEnd { id, generation, from, to, reason, seen, decided, primary, ended, outcome, behind, known } = end;
         if generation != self.generation {
-            self.switches.clear();
             return;
         }
         if let Some(known) = known {
@@ -144,7 +152,7 @@ impl Keeper {
         switching.is_under_way = false;
         match outcome {
             Ok(()) => {
-                (switching.failures, switching.told) = (0, None);
+                switching.failures = 0;
                 // Why these are given is told with the switch.
                 switching.choice = reason.map(|reason| (to.clone(), reason));
                 self.summary.switches += 1;
@@ -161,20 +169,19 @@ impl Keeper {
                     everywhere: ended,
                     until,
                 });
+                match behind {
+                    Some(finding) => self.tell_in_the_way(id, finding),
+                    None => self.switches.entry(id).or_default().told = None,
+                }
                 // What has changed meanwhile is decided now.
                 self.schedule.add(elapsed, Task::Decide(id));
             }
-            Err(Finding { says, remedy, .. }) => {
+            Err(finding) => {
                 switching.failures = switching.failures.saturating_add(1);
                 let grown = FIRST_PAUSE.saturating_mul(2_u32.saturating_pow(switching.failures.min(16) - 1));
                 let pause = grown.min(LONGEST_PAUSE);
                 switching.not_before = elapsed + pause;
-                let is_new = switching.told.as_ref() != Some(&says);
-                if is_new {
-                    switching.told = Some(says.clone());
-                    let hostname = wanted.hostname.clone();
-                    self.tell(Event::Stuck { hostname, failed: true, says, remedy, next: None });
-                }
+                self.tell_in_the_way(id, finding);
                 self.schedule.add(elapsed + pause, Task::Decide(id));
             }
         }

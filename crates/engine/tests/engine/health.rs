@@ -12,9 +12,9 @@ use proptest::prelude::*;
 
 use crate::dice;
 
-const TONIGHT: &str = "tonight.larkfield.example";
+pub(crate) const TONIGHT: &str = "tonight.larkfield.example";
 /// A hostname on two endpoints, the checks of which see a failure within 32 s: 3 × 10 s and the timeout.
-const STANDBY: &str = "
+pub(crate) const STANDBY: &str = "
 [hostname.\"tonight.larkfield.example\"]
 endpoints = [\"catalogue\", \"plates\"]
 policy = \"standby\"
@@ -22,30 +22,30 @@ back_after = \"2m\"
 ttl = \"30s\"
 health = { path = \"/ready\", every = \"10s\", timeout = \"2s\", down_after = 3, up_after = 2 }
 ";
-const SEEN_WITHIN: Duration = Duration::from_secs(32);
+pub(crate) const SEEN_WITHIN: Duration = Duration::from_secs(32);
 /// How long an update takes until it is on every server of the world in memory, and a little.
-const PUBLISHED_WITHIN: Duration = Duration::from_secs(2);
-const TTL: Duration = Duration::from_secs(30);
+pub(crate) const PUBLISHED_WITHIN: Duration = Duration::from_secs(2);
+pub(crate) const TTL: Duration = Duration::from_secs(30);
 /// The addresses of the two endpoints.
-const FIRST: &str = "192.0.2.21";
-const SECOND: &str = "192.0.2.22";
+pub(crate) const FIRST: &str = "192.0.2.21";
+pub(crate) const SECOND: &str = "192.0.2.22";
 
 fn ip(text: &str) -> IpAddr {
     text.parse().unwrap()
 }
 
-fn die(setting: &Setting, address: &str) {
+pub(crate) fn die(setting: &Setting, address: &str) {
     setting.break_or_mend(|faults| faults.dead.extend([ip(address)]));
 }
 
-fn live(setting: &Setting, address: &str) {
+pub(crate) fn live(setting: &Setting, address: &str) {
     setting.break_or_mend(|faults| {
         faults.dead.remove(&ip(address));
     });
 }
 
 /// Which endpoint the alias leads to: 1 or 2.
-fn given(setting: &Setting) -> u8 {
+pub(crate) fn given(setting: &Setting) -> u8 {
     match &setting.aliases(TONIGHT)[..] {
         [RecordData::Cname(target)] if target.as_str().starts_with("catalogue.") => 1,
         [RecordData::Cname(target)] if target.as_str().starts_with("plates.") => 2,
@@ -54,7 +54,7 @@ fn given(setting: &Setting) -> u8 {
 }
 
 /// Waits until the alias leads to an endpoint; returns how long that took.
-async fn until_given(setting: &Setting, wanted: u8, at_most: Duration) -> Duration {
+pub(crate) async fn until_given(setting: &Setting, wanted: u8, at_most: Duration) -> Duration {
     let step = Duration::from_millis(100);
     let mut waited = Duration::ZERO;
     while given(setting) != wanted {
@@ -74,7 +74,7 @@ fn switches(events: &[Event]) -> Vec<(String, String)> {
 }
 
 /// A setting in which the hostname is held at the first endpoint, and has been for a while.
-async fn settled(manifest: &str) -> Setting {
+pub(crate) async fn settled(manifest: &str) -> Setting {
     let setting = Setting::new(Pace::default(), manifest);
     let summary = setting.settle().await;
     assert_eq!((summary.held, summary.failed), (1, 0), "{:#?}", setting.recorder.take());

@@ -19,6 +19,7 @@ mod keeping;
 mod kill;
 mod moves;
 mod online;
+mod outages;
 mod ownership;
 mod platforms;
 mod renewing;

@@ -270,6 +270,7 @@ impl Probe for World {
         let took = Duration::from_millis(20);
         tokio::time::sleep(took).await;
         let mut inner = self.inner();
+        assert!(!inner.faults.panics, "a made-up fault");
         let phases = Phases { connect: Some(took), ..Phases::default() };
         let mut check = |address: &SocketAddr| {
             inner.checks += 1;

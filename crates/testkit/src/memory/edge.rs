@@ -49,6 +49,7 @@ impl Default for MemoryEdge {
         let endpoints = vec![
             endpoint(1, "catalogue", EndpointKind::Gateway, "north"),
             endpoint(2, "plates", EndpointKind::Distribution, "south"),
+            endpoint(3, "home", EndpointKind::Gateway, "north"),
         ];
         MemoryEdge { endpoints, stores: HashMap::new(), bindings: HashMap::new(), asks: HashMap::new(), requests: 0 }
     }

@@ -63,6 +63,8 @@ pub struct Faults {
     pub dead: BTreeSet<IpAddr>,
     /// Addresses that cannot be reached from here.
     pub out_of_reach: BTreeSet<IpAddr>,
+    /// Health checks end by a fault of Pindrel's own.
+    pub panics: bool,
     /// Of a hundred health checks, how many are lost on their way.
     pub lost_percent: u64,
     /// The name that all challenge names are aliases of.

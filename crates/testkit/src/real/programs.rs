@@ -102,6 +102,25 @@ impl Program {
     }
 }
 
+impl Program {
+    /// Stops the program and all that it has started where they stand, or lets them go on: a server that hangs.
+    pub fn hang(&self, hangs: bool) {
+        let signal = if hangs { "-STOP" } else { "-CONT" };
+        // The one that starts others first, so that no new one goes on.
+        let mut left = vec![self.child.id()];
+        while let Some(process) = left.pop() {
+            left.extend(children(process));
+            let _ = Command::new("kill").args([signal, &process.to_string()]).stderr(Stdio::null()).status();
+        }
+    }
+}
+
+/// The processes that one has started.
+fn children(process: u32) -> Vec<u32> {
+    let listed = std::fs::read_to_string(format!("/proc/{process}/task/{process}/children")).unwrap_or_default();
+    listed.split_whitespace().filter_map(|id| id.parse().ok()).collect()
+}
+
 impl Drop for Program {
     fn drop(&mut self) {
         self.kill();
