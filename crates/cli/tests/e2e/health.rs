@@ -8,12 +8,13 @@ use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
 use pindrel_sandbox::Sandbox;
-use pindrel_testkit::{Asked, Clients, RealHaproxy, RealNginx, Workspace};
+use pindrel_testkit::{Asked, Clients, RealHaproxy, RealNginx, RealPostgres, Workspace};
 use serde_json::Value;
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
 use tokio::net::TcpListener;
 
 use crate::commands::{assert_fits, schema};
+use crate::state::on_postgres;
 use crate::{edit, quick, sandboxed};
 
 const TONIGHT: &str = "tonight.larkfield.example";
@@ -102,6 +103,12 @@ fn is_up(check: &'static str) -> impl Fn(&Value) -> bool {
 }
 
 async fn queue() -> (Workspace, Sandbox) {
+    let (workspace, sandbox) = unsettled_queue().await;
+    workspace.run(&["settle"]).ended(0);
+    (workspace, sandbox)
+}
+
+async fn unsettled_queue() -> (Workspace, Sandbox) {
     let (workspace, sandbox) = sandboxed(quick(), |manifest, listing| {
         manifest
             .endpoint(listing, "queue-north", "balancer")
@@ -109,7 +116,6 @@ async fn queue() -> (Workspace, Sandbox) {
             .with(&standby("queue-north", "queue-south", HEALTH))
     })
     .await;
-    workspace.run(&["settle"]).ended(0);
     (workspace, sandbox)
 }
 
@@ -173,6 +179,39 @@ async fn endpoints_fail_and_come_back_under_load_and_whoever_is_killed_is_follow
     // A killed process costs the time until another one has seen two failures.
     assert!(worst <= most * 2, "{worst:?}");
     events.iter().for_each(|event| assert_fits(&schema("event"), event));
+}
+
+/// A database that hangs, with all its connections, stops no check; what has to be written is written as soon as it goes
+/// on, and a process that is to end ends.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_state_that_hangs_stops_no_check_and_no_end() {
+    let Some(database) = RealPostgres::start("a_state_that_hangs_stops_no_check_and_no_end").await else { return };
+    let (mut workspace, sandbox) = unsettled_queue().await;
+    on_postgres(&mut workspace, &database);
+    workspace.run(&["settle"]).ended(0);
+    let keep = Keep::start(&workspace);
+    for check in ["tonight.larkfield.example/queue-north", "tonight.larkfield.example/queue-south"] {
+        keep.until("verdict", 0, is_up(check)).await;
+    }
+    let verdict = |to: &'static str| {
+        move |event: &Value| event["event"] == "verdict" && event["endpoint"] == "queue-north" && event["to"] == to
+    };
+    let mut from = keep.events().len();
+    for _ in 0..2 {
+        database.process.hang(true);
+        assert!(sandbox.switch("endpoint-down=queue-north", true));
+        (_, from) = keep.until("failure", from, verdict("down")).await;
+        database.process.hang(false);
+        (_, from) = keep.until("switch", from, switched_to("queue-south")).await;
+        assert!(sandbox.switch("endpoint-down=queue-north", false));
+        (_, from) = keep.until("return", from, switched_to("queue-north")).await;
+    }
+    database.process.hang(true);
+    tokio::time::sleep(Duration::from_secs(3)).await;
+    let (status, _) = keep.stop();
+    assert_eq!(status, 0);
+    database.process.hang(false);
+    workspace.run(&["status"]).ended(0);
 }
 
 /// What a person does beside it: a second one, a broken manifest, a hold, a stop.

@@ -10,7 +10,7 @@ use crate::{PINDREL, edit, one_name, quick, sandboxed};
 /// A sealing key, made up for this.
 const SEALING_KEY: &str = "c2VhbGluZyBrZXkgb2YgdGhlIHN0YXRlIHRlc3RzIDI=";
 
-fn on_postgres(workspace: &mut Workspace, database: &RealPostgres) {
+pub(crate) fn on_postgres(workspace: &mut Workspace, database: &RealPostgres) {
     workspace.write("db-root.pem", &database.root);
     let url = format!("{}?password=env:DATABASE_PASSWORD&sslrootcert=db-root.pem", database.url());
     workspace.set("PINDREL_STATE", &url);
