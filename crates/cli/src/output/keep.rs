@@ -203,7 +203,9 @@ fn line(event: &Event) -> Option<String> {
             let all = between(primary.unwrap_or(*decided), *everywhere);
             let primary =
                 primary.map_or(String::new(), |at| format!("on the primary {} later, ", between(*decided, at)));
-            text.push_str(&format!("; {seen}{primary}on all servers {all} after that"));
+            // Until when caches keep the old answer is known once no server gives it.
+            let servers = if until.is_some() { "all servers" } else { "all that answer" };
+            text.push_str(&format!("; {seen}{primary}on {servers} {all} after that"));
             if let Some(until) = until {
                 text.push_str(&format!("; caches may give the old answer until {}", until.strftime("%H:%M:%S UTC")));
             }

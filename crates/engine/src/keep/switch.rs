@@ -126,14 +126,14 @@ impl Keeper {
     }
 
     /// Tells what keeps clients from the new answer, where that is not what was told last.
-    fn tell_in_the_way(&mut self, id: HostnameId, Finding { says, remedy, .. }: Finding) {
+    fn tell_in_the_way(&mut self, id: HostnameId, Finding { says, remedy, .. }: Finding, failed: bool) {
         let switching = self.switches.entry(id).or_default();
         if switching.told.as_ref() == Some(&says) {
             return;
         }
         switching.told = Some(says.clone());
         let hostname = self.desired.hostname(id).hostname.clone();
-        self.tell(Event::Stuck { hostname, failed: true, says, remedy, next: None });
+        self.tell(Event::Stuck { hostname, failed, says, remedy, next: None });
     }
 
     pub(super) fn switched(&mut self, end: SwitchEnd) {
@@ -170,7 +170,7 @@ impl Keeper {
                     until,
                 });
                 match behind {
-                    Some(finding) => self.tell_in_the_way(id, finding),
+                    Some(finding) => self.tell_in_the_way(id, finding, false),
                     None => self.switches.entry(id).or_default().told = None,
                 }
                 // What has changed meanwhile is decided now.
@@ -181,7 +181,7 @@ impl Keeper {
                 let grown = FIRST_PAUSE.saturating_mul(2_u32.saturating_pow(switching.failures.min(16) - 1));
                 let pause = grown.min(LONGEST_PAUSE);
                 switching.not_before = elapsed + pause;
-                self.tell_in_the_way(id, finding);
+                self.tell_in_the_way(id, finding, true);
                 self.schedule.add(elapsed + pause, Task::Decide(id));
             }
         }
