@@ -75,7 +75,7 @@ impl Engine {
             }
             pins = self.record_facts(id, |facts| facts.alias = Some(fact.clone())).await?;
         }
-        // A server that does not answer is told by the pin; whoever answers has it.
+        // The pin reports a server that does not answer; the others have the new records.
         let is_written = Known::about(&self.desired, &self.known(), id).is_alias_written();
         match pins.alias.state {
             PinState::Unknown if is_written => {
@@ -148,8 +148,8 @@ impl Engine {
         Ok(Progress::NotYet(Wait { until: None, topic: "handoff", what, within: None, finding }))
     }
 
-    /// What was intended is there: from now on it is what was made. Resolvers forget what was there before only from
-    /// when on no server gives it any more.
+    /// What was intended is there: from now on it is what was made. Caches start to forget
+    /// what was there before once no server returns it any longer.
     pub(super) async fn confirm_alias(&self, claim: &Claim, id: HostnameId, view: &AliasView) -> Result<(), Finding> {
         let (own, present) = (self.ownership_of(HostnameRef::Wanted(id)), first_gives(view));
         let is_everywhere = view.silent().is_none();

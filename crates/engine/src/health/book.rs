@@ -213,19 +213,18 @@ impl Book {
             if is_resumed && earlier.is_none() {
                 self.resumed.insert(id);
             }
-            let mut before = ended;
-            before.extend(self.ended.remove(&id).unwrap_or_default());
-            before.truncate(MOST_PENDING);
-            if !before.is_empty() {
-                self.ended.insert(id, before);
-            }
-            let mut before = incidents;
-            before.extend(self.incidents.remove(&id).unwrap_or_default());
-            before.truncate(MOST_PENDING);
-            if !before.is_empty() {
-                self.incidents.insert(id, before);
-            }
+            put_before(&mut self.ended, id, ended);
+            put_before(&mut self.incidents, id, incidents);
         }
+    }
+}
+
+/// Puts what waited before in front of what has come since; what could never be stored is not kept for ever.
+fn put_before<T>(waiting: &mut BTreeMap<CheckId, Vec<T>>, id: CheckId, mut before: Vec<T>) {
+    before.extend(waiting.remove(&id).unwrap_or_default());
+    before.truncate(MOST_PENDING);
+    if !before.is_empty() {
+        waiting.insert(id, before);
     }
 }
 

@@ -1,7 +1,10 @@
 //! Endpoints that somebody takes out of answers, as for maintenance.
 
+use std::collections::HashMap;
+
 use jiff::Timestamp;
-use pindrel_core::desired::EndpointId;
+use pindrel_core::desired::{Desired, EndpointId};
+use pindrel_core::facts::HeldOut;
 use pindrel_core::findings::{Code, Finding};
 use pindrel_state::{EndpointHold, Moment};
 
@@ -19,6 +22,19 @@ pub struct EndpointHoldReport {
     pub until: Option<Timestamp>,
     /// Why.
     pub because: String,
+}
+
+/// Returns the endpoints of the manifest that some holds are of: several may be the same one.
+pub(crate) fn held_out(
+    desired: &Desired,
+    holds: impl IntoIterator<Item = EndpointHold>,
+) -> HashMap<EndpointId, HeldOut> {
+    let mut held = HashMap::new();
+    for EndpointHold { endpoint, until, because, .. } in holds {
+        let same = desired.endpoints.iter().zip((0..).map(EndpointId)).filter(|(own, _)| own.key() == endpoint);
+        held.extend(same.map(|(_, id)| (id, HeldOut { until, because: because.clone() })));
+    }
+    held
 }
 
 impl Engine {

@@ -12,6 +12,7 @@ mod reports;
 
 pub(crate) use book::{Book, Unstored, VerdictChange};
 pub use holds::EndpointHoldReport;
+pub(crate) use holds::held_out;
 pub use jobs::CheckJob;
 pub(crate) use jobs::{issuer, job};
 pub use reports::{CheckHistory, CheckReport, CheckRun, ForecastReport, HistoryPoint};
@@ -22,7 +23,6 @@ use std::time::Duration;
 use futures::StreamExt as _;
 use futures::stream;
 use pindrel_core::desired::{CheckId, Desired, EndpointId, HostnameId};
-use pindrel_core::facts::HeldOut;
 use pindrel_core::health::{Combination, Measured, Need, Track, Verdict};
 use pindrel_core::pins::Known;
 
@@ -71,15 +71,7 @@ impl Engine {
                 known.verdicts.entry(*id).or_insert(record);
             }
         }
-        for hold in holds {
-            let held = HeldOut { until: hold.until, because: hold.because };
-            // Several endpoints of the manifest may be the same one.
-            for (endpoint, id) in self.desired.endpoints.iter().zip((0..).map(EndpointId)) {
-                if endpoint.key() == hold.endpoint {
-                    known.held_out.insert(id, held.clone());
-                }
-            }
-        }
+        known.held_out.extend(held_out(&self.desired, holds));
         Ok(())
     }
 

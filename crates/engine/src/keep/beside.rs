@@ -6,7 +6,7 @@ use pindrel_state::EndpointHold;
 use super::decide::Recall;
 use super::pass::Turn;
 use super::*;
-use crate::health::Unstored;
+use crate::health::{Unstored, held_out};
 
 /// How long the state may take for one answer, and for what checks found.
 const ANSWERED_WITHIN: Duration = Duration::from_secs(5);
@@ -38,13 +38,8 @@ pub(super) enum Reply {
     Recalled(Recall),
     Holds(Vec<EndpointHold>),
     Due(Turn),
-    Stored {
-        generation: u64,
-        rest: Unstored,
-    },
+    Stored { generation: u64, rest: Unstored },
     Loaded(Result<Box<Loaded>, EngineError>),
-    /// Nothing that the loop waits for.
-    Done,
 }
 
 /// A manifest, and what is known by it.
@@ -67,7 +62,7 @@ pub(super) async fn load(kit: &Kit, desired: Arc<Desired>) -> Result<Loaded, Eng
     for id in desired.hostname_ids() {
         let wanted = desired.hostname(id);
         let checks = judging(&desired, id);
-        if checks.is_empty() || (wanted.placement.policy == Policy::Single && !wanted.is_apex(&desired)) {
+        if checks.is_empty() || !wanted.follows_checks(&desired) {
             continue;
         }
         engine.load_once(id).await?;
@@ -80,13 +75,11 @@ pub(super) async fn load(kit: &Kit, desired: Arc<Desired>) -> Result<Loaded, Eng
 }
 
 impl Keeper {
-    /// Sends an errand, unless one like it is under way: says whether it was sent.
-    pub(super) fn send(&mut self, errand: Errand, work: impl Future<Output = Option<Reply>> + Send + 'static) -> bool {
-        if !self.sent.insert(errand) {
-            return false;
+    /// Sends an errand, unless one like it is under way.
+    pub(super) fn send(&mut self, errand: Errand, work: impl Future<Output = Option<Reply>> + Send + 'static) {
+        if self.sent.insert(errand) {
+            self.errands.spawn(async move { (errand, guarded("an errand to the state", work).await.flatten()) });
         }
-        self.errands.spawn(async move { (errand, guarded("a look into the state", work).await.flatten()) });
-        true
     }
 
     pub(super) fn replied(&mut self, (errand, reply): (Errand, Option<Reply>)) {
@@ -142,7 +135,7 @@ impl Keeper {
             if let Some(Err(error)) = within(&*kit.clock, THINNED_WITHIN, thinning).await {
                 tracing::warn!(%error, "what is stored of checks cannot be thinned");
             }
-            Some(Reply::Done)
+            None
         });
     }
 
@@ -161,12 +154,8 @@ impl Keeper {
 
     fn drained(&mut self, holds: Vec<EndpointHold>) {
         let now = self.kit.clock.now();
-        let mut held: HashMap<_, HeldOut> = HashMap::new();
-        for hold in holds.into_iter().filter(|hold| hold.until.is_none_or(|until| now < until)) {
-            if let Some(id) = self.desired.endpoint_at(&hold.endpoint) {
-                held.insert(id, HeldOut { until: hold.until, because: hold.because });
-            }
-        }
+        let in_force = holds.into_iter().filter(|hold| hold.until.is_none_or(|until| now < until));
+        let held = held_out(&self.desired, in_force);
         if held == self.known.held_out {
             return;
         }

@@ -51,6 +51,12 @@ impl Keeper {
         self.to_decide.insert(id);
     }
 
+    /// Has it decided anew at a time of day.
+    fn decide_at(&mut self, id: HostnameId, at: Timestamp, now: Timestamp) {
+        let pause = Duration::try_from(at.duration_since(now)).unwrap_or_default();
+        self.schedule.add(self.kit.clock.elapsed() + pause, Task::Decide(id));
+    }
+
     /// Asks the state about the next hostnames that are to be decided about.
     pub(super) fn begin_recall(&mut self) {
         let places = SWITCHES_AT_ONCE.saturating_sub(self.switching.len());
@@ -120,32 +126,31 @@ impl Keeper {
             // It is decided again when that has ended.
             return;
         }
-        let (now, elapsed) = (self.kit.clock.now(), self.kit.clock.elapsed());
+        let now = self.kit.clock.now();
         let choice = Known::about(&self.desired, &self.known, id).decide(now);
         if let Some(choice) = choice {
             if let Some(again) = choice.again_at {
-                let pause = Duration::try_from(again.duration_since(now)).unwrap_or_default();
-                self.schedule.add(elapsed + pause, Task::Decide(id));
+                self.decide_at(id, again, now);
             }
             self.known.choices.insert(id, choice);
         }
         let known = Known::about(&self.desired, &self.known, id);
         let (led, to) = (known.aliased_at(), known.given());
-        if led == to
-            && let Some(choice) = self.known.choices.get(&id).cloned()
-        {
-            self.tell_choice(id, &choice);
+        if led == to {
+            self.tell_choice(id);
         }
         let known = Known::about(&self.desired, &self.known, id);
         // What leads nowhere, as where somebody else has changed it, still has to leave what it was last led to.
-        let from = if led.is_empty() { known.written_to() } else { led.clone() };
+        let leads_nowhere = led.is_empty();
+        let from = if leads_nowhere { known.written_to() } else { led };
         // An alias that never led anywhere, or moves from elsewhere, is a pass's work.
         if from.is_empty() || known.is_alias_written() || known.wanted_alias().is_none() {
             return;
         }
-        if from == to && (led.is_empty() || !self.may_change_addresses(id, now)) {
+        if from == to && (leads_nowhere || !self.may_change_addresses(id, now)) {
             return;
         }
+        let elapsed = self.kit.clock.elapsed();
         if self.switches.get(&id).is_some_and(|switching| elapsed < switching.not_before) {
             return;
         }
@@ -162,8 +167,7 @@ impl Keeper {
         match free_at.filter(|at| now < *at) {
             None => true,
             Some(at) => {
-                let pause = Duration::try_from(at.duration_since(now)).unwrap_or_default();
-                self.schedule.add(self.kit.clock.elapsed() + pause, Task::Decide(id));
+                self.decide_at(id, at, now);
                 false
             }
         }

@@ -5,11 +5,11 @@
 //!            ┌─ Check ──▶ probes ──▶ book ──▶ verdicts ─┐
 //!  Schedule ─┼─ Decide ◀──────────────────────────────── ┘──▶ switch (one alias, under a claim)
 //!            ├─ Pass ───▶ settle of what is due, and of the next few hostnames, under the lock
-//!            └─ Store, Thin
+//!            └─ Store, Thin, Load ──▶ errands to the state
 //! ```
 //!
-//! One loop owns all that changes; probes, switches and passes are tasks beside it and report to it: the loop
-//! may wait for the state while one of them has it. A switch waits for no pass: users suffer until it is done.
+//! One loop owns all that changes, and waits for nothing: probes, switches, passes and errands to the state are tasks
+//! beside it that report to it. A switch waits for no pass: users suffer until it is done.
 
 mod beside;
 mod decide;
@@ -26,10 +26,9 @@ use std::time::Duration;
 use futures::FutureExt as _;
 use jiff::{SignedDuration, Timestamp};
 use pindrel_core::desired::{CertificateId, CheckId, Desired, HostnameId};
-use pindrel_core::facts::{HeldOut, Knowledge};
+use pindrel_core::facts::Knowledge;
 use pindrel_core::health::{CheckResult, Latencies, Measured, Slot, Verdict, due_to_drop, due_to_widen, widen};
 use pindrel_core::pins::Known;
-use pindrel_core::policy::Policy;
 use pindrel_state::LockError;
 use tokio::sync::mpsc;
 use tokio::task::JoinSet;

@@ -8,7 +8,7 @@ use pindrel_core::facts::HostnameKnowledge;
 use pindrel_core::findings::Finding;
 use pindrel_core::pins::Known;
 use pindrel_core::plan::{Step, Work};
-use pindrel_core::policy::{Choice, Reason};
+use pindrel_core::policy::Reason;
 
 use super::*;
 use crate::execute::Outcome;
@@ -54,7 +54,8 @@ pub(super) struct SwitchEnd {
 
 impl Keeper {
     /// Tells what an alias gives and why, where that is not what was told last.
-    pub(super) fn tell_choice(&mut self, id: HostnameId, choice: &Choice) {
+    pub(super) fn tell_choice(&mut self, id: HostnameId) {
+        let Some(choice) = self.known.choices.get(&id) else { return };
         let told = (choice.give.clone(), choice.reason);
         let switching = self.switches.entry(id).or_default();
         if switching.choice.as_ref() == Some(&told) {
