@@ -30,6 +30,15 @@ pub struct SentSecrets {
     short: Vec<String>,
 }
 
+impl<'s> FromIterator<&'s str> for SentSecrets {
+    /// Remembers what a peer was sent.
+    fn from_iter<I: IntoIterator<Item = &'s str>>(secrets: I) -> SentSecrets {
+        let mut sent = SentSecrets::default();
+        secrets.into_iter().for_each(|secret| sent.remember(secret));
+        sent
+    }
+}
+
 impl SentSecrets {
     /// Remembers a secret before it is sent: in whatever letter case, alphabet of base64, quoting or line length it
     /// comes back, and in hexadecimal.
@@ -194,9 +203,7 @@ mod tests {
     const INNER: &str = "WcS2lq0fXo7oyCzYwOqQO6QwV2ahRANCAAQhpQ0e1k3xkqS0k4b2o3gF5gq7rZbM";
 
     fn sent(secrets: &[&str]) -> SentSecrets {
-        let mut sent = SentSecrets::default();
-        secrets.iter().for_each(|secret| sent.remember(secret));
-        sent
+        secrets.iter().copied().collect()
     }
 
     #[test]

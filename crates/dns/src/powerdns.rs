@@ -73,8 +73,7 @@ impl PowerDns {
     /// [`ZoneError::Unreachable`]: the roots cannot be used.
     pub fn new(zone: DnsName, url: Url, key: SecretString, roots: Option<&[u8]>) -> Result<PowerDns, ZoneError> {
         let client = Client::new(url, roots, |_| false).map_err(|error| unreachable(&error))?;
-        let mut sent = SentSecrets::default();
-        sent.remember(key.expose_secret());
+        let sent = SentSecrets::from_iter([key.expose_secret()]);
         Ok(PowerDns { zone, client: client.with_longest_body(MAX_ZONE), key, sent })
     }
 

@@ -123,10 +123,7 @@ struct Done {
 impl ZoneProgram {
     /// Makes a driver that speaks through a program, which is run in `folder`.
     pub fn new(zone: DnsName, words: Vec<String>, folder: PathBuf, token: Option<SecretString>) -> ZoneProgram {
-        let mut sent = SentSecrets::default();
-        if let Some(token) = &token {
-            sent.remember(token.expose_secret());
-        }
+        let sent = token.iter().map(|token| token.expose_secret()).collect();
         ZoneProgram { zone, words, folder, token, sent, abilities: OnceCell::new() }
     }
 

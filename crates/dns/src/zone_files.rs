@@ -125,7 +125,7 @@ impl Reading {
         let before = (self.records, self.mistakes.len(), self.more);
         let read = self.open(&path).and_then(|file| self.file(&path, file, &mut inner, depth + 1));
         let (records, kept, more) = before;
-        // That a file cannot be included is told of the line that asks for it.
+        // A file that cannot be included is a mistake of the line that includes it.
         let is_of_entry = |mistake: &Mistake| mistake.code != MistakeCode::Include;
         let wrong = self.mistakes[kept..].iter().filter(|mistake| is_of_entry(mistake)).count() + self.more - more;
         let why = match read {

@@ -216,10 +216,7 @@ impl ProtocolPlatform {
         token: Option<&SecretString>,
         calls_per_second: Option<u32>,
     ) -> ProtocolPlatform {
-        let mut sent = SentSecrets::default();
-        if let Some(token) = token {
-            sent.remember(token.expose_secret());
-        }
+        let sent: SentSecrets = token.into_iter().map(|token| token.expose_secret()).collect();
         let pace = calls_per_second
             .map(|calls| Pace { between: PACED_SECOND / calls.max(1), next: Mutex::new(Instant::now()) });
         ProtocolPlatform { carrier: Box::new(carrier), pace, sent: Mutex::new(sent) }

@@ -31,6 +31,12 @@ pub struct LooseFile {
     pub bytes: Vec<u8>,
 }
 
+impl LooseFile {
+    fn unusable(&self, why: impl Into<String>) -> BundleError {
+        BundleError::Unusable { file: self.name.clone(), why: why.into() }
+    }
+}
+
 /// Opens PKCS#12 files (RFC 7292). Those who read them are young and large, and the files come from anywhere: they are
 /// read where that can do no harm.
 pub trait OpenPkcs12: Send + Sync {
@@ -183,7 +189,7 @@ impl Pieces {
         password: Option<&SecretString>,
         pkcs12: &dyn OpenPkcs12,
     ) -> Result<(), BundleError> {
-        let unusable = |why: &str| BundleError::Unusable { file: file.name.clone(), why: why.to_owned() };
+        let unusable = |why: &str| file.unusable(why);
         let holds = |text: &[u8]| file.bytes.windows(text.len()).any(|window| window == text);
         if holds(b"-----BEGIN ") {
             if holds(b"Proc-Type: 4,ENCRYPTED") {
@@ -233,7 +239,7 @@ impl Pieces {
     /// Reads the PEM sections that hold more than one certificate, or a key under a password; says whether
     /// there was any.
     fn wrapped(&mut self, file: &LooseFile, password: Option<&SecretString>) -> Result<bool, BundleError> {
-        let unusable = |why: String| BundleError::Unusable { file: file.name.clone(), why };
+        let unusable = |why: String| file.unusable(why);
         let mut found = false;
         for section in pem::parse_many(&file.bytes).map_err(|error| unusable(format!("as PEM, {error}")))? {
             match section.tag() {
@@ -273,10 +279,8 @@ impl Pieces {
     }
 
     fn certificate(&mut self, file: &LooseFile, der: Vec<u8>) -> Result<(), BundleError> {
-        let says = details(&der).map_err(|error| BundleError::Unusable {
-            file: file.name.clone(),
-            why: format!("a certificate in it is damaged: {error}"),
-        })?;
+        let damaged = |error| file.unusable(format!("a certificate in it is damaged: {error}"));
+        let says = details(&der).map_err(damaged)?;
         if !self.certificates.iter().any(|known| known.says.sha256 == says.sha256) {
             self.certificates.push(Found { file: file.name.clone(), der: der.into(), says });
         }
@@ -289,7 +293,7 @@ impl Pieces {
         password: Option<&SecretString>,
         pkcs12: &dyn OpenPkcs12,
     ) -> Result<(), BundleError> {
-        let unusable = |why: &str| BundleError::Unusable { file: file.name.clone(), why: why.to_owned() };
+        let unusable = |why: &str| file.unusable(why);
         // A PKCS#12 file is a SEQUENCE that starts with the version 3 (RFC 7292 §4).
         if !is_pkcs12(&file.bytes) {
             return Err(unusable("it is neither PEM, DER, PKCS#7 nor PKCS#12"));

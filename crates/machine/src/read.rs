@@ -21,9 +21,7 @@ pub fn read_at_most(path: &Path, most: u64) -> Result<Zeroizing<Vec<u8>>> {
 /// # Errors
 /// As [`read_at_most`].
 pub fn read_with_metadata(path: &Path, most: u64) -> Result<(Zeroizing<Vec<u8>>, Metadata)> {
-    // Nobody is waited for: a pipe without a writer is an empty file.
-    let file = File::options().read(true).custom_flags(nix::libc::O_NONBLOCK).open(path)?;
-    let metadata = file.metadata()?;
+    let (file, metadata) = open(path)?;
     let expected = metadata.len().min(most);
     // As much as it takes at once: what grows leaves copies behind.
     let mut bytes = Zeroizing::new(Vec::with_capacity(usize::try_from(expected + 1).unwrap_or_default()));
@@ -33,13 +31,19 @@ pub fn read_with_metadata(path: &Path, most: u64) -> Result<(Zeroizing<Vec<u8>>,
     Ok((bytes, metadata))
 }
 
+/// Opens a file of any kind for reading. Nobody is waited for: a pipe without a writer is an empty file.
+fn open(path: &Path) -> Result<(File, Metadata)> {
+    let file = File::options().read(true).custom_flags(nix::libc::O_NONBLOCK).open(path)?;
+    let metadata = file.metadata()?;
+    Ok((file, metadata))
+}
+
 /// Opens a file for reading that must be a regular one: a pipe, a socket or a device would be waited for, or never end.
 ///
 /// # Errors
 /// Those of the file system, and one where it is something else.
 pub fn open_regular(path: &Path) -> Result<(File, Metadata)> {
-    let file = File::options().read(true).custom_flags(nix::libc::O_NONBLOCK).open(path)?;
-    let metadata = file.metadata()?;
+    let (file, metadata) = open(path)?;
     if metadata.is_dir() {
         return Err(Error::from(ErrorKind::IsADirectory));
     }

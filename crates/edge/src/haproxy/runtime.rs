@@ -19,7 +19,7 @@ use crate::{EdgeError, ServerState};
 const PATIENCE: Duration = Duration::from_secs(10);
 /// The longest answer.
 const MAX_ANSWER: u64 = 16 << 20;
-/// How many lines of an answer to a change are shown, and how many servers are told of.
+/// How many lines of an answer to a change are shown, and how many servers are reported.
 const MOST_LINES: usize = 10;
 const MOST_SERVERS: usize = 10_000;
 /// How an answer says that a change was made.
@@ -204,8 +204,7 @@ fn server_states(answer: &str, sent: &SentSecrets) -> Vec<ServerState> {
 #[cfg(feature = "hostile")]
 pub(super) fn read_any(octets: &[u8]) {
     let answer = String::from_utf8_lossy(octets);
-    let mut sent = SentSecrets::default();
-    sent.remember("MIGHAgEAMBMGByqGSM49AgEGCCqGSM49AwEHBG0wawIBAQQg");
+    let sent = SentSecrets::from_iter(["MIGHAgEAMBMGByqGSM49AgEGCCqGSM49AwEHBG0wawIBAQQg"]);
     let is_clean =
         |text: &str| sent.is_free_of(text) && !text.chars().any(char::is_control) && text.chars().count() <= 500;
     let states = server_states(&answer, &sent);
