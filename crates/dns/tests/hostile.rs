@@ -18,13 +18,13 @@ use pindrel_dns::lookup::{self, Resolved};
 use pindrel_dns::transfer::{TransferError, transfer};
 use pindrel_dns::zone_files::read;
 use pindrel_dns::{PowerDns, Resolver, Rfc2136, ZoneDriver as _, ZoneError, discover};
-use pindrel_testkit::{ScriptedServer, answer};
+use pindrel_testkit::{ScriptedServer, answer, udp_and_tcp};
 use rcgen::{CertificateParams, KeyPair};
 use rustls::ServerConfig;
 use rustls::crypto::aws_lc_rs::default_provider;
 use rustls::pki_types::{CertificateDer, PrivateKeyDer};
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
-use tokio::net::{TcpListener, UdpSocket};
+use tokio::net::TcpListener;
 
 /// What bounds a wait in all is far shorter than this.
 const FAR_TOO_LONG: Duration = Duration::from_secs(20);
@@ -69,13 +69,7 @@ async fn server(
     udp: impl Fn(&Message) -> Message + Send + Sync + 'static,
     tcp: impl Fn(&Message) -> (Duration, Pieces) + Send + Sync + 'static,
 ) -> SocketAddr {
-    // A port that is free for one may not be for the other.
-    let (socket, listener) = loop {
-        let socket = UdpSocket::bind((Ipv4Addr::LOCALHOST, 0)).await.unwrap();
-        if let Ok(listener) = TcpListener::bind(socket.local_addr().unwrap()).await {
-            break (socket, listener);
-        }
-    };
+    let (socket, listener) = udp_and_tcp().await;
     let address = socket.local_addr().unwrap();
     tokio::spawn(async move {
         let mut buffer = vec![0; 4096];

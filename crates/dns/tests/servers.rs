@@ -22,7 +22,7 @@ use pindrel_core::values::Ttl;
 use pindrel_dns::challenge::{self, PlaceError};
 use pindrel_dns::lookup::{self, Resolved};
 use pindrel_dns::{Resolver, Rfc2136, TriedRights, ZoneDriver as _, caa, present};
-use pindrel_testkit::{Received, ScriptedServer};
+use pindrel_testkit::{Received, ScriptedServer, udp_and_tcp};
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
 use tokio::net::{TcpListener, UdpSocket};
 
@@ -443,13 +443,7 @@ async fn a_server_without_edns_is_asked_without() {
 
 #[tokio::test]
 async fn a_server_that_answers_over_tcp_alone_is_heard_and_an_absent_name_is_asked_for_once() {
-    // A port that is free for UDP may be taken for TCP.
-    let (udp, tcp) = loop {
-        let udp = UdpSocket::bind((Ipv4Addr::LOCALHOST, 0)).await.unwrap();
-        if let Ok(tcp) = TcpListener::bind(udp.local_addr().unwrap()).await {
-            break (udp, tcp);
-        }
-    };
+    let (udp, tcp) = udp_and_tcp().await;
     let address = tcp.local_addr().unwrap();
     tokio::spawn(async move {
         let _bound = udp;

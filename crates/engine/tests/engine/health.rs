@@ -7,7 +7,7 @@ use jiff::{SignedDuration, Timestamp};
 use pindrel_core::health::Verdict;
 use pindrel_core::records::RecordData;
 use pindrel_engine::Event;
-use pindrel_testkit::memory::{Pace, Setting};
+use pindrel_testkit::memory::{Keeping, Pace, Setting};
 use proptest::prelude::*;
 
 use crate::dice;
@@ -81,6 +81,14 @@ pub(crate) async fn settled(manifest: &str) -> Setting {
     setting
 }
 
+/// The same, kept for a minute: every check has a verdict.
+pub(crate) async fn kept(manifest: &str) -> (Setting, Keeping) {
+    let setting = settled(manifest).await;
+    let keeping = setting.keep();
+    setting.pass(Duration::from_secs(60)).await;
+    (setting, keeping)
+}
+
 #[tokio::test(start_paused = true)]
 async fn both_endpoints_are_ready_before_either_may_be_given_and_a_settle_decides_by_fresh_checks() {
     let setting = settled(STANDBY).await;
@@ -120,9 +128,7 @@ async fn both_endpoints_are_ready_before_either_may_be_given_and_a_settle_decide
 
 #[tokio::test(start_paused = true)]
 async fn a_failure_is_left_within_the_computed_time_and_traffic_returns_once_it_has_worked_for_long_enough() {
-    let setting = settled(STANDBY).await;
-    let keeping = setting.keep();
-    setting.pass(Duration::from_secs(60)).await;
+    let (setting, keeping) = kept(STANDBY).await;
     assert_eq!(given(&setting), 1);
     setting.recorder.take();
     for round in 0..3 {
@@ -156,9 +162,7 @@ async fn a_failure_is_left_within_the_computed_time_and_traffic_returns_once_it_
 
 #[tokio::test(start_paused = true)]
 async fn what_stands_in_the_way_of_a_switch_is_told_once_and_not_fought() {
-    let setting = settled(STANDBY).await;
-    let keeping = setting.keep();
-    setting.pass(Duration::from_secs(60)).await;
+    let (setting, keeping) = kept(STANDBY).await;
     setting.recorder.take();
     let stuck = |events: &[Event]| -> Vec<String> {
         let says = |event: &Event| match event {
@@ -196,9 +200,7 @@ async fn what_stands_in_the_way_of_a_switch_is_told_once_and_not_fought() {
 
 #[tokio::test(start_paused = true)]
 async fn a_secondary_that_lags_is_told_and_the_primary_is_changed_once() {
-    let setting = settled(STANDBY).await;
-    let keeping = setting.keep();
-    setting.pass(Duration::from_secs(60)).await;
+    let (setting, keeping) = kept(STANDBY).await;
     setting.recorder.take();
     let changes = setting.change_counts().0;
     setting.break_or_mend(|faults| faults.frozen = true);
@@ -298,9 +300,7 @@ async fn a_dependency_that_fails_moves_only_whom_it_judges() {
          token = \"env:TOKEN\"\n{health}\n",
         STANDBY.replace("health = {", "# {").replace("\"catalogue\"", "\"north\"")
     );
-    let setting = settled(&names).await;
-    let keeping = setting.keep();
-    setting.pass(Duration::from_secs(60)).await;
+    let (setting, keeping) = kept(&names).await;
     assert_eq!(given(&setting), 1);
     setting.break_or_mend(|faults| faults.dead.extend([ip("192.0.2.77")]));
     until_given(&setting, 2, SEEN_WITHIN + PUBLISHED_WITHIN).await;
@@ -313,9 +313,7 @@ async fn a_dependency_that_fails_moves_only_whom_it_judges() {
 
 #[tokio::test(start_paused = true)]
 async fn what_cannot_be_reached_from_here_stays_unknown_and_moves_nothing() {
-    let setting = settled(STANDBY).await;
-    let keeping = setting.keep();
-    setting.pass(Duration::from_secs(60)).await;
+    let (setting, keeping) = kept(STANDBY).await;
     setting.break_or_mend(|faults| faults.out_of_reach.extend([ip(FIRST), ip(SECOND)]));
     setting.pass(Duration::from_secs(120)).await;
     let list = setting.engine().await.health_list().await.unwrap();
@@ -354,9 +352,7 @@ async fn whoever_is_killed_is_followed_by_one_who_does_what_is_left() {
 
 #[tokio::test(start_paused = true)]
 async fn a_changed_manifest_is_taken_up_and_what_it_no_longer_names_is_left() {
-    let mut setting = settled(STANDBY).await;
-    let keeping = setting.keep();
-    setting.pass(Duration::from_secs(60)).await;
+    let (mut setting, keeping) = kept(STANDBY).await;
     setting.names = STANDBY.replace("[\"catalogue\", \"plates\"]", "[\"plates\", \"catalogue\"]");
     keeping.replace(&setting).await;
     until_given(&setting, 2, Duration::from_secs(150)).await;
@@ -370,9 +366,7 @@ async fn a_changed_manifest_is_taken_up_and_what_it_no_longer_names_is_left() {
 /// A platform whose interface does not answer still serves: what it listed before is enough to fail over.
 #[tokio::test(start_paused = true)]
 async fn a_platform_that_does_not_answer_stops_no_failover() {
-    let setting = settled(STANDBY).await;
-    let keeping = setting.keep();
-    setting.pass(Duration::from_secs(60)).await;
+    let (setting, keeping) = kept(STANDBY).await;
     setting.break_or_mend(|faults| faults.platform_down = true);
     // Long enough for it to be looked at, and found silent.
     setting.pass(Duration::from_secs(2 * 3_600)).await;
@@ -542,9 +536,7 @@ proptest! {
     ) {
         let runtime = tokio::runtime::Builder::new_current_thread().enable_all().start_paused(true).build().unwrap();
         let outcome: Result<(), TestCaseError> = runtime.block_on(async {
-            let setting = settled(STANDBY).await;
-            let keeping = setting.keep();
-            setting.pass(Duration::from_secs(60)).await;
+            let (setting, keeping) = kept(STANDBY).await;
             setting.break_or_mend(|faults| faults.lost_percent = lost);
             let mut last: Option<(u8, Timestamp)> = None;
             for (first, second, secs) in changes {

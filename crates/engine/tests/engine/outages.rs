@@ -6,9 +6,7 @@ use std::time::Duration;
 use pindrel_core::records::RecordData;
 use pindrel_testkit::memory::{PRIMARY, Pace, SECONDARY, Setting};
 
-use crate::health::{
-    FIRST, PUBLISHED_WITHIN, SECOND, SEEN_WITHIN, STANDBY, TTL, die, given, live, settled, until_given,
-};
+use crate::health::{FIRST, PUBLISHED_WITHIN, SECOND, SEEN_WITHIN, STANDBY, TTL, die, given, kept, live, until_given};
 
 /// Until traffic is back at an endpoint that works again: it must have worked for two minutes.
 const BACK_WITHIN: Duration = Duration::from_secs(120 + 20 + 5);
@@ -17,6 +15,11 @@ const BACK_WITHIN: Duration = Duration::from_secs(120 + 20 + 5);
 async fn fails_and_returns(setting: &Setting) {
     die(setting, FIRST);
     until_given(setting, 2, SEEN_WITHIN + PUBLISHED_WITHIN).await;
+    returns(setting).await;
+}
+
+/// The first endpoint works again, and traffic returns to it.
+async fn returns(setting: &Setting) {
     live(setting, FIRST);
     until_given(setting, 1, BACK_WITHIN).await;
     setting.pass(TTL).await;
@@ -36,9 +39,7 @@ async fn a_switch_during_a_pass_is_not_written_over() {
     until_given(&setting, 2, SEEN_WITHIN + PUBLISHED_WITHIN).await;
     // The pass ends long after.
     setting.pass(Duration::from_secs(300)).await;
-    live(&setting, FIRST);
-    until_given(&setting, 1, BACK_WITHIN).await;
-    setting.pass(TTL).await;
+    returns(&setting).await;
     fails_and_returns(&setting).await;
     keeping.stop().await;
     // Nothing of it is foreign to whoever comes next.
@@ -46,12 +47,10 @@ async fn a_switch_during_a_pass_is_not_written_over() {
     assert_eq!((summary.held, summary.failed), (1, 0), "{:#?}", setting.recorder.take());
 }
 
-/// One secondary that is dead for good stops no failover, no return, and no run; it is told as behind.
+/// A secondary that stays dead prevents neither failover nor return; it is reported.
 #[tokio::test(start_paused = true)]
 async fn a_dead_secondary_stops_no_failover() {
-    let setting = settled(STANDBY).await;
-    let keeping = setting.keep();
-    setting.pass(Duration::from_secs(60)).await;
+    let (setting, keeping) = kept(STANDBY).await;
     setting.recorder.take();
     setting.break_or_mend(|faults| faults.silent.extend([SECONDARY.parse::<SocketAddr>().unwrap()]));
     for _ in 0..2 {
@@ -66,9 +65,7 @@ async fn a_dead_secondary_stops_no_failover() {
 #[tokio::test(start_paused = true)]
 async fn what_could_not_be_switched_is_switched_as_soon_as_it_can_be() {
     for secs in [12, 90] {
-        let setting = settled(STANDBY).await;
-        let keeping = setting.keep();
-        setting.pass(Duration::from_secs(60)).await;
+        let (setting, keeping) = kept(STANDBY).await;
         die(&setting, FIRST);
         setting.pass(Duration::from_secs(15)).await;
         setting.break_or_mend(|faults| faults.silent.extend([PRIMARY.parse::<SocketAddr>().unwrap()]));
@@ -76,9 +73,7 @@ async fn what_could_not_be_switched_is_switched_as_soon_as_it_can_be() {
         assert_eq!(given(&setting), 1);
         setting.break_or_mend(|faults| faults.silent.clear());
         until_given(&setting, 2, Duration::from_secs(61) + PUBLISHED_WITHIN).await;
-        live(&setting, FIRST);
-        until_given(&setting, 1, BACK_WITHIN).await;
-        setting.pass(TTL).await;
+        returns(&setting).await;
         fails_and_returns(&setting).await;
         keeping.stop().await;
     }
@@ -87,9 +82,7 @@ async fn what_could_not_be_switched_is_switched_as_soon_as_it_can_be() {
 /// Somebody changes the alias by hand, and puts it back: failover goes on without anybody's help.
 #[tokio::test(start_paused = true)]
 async fn an_alias_that_is_changed_by_hand_and_put_back_fails_over_again() {
-    let setting = settled(STANDBY).await;
-    let keeping = setting.keep();
-    setting.pass(Duration::from_secs(60)).await;
+    let (setting, keeping) = kept(STANDBY).await;
     let [own] = setting.aliases(crate::health::TONIGHT).try_into().unwrap();
     setting.somebody_makes(crate::health::TONIGHT, Some(RecordData::A("192.0.2.99".parse().unwrap())));
     die(&setting, FIRST);
@@ -97,9 +90,7 @@ async fn an_alias_that_is_changed_by_hand_and_put_back_fails_over_again() {
     assert_eq!(setting.aliases(crate::health::TONIGHT), [RecordData::A("192.0.2.99".parse().unwrap())]);
     setting.somebody_makes(crate::health::TONIGHT, Some(own));
     until_given(&setting, 2, Duration::from_secs(61) + PUBLISHED_WITHIN).await;
-    live(&setting, FIRST);
-    until_given(&setting, 1, BACK_WITHIN).await;
-    setting.pass(TTL).await;
+    returns(&setting).await;
     fails_and_returns(&setting).await;
     keeping.stop().await;
 }
@@ -126,9 +117,7 @@ async fn failover_waits_for_no_stranger() {
 /// A renewal by another process, with its own keys and bindings, takes nothing from the failovers that follow.
 #[tokio::test(start_paused = true)]
 async fn a_renewal_by_another_process_spoils_no_later_failover() {
-    let setting = settled(STANDBY).await;
-    let keeping = setting.keep();
-    setting.pass(Duration::from_secs(60)).await;
+    let (setting, keeping) = kept(STANDBY).await;
     let engine = setting.engine().await;
     let ids: Vec<_> = engine.desired().certificate_ids().collect();
     engine.request_renewal(&ids).await.unwrap();
@@ -149,9 +138,7 @@ async fn a_renewal_by_another_process_spoils_no_later_failover() {
 /// Checks that end by a fault of Pindrel's own are made again, and say nothing of what they look at.
 #[tokio::test(start_paused = true)]
 async fn a_check_that_ends_by_a_fault_is_made_again() {
-    let setting = settled(STANDBY).await;
-    let keeping = setting.keep();
-    setting.pass(Duration::from_secs(60)).await;
+    let (setting, keeping) = kept(STANDBY).await;
     setting.break_or_mend(|faults| faults.panics = true);
     setting.pass(Duration::from_secs(120)).await;
     assert_eq!(given(&setting), 1);

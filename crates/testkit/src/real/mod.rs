@@ -222,6 +222,18 @@ pub fn free_port() -> SocketAddr {
     candidates.find(is_free).unwrap_or_else(|| panic!("no free port"))
 }
 
+/// A port of this machine for both: one that is free for UDP may be taken for TCP.
+pub async fn udp_and_tcp() -> (tokio::net::UdpSocket, tokio::net::TcpListener) {
+    loop {
+        let socket = tokio::net::UdpSocket::bind((Ipv4Addr::LOCALHOST, 0)).await;
+        let socket = socket.unwrap_or_else(|error| panic!("no port for UDP: {error}"));
+        let address = socket.local_addr().unwrap_or_else(|error| panic!("a port without a number: {error}"));
+        if let Ok(listener) = tokio::net::TcpListener::bind(address).await {
+            return (socket, listener);
+        }
+    }
+}
+
 fn write(path: &Path, text: &str) {
     std::fs::write(path, text).unwrap_or_else(|error| panic!("{} cannot be written: {error}", path.display()));
 }
