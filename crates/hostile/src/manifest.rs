@@ -53,7 +53,7 @@ pub(crate) fn run_included(input: &[u8]) {
     let files: Vec<&str> = source.files().map(|(_, text)| text).collect();
     for problem in problems.into_sorted() {
         let (file, span) = source.locate(&problem.span);
-        assert!(span.end <= files[file].len(), "{problem:?} is told at {span:?} of {} octets", files[file].len());
+        assert!(span.end <= files[file].len(), "{problem:?} is placed at {span:?} of {} octets", files[file].len());
     }
 }
 

@@ -36,7 +36,7 @@ pub(crate) fn run(text: &[u8]) {
     let zone = NameKey::parse(b"larkfield.example.", &NameKey::root()).expect("a name");
     let (data, mistakes) = read(text, &zone);
     let _ = slips(&data);
-    // Of two SOA records, which are told, one is written.
+    // Only one of several SOA records is written; the reader reports the others.
     if data.entries().filter(|entry| entry.code == TypeCode::SOA).count() > 1 {
         return;
     }

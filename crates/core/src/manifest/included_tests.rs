@@ -19,7 +19,7 @@ default_name = "x.vendor.test."
 addresses = ["192.0.2.80"]
 "#;
 
-/// Reads a manifest that includes some texts; with what is told, each with its file and the text at its place.
+/// Reads a manifest that includes some texts; returns it with the mistakes: file, the text at their place, message.
 fn included(texts: &[&str]) -> (Manifest, Vec<(usize, String, String)>) {
     let mut problems = Diagnostics::default();
     let files = std::iter::once(OWN).chain(texts.iter().copied()).enumerate();

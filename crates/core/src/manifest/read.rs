@@ -197,7 +197,7 @@ fn read_hostnames(root: &Section<'_>, manifest: &mut Manifest, problems: &mut Di
 
 /// Reports that a text that begins at `base` in the manifest is not TOML.
 fn report_syntax(error: &toml::de::Error, text: &str, base: usize, problems: &mut Diagnostics) {
-    // What is missing at the end of a file is told within it, not where the next begins.
+    // A mistake at the end of a file is placed within that file, not where the next one begins.
     let last = text.len().saturating_sub(1);
     let within = error.span().filter(|span| span.start < text.len()).unwrap_or(last..text.len());
     let span = within.start + base..within.end + base;

@@ -79,7 +79,7 @@ impl Included {
             let help = "an included file holds hostnames, and names of certificates: put the rest into the manifest";
             problems.report("bad-include", span, says, help);
         }
-        // What must not stand here is told as that, and nothing comes of the table that it stands in.
+        // A key that is not allowed here is reported as such, and its table is ignored.
         for (name, section) in root.named("certificate", CERTIFICATE_KEYS, problems) {
             let called = name.value.to_owned();
             let is_plain = refuse(&section, |key| !OF_CERTIFICATE.contains(&key), problems);
