@@ -50,15 +50,21 @@ pub(crate) fn svg(history: &CheckHistory, from: Timestamp, to: Timestamp) -> Res
 /// Draws a history as PNG.
 pub(crate) fn png(history: &CheckHistory, from: Timestamp, to: Timestamp) -> Result<Vec<u8>, String> {
     fonts();
-    // The encoder writes files only.
-    let folder = tempfile::tempdir().map_err(|error| error.to_string())?;
-    let file = folder.path().join("history.png");
+    let (width, height) = SIZE;
+    let mut pixels = vec![0; 3 * width as usize * height as usize];
     {
-        let area = BitMapBackend::new(&file, SIZE).into_drawing_area();
+        let area = BitMapBackend::with_buffer(&mut pixels, SIZE).into_drawing_area();
         draw(&area, history, from, to)?;
         area.present().map_err(|error| error.to_string())?;
     }
-    std::fs::read(&file).map_err(|error| error.to_string())
+    let mut bytes = Vec::new();
+    let mut encoder = png::Encoder::new(&mut bytes, width, height);
+    encoder.set_color(png::ColorType::Rgb);
+    encoder.set_depth(png::BitDepth::Eight);
+    let mut writer = encoder.write_header().map_err(|error| error.to_string())?;
+    writer.write_image_data(&pixels).map_err(|error| error.to_string())?;
+    writer.finish().map_err(|error| error.to_string())?;
+    Ok(bytes)
 }
 
 /// Writes a picture.
