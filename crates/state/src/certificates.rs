@@ -100,6 +100,9 @@ pub struct SigningRequestRow {
     pub key: SealedBytes,
 }
 
+/// A change of a certificate that is stored.
+pub type CertificateChange<'c> = dyn for<'r> Fn(&'r mut CertificateRow) + Sync + 'c;
+
 /// What a state knows of certificates.
 #[async_trait]
 pub trait CertificateBook {
@@ -118,7 +121,14 @@ pub trait CertificateBook {
     async fn persist_certificate(&self, claim: &Claim, row: &CertificateRow, order: i64) -> Result<(), StateError>;
     /// Changes what may change of a certificate that is stored: the authority's advice,
     /// whether it is replaced early or was revoked, and when it is due.
-    async fn update_certificate(&self, row: &CertificateRow) -> Result<(), StateError>;
+    /// `change` is made to what is stored at that moment, and once more where somebody else changed that meanwhile.
+    /// Returns what is stored now; `None` where there is no such certificate.
+    async fn change_certificate(
+        &self,
+        name: &str,
+        sha256: Fingerprint,
+        change: &CertificateChange<'_>,
+    ) -> Result<Option<CertificateRow>, StateError>;
     /// Returns the names of the present certificates for which there is something to do
     /// at `now`. Costs what there is to do, not what there is.
     async fn due_certificates(&self, now: Timestamp) -> Result<Vec<String>, StateError>;

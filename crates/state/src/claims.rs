@@ -1,5 +1,11 @@
-//! Claims: who works on what, for how long, and whether a write is still theirs to make.
+//! Workers and claims: which processes are at work on a state, who works on what, and whether a write is still theirs to
+//! make.
+//!
+//! A worker has a lease, which it renews while it lives, and on which all its claims depend. A worker whose lease has
+//! ended, or whose process has, is taken out by whoever wants what it had claimed. Nobody waits for the dead: the
+//! operating system, or the database, says at once that a process is gone.
 
+use std::sync::atomic::{AtomicI64, Ordering};
 use std::time::Duration;
 
 use async_trait::async_trait;
@@ -7,14 +13,50 @@ use jiff::Timestamp;
 
 use crate::StateError;
 
-/// The right to work on something until its lease ends. Its fencing number grows with every
-/// claim of the same key: a write that carries an older one is refused.
+/// The bits of a fence that number the claims of one worker; those above hold the worker's own number.
+const CLAIM_BITS: u32 = 32;
+
+/// A process at work on a state.
+#[derive(Debug)]
+pub struct Worker {
+    pub(crate) id: i64,
+    claims: AtomicI64,
+    /// Whether another worker was there when it was entered.
+    pub(crate) met_others: bool,
+    pub(crate) presence: Presence,
+}
+
+/// What shows to others that a process lives: it ends with the process.
+#[derive(Debug)]
+pub struct Presence {
+    /// By what others look for it.
+    pub(crate) token: String,
+    /// What is held until then.
+    pub(crate) held: Box<dyn std::any::Any + Send + Sync>,
+}
+
+impl Worker {
+    pub(crate) fn new(id: i64, met_others: bool, presence: Presence) -> Worker {
+        Worker { id, claims: AtomicI64::new(0), met_others, presence }
+    }
+
+    /// A number that no other claim has or had.
+    pub(crate) fn next_fence(&self) -> i64 {
+        (self.id << CLAIM_BITS) | self.claims.fetch_add(1, Ordering::Relaxed)
+    }
+}
+
+/// The right to work on something for as long as the worker's lease lasts. It carries a number of its own: a write under a
+/// claim that somebody else has by now is refused.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Claim {
-    /// What is claimed: a certificate, a hostname at an endpoint, an account, a zone.
+    /// What is claimed: a certificate, a hostname at an endpoint, an account, a check.
     pub key: String,
-    /// The fencing number.
+    /// The number, which is given once.
     pub fence: i64,
+    /// Whether another process may have worked on this since the worker was entered: what was read before may be out of
+    /// date.
+    pub is_shared: bool,
 }
 
 /// What came of asking for a claim.
@@ -22,29 +64,30 @@ pub struct Claim {
 pub enum Claimed {
     /// It is granted.
     Yes(Claim),
-    /// Another owner has it until then.
+    /// Another worker has it.
     HeldBy {
-        /// The other owner.
-        owner: String,
-        /// When its lease ends.
-        until: Timestamp,
+        /// The other worker, as in `settle (process 4711)`.
+        worker: String,
     },
 }
 
-/// Claims on work.
+/// Workers and their claims.
 #[async_trait]
 pub trait Claims {
-    /// Claims `key` for `owner` from `now` for `lease`. An owner that has it already gets a
-    /// new number.
+    /// Enters this process among the workers under a name for messages, with a lease that begins `now`. What workers left
+    /// behind that have ended goes.
     ///
     /// # Errors
     /// [`StateError`], here and in every other method: the state cannot be read or written.
-    async fn claim(&self, key: &str, owner: &str, now: Timestamp, lease: Duration) -> Result<Claimed, StateError>;
-    /// Prolongs a claim; says whether it is still this one.
-    async fn renew_claim(&self, claim: &Claim, now: Timestamp, lease: Duration) -> Result<bool, StateError>;
-    /// Gives a claim back; one that was taken over stays as it is.
-    async fn release_claim(&self, claim: &Claim) -> Result<(), StateError>;
-    /// Ends the leases of all claims but `owner`'s. Only whoever holds the lock of the whole
-    /// state may do that: it proves that their owners have ended.
-    async fn end_other_claims(&self, owner: &str) -> Result<(), StateError>;
+    async fn enter_worker(&self, name: &str, now: Timestamp, lease: Duration) -> Result<Worker, StateError>;
+    /// Renews the lease of a worker; says whether the worker is still one.
+    async fn renew_worker(&self, worker: &Worker, now: Timestamp, lease: Duration) -> Result<bool, StateError>;
+    /// Takes a worker out, with all its claims.
+    async fn leave(&self, worker: &Worker) -> Result<(), StateError>;
+    /// Claims `key` for a worker. What another living worker has is not granted, nor what this one has already.
+    async fn claim(&self, worker: &Worker, key: &str, now: Timestamp) -> Result<Claimed, StateError>;
+    /// Claims those of some keys that no other living worker has, in one transaction; returns what was granted.
+    async fn claim_free(&self, worker: &Worker, keys: &[String], now: Timestamp) -> Result<Vec<Claim>, StateError>;
+    /// Gives claims back; one that was taken over stays as it is.
+    async fn release_claims(&self, claims: &[Claim]) -> Result<(), StateError>;
 }

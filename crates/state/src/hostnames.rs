@@ -56,11 +56,11 @@ pub trait Hostnames {
     async fn hostname(&self, hostname: &Hostname) -> Result<Option<HostnameRow>, StateError>;
     /// Stores what is known of hostnames, in one transaction, but for what Pindrel wrote:
     /// that is stored by [`Hostnames::change_ownership`] alone, so that a run which only
-    /// looks cannot undo it.
+    /// looks cannot undo it. A fact that is stored and was seen later stays.
     async fn persist_hostnames(&self, rows: Vec<HostnameRow>) -> Result<(), StateError>;
     /// Changes what Pindrel wrote, or is about to write, for a hostname: `change` is made to what is stored at that
-    /// moment, and once more where somebody else changed that meanwhile. Returns what is stored now. Nothing is ever
-    /// written from a copy that was read before.
+    /// moment, and once more where somebody else changed one of the same things meanwhile. Only the things that change
+    /// are written. Returns what is stored now. Nothing is ever written from a copy that was read before.
     ///
     /// # Errors
     /// [`StateError`]; [`StateError::Superseded`] where somebody else has the claim by now.
@@ -71,15 +71,16 @@ pub trait Hostnames {
         change: &OwnershipChange<'_>,
     ) -> Result<Ownership, StateError>;
 
-    /// Forgets a hostname: what was seen of it, and what Pindrel wrote for it.
-    async fn forget_hostname(&self, hostname: &Hostname) -> Result<(), StateError>;
+    /// Forgets a hostname: what was seen of it, and what Pindrel wrote for it, where that is still what is `known`. Says
+    /// whether it was.
+    async fn forget_hostname(&self, hostname: &Hostname, known: &Ownership) -> Result<bool, StateError>;
 
     /// Returns what was seen of a zone.
     async fn zone(&self, zone: &DnsName) -> Result<Option<Fact<ZoneView>>, StateError>;
-    /// Stores what was seen of a zone.
+    /// Stores what was seen of a zone, unless what is stored was seen later.
     async fn persist_zone(&self, zone: &DnsName, fact: &Fact<ZoneView>) -> Result<(), StateError>;
     /// Returns what was seen of an endpoint.
     async fn endpoint(&self, key: &EndpointKey) -> Result<Option<Fact<EndpointView>>, StateError>;
-    /// Stores what was seen of an endpoint.
+    /// Stores what was seen of an endpoint, unless what is stored was seen later.
     async fn persist_endpoint(&self, key: &EndpointKey, fact: &Fact<EndpointView>) -> Result<(), StateError>;
 }

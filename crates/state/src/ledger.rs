@@ -46,7 +46,7 @@ pub struct Refusal {
 
 /// Until when an authority takes no order for a certificate.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Hold {
+pub struct RateLimit {
     /// Until when.
     pub until: Timestamp,
     /// What it said.
@@ -83,12 +83,13 @@ pub trait Ledger {
     ) -> Result<Vec<Timestamp>, StateError>;
 
     /// Returns what an authority said last of a certificate.
-    async fn hold(&self, authority: &str, certificate: &str) -> Result<Option<Hold>, StateError>;
+    async fn rate_limit(&self, authority: &str, certificate: &str) -> Result<Option<RateLimit>, StateError>;
     /// Forgets what an authority said of its certificates and of the account; returns how many
-    /// holds that were.
-    async fn lift_holds(&self, authority: &str) -> Result<u64, StateError>;
+    /// that were.
+    async fn lift_rate_limits(&self, authority: &str) -> Result<u64, StateError>;
     /// Stores what an authority said of a certificate; with no name, of all of the account.
-    async fn persist_hold(&self, authority: &str, certificate: &str, hold: &Hold) -> Result<(), StateError>;
+    async fn persist_rate_limit(&self, authority: &str, certificate: &str, limit: &RateLimit)
+    -> Result<(), StateError>;
 
     /// Says whether a set-up is proven.
     async fn is_rehearsed(&self, set_up: &str) -> Result<bool, StateError>;

@@ -6,8 +6,8 @@
 //! database. Secrets come here sealed and leave sealed: no key is ever seen by this crate.
 //!
 //! ```text
-//!  State = Values + Accounts + Orders + CertificateBook + Ledger + Hostnames + Journal + Claims + Stores + Runs
-//!          + HealthBook
+//!  State = Values + Accounts + Orders + CertificateBook + Ledger + Hostnames + Journal + Agenda + Claims + Stores
+//!          + Runs + HealthBook
 //!    └─ sql::SqlState<D> ── D: Database ──┬─ sqlite::Sqlite
 //!                                         └─ postgres::Postgres
 //! ```
@@ -17,18 +17,19 @@
 //! again: what was seen, and that something ended. That is on the disk once anything
 //! else is.
 //!
-//! A write that depends on what was read is one transaction, or carries the [`Claim`] that
-//! its work was begun under and is refused once that was taken over. One run at a time
-//! changes a state: [`State::lock`] says who.
+//! Any number of processes work on one state at once: each is a [`Worker`], and claims what it
+//! works on. A write that depends on what was read is one transaction, or is refused where
+//! that has changed meanwhile, or carries the [`Claim`] that its work was begun under and is
+//! refused once that was taken over.
 
 mod accounts;
+mod agenda;
 mod certificates;
 mod claims;
 mod health;
 mod hostnames;
 mod journal;
 mod ledger;
-mod lock;
 mod orders;
 mod postgres;
 mod runs;
@@ -38,23 +39,22 @@ mod stop;
 mod stores;
 
 pub use accounts::{AccountRow, Accounts, SealedBytes, Values};
-pub use certificates::{CertificateBook, CertificateRow, CommandRun, OrderEnd, Revocation, SigningRequestRow};
-pub use claims::{Claim, Claimed, Claims};
+pub use agenda::{Agenda, DueRow};
+pub use certificates::{
+    CertificateBook, CertificateChange, CertificateRow, CommandRun, OrderEnd, Revocation, SigningRequestRow,
+};
+pub use claims::{Claim, Claimed, Claims, Worker};
 pub use health::{CheckUpdate, EndpointHold, HealthBook};
 pub use hostnames::{HostnameRow, HostnameSummary, Hostnames, OwnershipChange};
 pub use journal::{Attempt, AttemptEnd, Entry, Journal, JournalFilter, Moment, PruneRule};
-pub use ledger::{Hold, Ledger, LimitCheck, Refusal, SpendingRow};
-pub use lock::{Lock, LockError, LockKind};
+pub use ledger::{Ledger, LimitCheck, RateLimit, Refusal, SpendingRow};
 pub use orders::{ChallengeRow, OrderPhase, OrderRow, Orders};
 pub use postgres::{PostgresConfig, PostgresState, PostgresTls};
 pub use runs::{RunChange, RunRow, Runs};
 pub use sqlite::SqliteState;
 pub use stores::{StoredCopy, Stores};
 
-use std::time::Duration;
-
 use async_trait::async_trait;
-use jiff::Timestamp;
 
 /// Why the state could not be read or written.
 #[derive(Debug, thiserror::Error)]
@@ -85,6 +85,16 @@ pub enum StateError {
         /// Its schema version.
         found: i64,
         /// The newest version that this program knows.
+        known: i64,
+    },
+    /// It has an older schema, which whoever only reads leaves as it is: others may still use it.
+    #[error("the state {place} has schema {found}, and this Pindrel's is {known}")]
+    Older {
+        /// Where it is.
+        place: String,
+        /// Its schema version.
+        found: i64,
+        /// The version that this program has.
         known: i64,
     },
     /// A read or a write failed.
@@ -118,6 +128,15 @@ pub enum StateError {
     },
 }
 
+/// What a state is opened for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Access {
+    /// To read what is there; a database that others share keeps its schema.
+    Read,
+    /// To change it also.
+    Change,
+}
+
 /// What the engine asks of a state.
 #[async_trait]
 pub trait State:
@@ -128,6 +147,7 @@ pub trait State:
     + Ledger
     + Hostnames
     + Journal
+    + Agenda
     + Claims
     + Stores
     + Runs
@@ -135,13 +155,6 @@ pub trait State:
     + Send
     + Sync
 {
-    /// Takes the right to change the state, or to keep running on it, waiting at most `patience`; `who` is shown
-    /// to others that wait. It is given back when dropped, also by a process that is killed.
-    ///
-    /// # Errors
-    /// [`LockError::Held`] when the time is over.
-    async fn lock(&self, kind: LockKind, who: &str, now: Timestamp, patience: Duration) -> Result<Lock, LockError>;
-
     /// Says whether the state is still where it was opened: a file may be removed or
     /// replaced under a run.
     ///

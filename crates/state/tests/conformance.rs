@@ -6,13 +6,15 @@ use std::path::Path;
 use std::sync::Arc;
 use std::time::Duration;
 
+use futures::future::join_all;
 use jiff::{SignedDuration, Timestamp};
 use pindrel_core::acme::account::AccountStatus;
 use pindrel_core::acme::order::ChallengeRecord;
 use pindrel_core::budget::{Limit, Per, Spending};
+use pindrel_core::endpoint::Binding;
 use pindrel_core::facts::{
-    EndpointKey, EndpointView, Fact, HeldCertificate, HostnameFacts, OrderedTerms, Origin, Ownership, ReplaceReason,
-    Unreachable,
+    BindingView, EndpointKey, EndpointView, Fact, HeldCertificate, HostnameFacts, OrderedTerms, Origin, Ownership,
+    ReplaceReason, Unreachable,
 };
 use pindrel_core::findings::{Again, Code, Finding};
 use pindrel_core::health::{
@@ -24,10 +26,10 @@ use pindrel_core::renewal::RenewalWindow;
 use pindrel_core::undo::HostnameForm;
 use pindrel_core::values::{Fingerprint, KeyKind, Ttl};
 use pindrel_state::{
-    AccountRow, Attempt, AttemptEnd, CertificateRow, ChallengeRow, CheckUpdate, Claim, Claimed, CommandRun,
-    EndpointHold, Entry, Hold, HostnameRow, JournalFilter, LimitCheck, LockError, LockKind, Moment, OrderPhase,
-    OrderRow, PostgresConfig, PostgresState, PostgresTls, PruneRule, Revocation, SealedBytes, SigningRequestRow,
-    SpendingRow, SqliteState, State, StateError, StoredCopy, Values as _,
+    Access, AccountRow, Attempt, AttemptEnd, CertificateRow, ChallengeRow, CheckUpdate, Claim, Claimed, CommandRun,
+    DueRow, EndpointHold, Entry, HostnameRow, JournalFilter, LimitCheck, Moment, OrderPhase, OrderRow, PostgresConfig,
+    PostgresState, PostgresTls, PruneRule, RateLimit, Revocation, SealedBytes, SigningRequestRow, SpendingRow,
+    SqliteState, State, StateError, StoredCopy, Values as _, Worker,
 };
 use pindrel_testkit::RealPostgres;
 
@@ -36,6 +38,13 @@ const AUTHORITY: &str = "https://authority.example/directory";
 fn at(seconds: i64) -> Timestamp {
     Timestamp::from_second(seconds).unwrap()
 }
+
+/// What leases are measured by is the time of the database.
+fn now() -> Timestamp {
+    Timestamp::now()
+}
+
+const HOUR: Duration = Duration::from_secs(3_600);
 
 fn key(byte: u8) -> SealedBytes {
     SealedBytes { key_id: format!("k{byte}"), bytes: vec![byte, 0, 255] }
@@ -86,7 +95,13 @@ fn order(certificate: &str) -> OrderRow {
 }
 
 async fn claimed(state: &dyn State, key: &str) -> Claim {
-    match state.claim(key, "the test", at(0), Duration::from_secs(60)).await.unwrap() {
+    // It lives as long as the test.
+    let worker = Box::leak(Box::new(state.enter_worker("the test", now(), HOUR).await.unwrap()));
+    claim(state, worker, key).await
+}
+
+async fn claim(state: &dyn State, worker: &Worker, key: &str) -> Claim {
+    match state.claim(worker, key, now()).await.unwrap() {
         Claimed::Yes(claim) => claim,
         other => panic!("{other:?}"),
     }
@@ -96,16 +111,17 @@ async fn claimed(state: &dyn State, key: &str) -> Claim {
 async fn conforms(state: &dyn State, other: &dyn State) {
     values_and_accounts(state, other).await;
     orders_and_their_records(state).await;
-    certificates(state).await;
+    certificates(state, other).await;
     copies_in_stores(state, other).await;
     runs(state, other).await;
     health(state, other).await;
     what_is_due(state).await;
     commands_and_requests(state).await;
-    hostnames(state).await;
+    hostnames(state, other).await;
     the_ledger(state, other).await;
-    claims_fence(state, other).await;
+    workers_and_their_claims(state, other).await;
     the_journal(state).await;
+    the_agenda(state, other).await;
     assert!(state.is_in_place().await.unwrap());
 }
 
@@ -187,22 +203,37 @@ async fn orders_and_their_records(state: &dyn State) {
     assert_eq!(state.open_order("edge").await.unwrap(), None);
 }
 
-async fn certificates(state: &dyn State) {
+async fn certificates(state: &dyn State, other: &dyn State) {
     let claim = claimed(state, "certificate edge").await;
     let mut kept = certificate("edge", b"first", 1_600);
     state.persist_certificate(&claim, &kept, 0).await.unwrap();
+    let sha256 = kept.held.sha256;
     for replace in [ReplaceReason::Requested(at(1_500)), ReplaceReason::Revoked, ReplaceReason::KeyCompromised] {
-        kept.held.replace = Some(replace);
-        state.update_certificate(&kept).await.unwrap();
-        assert_eq!(state.certificate("edge").await.unwrap().as_ref(), Some(&kept));
+        kept.held.replace = Some(replace.clone());
+        let change = |row: &mut CertificateRow| row.held.replace = Some(replace.clone());
+        let changed = state.change_certificate("edge", sha256, &change).await.unwrap();
+        assert_eq!((changed.as_ref(), state.certificate("edge").await.unwrap()), (Some(&kept), changed.clone()));
     }
     kept.revocation = Some(Revocation { reason: 1, by_own_key: true, authority: "https://a.example".into() });
-    state.update_certificate(&kept).await.unwrap();
+    let revocation = kept.revocation.clone();
+    let revoke = |row: &mut CertificateRow| row.revocation = revocation.clone();
+    state.change_certificate("edge", sha256, &revoke).await.unwrap();
+    // Two that change the same certificate at once: neither undoes what the other does.
+    let tally =
+        |row: &mut CertificateRow| row.renew_at = row.renew_at.checked_add(SignedDuration::from_secs(1)).unwrap();
+    let many = (0..20).map(|n| if n % 2 == 0 { state } else { other });
+    join_all(many.map(|state| state.change_certificate("edge", sha256, &tally))).await.into_iter().for_each(
+        |changed| {
+            assert!(changed.unwrap().is_some());
+        },
+    );
+    kept.renew_at = at(1_620);
     // Another one takes its place, and it is still to be revoked.
     state.persist_certificate(&claim, &certificate("edge", b"second", 1_600), 0).await.unwrap();
     assert_eq!(state.certificates_to_revoke().await.unwrap(), [kept.clone()]);
-    (kept.revocation, kept.held.revoked) = (None, Some(at(1_700)));
-    state.update_certificate(&kept).await.unwrap();
+    let revoked = |row: &mut CertificateRow| (row.revocation, row.held.revoked) = (None, Some(at(1_700)));
+    state.change_certificate("edge", sha256, &revoked).await.unwrap();
+    assert_eq!(state.change_certificate("edge", Fingerprint::of(b"none"), &revoked).await.unwrap(), None);
     assert_eq!(state.certificates_to_revoke().await.unwrap(), []);
     assert_eq!(state.certificate_history("edge").await.unwrap()[1].held.revoked, Some(at(1_700)));
     let names: Vec<String> = state.certificates().await.unwrap().into_iter().map(|row| row.name).collect();
@@ -340,11 +371,11 @@ async fn what_is_due(state: &dyn State) {
     for (name, renew_at) in [("api", 9_000), ("edge", 9_000), ("due", 500), ("later", 5_000), ("asked", 5_000)] {
         state.persist_certificate(&claim, &certificate(name, name.as_bytes(), renew_at), 0).await.unwrap();
     }
-    let mut asked = state.certificate("asked").await.unwrap().unwrap();
-    let look_again = at(900);
-    asked.held.window = Some(RenewalWindow { start: at(4_000), end: at(6_000), explanation: None, look_again });
-    state.update_certificate(&asked).await.unwrap();
-    assert_eq!(state.certificate("asked").await.unwrap(), Some(asked));
+    let asked = state.certificate("asked").await.unwrap().unwrap();
+    let window = RenewalWindow { start: at(4_000), end: at(6_000), explanation: None, look_again: at(900) };
+    let advised = |row: &mut CertificateRow| row.held.window = Some(window.clone());
+    let asked = state.change_certificate("asked", asked.held.sha256, &advised).await.unwrap();
+    assert_eq!(state.certificate("asked").await.unwrap(), asked);
     assert_eq!(state.due_certificates(at(800)).await.unwrap(), ["due"]);
     assert_eq!(state.due_certificates(at(900)).await.unwrap(), ["due", "asked"]);
     // A past certificate is nothing to do.
@@ -383,7 +414,7 @@ async fn commands_and_requests(state: &dyn State) {
     assert_eq!(state.signing_request("edge").await.unwrap(), None);
 }
 
-async fn hostnames(state: &dyn State) {
+async fn hostnames(state: &dyn State, other: &dyn State) {
     let row = |name: &str, wanted: u64| HostnameRow {
         hostname: name.parse().unwrap(),
         wanted,
@@ -422,7 +453,41 @@ async fn hostnames(state: &dyn State) {
     assert_eq!(state.change_ownership(&claim, &name, &intend).await.unwrap(), ownership);
     state.persist_hostnames(vec![rows[0].clone()]).await.unwrap();
     let stored = state.hostname(&name).await.unwrap().unwrap();
-    assert_eq!(stored, HostnameRow { ownership, ..rows[0].clone() });
+    assert_eq!(stored, HostnameRow { ownership: ownership.clone(), ..rows[0].clone() });
+
+    // Each thing has its own row: whoever writes one undoes nothing of another, and works that meet are done both.
+    let binding = claimed(state, "binding b").await;
+    let places: Vec<EndpointKey> = (0..8).map(|n| EndpointKey::stored(format!("static {n}"))).collect();
+    let bind = |place: EndpointKey| move |own: &mut Ownership| own.adopt_binding(place.clone(), Binding::plain(None));
+    let changes: Vec<_> = places.iter().map(|place| bind(place.clone())).collect();
+    let meeting = changes.iter().zip([state, other].into_iter().cycle());
+    join_all(meeting.map(|(change, state)| state.change_ownership(&binding, &name, change)))
+        .await
+        .into_iter()
+        .for_each(|changed| assert!(changed.is_ok(), "{changed:?}"));
+    let retire = |own: &mut Ownership| {
+        own.retiring = Some(at(9));
+        own.binding_gone(&places[0]);
+    };
+    let whole = other.change_ownership(&claim, &name, &retire).await.unwrap();
+    assert_eq!((whole.bindings.len(), &whole.alias, whole.retiring), (7, &ownership.alias, Some(at(9))));
+    assert_eq!(state.hostname(&name).await.unwrap().unwrap().ownership, whole);
+
+    // What was seen earlier takes the place of nothing, unless the clock was set back.
+    for (seen, stays) in [(5_000, 5_000), (4_999, 5_000), (5_001, 5_001), (1_000, 1_000)] {
+        let binding = Fact { seen: at(seen), value: BindingView::Absent };
+        let mut seen_row = rows[0].clone();
+        seen_row.facts.bindings.insert(places[1].clone(), binding);
+        state.persist_hostnames(vec![seen_row]).await.unwrap();
+        let stored = state.hostname(&name).await.unwrap().unwrap();
+        assert_eq!(stored.facts.bindings[&places[1]].seen, at(stays), "{seen}");
+    }
+
+    // Nothing is forgotten that is not what was known.
+    assert!(!state.forget_hostname(&name, &ownership).await.unwrap());
+    assert_eq!(state.hostname(&name).await.unwrap().unwrap().ownership, whole);
+    assert!(state.forget_hostname(&name, &whole).await.unwrap());
+    assert_eq!(other.hostname(&name).await.unwrap(), None);
     assert_eq!(state.hostname(&"none.larkfield.example".parse().unwrap()).await.unwrap(), None);
 
     let endpoint = EndpointKey::new(&"https://platform.example".parse().unwrap(), "catalogue");
@@ -474,50 +539,97 @@ async fn the_ledger(state: &dyn State, other: &dyn State) {
     state.unspend(4, Spending::Order).await.unwrap();
     assert_eq!(spent(0).await.unwrap().len(), 2);
 
-    let hold = |until: i64| Hold { until: at(until), says: "too many orders".into() };
-    assert_eq!(state.hold("a", "edge").await.unwrap(), None);
-    state.persist_hold("a", "edge", &hold(10)).await.unwrap();
-    state.persist_hold("a", "edge", &hold(20)).await.unwrap();
-    assert_eq!(state.hold("a", "edge").await.unwrap(), Some(hold(20)));
-    assert_eq!((state.hold("b", "edge").await.unwrap(), state.hold("a", "other").await.unwrap()), (None, None));
-    state.persist_hold("a", "", &hold(30)).await.unwrap();
-    assert_eq!((state.lift_holds("b").await.unwrap(), state.lift_holds("a").await.unwrap()), (0, 2));
-    assert_eq!(state.hold("a", "edge").await.unwrap(), None);
+    let hold = |until: i64| RateLimit { until: at(until), says: "too many orders".into() };
+    assert_eq!(state.rate_limit("a", "edge").await.unwrap(), None);
+    state.persist_rate_limit("a", "edge", &hold(10)).await.unwrap();
+    state.persist_rate_limit("a", "edge", &hold(20)).await.unwrap();
+    assert_eq!(state.rate_limit("a", "edge").await.unwrap(), Some(hold(20)));
+    assert_eq!(
+        (state.rate_limit("b", "edge").await.unwrap(), state.rate_limit("a", "other").await.unwrap()),
+        (None, None)
+    );
+    state.persist_rate_limit("a", "", &hold(30)).await.unwrap();
+    assert_eq!((state.lift_rate_limits("b").await.unwrap(), state.lift_rate_limits("a").await.unwrap()), (0, 2));
+    assert_eq!(state.rate_limit("a", "edge").await.unwrap(), None);
     assert!(!state.is_rehearsed("main | larkfield.example").await.unwrap());
     state.persist_rehearsed(&["main | larkfield.example".into()], at(5)).await.unwrap();
     assert!(state.is_rehearsed("main | larkfield.example").await.unwrap());
 }
 
-async fn claims_fence(state: &dyn State, other: &dyn State) {
-    let lease = Duration::from_secs(60);
-    let Claimed::Yes(first) = state.claim("alias www", "one", at(1_000), lease).await.unwrap() else { panic!("free") };
-    let held = other.claim("alias www", "two", at(1_059), lease).await.unwrap();
-    assert_eq!(held, Claimed::HeldBy { owner: "one".into(), until: at(1_060) });
-    assert!(state.renew_claim(&first, at(1_050), lease).await.unwrap());
-    assert!(matches!(other.claim("alias www", "two", at(1_060), lease).await.unwrap(), Claimed::HeldBy { .. }));
-    // Its lease is over, another takes it: what the first still writes is refused.
-    let taken = other.claim("alias www", "two", at(1_110), lease).await.unwrap();
-    let Claimed::Yes(second) = taken else { panic!("{taken:?}") };
-    assert!(second.fence > first.fence);
-    assert!(!state.renew_claim(&first, at(1_111), lease).await.unwrap());
-    let name: Hostname = "www.larkfield.example".parse().unwrap();
+async fn workers_and_their_claims(state: &dyn State, other: &dyn State) {
+    let lease = Duration::from_secs(3);
     let nothing = |_: &mut Ownership| {};
-    let late = state.change_ownership(&first, &name, &nothing).await.unwrap_err();
-    assert!(matches!(&late, StateError::Superseded { key } if key == "alias www"), "{late}");
+    let name: Hostname = "www.larkfield.example".parse().unwrap();
+    let one = state.enter_worker("settle (process 1)", now(), HOUR).await.unwrap();
+    let two = other.enter_worker("keep (process 2)", now(), HOUR).await.unwrap();
+    let first = claim(state, &one, "alias www").await;
+    assert!(first.is_shared, "another was entered since");
+    let held = Claimed::HeldBy { worker: "settle (process 1)".into() };
+    assert_eq!(other.claim(&two, "alias www", now()).await.unwrap(), held);
+    assert_eq!(state.claim(&one, "alias www", now()).await.unwrap(), held, "nor a second time to the same");
+
+    // A process that ends leaves nothing that others wait for: what it still writes is refused.
+    drop(one);
+    let second = claim(other, &two, "alias www").await;
+    for late in [
+        state.change_ownership(&first, &name, &nothing).await.unwrap_err(),
+        state.persist_order(&first, &order("late")).await.unwrap_err(),
+    ] {
+        assert!(matches!(&late, StateError::Superseded { key } if key == "alias www"), "{late}");
+    }
     assert_eq!(state.hostname(&name).await.unwrap(), None, "nothing of it is stored");
-    let late = state.persist_order(&first, &order("late")).await.unwrap_err();
-    assert!(matches!(late, StateError::Superseded { .. }), "{late}");
     assert_eq!(state.open_order("late").await.unwrap(), None);
     other.change_ownership(&second, &name, &nothing).await.unwrap();
+
+    // One that lives and does not say so in time is taken for dead, and hears it.
+    let slow = state.enter_worker("slow", now(), lease).await.unwrap();
+    let third = claim(state, &slow, "alias api").await;
+    tokio::time::sleep(Duration::from_millis(1_500)).await;
+    assert!(state.renew_worker(&slow, now(), lease).await.unwrap());
+    tokio::time::sleep(Duration::from_millis(1_600)).await;
+    let held = Claimed::HeldBy { worker: "slow".into() };
+    assert_eq!(other.claim(&two, "alias api", now()).await.unwrap(), held, "its lease was renewed");
+    tokio::time::sleep(Duration::from_millis(2_500)).await;
+    let fourth = claim(other, &two, "alias api").await;
+    assert!(fourth.fence != third.fence && !state.renew_worker(&slow, now(), lease).await.unwrap());
+
     // Released by the one that has it, not by the one that had it.
-    state.release_claim(&first).await.unwrap();
-    assert!(matches!(state.claim("alias www", "one", at(1_112), lease).await.unwrap(), Claimed::HeldBy { .. }));
-    other.release_claim(&second).await.unwrap();
-    let third = state.claim("alias www", "one", at(1_112), lease).await.unwrap();
-    assert!(matches!(&third, Claimed::Yes(third) if third.fence > second.fence), "the number still grows");
-    // Whoever has the lock knows that all others have ended.
-    other.end_other_claims("two").await.unwrap();
-    assert!(matches!(other.claim("alias www", "two", at(1_113), lease).await.unwrap(), Claimed::Yes(_)));
+    state.release_claims(&[third, first]).await.unwrap();
+    let three = state.enter_worker("three", now(), HOUR).await.unwrap();
+    let free = ["alias api", "alias new", "alias www"].map(str::to_owned);
+    let granted = state.claim_free(&three, &free, now()).await.unwrap();
+    assert_eq!(granted.iter().map(|claim| claim.key.as_str()).collect::<Vec<_>>(), ["alias new"]);
+    other.release_claims(&[second, fourth]).await.unwrap();
+    let granted = state.claim_free(&three, &free, now()).await.unwrap();
+    assert_eq!(granted.len(), 2, "those that are free by now");
+    state.leave(&three).await.unwrap();
+    claim(other, &two, "alias new").await;
+    assert!(!state.renew_worker(&three, now(), HOUR).await.unwrap());
+}
+
+async fn the_agenda(state: &dyn State, other: &dyn State) {
+    let row = |n: i64| DueRow { subject: format!("hostname {}", n % 7), next: at(100 + n / 2), failures: 3 };
+    let rows: Vec<DueRow> = (0..7).map(row).collect();
+    state.persist_due(&rows).await.unwrap();
+    let mut paged = Vec::new();
+    while let page = other.due(at(102), paged.last(), 2).await.unwrap()
+        && !page.is_empty()
+    {
+        paged.extend(page);
+    }
+    assert_eq!(paged, rows[..6], "in their order, and none that is not due");
+    // Two that take at once share what there is.
+    let (one, two) = tokio::join!(state.take_due(paged.clone(), at(200)), other.take_due(paged.clone(), at(200)));
+    let (one, two) = (one.unwrap(), two.unwrap());
+    let mut taken: Vec<DueRow> = one.into_iter().chain(two).collect();
+    taken.sort_by(|left, right| left.subject.cmp(&right.subject));
+    assert_eq!(taken, paged);
+    assert_eq!(state.due(at(150), None, 9).await.unwrap(), rows[6..]);
+    // Whoever took them and ended has not taken them for good.
+    assert_eq!(state.due(at(200), None, 9).await.unwrap().len(), 7);
+    let next = DueRow { next: at(900), failures: 0, ..rows[0].clone() };
+    state.persist_due(&[next.clone()]).await.unwrap();
+    assert_eq!(other.due(at(900), None, 9).await.unwrap().last(), Some(&next));
 }
 
 async fn the_journal(state: &dyn State) {
@@ -581,8 +693,8 @@ async fn the_journal(state: &dyn State) {
         let history = state.certificate_history("wiped").await.unwrap();
         history.iter().map(|row| !row.key.bytes.is_empty()).collect::<Vec<_>>()
     };
+    let claim = claimed(state, "certificate wiped").await;
     for (seed, kept) in [(b"one", day(20)), (b"two", day(21))] {
-        let claim = claimed(state, "certificate wiped").await;
         let mut row = certificate("wiped", seed, 1_000);
         (row.kept, row.held.not_after) = (kept, day(40));
         state.persist_certificate(&claim, &row, 0).await.unwrap();
@@ -596,16 +708,8 @@ async fn the_journal(state: &dyn State) {
     assert_eq!(has_keys().await, [true], "one that expired long ago is forgotten");
 }
 
-async fn excludes(state: &dyn State, other: &dyn State) {
-    let first = state.lock(LockKind::Run, "settle", at(0), Duration::ZERO).await.unwrap();
-    let error = other.lock(LockKind::Run, "settle", at(0), Duration::from_millis(150)).await.unwrap_err();
-    assert!(matches!(&error, LockError::Held { holder, .. } if holder.starts_with("settle (process ")), "{error}");
-    drop(first);
-    drop(other.lock(LockKind::Run, "settle", at(0), Duration::from_secs(10)).await.unwrap());
-}
-
 fn sqlite(path: &Path) -> Arc<dyn State> {
-    Arc::new(SqliteState::open(path).unwrap())
+    Arc::new(SqliteState::open(path, Access::Change).unwrap())
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -614,7 +718,6 @@ async fn a_file_conforms() {
     let path = folder.path().join("sub/state.sqlite");
     let (state, other) = (sqlite(&path), sqlite(&path));
     conforms(&*state, &*other).await;
-    excludes(&*state, &*other).await;
     std::fs::rename(&path, folder.path().join("elsewhere")).unwrap();
     assert!(!state.is_in_place().await.unwrap());
     drop(sqlite(&path));
@@ -625,6 +728,10 @@ async fn a_file_conforms() {
 async fn memory_conforms() {
     let state = SqliteState::in_memory().unwrap();
     conforms(&state, &state).await;
+}
+
+async fn connect(config: PostgresConfig) -> Result<PostgresState, StateError> {
+    PostgresState::connect(config, Access::Change).await
 }
 
 fn config(server: &RealPostgres, tls: bool) -> PostgresConfig {
@@ -642,22 +749,22 @@ fn config(server: &RealPostgres, tls: bool) -> PostgresConfig {
 async fn postgres_conforms() {
     let Some(mut server) = RealPostgres::start("postgres_conforms").await else { return };
     // Both make the schema at once, and it is made once.
-    let (state, other) =
-        tokio::join!(PostgresState::connect(config(&server, true)), PostgresState::connect(config(&server, false)));
+    let (state, other) = tokio::join!(connect(config(&server, true)), connect(config(&server, false)));
     let (state, other) = (state.unwrap(), other.unwrap());
     conforms(&state, &other).await;
-    excludes(&state, &other).await;
+
+    an_older_schema_is_brought_over(&server).await;
 
     // Without the right root, or with another password, nothing is sent; the password is
     // in no message.
     let mut wrong = config(&server, true);
     wrong.tls = PostgresTls::Verified(pindrel_keys::roots::public());
-    let error = PostgresState::connect(wrong).await.unwrap_err();
+    let error = connect(wrong).await.unwrap_err();
     let chain = format!("{error}: {:?}", std::error::Error::source(&error));
     assert!(matches!(error, StateError::Open { .. }) && !chain.contains(server.password), "{chain}");
     let mut wrong = config(&server, true);
     wrong.config.password("wrong planted");
-    let error = PostgresState::connect(wrong).await.unwrap_err();
+    let error = connect(wrong).await.unwrap_err();
     let chain = format!("{error}: {:?}", std::error::Error::source(&error));
     assert!(chain.contains("password authentication failed") && !chain.contains("planted"), "{chain}");
 
@@ -666,4 +773,34 @@ async fn postgres_conforms() {
     let begun = std::time::Instant::now();
     assert!(matches!(state.value("check").await.unwrap_err(), StateError::Failed { .. }));
     assert!(begun.elapsed() < Duration::from_secs(30));
+}
+
+/// A state that schema 4 wrote in the sandbox. Whoever only reads leaves it to the Pindrels of that version.
+async fn an_older_schema_is_brought_over(server: &RealPostgres) {
+    let mut old = config(server, false);
+    let (client, connection) = old.config.connect(tokio_postgres::NoTls).await.unwrap();
+    tokio::spawn(connection);
+    client.batch_execute("CREATE DATABASE older").await.unwrap();
+    old.config.dbname("older");
+    let (client, connection) = old.config.connect(tokio_postgres::NoTls).await.unwrap();
+    tokio::spawn(connection);
+    client.batch_execute(include_str!("data/postgres-4/state.sql")).await.unwrap();
+    let sql = "SELECT hostname, facts, ours FROM pindrel.hostname_facts";
+    let before = client.query(sql, &[]).await.unwrap();
+    assert_eq!(before.len(), 5);
+    let error = PostgresState::connect(old.clone(), Access::Read).await.unwrap_err();
+    assert!(matches!(error, StateError::Older { found: 4, .. }), "{error}");
+    assert_eq!(client.query(sql, &[]).await.unwrap().len(), 5, "nothing is changed");
+
+    let state: Arc<dyn State> = Arc::new(connect(old.clone()).await.unwrap());
+    for row in before {
+        let (name, facts, ours): (&str, &str, &str) = (row.get(0), row.get(1), row.get(2));
+        let row = state.hostname(&name.parse().unwrap()).await.unwrap().unwrap();
+        let ours: Ownership = serde_json::from_str(ours).unwrap();
+        assert!(row.held && !ours.is_empty(), "{name}");
+        assert_eq!((row.facts, row.ownership), (serde_json::from_str(facts).unwrap(), ours), "{name}");
+    }
+    assert_eq!((state.certificates().await.unwrap().len(), state.runs(9).await.unwrap().len()), (5, 1));
+    assert_eq!(state.begin_run(at(1), "settle").await.unwrap(), 2);
+    assert!(PostgresState::connect(old, Access::Read).await.is_ok());
 }

@@ -1,7 +1,11 @@
 //! PostgreSQL: one database that several machines reach.
 
+mod migrate;
+mod presence;
+
+use std::cmp::Ordering;
 use std::sync::Arc;
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use async_trait::async_trait;
 use deadpool_postgres::{Manager, ManagerConfig, Object, Pool, RecyclingMethod, Runtime};
@@ -13,9 +17,9 @@ use tokio_postgres::types::{IsNull, ToSql, Type, private::BytesMut, to_sql_check
 use tokio_postgres::{Client, Config, NoTls};
 use tokio_postgres_rustls::MakeRustlsConnect;
 
-use crate::StateError;
-use crate::lock::{Lock, LockError, LockKind, holder_line};
+use crate::claims::Presence;
 use crate::sql::{Database, Durability, Row, Session, SqlState, Statement, Value};
+use crate::{Access, StateError};
 
 /// The state in a PostgreSQL database.
 pub type PostgresState = SqlState<Postgres>;
@@ -30,16 +34,18 @@ const MIGRATIONS: &[&str] = &[
     include_str!("schema/2.sql"),
     include_str!("schema/3.sql"),
     include_str!("schema/4.sql"),
+    include_str!("schema/5.sql"),
 ];
-/// The advisory lock that migrations take, and the one that a run takes.
+/// The version from which on each thing has a row.
+const THINGS_IN_ROWS: usize = 5;
+/// The advisory lock that migrations take.
 const MIGRATION_LOCK: i64 = 0x7069_6e64_0001;
-const RUN_LOCK: i64 = 0x7069_6e64_0002;
-/// The same for running on.
-const KEEP_LOCK: i64 = RUN_LOCK + 1;
 const MOST_CONNECTIONS: usize = 16;
 const CONNECT: Duration = Duration::from_secs(10);
-/// How often a run that waits for the lock tries again.
-const LOOK_EVERY: Duration = Duration::from_millis(200);
+/// How long an answer may take.
+const ANSWERED_WITHIN: Duration = Duration::from_secs(60);
+/// What is done when it is asked whether a process lives.
+const PRESENCE: &str = "tell which workers live";
 
 /// Whom the connection trusts.
 #[derive(Debug, Clone)]
@@ -110,17 +116,21 @@ impl std::fmt::Debug for Postgres {
 }
 
 impl SqlState<Postgres> {
-    /// Connects to a database, making or migrating the schema `pindrel` as needed.
+    /// Connects to a database, and makes the schema `pindrel` where there is none. An older one, which others may use,
+    /// is brought to the present version by whoever comes to change something.
     ///
     /// # Errors
-    /// [`StateError::Open`] or [`StateError::Newer`].
-    pub async fn connect(config: PostgresConfig) -> Result<PostgresState, StateError> {
+    /// [`StateError::Open`], [`StateError::Older`] or [`StateError::Newer`].
+    pub async fn connect(config: PostgresConfig, access: Access) -> Result<PostgresState, StateError> {
         let cannot = |source: Failure| StateError::Open { place: config.place.clone(), source };
         let mut client = config.connect().await.map_err(cannot)?;
-        let found = migrate(&mut client).await.map_err(cannot)?;
+        let found = migrate(&mut client, access).await.map_err(cannot)?;
         let known = MIGRATIONS.len() as i64;
-        if found > known {
-            return Err(StateError::Newer { place: config.place.clone(), found, known });
+        let place = || config.place.clone();
+        match found.cmp(&known) {
+            Ordering::Greater => return Err(StateError::Newer { place: place(), found, known }),
+            Ordering::Less => return Err(StateError::Older { place: place(), found, known }),
+            Ordering::Equal => {}
         }
         let manager_config = ManagerConfig { recycling_method: RecyclingMethod::Fast };
         let manager = match config.connector().map_err(cannot)? {
@@ -138,9 +148,8 @@ impl SqlState<Postgres> {
     }
 }
 
-/// Brings the schema to the present version; returns the version that was found where it
-/// is newer.
-async fn migrate(client: &mut Client) -> Result<i64, Failure> {
+/// Brings the schema to the present version, as far as that is allowed; returns the version that it has then.
+async fn migrate(client: &mut Client, access: Access) -> Result<i64, Failure> {
     let transaction = client.transaction().await?;
     transaction.execute("SELECT pg_advisory_xact_lock($1)", &[&MIGRATION_LOCK]).await?;
     transaction
@@ -151,13 +160,24 @@ async fn migrate(client: &mut Client) -> Result<i64, Failure> {
         .await?;
     let row = transaction.query_one("SELECT coalesce(max(version), 0) FROM schema_version", &[]).await?;
     let found: i64 = row.get(0);
+    // In a new one there is nothing that others use.
+    if access == Access::Read && found > 0 {
+        return Ok(found);
+    }
     for (step, sql) in MIGRATIONS.iter().enumerate().skip(usize::try_from(found).unwrap_or(0)) {
         transaction.batch_execute(sql).await?;
+        if step + 1 == THINGS_IN_ROWS {
+            migrate::put_things_in_rows(&transaction).await?;
+        }
         transaction.execute("DELETE FROM schema_version", &[]).await?;
         transaction.execute("INSERT INTO schema_version VALUES ($1)", &[&(step as i64 + 1)]).await?;
     }
     transaction.commit().await?;
     Ok(found.max(MIGRATIONS.len() as i64))
+}
+
+fn not_told(source: Failure) -> StateError {
+    failed(PRESENCE, source)
 }
 
 impl ToSql for Value {
@@ -213,10 +233,9 @@ async fn run_all(
 ) -> Result<(Vec<Row>, u64), StateError> {
     let (mut rows, mut total) = (Vec::new(), 0);
     for Statement { sql, params, guards } in statements {
-        let done = run(client, sql, &params).await;
-        let (last, changed) = done.map_err(|source| StateError::Failed { doing, source })?;
-        if let Some(key) = guards.filter(|_| changed == 0) {
-            return Err(StateError::Superseded { key });
+        let (last, changed) = run(client, sql, &params).await.map_err(|source| failed(doing, source))?;
+        if let Some(guard) = guards.filter(|_| changed == 0) {
+            return Err(guard.into());
         }
         (rows, total) = (last, total + changed);
     }
@@ -225,16 +244,18 @@ async fn run_all(
 
 impl Postgres {
     async fn client(&self, doing: &'static str) -> Result<Object, StateError> {
-        self.pool.get().await.map_err(|error| StateError::Failed { doing, source: error.into() })
+        self.pool.get().await.map_err(|error| failed(doing, error.into()))
     }
 }
 
 #[async_trait]
 impl Database for Postgres {
     async fn query(&self, doing: &'static str, sql: &str, params: Vec<Value>) -> Result<Vec<Row>, StateError> {
-        let client = self.client(doing).await?;
-        let rows = run(&client, sql, &params).await.map_err(|source| StateError::Failed { doing, source })?;
-        Ok(rows.0)
+        let lent = Lent(Some(self.client(doing).await?));
+        let work = async { run(lent.client(doing)?, sql, &params).await.map_err(|source| failed(doing, source)) };
+        let (rows, _) = answered(doing, work).await?;
+        lent.give_back();
+        Ok(rows)
     }
 
     async fn write(
@@ -244,11 +265,15 @@ impl Database for Postgres {
         statements: Vec<Statement>,
     ) -> Result<(Vec<Row>, u64), StateError> {
         if let [_] = statements.as_slice() {
-            let client = self.client(doing).await?;
-            return run_all(&client, doing, statements).await;
+            let lent = Lent(Some(self.client(doing).await?));
+            let work = async { run_all(lent.client(doing)?, doing, statements).await };
+            let done = answered(doing, work).await?;
+            lent.give_back();
+            return Ok(done);
         }
         let session = PostgresSession::begin(self.client(doing).await?, doing).await?;
-        let done = run_all(session.client()?, doing, statements).await?;
+        let work = async { run_all(session.lent.client(doing)?, doing, statements).await };
+        let done = answered(doing, work).await?;
         Box::new(session).commit().await?;
         Ok(done)
     }
@@ -257,32 +282,24 @@ impl Database for Postgres {
         Ok(Box::new(PostgresSession::begin(self.client(doing).await?, doing).await?))
     }
 
-    async fn lock(&self, kind: LockKind, who: &str, now: Timestamp, patience: Duration) -> Result<Lock, LockError> {
-        let (key, id) = match kind {
-            LockKind::Run => (RUN_LOCK, 1_i64),
-            LockKind::Keep => (KEEP_LOCK, 2),
-        };
-        let client = self.config.connect().await.map_err(LockError::Database)?;
-        let failed = |error: tokio_postgres::Error| LockError::Database(error.into());
-        let begun = Instant::now();
-        loop {
-            let row = client.query_one("SELECT pg_try_advisory_lock($1)", &[&key]).await.map_err(failed)?;
-            if row.get::<_, bool>(0) {
-                break;
-            }
-            if begun.elapsed() >= patience {
-                let row =
-                    client.query_opt("SELECT holder FROM lock_holder WHERE id = $1", &[&id]).await.map_err(failed)?;
-                let holder = row.map_or_else(|| "unknown".to_owned(), |row| row.get(0));
-                return Err(LockError::Held { holder, waited_secs: begun.elapsed().as_secs() });
-            }
-            tokio::time::sleep(LOOK_EVERY).await;
-        }
-        let line = holder_line(who, now);
-        let sql = "INSERT INTO lock_holder (id, holder) VALUES ($2, $1)
-                   ON CONFLICT (id) DO UPDATE SET holder = excluded.holder";
-        client.execute(sql, &[&line.trim_end(), &id]).await.map_err(failed)?;
-        Ok(Lock::holding(client))
+    async fn time(&self, _now: Timestamp) -> Result<Timestamp, StateError> {
+        const DOING: &str = "ask for the time";
+        let sql = "SELECT extract(epoch FROM clock_timestamp())::bigint";
+        let missing = || failed(DOING, "there is none".into());
+        self.query(DOING, sql, Vec::new()).await?.pop().ok_or_else(missing)?.time("the clock")
+    }
+
+    async fn be_present(&self) -> Result<Presence, StateError> {
+        presence::begin(&self.config).await.map_err(not_told)
+    }
+
+    async fn is_still_present(&self, presence: &Presence) -> Result<bool, StateError> {
+        presence::is_held(&self.config, presence).await.map_err(not_told)
+    }
+
+    async fn is_present(&self, token: &str) -> Result<bool, StateError> {
+        let client = self.client(PRESENCE).await?;
+        presence::is_present(&client, token).await.map_err(not_told)
     }
 
     async fn is_in_place(&self) -> Result<bool, StateError> {
@@ -292,51 +309,74 @@ impl Database for Postgres {
     }
 }
 
+/// A connection that is used. One that is dropped in between, and may owe an answer or have a transaction open, is closed:
+/// that undoes the transaction.
+struct Lent(Option<Object>);
+
+impl Lent {
+    fn client(&self, doing: &'static str) -> Result<&Object, StateError> {
+        self.0.as_ref().ok_or_else(|| failed(doing, "the transaction has ended".into()))
+    }
+
+    /// Nothing is owed: others may use it.
+    fn give_back(mut self) {
+        drop(self.0.take());
+    }
+}
+
+impl Drop for Lent {
+    fn drop(&mut self) {
+        if let Some(client) = self.0.take() {
+            drop(Object::take(client));
+        }
+    }
+}
+
+/// Waits for an answer for as long as one may take.
+async fn answered<T>(doing: &'static str, work: impl Future<Output = Result<T, StateError>>) -> Result<T, StateError> {
+    let answer = tokio::time::timeout(ANSWERED_WITHIN, work).await;
+    answer.unwrap_or_else(|_| Err(failed(doing, "the database does not answer".into())))
+}
+
+fn failed(doing: &'static str, source: Failure) -> StateError {
+    StateError::Failed { doing, source }
+}
+
 struct PostgresSession {
-    /// `None` once it is committed.
-    client: Option<Object>,
+    lent: Lent,
     doing: &'static str,
 }
 
 impl PostgresSession {
     async fn begin(client: Object, doing: &'static str) -> Result<PostgresSession, StateError> {
-        client.batch_execute("BEGIN").await.map_err(|error| StateError::Failed { doing, source: error.into() })?;
-        Ok(PostgresSession { client: Some(client), doing })
+        let session = PostgresSession { lent: Lent(Some(client)), doing };
+        session.send("BEGIN").await?;
+        Ok(session)
     }
 
-    fn client(&self) -> Result<&Object, StateError> {
-        self.client.as_ref().ok_or(StateError::Failed { doing: self.doing, source: "the transaction has ended".into() })
-    }
-}
-
-impl Drop for PostgresSession {
-    fn drop(&mut self) {
-        // A connection with an open transaction does not go back to the pool: closing it
-        // undoes the transaction.
-        if let Some(client) = self.client.take() {
-            drop(Object::take(client));
-        }
+    async fn send(&self, sql: &str) -> Result<(), StateError> {
+        let client = self.lent.client(self.doing)?;
+        let work = async { client.batch_execute(sql).await.map_err(|error| failed(self.doing, error.into())) };
+        answered(self.doing, work).await
     }
 }
 
 #[async_trait]
 impl Session for PostgresSession {
     async fn query(&mut self, sql: &'static str, params: Vec<Value>) -> Result<Vec<Row>, StateError> {
-        let doing = self.doing;
-        let rows = run(self.client()?, sql, &params).await.map_err(|source| StateError::Failed { doing, source })?;
-        Ok(rows.0)
+        let (client, doing) = (self.lent.client(self.doing)?, self.doing);
+        let work = async { run(client, sql, &params).await.map_err(|source| failed(doing, source)) };
+        Ok(answered(doing, work).await?.0)
     }
 
-    async fn execute(&mut self, statements: Vec<Statement>) -> Result<(), StateError> {
-        run_all(self.client()?, self.doing, statements).await.map(drop)
+    async fn execute(&mut self, statements: Vec<Statement>) -> Result<u64, StateError> {
+        let (client, doing) = (self.lent.client(self.doing)?, self.doing);
+        Ok(answered(doing, run_all(client, doing, statements)).await?.1)
     }
 
-    async fn commit(mut self: Box<Self>) -> Result<(), StateError> {
-        let doing = self.doing;
-        let client = self.client()?;
-        client.batch_execute("COMMIT").await.map_err(|error| StateError::Failed { doing, source: error.into() })?;
-        // Whole: the connection goes back to the pool.
-        drop(self.client.take());
+    async fn commit(self: Box<Self>) -> Result<(), StateError> {
+        self.send("COMMIT").await?;
+        self.lent.give_back();
         Ok(())
     }
 }

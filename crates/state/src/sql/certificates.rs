@@ -3,10 +3,14 @@
 use async_trait::async_trait;
 use jiff::Timestamp;
 use pindrel_core::facts::HeldCertificate;
-use pindrel_core::values::KeyKind;
+use pindrel_core::values::{Fingerprint, KeyKind};
 
-use super::{Database, Durability, Row, SqlState, Statement, Value, read_json, values, write_json};
-use crate::certificates::{CertificateBook, CertificateRow, CommandRun, OrderEnd, SigningRequestRow};
+use super::{
+    Database, Durability, MOST_CHANGES_AT_ONCE, Row, SqlState, Statement, Value, read_json, values, write_json,
+};
+use crate::certificates::{
+    CertificateBook, CertificateChange, CertificateRow, CommandRun, OrderEnd, SigningRequestRow,
+};
 use crate::orders::OrderPhase;
 use crate::{Claim, StateError};
 
@@ -118,21 +122,42 @@ impl<D: Database> CertificateBook for SqlState<D> {
         self.database.write("store a certificate", Durability::Now, statements).await.map(drop)
     }
 
-    async fn update_certificate(&self, row: &CertificateRow) -> Result<(), StateError> {
-        let sql = "UPDATE certificates SET renewal_window = ?3, replace_why = ?4, revoked = ?5, renew_at = ?6,
-                   next_at = ?7, revocation = ?8, ask_again = ?9 WHERE sha256 = ?1 AND name = ?2";
-        let params = values![
-            row.held.sha256.to_string(),
-            &row.name,
-            optional_json(row.held.window.as_ref())?,
-            optional_json(row.held.replace.as_ref())?,
-            row.held.revoked,
-            row.renew_at,
-            row.next_at(),
-            optional_json(row.revocation.as_ref())?,
-            row.ask_again,
-        ];
-        self.execute("change a certificate", Durability::Now, sql, params).await
+    async fn change_certificate(
+        &self,
+        name: &str,
+        sha256: Fingerprint,
+        change: &CertificateChange<'_>,
+    ) -> Result<Option<CertificateRow>, StateError> {
+        const DOING: &str = "change a certificate";
+        let version = "SELECT id, version FROM certificates WHERE name = ?1 AND sha256 = ?2
+                       ORDER BY present DESC, id DESC LIMIT 1";
+        let write = "UPDATE certificates SET renewal_window = ?3, replace_why = ?4, revoked = ?5, renew_at = ?6,
+                     next_at = ?7, revocation = ?8, ask_again = ?9, version = version + 1 WHERE id = ?1 AND version = ?2";
+        for _ in 0..MOST_CHANGES_AT_ONCE {
+            let found = self.one(DOING, version, values![name, sha256.to_string()]).await?;
+            let Some(mut found) = found else { return Ok(None) };
+            let (id, version) = (found.integer(TABLE)?, found.integer(TABLE)?);
+            let Some(mut row) = self.certificate_rows("WHERE id = ?1", values![id]).await?.pop() else {
+                return Ok(None);
+            };
+            change(&mut row);
+            let params = values![
+                id,
+                version,
+                optional_json(row.held.window.as_ref())?,
+                optional_json(row.held.replace.as_ref())?,
+                row.held.revoked,
+                row.renew_at,
+                row.next_at(),
+                optional_json(row.revocation.as_ref())?,
+                row.ask_again,
+            ];
+            let (_, changed) = self.database.write(DOING, Durability::Now, vec![Statement::new(write, params)]).await?;
+            if changed > 0 {
+                return Ok(Some(row));
+            }
+        }
+        Err(StateError::Contended { what: name.to_owned() })
     }
 
     async fn due_certificates(&self, now: Timestamp) -> Result<Vec<String>, StateError> {

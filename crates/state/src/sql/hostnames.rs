@@ -1,19 +1,75 @@
 //! Hostnames, zones and endpoints.
 
+use std::collections::BTreeMap;
+
 use async_trait::async_trait;
-use pindrel_core::facts::{EndpointKey, EndpointView, Fact, Ownership, ZoneView};
+use pindrel_core::facts::{EndpointKey, EndpointView, Fact, HostnameFacts, Ownership, ZoneView};
 use pindrel_core::name::{DnsName, Hostname};
 
-use super::{Database, Durability, Row, SqlState, Statement, read_json, values, write_json};
+use super::things::{self, FactRow, THINGS};
+use super::{Database, Durability, MOST_CHANGES_AT_ONCE, Row, SqlState, Statement, read_json, values, write_json};
 use crate::hostnames::{HostnameRow, HostnameSummary, Hostnames, OwnershipChange};
 use crate::{Claim, StateError};
 
 const TABLE: &str = "hostnames";
-const FACTS: &str = "hostname_facts";
-/// What is stored of a hostname for which nothing was written.
-const NOTHING: &str = "{}";
-/// How often somebody else may come before a change of what was written.
-const MOST_CHANGES_AT_ONCE: usize = 100;
+
+// What was seen earlier takes the place of nothing: two processes may store in another order than they looked. What is
+// an hour older is no such case: the clock was set back.
+
+/// What is stored of the things of a hostname.
+#[derive(Default)]
+struct StoredThings {
+    ownership: Ownership,
+    /// By the name of each thing: its value, and the version of that.
+    rows: BTreeMap<String, (String, i64)>,
+}
+
+impl<D: Database> SqlState<D> {
+    async fn things(&self, doing: &'static str, hostname: &str) -> Result<StoredThings, StateError> {
+        let sql = "SELECT thing, value, version FROM things WHERE hostname = ?1";
+        let mut stored = StoredThings::default();
+        for mut row in self.database.query(doing, sql, values![hostname]).await? {
+            let (thing, value, version) = (row.text(THINGS)?, row.text(THINGS)?, row.integer(THINGS)?);
+            things::take_row(&mut stored.ownership, &thing, &value)?;
+            stored.rows.insert(thing, (value, version));
+        }
+        Ok(stored)
+    }
+}
+
+/// The writes that make the things of a hostname what they should be, each refused where somebody else came before.
+fn thing_changes(
+    hostname: &str,
+    mut stored: BTreeMap<String, (String, i64)>,
+    wanted: BTreeMap<String, String>,
+    fence: i64,
+) -> Vec<Statement> {
+    let insert = "INSERT INTO things (hostname, thing, value, version, fence) VALUES (?1, ?2, ?3, 1, ?4)
+                  ON CONFLICT (hostname, thing) DO NOTHING";
+    let update = "UPDATE things SET value = ?3, version = version + 1, fence = ?4
+                  WHERE hostname = ?1 AND thing = ?2 AND version = ?5";
+    let mut statements = Vec::new();
+    for (thing, value) in wanted {
+        match stored.remove(&thing) {
+            Some((present, _)) if present == value => {}
+            Some((_, version)) => {
+                let params = values![hostname, &thing, &value, fence, version];
+                statements.push(Statement::new(update, params).expecting(thing));
+            }
+            None => {
+                let params = values![hostname, &thing, &value, fence];
+                statements.push(Statement::new(insert, params).expecting(thing));
+            }
+        }
+    }
+    statements.extend(stored.into_iter().map(|(thing, (_, version))| delete_thing(hostname, thing, version)));
+    statements
+}
+
+fn delete_thing(hostname: &str, thing: String, version: i64) -> Statement {
+    let sql = "DELETE FROM things WHERE hostname = ?1 AND thing = ?2 AND version = ?3";
+    Statement::new(sql, values![hostname, &thing, version]).expecting(thing)
+}
 
 #[async_trait]
 impl<D: Database> Hostnames for SqlState<D> {
@@ -35,34 +91,51 @@ impl<D: Database> Hostnames for SqlState<D> {
     }
 
     async fn hostname(&self, hostname: &Hostname) -> Result<Option<HostnameRow>, StateError> {
-        let sql = "SELECT coalesce(wanted, 0), coalesce(held, 0), coalesce(seen, 0), coalesce(due, 0), facts, ours
-                   FROM hostname_facts LEFT JOIN hostnames ON hostnames.hostname = hostname_facts.hostname
-                   WHERE hostname_facts.hostname = ?1";
-        let row = self.one("read a hostname", sql, values![hostname.as_str()]).await?;
-        let Some(mut row) = row else { return Ok(None) };
-        Ok(Some(HostnameRow {
+        let sql = "SELECT 'thing', thing, value, 0, 0, 0, 0 FROM things WHERE hostname = ?1
+                   UNION ALL SELECT 'fact', about, fact, 0, 0, 0, 0 FROM facts WHERE hostname = ?1
+                   UNION ALL SELECT 'summary', '', '', wanted, held, seen, due FROM hostnames WHERE hostname = ?1";
+        let rows = self.database.query("read a hostname", sql, values![hostname.as_str()]).await?;
+        let mut found = HostnameRow {
             hostname: hostname.clone(),
-            wanted: row.integer(TABLE)?.cast_unsigned(),
-            held: row.boolean(TABLE)?,
-            seen_secs: row.integer(TABLE)?,
-            due_secs: row.integer(TABLE)?,
-            facts: read_json(FACTS, &row.text(FACTS)?)?,
-            ownership: read_json(FACTS, &row.text(FACTS)?)?,
-        }))
+            wanted: 0,
+            held: false,
+            seen_secs: 0,
+            due_secs: 0,
+            facts: HostnameFacts::default(),
+            ownership: Ownership::default(),
+        };
+        let is_known = !rows.is_empty();
+        for mut row in rows {
+            let (kind, name, text) = (row.text(TABLE)?, row.text(TABLE)?, row.text(TABLE)?);
+            match kind.as_str() {
+                "thing" => things::take_row(&mut found.ownership, &name, &text)?,
+                "fact" => things::take_fact_row(&mut found.facts, &name, &text)?,
+                _ => {
+                    found.wanted = row.integer(TABLE)?.cast_unsigned();
+                    found.held = row.boolean(TABLE)?;
+                    found.seen_secs = row.integer(TABLE)?;
+                    found.due_secs = row.integer(TABLE)?;
+                }
+            }
+        }
+        Ok(is_known.then_some(found))
     }
 
     async fn persist_hostnames(&self, rows: Vec<HostnameRow>) -> Result<(), StateError> {
         let summary = "INSERT INTO hostnames (hostname, wanted, held, seen, due) VALUES (?1, ?2, ?3, ?4, ?5)
                        ON CONFLICT (hostname) DO UPDATE SET wanted = excluded.wanted, held = excluded.held,
                        seen = excluded.seen, due = excluded.due";
-        let facts = "INSERT INTO hostname_facts (hostname, facts, ours) VALUES (?1, ?2, '{}')
-                     ON CONFLICT (hostname) DO UPDATE SET facts = excluded.facts";
-        let mut statements = Vec::with_capacity(2 * rows.len());
+        let later = "INSERT INTO facts (hostname, about, seen, fact) VALUES (?1, ?2, ?3, ?4)
+                     ON CONFLICT (hostname, about) DO UPDATE SET seen = excluded.seen, fact = excluded.fact
+                     WHERE excluded.seen >= facts.seen OR excluded.seen < facts.seen - 3600000";
+        let mut statements = Vec::with_capacity(4 * rows.len());
         for row in rows {
             let name = row.hostname.as_str();
             let wanted = row.wanted.cast_signed();
             statements.push(Statement::new(summary, values![name, wanted, row.held, row.seen_secs, row.due_secs]));
-            statements.push(Statement::new(facts, values![name, write_json(FACTS, &row.facts)?]));
+            for FactRow { about, seen, fact } in things::to_fact_rows(&row.facts)? {
+                statements.push(Statement::new(later, values![name, &about, seen, &fact]));
+            }
         }
         self.database.write("store a hostname", Durability::Seen, statements).await.map(drop)
     }
@@ -74,31 +147,37 @@ impl<D: Database> Hostnames for SqlState<D> {
         change: &OwnershipChange<'_>,
     ) -> Result<Ownership, StateError> {
         const DOING: &str = "store what was written";
-        let read = "SELECT ours FROM hostname_facts WHERE hostname = ?1";
-        let write = "INSERT INTO hostname_facts (hostname, facts, ours) VALUES (?1, '{}', ?2)
-                     ON CONFLICT (hostname) DO UPDATE SET ours = excluded.ours WHERE hostname_facts.ours = ?3
-                     RETURNING hostname";
         let name = hostname.as_str();
         for _ in 0..MOST_CHANGES_AT_ONCE {
-            let row = self.one(DOING, read, values![name]).await?;
-            let before = row.map_or_else(|| Ok(NOTHING.to_owned()), |mut row| row.text(FACTS))?;
-            let mut ownership: Ownership = read_json(FACTS, &before)?;
+            let StoredThings { mut ownership, rows } = self.things(DOING, name).await?;
             change(&mut ownership);
-            let write = Statement::new(write, values![name, write_json(FACTS, &ownership)?, before]);
-            let (stored, _) = self.database.write(DOING, Durability::Now, vec![Statement::guard(claim), write]).await?;
-            if !stored.is_empty() {
-                return Ok(ownership);
+            let mut statements = vec![Statement::guard(claim)];
+            statements.extend(thing_changes(name, rows, things::to_rows(&ownership)?, claim.fence));
+            match self.database.write(DOING, Durability::Now, statements).await {
+                Ok(_) => return Ok(ownership),
+                Err(StateError::Contended { .. }) => {}
+                Err(error) => return Err(error),
             }
         }
         Err(StateError::Contended { what: name.to_owned() })
     }
 
-    async fn forget_hostname(&self, hostname: &Hostname) -> Result<(), StateError> {
+    async fn forget_hostname(&self, hostname: &Hostname, known: &Ownership) -> Result<bool, StateError> {
+        const DOING: &str = "forget a hostname";
         let name = hostname.as_str();
-        let statements =
-            ["DELETE FROM hostnames WHERE hostname = ?1", "DELETE FROM hostname_facts WHERE hostname = ?1"];
-        let statements = statements.map(|sql| Statement::new(sql, values![name])).into();
-        self.database.write("forget a hostname", Durability::Soon, statements).await.map(drop)
+        let StoredThings { ownership, rows } = self.things(DOING, name).await?;
+        if ownership != *known {
+            return Ok(false);
+        }
+        let mut statements: Vec<Statement> =
+            rows.into_iter().map(|(thing, (_, version))| delete_thing(name, thing, version)).collect();
+        let seen = ["DELETE FROM hostnames WHERE hostname = ?1", "DELETE FROM facts WHERE hostname = ?1"];
+        statements.extend(seen.map(|sql| Statement::new(sql, values![name])));
+        match self.database.write(DOING, Durability::Soon, statements).await {
+            Ok(_) => Ok(true),
+            Err(StateError::Contended { .. }) => Ok(false),
+            Err(error) => Err(error),
+        }
     }
 
     async fn zone(&self, zone: &DnsName) -> Result<Option<Fact<ZoneView>>, StateError> {
@@ -107,9 +186,10 @@ impl<D: Database> Hostnames for SqlState<D> {
     }
 
     async fn persist_zone(&self, zone: &DnsName, fact: &Fact<ZoneView>) -> Result<(), StateError> {
-        let sql =
-            "INSERT INTO zones (zone, fact) VALUES (?1, ?2) ON CONFLICT (zone) DO UPDATE SET fact = excluded.fact";
-        let params = values![zone.as_str(), write_json("zones", fact)?];
+        let sql = "INSERT INTO zones (zone, fact, seen) VALUES (?1, ?2, ?3)
+                   ON CONFLICT (zone) DO UPDATE SET fact = excluded.fact, seen = excluded.seen
+                   WHERE excluded.seen >= zones.seen OR excluded.seen < zones.seen - 3600000";
+        let params = values![zone.as_str(), write_json("zones", fact)?, fact.seen.as_millisecond()];
         self.execute("store a zone", Durability::Seen, sql, params).await
     }
 
@@ -120,9 +200,10 @@ impl<D: Database> Hostnames for SqlState<D> {
     }
 
     async fn persist_endpoint(&self, key: &EndpointKey, fact: &Fact<EndpointView>) -> Result<(), StateError> {
-        let sql = "INSERT INTO endpoints (endpoint, fact) VALUES (?1, ?2)
-                   ON CONFLICT (endpoint) DO UPDATE SET fact = excluded.fact";
-        let params = values![key.to_string(), write_json("endpoints", fact)?];
+        let sql = "INSERT INTO endpoints (endpoint, fact, seen) VALUES (?1, ?2, ?3)
+                   ON CONFLICT (endpoint) DO UPDATE SET fact = excluded.fact, seen = excluded.seen
+                   WHERE excluded.seen >= endpoints.seen OR excluded.seen < endpoints.seen - 3600000";
+        let params = values![key.to_string(), write_json("endpoints", fact)?, fact.seen.as_millisecond()];
         self.execute("store an endpoint", Durability::Seen, sql, params).await
     }
 }

@@ -116,6 +116,8 @@ impl<D: Database> Journal for SqlState<D> {
             ),
             Statement::new("DELETE FROM runs WHERE begun < ?1", values![before]),
             Statement::new("DELETE FROM attempts WHERE at < ?1 AND ended = 'done'", values![before]),
+            // What is due for so long is in no manifest any longer.
+            Statement::new("DELETE FROM agenda WHERE next_at < ?1", values![before]),
             Statement::new("DELETE FROM holds WHERE until < ?1", values![before]),
             Statement::new("DELETE FROM ledger WHERE at < ?1", values![spent_before]),
             Statement::new(

@@ -6,7 +6,7 @@ use pindrel_core::budget::{Per, Spending};
 
 use super::{Database, Durability, Row, SqlState, Statement, Value, values};
 use crate::StateError;
-use crate::ledger::{Hold, Ledger, LimitCheck, Refusal, SpendingRow};
+use crate::ledger::{Ledger, LimitCheck, RateLimit, Refusal, SpendingRow};
 
 const TABLE: &str = "ledger";
 const SPENT: &str = "SELECT at FROM ledger WHERE authority = ?1 AND of = ?2 AND per = ?3 AND subject = ?4 AND at > ?5";
@@ -71,22 +71,27 @@ impl<D: Database> Ledger for SqlState<D> {
         times(self.database.query("read what was spent", SPENT, params).await?)
     }
 
-    async fn hold(&self, authority: &str, certificate: &str) -> Result<Option<Hold>, StateError> {
+    async fn rate_limit(&self, authority: &str, certificate: &str) -> Result<Option<RateLimit>, StateError> {
         let sql = "SELECT until, says FROM holds WHERE authority = ?1 AND certificate = ?2";
-        let row = self.one("read a hold", sql, values![authority, certificate]).await?;
-        row.map(|mut row| Ok(Hold { until: row.time("holds")?, says: row.text("holds")? })).transpose()
+        let row = self.one("read a rate limit", sql, values![authority, certificate]).await?;
+        row.map(|mut row| Ok(RateLimit { until: row.time("holds")?, says: row.text("holds")? })).transpose()
     }
 
-    async fn persist_hold(&self, authority: &str, certificate: &str, hold: &Hold) -> Result<(), StateError> {
+    async fn persist_rate_limit(
+        &self,
+        authority: &str,
+        certificate: &str,
+        limit: &RateLimit,
+    ) -> Result<(), StateError> {
         let sql = "INSERT INTO holds (authority, certificate, until, says) VALUES (?1, ?2, ?3, ?4)
                    ON CONFLICT (authority, certificate) DO UPDATE SET until = excluded.until, says = excluded.says";
-        let params = values![authority, certificate, hold.until, &hold.says];
-        self.execute("store a hold", Durability::Now, sql, params).await
+        let params = values![authority, certificate, limit.until, &limit.says];
+        self.execute("store a rate limit", Durability::Now, sql, params).await
     }
 
-    async fn lift_holds(&self, authority: &str) -> Result<u64, StateError> {
+    async fn lift_rate_limits(&self, authority: &str) -> Result<u64, StateError> {
         let statement = Statement::new("DELETE FROM holds WHERE authority = ?1", values![authority]);
-        let (_, lifted) = self.database.write("lift holds", Durability::Now, vec![statement]).await?;
+        let (_, lifted) = self.database.write("lift rate limits", Durability::Now, vec![statement]).await?;
         Ok(lifted)
     }
 

@@ -2,6 +2,7 @@
 //! [`Database`] that knows how to send a statement and what a value is.
 
 mod accounts;
+pub(crate) mod agenda;
 pub(crate) mod certificates;
 mod claims;
 mod health;
@@ -11,20 +12,22 @@ mod ledger;
 pub(crate) mod orders;
 mod runs;
 mod stores;
+pub(crate) mod things;
 mod value;
-
-use std::time::Duration;
 
 use async_trait::async_trait;
 use jiff::Timestamp;
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 
-use crate::lock::{Lock, LockError, LockKind};
+use crate::claims::Presence;
 use crate::{Claim, State, StateError};
 
 pub(crate) use value::values;
 pub use value::{Row, Value};
+
+/// How often somebody else may come before a change.
+const MOST_CHANGES_AT_ONCE: usize = 100;
 
 /// When a write must be on the disk.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -42,8 +45,26 @@ pub enum Durability {
 pub struct Statement {
     pub(crate) sql: &'static str,
     pub(crate) params: Vec<Value>,
-    /// The claim that is lost where the statement changes nothing.
-    pub(crate) guards: Option<String>,
+    /// What it means, and undoes the whole, where it changes nothing.
+    pub(crate) guards: Option<Guard>,
+}
+
+/// What it means that a statement changed nothing.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Guard {
+    /// The claim of this key is lost.
+    Claim(String),
+    /// Somebody else has changed this meanwhile.
+    Version(String),
+}
+
+impl From<Guard> for StateError {
+    fn from(guard: Guard) -> StateError {
+        match guard {
+            Guard::Claim(key) => StateError::Superseded { key },
+            Guard::Version(what) => StateError::Contended { what },
+        }
+    }
 }
 
 impl Statement {
@@ -54,7 +75,13 @@ impl Statement {
     /// Holds the claim for the transaction, and fails it where there is a newer one.
     pub(crate) fn guard(claim: &Claim) -> Statement {
         let sql = "UPDATE claims SET fence = fence WHERE key = ?1 AND fence = ?2";
-        Statement { guards: Some(claim.key.clone()), ..Statement::new(sql, values![claim.key.as_str(), claim.fence]) }
+        let guards = Some(Guard::Claim(claim.key.clone()));
+        Statement { guards, ..Statement::new(sql, values![claim.key.as_str(), claim.fence]) }
+    }
+
+    /// Fails the transaction where it changes nothing: somebody else has changed `what` meanwhile.
+    pub(crate) fn expecting(self, what: String) -> Statement {
+        Statement { guards: Some(Guard::Version(what)), ..self }
     }
 }
 
@@ -74,8 +101,14 @@ pub trait Database: Send + Sync + 'static {
     /// Begins a transaction that excludes other writers; dropped without a commit, it is
     /// undone.
     async fn begin(&self, doing: &'static str) -> Result<Box<dyn Session>, StateError>;
-    /// See [`State::lock`].
-    async fn lock(&self, kind: LockKind, who: &str, now: Timestamp, patience: Duration) -> Result<Lock, LockError>;
+    /// The time by which leases end: that of the database, where others use it from other machines; else `now`.
+    async fn time(&self, now: Timestamp) -> Result<Timestamp, StateError>;
+    /// Shows to others from here on that this process lives.
+    async fn be_present(&self) -> Result<Presence, StateError>;
+    /// Says whether that is still shown.
+    async fn is_still_present(&self, presence: &Presence) -> Result<bool, StateError>;
+    /// Says whether the process lives that shows this.
+    async fn is_present(&self, token: &str) -> Result<bool, StateError>;
     /// See [`State::is_in_place`].
     async fn is_in_place(&self) -> Result<bool, StateError>;
 }
@@ -84,7 +117,8 @@ pub trait Database: Send + Sync + 'static {
 #[async_trait]
 pub trait Session: Send {
     async fn query(&mut self, sql: &'static str, params: Vec<Value>) -> Result<Vec<Row>, StateError>;
-    async fn execute(&mut self, statements: Vec<Statement>) -> Result<(), StateError>;
+    /// Returns how many rows were changed.
+    async fn execute(&mut self, statements: Vec<Statement>) -> Result<u64, StateError>;
     async fn commit(self: Box<Self>) -> Result<(), StateError>;
 }
 
@@ -112,10 +146,6 @@ impl<D: Database> SqlState<D> {
 
 #[async_trait]
 impl<D: Database> State for SqlState<D> {
-    async fn lock(&self, kind: LockKind, who: &str, now: Timestamp, patience: Duration) -> Result<Lock, LockError> {
-        self.database.lock(kind, who, now, patience).await
-    }
-
     async fn is_in_place(&self) -> Result<bool, StateError> {
         self.database.is_in_place().await
     }

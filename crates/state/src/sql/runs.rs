@@ -15,14 +15,11 @@ const CHANGES: &str = "run_changes";
 #[async_trait]
 impl<D: Database> Runs for SqlState<D> {
     async fn begin_run(&self, begun: Timestamp, command: &str) -> Result<i64, StateError> {
-        let doing = "begin a run";
-        let mut session = self.database.begin(doing).await?;
-        let rows = session.query("SELECT coalesce(max(id), 0) + 1 FROM runs", Vec::new()).await?;
-        let id = rows.into_iter().next().map_or(Ok(1), |mut row| row.integer(TABLE))?;
-        let insert = "INSERT INTO runs (id, begun, command) VALUES (?1, ?2, ?3)";
-        session.execute(vec![Statement::new(insert, values![id, begun, command])]).await?;
-        session.commit().await?;
-        Ok(id)
+        let sql = "INSERT INTO runs (begun, command) VALUES (?1, ?2) RETURNING id";
+        let insert = Statement::new(sql, values![begun, command]);
+        let (mut rows, _) = self.database.write("begin a run", Durability::Now, vec![insert]).await?;
+        let missing = || StateError::Corrupt { table: TABLE, why: "a new run has no number".into() };
+        rows.pop().ok_or_else(missing)?.integer(TABLE)
     }
 
     async fn record_before(&self, run: i64, hostname: &Hostname, before: &HostnameForm) -> Result<(), StateError> {

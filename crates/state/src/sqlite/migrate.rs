@@ -8,6 +8,7 @@ use serde::Deserialize;
 
 use super::{BUSY, PREPARED};
 use crate::StateError;
+use crate::sql::things::{facts_of_texts, things_of_texts};
 
 /// One step from a schema to the next.
 struct Migration {
@@ -25,6 +26,7 @@ const MIGRATIONS: &[Migration] = &[
     Migration { sql: include_str!("schema/4.sql"), then: |_| Ok(()) },
     Migration { sql: include_str!("schema/5.sql"), then: |_| Ok(()) },
     Migration { sql: include_str!("schema/6.sql"), then: |_| Ok(()) },
+    Migration { sql: include_str!("schema/7.sql"), then: put_things_in_rows },
 ];
 
 /// Makes a connection ready: settings, then the present schema.
@@ -151,6 +153,29 @@ fn ownership_of_2(facts: &str, ours: &str) -> Ownership {
         ownership.bindings.insert(EndpointKey::unrecorded(), binding);
     }
     ownership
+}
+
+/// Puts each thing that was written, and each fact, in a row of its own: they lay together in two texts by hostname.
+fn put_things_in_rows(transaction: &Transaction<'_>) -> rusqlite::Result<()> {
+    let unreadable = |error: StateError| rusqlite::Error::ToSqlConversionFailure(error.into());
+    {
+        let mut read = transaction.prepare("SELECT hostname, facts, ours FROM hostname_facts")?;
+        let thing = "INSERT INTO things (hostname, thing, value, version, fence) VALUES (?1, ?2, ?3, 1, 0)";
+        let mut thing = transaction.prepare(thing)?;
+        let fact = "INSERT INTO facts (hostname, about, seen, fact) VALUES (?1, ?2, ?3, ?4)";
+        let mut fact = transaction.prepare(fact)?;
+        let mut rows = read.query([])?;
+        while let Some(row) = rows.next()? {
+            let (hostname, facts, ours): (String, String, String) = (row.get(0)?, row.get(1)?, row.get(2)?);
+            for (name, value) in things_of_texts(&ours).map_err(unreadable)? {
+                thing.execute([&hostname, &name, &value])?;
+            }
+            for row in facts_of_texts(&facts).map_err(unreadable)? {
+                fact.execute((&hostname, &row.about, row.seen, &row.fact))?;
+            }
+        }
+    }
+    transaction.execute_batch("DROP TABLE hostname_facts")
 }
 
 #[cfg(test)]

@@ -1,9 +1,11 @@
 //! SQLite: one file, for its owner alone.
 
 mod migrate;
+mod presence;
 
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
+use std::sync::atomic::{AtomicU8, Ordering};
 use std::time::Duration;
 
 use async_trait::async_trait;
@@ -12,9 +14,10 @@ use rusqlite::types::{Value as SqliteValue, ValueRef};
 use rusqlite::{Connection, ErrorCode, OpenFlags, TransactionBehavior, params_from_iter};
 use tokio::sync::{Mutex, OwnedMutexGuard};
 
-use crate::StateError;
-use crate::lock::{Lock, LockError, LockKind};
-use crate::sql::{Database, Durability, Row, Session, SqlState, Statement, Value};
+use self::presence::Presences;
+use crate::claims::Presence;
+use crate::sql::{Database, Durability, Guard as Refusal, Row, Session, SqlState, Statement, Value};
+use crate::{Access, StateError};
 
 /// The state in one SQLite file.
 pub type SqliteState = SqlState<Sqlite>;
@@ -23,10 +26,6 @@ pub type SqliteState = SqlState<Sqlite>;
 const BUSY: Duration = Duration::from_secs(5);
 /// How many prepared statements are kept.
 const PREPARED: usize = 64;
-/// The name of the lock's file, beside the database.
-const LOCK_FILE: &str = "lock";
-/// The name of the file of the lock for running on.
-const KEEP_LOCK_FILE: &str = "keep.lock";
 
 /// A connection to one SQLite file. SQLite blocks, so it is used on threads for that.
 pub struct Sqlite {
@@ -34,6 +33,25 @@ pub struct Sqlite {
     place: Option<Place>,
     /// The user may only read: what was seen is not stored, all else is refused.
     read_only: bool,
+    presences: Presences,
+    disk: Arc<Disk>,
+}
+
+/// Which writes of the connection wait for the disk.
+#[derive(Default)]
+struct Disk(AtomicU8);
+
+impl Disk {
+    /// Has those that follow wait for it, or not; asked for each of them, it is told to SQLite where it changes, since
+    /// that has all statements prepared anew.
+    fn waits(&self, connection: &Connection, waits: bool) -> rusqlite::Result<()> {
+        let (level, pragma) = if waits { (2, "PRAGMA synchronous = FULL") } else { (1, "PRAGMA synchronous = NORMAL") };
+        if self.0.load(Ordering::Relaxed) != level {
+            connection.execute_batch(pragma)?;
+            self.0.store(level, Ordering::Relaxed);
+        }
+        Ok(())
+    }
 }
 
 /// Where the file is, and which file it was when it was opened.
@@ -48,8 +66,9 @@ impl SqlState<Sqlite> {
     /// for their owner alone.
     ///
     /// # Errors
-    /// [`StateError::Open`], [`StateError::Foreign`] or [`StateError::Newer`].
-    pub fn open(path: &Path) -> Result<SqliteState, StateError> {
+    /// [`StateError::Open`], also where it is to be changed and this user may only read it; [`StateError::Foreign`] or
+    /// [`StateError::Newer`].
+    pub fn open(path: &Path, access: Access) -> Result<SqliteState, StateError> {
         let place = path.display().to_string();
         let cannot =
             |source: Box<dyn std::error::Error + Send + Sync>| StateError::Open { place: place.clone(), source };
@@ -58,7 +77,7 @@ impl SqlState<Sqlite> {
         }
         let read_only = match private_file(path) {
             Ok(()) => false,
-            Err(error) if is_write_refused(&error) && path.is_file() => true,
+            Err(error) if is_write_refused(&error) && path.is_file() && access == Access::Read => true,
             Err(error) => return Err(cannot(error.into())),
         };
         let identity = identity(path).map_err(|error| cannot(error.into()))?;
@@ -71,7 +90,15 @@ impl SqlState<Sqlite> {
             migrate::prepare(connection, &place)?
         };
         let place = Some(Place { path: path.to_owned(), identity });
-        Ok(SqlState { database: Sqlite { connection: Arc::new(Mutex::new(connection)), place, read_only } })
+        Ok(SqlState {
+            database: Sqlite {
+                connection: Arc::new(Mutex::new(connection)),
+                presences: Presences::beside(path),
+                disk: Arc::default(),
+                place,
+                read_only,
+            },
+        })
     }
 
     /// Makes a state that lives in memory, for tests.
@@ -84,7 +111,13 @@ impl SqlState<Sqlite> {
         let connection = opened.map_err(|error| StateError::Open { place: place.clone(), source: error.into() })?;
         let connection = migrate::prepare(connection, &place)?;
         Ok(SqlState {
-            database: Sqlite { connection: Arc::new(Mutex::new(connection)), place: None, read_only: false },
+            database: Sqlite {
+                connection: Arc::new(Mutex::new(connection)),
+                place: None,
+                read_only: false,
+                presences: Presences::default(),
+                disk: Arc::default(),
+            },
         })
     }
 }
@@ -114,7 +147,7 @@ impl Drop for Guard {
 /// Why work on the connection failed.
 enum Failure {
     Sql(rusqlite::Error),
-    Superseded(String),
+    Refused(Refusal),
 }
 
 impl From<rusqlite::Error> for Failure {
@@ -127,7 +160,7 @@ impl Failure {
     fn into_error(self, doing: &'static str) -> StateError {
         match self {
             Failure::Sql(error) => StateError::Failed { doing, source: error.into() },
-            Failure::Superseded(key) => StateError::Superseded { key },
+            Failure::Refused(guard) => guard.into(),
         }
     }
 }
@@ -154,6 +187,11 @@ impl Sqlite {
     async fn guard(&self) -> Guard {
         Guard { connection: self.connection.clone().lock_owned().await, blocks: self.place.is_some() }
     }
+}
+
+/// Whether a process lives cannot be told.
+fn not_told(error: std::io::Error) -> StateError {
+    StateError::Failed { doing: "tell which workers live", source: error.into() }
 }
 
 fn to_sqlite(value: Value) -> SqliteValue {
@@ -196,8 +234,8 @@ fn run_all(connection: &Connection, statements: Vec<Statement>) -> Result<(Vec<R
     let (mut rows, mut total) = (Vec::new(), 0);
     for Statement { sql, params, guards } in statements {
         let (last, changed) = run(connection, sql, params)?;
-        if let Some(key) = guards.filter(|_| changed == 0) {
-            return Err(Failure::Superseded(key));
+        if let Some(guard) = guards.filter(|_| changed == 0) {
+            return Err(Failure::Refused(guard));
         }
         (rows, total) = (last, total + changed);
     }
@@ -228,13 +266,11 @@ impl Database for Sqlite {
             };
         }
         let guard = self.guard().await;
+        let disk = self.disk.clone();
         let work = move |connection: &mut Connection| {
             // While the log of writes is kept in order, a later write that waits for the disk
             // brings the earlier ones with it.
-            connection.execute_batch(match durability {
-                Durability::Now => "PRAGMA synchronous = FULL",
-                Durability::Soon | Durability::Seen => "PRAGMA synchronous = NORMAL",
-            })?;
+            disk.waits(connection, durability == Durability::Now)?;
             if let [_] = statements.as_slice() {
                 return run_all(connection, statements);
             }
@@ -249,21 +285,30 @@ impl Database for Sqlite {
 
     async fn begin(&self, doing: &'static str) -> Result<Box<dyn Session>, StateError> {
         let guard = self.guard().await;
-        let begin =
-            |connection: &mut Connection| Ok(connection.execute_batch("PRAGMA synchronous = FULL; BEGIN IMMEDIATE")?);
+        let disk = self.disk.clone();
+        let begin = move |connection: &mut Connection| {
+            disk.waits(connection, true)?;
+            Ok(connection.execute_batch("BEGIN IMMEDIATE")?)
+        };
         let (guard, ()) = on_thread(guard, doing, begin).await?;
         Ok(Box::new(SqliteSession { guard: Some(guard), doing }))
     }
 
-    async fn lock(&self, kind: LockKind, who: &str, now: Timestamp, patience: Duration) -> Result<Lock, LockError> {
-        let name = match kind {
-            LockKind::Run => LOCK_FILE,
-            LockKind::Keep => KEEP_LOCK_FILE,
-        };
-        match &self.place {
-            Some(place) => Lock::file(&place.path.with_file_name(name), who, now, patience).await,
-            None => Ok(Lock::holding(())),
-        }
+    async fn time(&self, now: Timestamp) -> Result<Timestamp, StateError> {
+        // All that use the file are on this machine.
+        Ok(now)
+    }
+
+    async fn be_present(&self) -> Result<Presence, StateError> {
+        self.presences.begin().map_err(not_told)
+    }
+
+    async fn is_still_present(&self, presence: &Presence) -> Result<bool, StateError> {
+        self.presences.has(&presence.token).map_err(not_told)
+    }
+
+    async fn is_present(&self, token: &str) -> Result<bool, StateError> {
+        self.presences.has(token).map_err(not_told)
     }
 
     async fn is_in_place(&self) -> Result<bool, StateError> {
@@ -298,8 +343,8 @@ impl Session for SqliteSession {
         self.work(move |connection| Ok(run(connection, sql, params)?.0)).await
     }
 
-    async fn execute(&mut self, statements: Vec<Statement>) -> Result<(), StateError> {
-        self.work(move |connection| run_all(connection, statements).map(drop)).await
+    async fn execute(&mut self, statements: Vec<Statement>) -> Result<u64, StateError> {
+        self.work(move |connection| run_all(connection, statements).map(|(_, changed)| changed)).await
     }
 
     async fn commit(mut self: Box<Self>) -> Result<(), StateError> {

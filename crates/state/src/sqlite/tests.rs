@@ -1,9 +1,12 @@
-use pindrel_core::facts::{EndpointKey, Fact, ReplaceReason, ZoneView};
+use pindrel_core::facts::{EndpointKey, Fact, HostnameFacts, Ownership, ReplaceReason, ZoneView};
 use rusqlite::Connection;
 
 use super::*;
 use crate::sql::{certificates, orders};
-use crate::{Accounts as _, CertificateBook as _, Hostnames as _, Journal as _, Ledger as _, Values as _};
+use crate::{
+    Accounts as _, CertificateBook as _, HealthBook as _, Hostnames as _, Journal as _, Ledger as _, Runs as _,
+    Values as _,
+};
 use crate::{Entry, JournalFilter, Moment};
 
 fn at(seconds: i64) -> Timestamp {
@@ -12,7 +15,7 @@ fn at(seconds: i64) -> Timestamp {
 
 fn state() -> (tempfile::TempDir, SqliteState) {
     let folder = tempfile::tempdir().unwrap();
-    let state = SqliteState::open(&folder.path().join("state.sqlite")).unwrap();
+    let state = SqliteState::open(&folder.path().join("state.sqlite"), Access::Change).unwrap();
     (folder, state)
 }
 
@@ -20,10 +23,10 @@ fn state() -> (tempfile::TempDir, SqliteState) {
 fn a_newer_schema_is_refused_and_left_alone() {
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("state.sqlite");
-    drop(SqliteState::open(&path).unwrap());
+    drop(SqliteState::open(&path, Access::Change).unwrap());
     let connection = Connection::open(&path).unwrap();
     connection.pragma_update(None, "user_version", 99).unwrap();
-    let error = SqliteState::open(&path).err().unwrap();
+    let error = SqliteState::open(&path, Access::Change).err().unwrap();
     assert!(matches!(error, StateError::Newer { found: 99, .. }), "{error}");
     let version: i64 = connection.query_row("PRAGMA user_version", [], |row| row.get(0)).unwrap();
     assert_eq!(version, 99);
@@ -38,19 +41,25 @@ fn what_is_not_a_state_is_told_as_such_and_left_alone() {
     Connection::open(&foreign).unwrap().execute_batch("CREATE TABLE recipes (name TEXT)").unwrap();
     for (path, why) in [(&torn, "not a database"), (&foreign, "made by another program")] {
         let before = std::fs::read(path).unwrap();
-        let error = SqliteState::open(path).err().unwrap();
+        let error = SqliteState::open(path, Access::Change).err().unwrap();
         assert!(matches!(error, StateError::Foreign { .. }), "{error}");
         let says = error.to_string();
         assert!(says.contains(why) && says.contains(&path.display().to_string()), "{says}");
         assert_eq!(std::fs::read(path).unwrap(), before);
     }
-    assert!(matches!(SqliteState::open(folder.path()).err().unwrap(), StateError::Open { .. }), "a folder");
+    assert!(
+        matches!(SqliteState::open(folder.path(), Access::Change).err().unwrap(), StateError::Open { .. }),
+        "a folder"
+    );
     let fifo = folder.path().join("fifo");
     nix::unistd::mkfifo(&fifo, nix::sys::stat::Mode::S_IRWXU).unwrap();
-    assert!(matches!(SqliteState::open(&fifo).err().unwrap(), StateError::Open { .. }), "and no wait for a writer");
+    assert!(
+        matches!(SqliteState::open(&fifo, Access::Change).err().unwrap(), StateError::Open { .. }),
+        "and no wait for a writer"
+    );
     // A path is a path, also where it looks like the URI of a file with another mode.
     let uri = folder.path().join("file:x?mode=rwc");
-    drop(SqliteState::open(&uri).unwrap());
+    drop(SqliteState::open(&uri, Access::Change).unwrap());
     assert!(uri.is_file());
 }
 
@@ -61,7 +70,7 @@ async fn a_state_of_schema_2_is_brought_over_with_what_it_holds() {
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("state.sqlite");
     std::fs::copy(concat!(env!("CARGO_MANIFEST_DIR"), "/tests/data/schema-2/state.sqlite"), &path).unwrap();
-    let state = SqliteState::open(&path).unwrap();
+    let state = SqliteState::open(&path, Access::Change).unwrap();
 
     // What was written is known by its content from the first run on, wherever it is.
     let platform = EndpointKey::new(&"https://127.47.0.7:9443".parse().unwrap(), "catalogue");
@@ -86,8 +95,8 @@ async fn a_state_of_schema_2_is_brought_over_with_what_it_holds() {
     assert!(matches!(plates.held.replace, Some(ReplaceReason::Requested(_))), "{:?}", plates.held.replace);
     let directory = &plates.held.authority;
     assert!(state.account(directory).await.unwrap().unwrap().url.is_some());
-    let hold = state.hold(directory, "plates.larkfield.example").await.unwrap().unwrap();
-    assert!(hold.says.contains("too many orders"), "{hold:?}");
+    let limit = state.rate_limit(directory, "plates.larkfield.example").await.unwrap().unwrap();
+    assert!(limit.says.contains("too many orders"), "{limit:?}");
     let far = Timestamp::MAX.checked_sub(jiff::SignedDuration::from_hours(24)).unwrap();
     assert_eq!(state.due_certificates(far).await.unwrap().len(), 4);
     let last = state.last_order("plates.larkfield.example").await.unwrap().unwrap();
@@ -97,7 +106,7 @@ async fn a_state_of_schema_2_is_brought_over_with_what_it_holds() {
     assert!(state.journal_entries(&filter).await.unwrap().len() > 40, "what ended is told as done");
     // And a second time nothing changes.
     drop(state);
-    let again = SqliteState::open(&path).unwrap();
+    let again = SqliteState::open(&path, Access::Change).unwrap();
     assert_eq!(again.hostname(&api.hostname).await.unwrap().unwrap(), api);
 }
 
@@ -116,7 +125,7 @@ async fn every_reason_of_schema_2_to_replace_a_certificate_is_understood() {
         old.execute_batch(&insert).unwrap();
     }
     drop(old);
-    let state = SqliteState::open(&path).unwrap();
+    let state = SqliteState::open(&path, Access::Change).unwrap();
     let reasons: Vec<_> = state.certificates().await.unwrap().into_iter().map(|row| row.held.replace).collect();
     assert_eq!(reasons[..2], [Some(ReplaceReason::Revoked), Some(ReplaceReason::KeyCompromised)]);
     assert!(matches!(reasons[2], Some(ReplaceReason::Requested(_))) && reasons[3].is_none());
@@ -161,7 +170,7 @@ async fn a_corrupt_row_is_told_with_its_table_and_not_taken_for_anything() {
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("state.sqlite");
     std::fs::copy(concat!(env!("CARGO_MANIFEST_DIR"), "/tests/data/schema-2/state.sqlite"), &path).unwrap();
-    let state = SqliteState::open(&path).unwrap();
+    let state = SqliteState::open(&path, Access::Change).unwrap();
     let other = Connection::open(&path).unwrap();
     for (column, value) in [
         ("names", "'[3]'"),
@@ -197,4 +206,35 @@ async fn what_is_given_up_half_way_leaves_no_transaction_open() {
     }
     let connection = state.database.connection.lock().await;
     assert!(connection.is_autocommit());
+}
+
+/// A state that schema 6 wrote in the sandbox: five hostnames held, one endpoint taken out of answers.
+#[tokio::test]
+async fn a_state_of_schema_6_is_brought_over_with_each_thing_in_its_row() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("state.sqlite");
+    std::fs::copy(concat!(env!("CARGO_MANIFEST_DIR"), "/tests/data/schema-6/state.sqlite"), &path).unwrap();
+    let old = Connection::open(&path).unwrap();
+    let mut rows = old.prepare("SELECT hostname, facts, ours FROM hostname_facts ORDER BY hostname").unwrap();
+    let before: Vec<(String, HostnameFacts, Ownership)> = rows
+        .query_map([], |row| Ok((row.get(0)?, row.get::<_, String>(1)?, row.get::<_, String>(2)?)))
+        .unwrap()
+        .map(|row| row.unwrap())
+        .map(|(name, facts, ours)| (name, serde_json::from_str(&facts).unwrap(), serde_json::from_str(&ours).unwrap()))
+        .collect();
+    drop(rows);
+    drop(old);
+
+    let state = SqliteState::open(&path, Access::Change).unwrap();
+    assert_eq!(before.len(), 5);
+    for (name, facts, ownership) in before {
+        let row = state.hostname(&name.parse().unwrap()).await.unwrap().unwrap();
+        assert!(row.held && !ownership.is_empty() && !facts.bindings.is_empty(), "{name}");
+        assert_eq!((row.facts, row.ownership), (facts, ownership), "{name}");
+    }
+    assert_eq!(state.certificates().await.unwrap().len(), 5);
+    assert_eq!(state.endpoint_holds().await.unwrap().len(), 1);
+    let (runs, changes) = (state.runs(9).await.unwrap(), state.run_changes(1, 9).await.unwrap());
+    assert_eq!((runs.len(), runs[0].id, runs[0].changes, changes.len()), (1, 1, 5, 5));
+    assert_eq!(state.begin_run(at(1), "settle").await.unwrap(), 2);
 }
