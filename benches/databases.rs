@@ -8,7 +8,7 @@ use std::time::Duration;
 
 use pindrel_benches::{Cost, SEALING_KEY, hold_all, manifest, median, program, run, runtime, settled_folder};
 use pindrel_engine::StateLocation;
-use pindrel_state::PostgresState;
+use pindrel_state::{Access, PostgresState};
 use pindrel_testkit::{RealOptions, RealPostgres, RealWorld, Workspace};
 
 const HOSTNAMES: usize = 100_000;
@@ -29,7 +29,7 @@ fn main() {
         let by_file = url.replace("env:DATABASE_PASSWORD", "file:password");
         let location = StateLocation::parse(&by_file, folder.path()).unwrap();
         let StateLocation::Postgres(config) = location else { return };
-        let state = PostgresState::connect(*config).await.unwrap();
+        let state = PostgresState::connect(*config, Access::Change).await.unwrap();
         hold_all(&state, &manifest(HOSTNAMES)).await;
     });
     let dry_run = |states: &[(&str, &str)]| {

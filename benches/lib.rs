@@ -67,7 +67,7 @@ pub fn settled_folder(folder: &Path, hostnames: usize) {
     let text = manifest(hostnames);
     std::fs::write(folder.join("pindrel.toml"), &text).unwrap_or_else(|error| panic!("{error}"));
     let path = folder.join(".pindrel/state.sqlite");
-    let state = SqliteState::open(&path).unwrap_or_else(|error| panic!("{error}"));
+    let state = SqliteState::open(&path, pindrel_state::Access::Change).unwrap_or_else(|error| panic!("{error}"));
     runtime().block_on(hold_all(&state, &text));
     let key = folder.join(".pindrel/sealing.key");
     std::fs::write(&key, SEALING_KEY).unwrap_or_else(|error| panic!("{error}"));

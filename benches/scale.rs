@@ -30,7 +30,7 @@ fn main() {
 fn what_is_due() {
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("state.sqlite");
-    let state = SqliteState::open(&path).unwrap();
+    let state = SqliteState::open(&path, pindrel_state::Access::Change).unwrap();
     let mut connection = Connection::open(&path).unwrap();
     let now = Timestamp::now();
     let transaction = connection.transaction().unwrap();

@@ -8,21 +8,23 @@ use pindrel_core::desired::{Desired, HostnameId};
 use pindrel_core::manifest::Diagnostic;
 use pindrel_core::manifest::{LineIndex, Place};
 use pindrel_engine::drivers::{RealDrivers, SystemClock};
-use pindrel_engine::{Bounds, Engine, Home, Listener, Lock, Scope, Setup, StateLocation};
+use pindrel_engine::{Access, Bounds, Engine, Home, Listener, Scope, Setup, StateLocation};
 use secrecy::SecretString;
 
 use crate::args::{Color, Common, Format, LogFormat, MAX_AGE, RunBounds, Span};
 use crate::error::{CliError, Mistakes};
 use crate::names;
 
-/// How long a second run waits for the first.
-pub(crate) const LOCK_PATIENCE: Duration = Duration::from_secs(10);
-
 /// Takes the bounds of a run as typed.
 pub(crate) fn bounds(max_age: Span, typed: RunBounds) -> Bounds {
     let at_once = usize::try_from(typed.at_once).unwrap_or(usize::MAX);
     let patience = Duration::from_secs(typed.patience.0);
-    Bounds { max_age_secs: max_age.0, at_once, patience, moves_now: false }
+    Bounds { max_age_secs: max_age.0, at_once, patience, skip_ttl_wait: false }
+}
+
+/// What a state is opened for by a command that may only say what it would do.
+pub(crate) fn access(only_looks: bool) -> Access {
+    if only_looks { Access::Read } else { Access::Change }
 }
 
 /// The options as needed.
@@ -125,25 +127,24 @@ impl Context {
         let loaded = self.load()?;
         crate::output::diagnostics::warn(&loaded.mistakes);
         let listener: Arc<dyn Listener> = Arc::new(crate::output::notes::Notes);
-        let home = self.home().await?;
+        let home = self.home(Access::Read).await?;
         let limits = RunBounds { patience, ..RunBounds::default() };
         let engine = loaded.engine(home, bounds(MAX_AGE, limits), listener.clone()).await?;
         Ok((engine, listener))
     }
 
-    /// Makes an engine for changing what the state knows, once nobody else does.
-    pub(crate) async fn locked_engine(&self, who: &str) -> Result<(Engine, Lock), CliError> {
+    /// Makes an engine for changing what the state knows; `command` is what was typed.
+    pub(crate) async fn changing_engine(&self, command: &str) -> Result<Engine, CliError> {
         let loaded = self.load()?;
         crate::output::diagnostics::warn(&loaded.mistakes);
-        let home = self.home().await?;
-        let lock = home.lock(who, LOCK_PATIENCE).await?;
+        let home = self.home(Access::Change).await?;
         let listener = Arc::new(crate::output::notes::Notes);
         let engine = loaded.engine(home, bounds(MAX_AGE, RunBounds::default()), listener).await?;
-        Ok((engine, lock))
+        Ok(engine.called(command))
     }
 
     /// Opens the state.
-    pub(crate) async fn home(&self) -> Result<Home, CliError> {
+    pub(crate) async fn home(&self, access: Access) -> Result<Home, CliError> {
         let location = match &self.state {
             Some(text) => StateLocation::parse(text, &self.folder())?,
             None => StateLocation::Sqlite(self.folder().join(".pindrel").join("state.sqlite")),
@@ -152,7 +153,7 @@ impl Context {
             Some(path) => Some(Home::read_sealing_key(path)?),
             None => std::env::var("PINDREL_SEALING_KEY").ok().map(SecretString::from),
         };
-        Ok(Home::open(&location, given.as_ref()).await?)
+        Ok(Home::open(&location, given.as_ref(), access).await?)
     }
 }
 

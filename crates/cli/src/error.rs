@@ -5,7 +5,7 @@ use std::process::ExitCode;
 use pindrel_core::display_text::io_reason;
 use pindrel_core::findings::Finding;
 use pindrel_core::manifest::{Diagnostic, Source};
-use pindrel_engine::{EngineError, LockError};
+use pindrel_engine::EngineError;
 
 /// How the program ends. The table in `docs/exit-status.md` says the same.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -78,9 +78,6 @@ pub(crate) enum CliError {
     /// What was asked for could not be done.
     #[error("{}", .0.says)]
     Finding(Box<Finding>),
-    /// Another run has the state.
-    #[error(transparent)]
-    Lock(#[from] LockError),
     /// The sandbox did not start, or is not there.
     #[error("{says}")]
     Sandbox {
@@ -175,7 +172,6 @@ impl CliError {
             | CliError::ZoneFile(_)
             | CliError::Engine(_)
             | CliError::Finding(_)
-            | CliError::Lock(_)
             | CliError::Sandbox { .. }
             | CliError::Output(_) => Status::Failed,
         }
@@ -189,8 +185,6 @@ impl CliError {
             CliError::File { .. } => "Check the path and its permissions",
             CliError::Engine(error) => error.remedy(),
             CliError::Finding(finding) => &finding.remedy,
-            CliError::Lock(LockError::Held { .. }) => "Wait until that run has ended",
-            CliError::Lock(_) => "Make sure that the folder of the state can be written, or the database reached",
             CliError::Output(_) => "Make sure that the disk is not full",
             CliError::Interrupted { .. } => "Run settle: it resumes where this run stopped",
             CliError::NoManifest { .. } => {

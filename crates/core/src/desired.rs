@@ -651,6 +651,11 @@ impl Desired {
         self.certificate_ids().find(|id| self.certificate(*id).name == name)
     }
 
+    /// Returns a hostname of the manifest by its name.
+    pub fn hostname_named(&self, hostname: &Hostname) -> Option<HostnameId> {
+        self.hostname_ids().find(|id| self.hostname(*id).hostname == *hostname)
+    }
+
     /// Returns the authority of a name in the manifest.
     pub fn authority_named(&self, name: &str) -> Option<AuthorityId> {
         self.authorities.iter().position(|authority| authority.name == name).map(|id| AuthorityId(id as u32))

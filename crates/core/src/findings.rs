@@ -172,6 +172,8 @@ codes! {
         SecretUnreadable = "secret-unreadable", Person;
         /// The state cannot be read or written, or does not open with this key.
         StateUnusable = "state-unusable", Person;
+        /// Another process is working on it.
+        WorkedOnElsewhere = "worked-on-elsewhere", Now;
         /// A fault of Pindrel's own.
         InternalFault = "internal-fault", Person;
     }

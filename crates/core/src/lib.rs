@@ -34,6 +34,7 @@ pub mod expectation;
 pub mod facts;
 pub mod findings;
 pub mod health;
+pub mod keep;
 pub mod load_balancer;
 pub mod manifest;
 pub mod moves;

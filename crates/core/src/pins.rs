@@ -215,8 +215,8 @@ impl<'k> Known<'k> {
                 (Verdict::Unknown, _) => Health::Pending,
             },
         };
-        let is_held_out = self.knowledge.is_held_out(member.endpoint, now);
-        Member { endpoint: member.endpoint, health, readiness, is_held_out }
+        let is_drained = self.knowledge.is_drained(member.endpoint, now);
+        Member { endpoint: member.endpoint, health, readiness, is_drained }
     }
 
     /// Says whether the endpoint has been told of the hostname, whatever it serves.
@@ -436,7 +436,7 @@ pub fn judge_zone(zone: &crate::desired::Zone, fact: &Fact<ZoneView>) -> PinRepo
 
 /// Judges an endpoint as its platform lists it, whether or not a hostname is bound there.
 pub fn judge_endpoint(endpoint: &crate::desired::Endpoint, view: &EndpointView) -> Option<Finding> {
-    binding::endpoint_trouble(endpoint, view).and_then(|report| report.findings.into_iter().next())
+    binding::report_for_endpoint(endpoint, view).and_then(|report| report.findings.into_iter().next())
 }
 
 /// The five judgements of one hostname.

@@ -64,7 +64,7 @@ pub struct Member {
     /// Whether the hostname is bound there.
     pub readiness: Readiness,
     /// Whether somebody has taken it out of answers.
-    pub is_held_out: bool,
+    pub is_drained: bool,
 }
 
 /// What the alias gives now, where that is known.
@@ -112,7 +112,7 @@ pub enum Reason {
     /// Another one should be given, but the answer has changed within its TTL.
     ChangedJustNow,
     /// Somebody has taken a preferred one out.
-    HeldOut,
+    Drained,
 }
 
 impl fmt::Display for Reason {
@@ -123,7 +123,7 @@ impl fmt::Display for Reason {
             Reason::NotBackYet => "a preferred endpoint is up again, but not for long enough",
             Reason::AllDown => "no endpoint is up: the last answer stays",
             Reason::ChangedJustNow => "the answer changed less than its TTL ago",
-            Reason::HeldOut => "a preferred endpoint is held out of answers",
+            Reason::Drained => "a preferred endpoint is held out of answers",
         })
     }
 }
@@ -169,19 +169,19 @@ impl Member {
     /// bound.
     fn can_step_in(&self, is_up: bool) -> bool {
         let works = matches!((self.health, is_up), (Health::Up(_), true) | (Health::Unwatched, false));
-        works && self.readiness == Readiness::Ready && !self.is_held_out
+        works && self.readiness == Readiness::Ready && !self.is_drained
     }
 
     /// Says whether it should be left: it does not work, or somebody has taken it out.
     fn is_to_leave(&self) -> bool {
-        self.health == Health::Down || self.is_held_out
+        self.health == Health::Down || self.is_drained
     }
 }
 
 /// Why a preferred endpoint is passed over.
 fn why_passed(preferred: &[&Member]) -> Reason {
-    if preferred.iter().any(|member| member.is_held_out) {
-        Reason::HeldOut
+    if preferred.iter().any(|member| member.is_drained) {
+        Reason::Drained
     } else if preferred.iter().any(|member| member.health == Health::Down) {
         Reason::FailedOver
     } else if preferred.iter().any(|member| matches!(member.health, Health::Up(_))) {
@@ -199,7 +199,7 @@ fn standby(rules: Rules, members: &[Member], current: &[&Member], now: Timestamp
     let Some(current) = current.first() else {
         // Nothing is given yet: the first that may work, whether or not it is bound already.
         let may_work = |member: &&Member| {
-            !member.is_held_out && member.health != Health::Down && member.readiness != Readiness::Barred
+            !member.is_drained && member.health != Health::Down && member.readiness != Readiness::Barred
         };
         let is_up = |member: &&Member| may_work(member) && matches!(member.health, Health::Up(_));
         let first = members.iter().find(is_up).or_else(|| members.iter().find(may_work));
@@ -217,7 +217,7 @@ fn standby(rules: Rules, members: &[Member], current: &[&Member], now: Timestamp
     let preferred: Vec<&Member> = members
         .iter()
         .take_while(|member| member.endpoint != current.endpoint)
-        .filter(|member| !member.is_held_out && member.readiness != Readiness::Barred)
+        .filter(|member| !member.is_drained && member.readiness != Readiness::Barred)
         .collect();
     let back = preferred.iter().find(|member| member.back_at(rules).is_some_and(|at| at <= now));
     match back {
@@ -283,7 +283,7 @@ mod tests {
     }
 
     fn member(endpoint: u32, health: Health) -> Member {
-        Member { endpoint: EndpointId(endpoint), health, readiness: Readiness::Ready, is_held_out: false }
+        Member { endpoint: EndpointId(endpoint), health, readiness: Readiness::Ready, is_drained: false }
     }
 
     fn given(endpoints: &[u32], since: i64) -> Given {
@@ -333,25 +333,25 @@ mod tests {
     }
 
     #[test]
-    fn one_that_is_not_bound_or_held_out_does_not_step_in() {
+    fn one_that_is_not_bound_or_drained_does_not_step_in() {
         let up = Health::Up(at(-1_000));
         let given_first = given(&[0], -99);
-        let with = |readiness, is_held_out| {
-            [member(0, Health::Down), Member { readiness, is_held_out, ..member(1, up) }, member(2, up)]
+        let with = |readiness, is_drained| {
+            [member(0, Health::Down), Member { readiness, is_drained, ..member(1, up) }, member(2, up)]
         };
-        for (readiness, is_held_out, expected) in [
+        for (readiness, is_drained, expected) in [
             (Readiness::Ready, false, 1),
             (Readiness::Coming, false, 2),
             (Readiness::Barred, false, 2),
             (Readiness::Ready, true, 2),
         ] {
-            let choice = decide(rules(Policy::Standby), &with(readiness, is_held_out), &given_first, at(0));
-            assert_eq!(choice.give, [EndpointId(expected)], "{readiness:?} {is_held_out}");
+            let choice = decide(rules(Policy::Standby), &with(readiness, is_drained), &given_first, at(0));
+            assert_eq!(choice.give, [EndpointId(expected)], "{readiness:?} {is_drained}");
         }
         // A person takes out what works, and it comes back at once.
-        let held = [Member { is_held_out: true, ..member(0, up) }, member(1, up)];
+        let held = [Member { is_drained: true, ..member(0, up) }, member(1, up)];
         let choice = decide(rules(Policy::Standby), &held, &given_first, at(0));
-        assert_eq!((choice.give, choice.reason), (vec![EndpointId(1)], Reason::HeldOut));
+        assert_eq!((choice.give, choice.reason), (vec![EndpointId(1)], Reason::Drained));
         let back = [member(0, up), member(1, up)];
         assert_eq!(decide(rules(Policy::Standby), &back, &given(&[1], -99), at(0)).give, [EndpointId(0)]);
     }
@@ -360,14 +360,14 @@ mod tests {
     struct Change {
         member: usize,
         health: u8,
-        is_held_out: bool,
+        is_drained: bool,
         passed: i64,
     }
 
     fn changes() -> impl Strategy<Value = Vec<Change>> {
         let change = (0_usize..3, 0_u8..4, prop::bool::weighted(0.2), 0_i64..90);
         let change =
-            change.prop_map(|(member, health, is_held_out, passed)| Change { member, health, is_held_out, passed });
+            change.prop_map(|(member, health, is_drained, passed)| Change { member, health, is_drained, passed });
         prop::collection::vec(change, 1..40)
     }
 
@@ -383,7 +383,7 @@ mod tests {
             for change in changes {
                 now += change.passed;
                 let own = &mut members[change.member];
-                own.is_held_out = change.is_held_out;
+                own.is_drained = change.is_drained;
                 own.health = match (change.health, own.health) {
                     (0, Health::Up(since)) => Health::Up(since),
                     (0, _) => Health::Up(at(now)),
@@ -401,7 +401,7 @@ mod tests {
                     prop_assert!(at(now) >= later(since, rules.ttl), "changed twice: {:?}", choice);
                 }
                 let of = |id: &EndpointId| members.iter().find(|own| own.endpoint == *id).unwrap();
-                let is_up = |own: &Member| matches!(own.health, Health::Up(_)) && !own.is_held_out;
+                let is_up = |own: &Member| matches!(own.health, Health::Up(_)) && !own.is_drained;
                 let is_down = |id: &EndpointId| of(id).health == Health::Down;
                 prop_assert!(!(choice.give.iter().any(is_down) && members.iter().any(is_up)), "{:?} {:?}", choice, members);
                 // What is asked again at once is answered the same.

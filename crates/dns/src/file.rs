@@ -173,7 +173,7 @@ impl ZoneFile {
                 folder: Some(&self.folder),
                 ..Program::command(&command.run, command.within.max(Duration::from_secs(1)))
             };
-            program.said().await.map_err(|why| ZoneError::Refused {
+            program.run_for_message().await.map_err(|why| ZoneError::Refused {
                 says: format!("{} is written, but the command `{command}` failed: {why}", self.path.display()),
                 remedy: "Correct what it says; the next settle runs it again".into(),
             })?;

@@ -180,7 +180,7 @@ impl Nginx {
     }
 
     async fn tell(&self, words: &[String]) -> Result<(), EdgeError> {
-        let told = Program::command(words, COMMAND).said().await;
+        let told = Program::command(words, COMMAND).run_for_message().await;
         told.map(drop).map_err(|says| EdgeError::Command { command: words.join(" "), says })
     }
 
@@ -197,8 +197,8 @@ impl Nginx {
                 tracing::error!(%error, "a file could not be put back");
             }
         }
-        if Program::command(&self.server.test, COMMAND).said().await.is_ok()
-            && Program::command(&self.server.reload, COMMAND).said().await.is_ok()
+        if Program::command(&self.server.test, COMMAND).run_for_message().await.is_ok()
+            && Program::command(&self.server.reload, COMMAND).run_for_message().await.is_ok()
         {
             applied.extend(digests(before));
             if let Err(error) = self.note_applied(&applied) {

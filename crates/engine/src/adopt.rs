@@ -199,13 +199,11 @@ impl Engine {
         })
     }
 
-    /// Takes over what was found: from now on Pindrel may change it. The caller holds the lock of
-    /// the state.
+    /// Takes over what was found: from now on Pindrel may change it.
     ///
     /// # Errors
     /// A [`Finding`] when that cannot be stored.
     pub async fn adopt(&self, candidates: &[Candidate]) -> Result<(), Finding> {
-        self.take_over_claims().await?;
         for Candidate { hostname, what, present, id, thing, .. } in candidates {
             let key = format!("adopt {hostname}");
             self.claimed(&key, async |claim| {

@@ -73,6 +73,9 @@ impl EngineError {
             EngineError::State(StateError::Newer { .. }) => {
                 "Use a Pindrel at least as new as the one that wrote the state"
             }
+            EngineError::State(StateError::Older { .. }) => {
+                "Run pindrel settle or keep of this version, which brings it over, once all that use it are of this version"
+            }
             EngineError::State(StateError::Corrupt { .. }) => "Restore the state from its backup",
             EngineError::State(StateError::Foreign { .. }) => {
                 "Name another path with --state, or restore the state from its backup"

@@ -4,19 +4,18 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 
-use jiff::Timestamp;
 use pindrel_core::values::SecretRef;
 use pindrel_keys::{SealingKey, roots};
 use pindrel_machine::create_file;
 use pindrel_state::{
-    Lock, LockError, LockKind, PostgresConfig, PostgresState, PostgresTls, RunChange, SqliteState, State, StateError,
-    Values as _,
+    Access, PostgresConfig, PostgresState, PostgresTls, RunChange, SqliteState, State, StateError, Values as _,
 };
 use secrecy::{ExposeSecret as _, SecretString};
 use url::Url;
 use zeroize::Zeroizing;
 
 use crate::failure::EngineError;
+use crate::leases::Leases;
 use crate::runs::MOST_CHANGES;
 use crate::secrets;
 use crate::secrets::CHECK_ROW;
@@ -114,6 +113,8 @@ fn postgres(text: &str, folder: &Path) -> Result<StateLocation, EngineError> {
 pub struct Home {
     pub(crate) state: Arc<dyn State>,
     pub(crate) sealing: Arc<SealingKey>,
+    /// What this process works on.
+    pub(crate) leases: Arc<Leases>,
 }
 
 impl Home {
@@ -131,11 +132,15 @@ impl Home {
     ///
     /// # Errors
     /// [`EngineError`].
-    pub async fn open(location: &StateLocation, given: Option<&SecretString>) -> Result<Home, EngineError> {
+    pub async fn open(
+        location: &StateLocation,
+        given: Option<&SecretString>,
+        access: Access,
+    ) -> Result<Home, EngineError> {
         match location {
             StateLocation::Sqlite(path) => {
                 let opening = path.clone();
-                let opened = tokio::task::spawn_blocking(move || SqliteState::open(&opening)).await;
+                let opened = tokio::task::spawn_blocking(move || SqliteState::open(&opening, access)).await;
                 let place = path.display().to_string();
                 let state = opened.map_err(|error| StateError::Open { place, source: error.into() })??;
                 let sealing = match given {
@@ -153,7 +158,7 @@ impl Home {
             StateLocation::Postgres(config) => {
                 let missing = || EngineError::SealingKeyMissing { place: config.place.clone() };
                 let sealing = SealingKey::from_text(given.ok_or_else(missing)?)?;
-                let state = PostgresState::connect((**config).clone()).await?;
+                let state = PostgresState::connect((**config).clone(), access).await?;
                 Ok(Home::with(Arc::new(state), sealing))
             }
         }
@@ -161,24 +166,24 @@ impl Home {
 
     /// Uses a state that is open already.
     pub fn with(state: Arc<dyn State>, sealing: SealingKey) -> Home {
-        Home { state, sealing: Arc::new(sealing) }
+        Home { leases: Arc::new(Leases::of(state.clone())), state, sealing: Arc::new(sealing) }
     }
 
-    /// Takes the right to change the state, waiting at most `patience`.
-    ///
-    /// # Errors
-    /// [`LockError::Held`] says who has it.
-    pub async fn lock(&self, who: &str, patience: Duration) -> Result<Lock, LockError> {
-        self.state.lock(LockKind::Run, who, Timestamp::now(), patience).await
+    /// Makes leases last so long.
+    #[must_use]
+    pub fn with_lease(self, lease: Duration) -> Home {
+        Home { leases: Arc::new(Leases::lasting(self.state.clone(), lease)), ..self }
     }
 
-    /// Takes the right to keep running on the state, waiting at most `patience`: one does at a time, and others
-    /// may change the state beside it.
-    ///
-    /// # Errors
-    /// [`LockError::Held`] says who has it.
-    pub async fn lock_to_keep(&self, patience: Duration) -> Result<Lock, LockError> {
-        self.state.lock(LockKind::Keep, "keep", Timestamp::now(), patience).await
+    /// The same state as another process has it: it does not share what this one has claimed.
+    #[must_use]
+    pub fn for_another_process(&self) -> Home {
+        Home { leases: Arc::new(self.leases.for_another_process()), ..self.clone() }
+    }
+
+    /// Says that this process works on the state no longer.
+    pub async fn leave(&self) {
+        self.leases.end().await;
     }
 
     /// Reads a sealing key from a file that an option names.

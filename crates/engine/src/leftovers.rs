@@ -164,7 +164,12 @@ impl Engine {
             let forget = async {
                 let listed = self.desired.hostnames.iter().find(|wanted| wanted.hostname == *hostname);
                 let Some(wanted) = listed else {
-                    return self.state.forget_hostname(hostname).await.map_err(state_failed);
+                    let Some(row) = self.state.hostname(hostname).await.map_err(state_failed)? else { return Ok(()) };
+                    let is_forgotten = self.state.forget_hostname(hostname, &row.ownership).await;
+                    return match is_forgotten.map_err(state_failed)? {
+                        true => Ok(()),
+                        false => Err(changed_meanwhile(hostname)),
+                    };
                 };
                 // Of one that the manifest names, only what is at former endpoints is forgotten.
                 let Some(row) = self.state.hostname(hostname).await.map_err(state_failed)? else { return Ok(()) };
@@ -223,7 +228,8 @@ impl Engine {
         }
         if what.is_empty() {
             if forget {
-                self.state.forget_hostname(&hostname).await?;
+                // What somebody else has written for it meanwhile stays.
+                self.state.forget_hostname(&hostname, &row.ownership).await?;
             }
             return Ok(None);
         }
@@ -300,6 +306,11 @@ impl Engine {
         let row = self.state.certificate(name).await?;
         Ok(row.is_some_and(|row| row.held.revoked.is_none() && now < row.held.not_after))
     }
+}
+
+fn changed_meanwhile(hostname: &Hostname) -> Finding {
+    let says = format!("another process has changed what it wrote for {hostname} just now");
+    Finding::of(Code::WorkedOnElsewhere, says, "Look at what it did with pindrel status, then try again")
 }
 
 fn listed(parts: &[String]) -> String {

@@ -37,6 +37,7 @@ mod handoff;
 mod health;
 mod home;
 mod keep;
+mod leases;
 mod leftovers;
 mod observe;
 mod online;
@@ -64,9 +65,10 @@ pub use failure::EngineError;
 pub use handoff::{Handoff, HandoffRecord};
 pub use health::{CheckHistory, CheckReport, CheckRun, EndpointHoldReport, ForecastReport, HistoryPoint};
 pub use home::{Home, StateLocation};
-pub use keep::{KeepOrder, KeepSetup, KeepSummary, MakeDrivers, keep, keep_once};
+pub use keep::{KeepCommand, KeepSetup, MakeDrivers, keep, keep_once};
 pub use leftovers::{Leftover, LeftoverKind};
 pub use online::{OnlineKind, OnlineReport};
+pub use pindrel_core::keep::KeepSummary;
 pub use pindrel_dns::spread::Watched;
 pub use pindrel_dns::zone_files;
 pub use pindrel_edge::{ServerState, TokenScope, WrittenFile};
@@ -74,10 +76,10 @@ pub use pindrel_keys::AccountKey;
 pub use pindrel_keys::bundle::LooseFile;
 pub use pindrel_machine as machine;
 pub use pindrel_state::{
-    Attempt, AttemptEnd, Entry, JournalFilter, Lock, LockError, Moment, OrderEnd, OrderPhase, RunChange, RunRow,
+    Access, Attempt, AttemptEnd, Entry, JournalFilter, Moment, OrderEnd, OrderPhase, RunChange, RunRow,
 };
 pub use run::{Bounds, Engine, Setup};
 pub use settle::{Aim, LeftoverScope, Plan, Scope, Stuck};
 pub use status::{HostnameReport, Report};
-pub use watch::{WatchOrder, seconds_until};
+pub use watch::{WatchRequest, seconds_until};
 pub use zones::{Import, Part, ReadZone, ServerReport, ZoneReport};

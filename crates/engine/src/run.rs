@@ -1,7 +1,6 @@
 //! The context that every part of a run shares.
 
 use std::collections::HashMap;
-use std::convert::Infallible;
 use std::path::PathBuf;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
@@ -11,31 +10,27 @@ use jiff::Timestamp;
 use pindrel_core::desired::{AuthorityId, CertificateId, CheckId, Desired, Digests, HostnameId, ZoneId};
 use pindrel_core::display_text::one_line;
 use pindrel_core::facts::{Fact, HeldCertificate, HostnameKnowledge, Knowledge, Ownership, ZoneView};
-use pindrel_core::findings::{Code, Finding};
+use pindrel_core::findings::Finding;
 use pindrel_core::health::CheckRecord;
-use pindrel_core::name::{DnsName, Hostname};
+use pindrel_core::name::Hostname;
 use pindrel_core::pins::{Known, PinReport, Pins, judge_certificate};
 use pindrel_core::plan::HostnameRef;
-use pindrel_state::{Attempt, Claim, Claimed, Entry, HostnameRow, Moment, State};
+use pindrel_state::{Attempt, Claim, Entry, HostnameRow, Moment, State};
 use tokio::sync::{OnceCell, Semaphore};
 
 use crate::acme::accounts::OpenAccounts;
 use crate::acme::orders::OrdersInProgress;
 use crate::drivers::{Authority, Clock, Drivers};
 use crate::events::{Event, Listener};
-use crate::failure::EngineError;
+use crate::failure::{EngineError, state_failed};
 use crate::home::Home;
+use crate::leases::{Granted, Held, Leases, busy};
 use crate::observe::dependents::Dependents;
 use crate::runs::RunRecord;
 use crate::secrets::Vault;
 use crate::waits::Waits;
 
-/// How long a claim is valid without being renewed.
-const LEASE: Duration = Duration::from_secs(600);
-/// How often a claim is renewed while its work goes on.
-const RENEWED_EVERY: Duration = Duration::from_secs(150);
-/// How long what somebody else is working on is waited for, and how often it is looked at.
-const CLAIM_PATIENCE: Duration = Duration::from_secs(60);
+/// How long it takes until it is looked again at what another process is working on.
 const CLAIM_AGAIN: Duration = Duration::from_millis(500);
 
 /// How many orders may be asked for before an authority has answered.
@@ -51,7 +46,7 @@ pub struct Bounds {
     /// How long the run waits for any one thing.
     pub patience: Duration,
     /// Whether aliases move without waiting until no cache has them under their old TTL.
-    pub moves_now: bool,
+    pub skip_ttl_wait: bool,
 }
 
 /// What a run needs.
@@ -83,8 +78,7 @@ pub struct Engine {
     pub(crate) clock: Arc<dyn Clock>,
     pub(crate) listener: Arc<dyn Listener>,
     pub(crate) bounds: Bounds,
-    /// Under which claims are made.
-    owner: String,
+    pub(crate) leases: Arc<Leases>,
     pub(crate) waits: Waits,
     pub(crate) waiting_requests: AtomicU64,
     pub(crate) lost_orders: AtomicU64,
@@ -100,14 +94,12 @@ pub struct Engine {
     pub(crate) asking: Semaphore,
     /// Whether the servers of every zone are known.
     pub(crate) zones_known: OnceCell<()>,
-    /// Names at which challenges of several orders stand: orders take turns to put theirs.
-    pub(crate) challenge_turns: tokio::sync::Mutex<HashMap<DnsName, Arc<tokio::sync::Mutex<()>>>>,
     /// What leads to the hostnames of each zone, read once a run where somebody else's records stand in the way.
     pub(crate) dependents: tokio::sync::Mutex<HashMap<ZoneId, Arc<OnceCell<Arc<Dependents>>>>>,
     /// Whether what was concluded about health is known.
     pub(crate) health_known: OnceCell<()>,
     /// Whether somebody else makes the checks and switches aliases from one endpoint of a hostname to another.
-    leaves_switches: bool,
+    without_failover: bool,
     /// When the primaries of zones took the last change of each alias.
     pub(crate) aliases_written: Mutex<HashMap<HostnameId, Timestamp>>,
     /// What this run changes.
@@ -121,7 +113,7 @@ impl Engine {
     /// [`EngineError`] when the state cannot be used with this sealing key.
     pub async fn open(setup: Setup) -> Result<Engine, EngineError> {
         let Setup { desired, folder, home, bounds, listener, drivers, clock } = setup;
-        let Home { state, sealing } = home;
+        let Home { state, sealing, leases } = home;
         let vault = Vault::open(sealing, &*state).await?;
         let bounds = Bounds { at_once: bounds.at_once.max(1), ..bounds };
         let authorities = desired.authorities.iter().map(|_| OnceCell::new()).collect();
@@ -132,7 +124,7 @@ impl Engine {
             state,
             vault,
             drivers,
-            owner: format!("process {} since {:.0}", std::process::id(), clock.now()),
+            leases,
             clock,
             listener,
             bounds,
@@ -146,31 +138,31 @@ impl Engine {
             order_slots: Semaphore::new(bounds.at_once),
             asking: Semaphore::new(ASKING_AT_ONCE),
             zones_known: OnceCell::new(),
-            challenge_turns: tokio::sync::Mutex::default(),
             dependents: tokio::sync::Mutex::default(),
             health_known: OnceCell::new(),
-            leaves_switches: false,
+            without_failover: false,
             aliases_written: Mutex::default(),
             record: RunRecord::default(),
         })
     }
 
-    /// Makes claims under this name.
-    pub(crate) fn owned_by(self, owner: &str) -> Engine {
-        Engine { owner: owner.to_owned(), ..self }
-    }
-
     /// Leaves checks, and switches from one endpoint of a hostname to another, to whoever else makes them and has
-    /// concluded this.
-    pub(crate) fn leaving_switches(self, verdicts: HashMap<CheckId, CheckRecord>) -> Engine {
-        self.known().verdicts = verdicts;
-        // Nothing else is to be loaded: a cell that is set already would be as good.
-        let _ = self.health_known.set(());
-        Engine { leaves_switches: true, ..self }
+    /// concluded this; of other checks the state knows what was concluded.
+    pub(crate) async fn without_failover(self, verdicts: HashMap<CheckId, CheckRecord>) -> Result<Engine, EngineError> {
+        self.load_health().await?;
+        self.known().verdicts.extend(verdicts);
+        Ok(Engine { without_failover: true, ..self })
     }
 
-    pub(crate) fn leaves_switches(&self) -> bool {
-        self.leaves_switches
+    /// Says whether somebody else makes checks and switches aliases.
+    pub(crate) fn is_without_failover(&self) -> bool {
+        self.without_failover
+    }
+
+    /// Takes what is known of health for all that there is to know.
+    pub(crate) fn know_health(&self) {
+        // A cell that is set already is as good.
+        let _ = self.health_known.set(());
     }
 
     /// When the primary of its zone took the last change of an alias.
@@ -322,59 +314,43 @@ impl Engine {
         self.authorities.iter().filter_map(|cell| cell.get()).map(|authority| authority.signed()).sum()
     }
 
-    /// Works on something under a claim on it, which holds for as long as that takes.
+    /// Enters this process among those that work on the state.
+    pub(crate) async fn enter(&self) -> Result<(), EngineError> {
+        Ok(self.leases.enter(&worker_name(self.record.command()), &self.clock).await?)
+    }
+
+    /// Asks for a claim.
+    pub(crate) async fn claim(&self, key: &str) -> Result<Granted, Finding> {
+        let name = worker_name(self.record.command());
+        self.leases.claim(key, &name, &self.clock).await.map_err(state_failed)
+    }
+
+    /// Works on something under a claim on it; what another process is working on is waited for.
     pub(crate) async fn claimed<T>(
         &self,
         key: &str,
         work: impl AsyncFnOnce(&Claim) -> Result<T, Finding>,
     ) -> Result<T, Finding> {
-        let claim = self.claim(key).await?;
-        let result = tokio::select! {
-            biased;
-            result = work(&claim) => result,
-            never = self.renew(&claim) => match never {},
-        };
-        // Nothing depends on whether that succeeds: the lease ends.
-        if let Err(error) = self.state.release_claim(&claim).await {
-            tracing::debug!(%error, key = claim.key, "claim not released");
-        }
-        result
+        self.claim_in_time(key).await?.during(work).await
     }
 
-    /// Renews a claim again and again. Where somebody else has it by now, the next write under it is refused.
-    async fn renew(&self, claim: &Claim) -> Infallible {
-        loop {
-            self.clock.sleep(RENEWED_EVERY).await;
-            match self.state.renew_claim(claim, self.clock.now(), LEASE).await {
-                Ok(true) => {}
-                Ok(false) => tracing::debug!(key = claim.key, "claim taken over"),
-                Err(error) => tracing::debug!(%error, key = claim.key, "claim not renewed"),
-            }
-        }
-    }
-
-    async fn claim(&self, key: &str) -> Result<Claim, Finding> {
+    /// Waits for a claim for as long as the run has patience.
+    pub(crate) async fn claim_in_time(&self, key: &str) -> Result<Held, Finding> {
         let begun = self.clock.elapsed();
-        let patience = CLAIM_PATIENCE.min(self.bounds.patience);
         loop {
-            let claimed = self.state.claim(key, &self.owner, self.clock.now(), LEASE).await;
-            let (owner, until) = match claimed.map_err(EngineError::from)? {
-                Claimed::Yes(claim) => return Ok(claim),
-                Claimed::HeldBy { owner, until } => (owner, until),
+            let released = self.leases.next_release();
+            let worker = match self.claim(key).await? {
+                Granted::Yes(held) => return Ok(held),
+                Granted::HeldBy(worker) => worker,
             };
-            if self.clock.elapsed().saturating_sub(begun) >= patience {
-                let says = format!("{owner} is working on {key} until {until:.0}");
-                let again = pindrel_core::findings::Again::At(until);
-                return Err(Finding::of(Code::StateUnusable, says, "Wait until that run has ended").again(again));
+            if self.clock.elapsed().saturating_sub(begun) >= self.bounds.patience {
+                return Err(busy(key, &worker));
             }
-            self.clock.sleep(CLAIM_AGAIN).await;
+            tokio::select! {
+                () = released => {}
+                () = self.clock.sleep(CLAIM_AGAIN) => {}
+            }
         }
-    }
-
-    /// Ends what other runs have claimed: the lock of the state, which the caller holds,
-    /// proves that they have ended.
-    pub(crate) async fn take_over_claims(&self) -> Result<(), EngineError> {
-        Ok(self.state.end_other_claims(&self.owner).await?)
     }
 
     /// Writes an entry of the journal; where a step ends, with the attempt that it was.
@@ -444,13 +420,18 @@ impl Engine {
         self.listener.on(Event::Note { says: one_line(says) });
     }
 
-    pub(crate) fn tell_waiting(&self, hostname: &Hostname, action: &'static str, what: impl Into<String>) {
+    pub(crate) fn emit_waiting(&self, hostname: &Hostname, action: &'static str, what: impl Into<String>) {
         self.listener.on(Event::Waiting { hostname: hostname.clone(), action, what: one_line(what) });
     }
 
     pub(crate) fn count_waiting_requests(&self, count: usize) {
         self.waiting_requests.fetch_add(count as u64, Ordering::Relaxed);
     }
+}
+
+/// What others call this process while it carries out a command.
+pub(crate) fn worker_name(command: &str) -> String {
+    format!("{command} (process {} on {})", std::process::id(), pindrel_machine::host_name())
 }
 
 /// Writes hostnames for a sentence.

@@ -28,6 +28,13 @@ pub(crate) struct RunRecord {
     changed: Mutex<BTreeSet<Hostname>>,
 }
 
+impl RunRecord {
+    /// What was typed, as in `settle`.
+    pub(crate) fn command(&self) -> &str {
+        if self.command.is_empty() { "settle" } else { &self.command }
+    }
+}
+
 impl Engine {
     /// Says what was typed, for the list of runs; `settle` unless said.
     #[must_use]
@@ -54,8 +61,7 @@ impl Engine {
         if !self.record.begun.load(Ordering::Relaxed) || !is_changed || is_known() {
             return Ok(());
         }
-        let command = if self.record.command.is_empty() { "settle" } else { &self.record.command };
-        let begin = || self.state.begin_run(self.clock.now(), command);
+        let begin = || self.state.begin_run(self.clock.now(), self.record.command());
         let id = *self.record.id.get_or_try_init(begin).await?;
         self.state.record_before(id, hostname, &self.form(facts, before)).await?;
         self.record.changed.lock().unwrap_or_else(PoisonError::into_inner).insert(hostname.clone());

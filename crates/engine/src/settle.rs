@@ -19,7 +19,7 @@ use crate::events::{Event, Summary};
 use crate::execute::Outcome;
 use crate::failure::EngineError;
 use crate::leftovers::Leftover;
-use crate::observe::Surveyed;
+use crate::observe::OpenHostnames;
 use crate::run::Engine;
 
 /// How long the journal and ended orders are kept, in seconds.
@@ -134,7 +134,7 @@ impl Engine {
     /// [`EngineError`] when the state cannot be read or written.
     pub async fn plan(&self, scope: &Scope, aim: Aim) -> Result<Plan, EngineError> {
         let due = self.due_certificates(self.clock.now()).await?;
-        let Surveyed { open, unlisted } = self.survey_open(scope, &due).await?;
+        let OpenHostnames { open, unlisted } = self.survey_open(scope, &due).await?;
         self.choose_afresh(&open).await?;
         self.load_retiring(scope, aim, &unlisted).await?;
         let Decided { steps, outlooks } = self.decide(&open, &scope.certificates, aim).await?;
@@ -156,8 +156,8 @@ impl Engine {
         Ok(Plan { stuck: stuck.collect(), steps, total, held: total - looked_at + held, certificates, leftovers })
     }
 
-    /// Brings the world to the manifest for some hostnames, and verifies it. The caller holds
-    /// the lock of the state.
+    /// Brings the world to the manifest for some hostnames, and verifies it. Others may work on
+    /// the same state: each on its own things.
     ///
     /// # Errors
     /// [`EngineError`] when the state cannot be read or written; what fails in the
@@ -165,11 +165,11 @@ impl Engine {
     pub async fn settle(&self, scope: &Scope, aim: Aim) -> Result<Summary, EngineError> {
         let begun = self.clock.elapsed();
         self.begin_recording();
-        self.take_over_claims().await?;
+        self.enter().await?;
         self.prune().await?;
         self.finish_revocations().await?;
         let due = self.take_advice().await?;
-        let Surveyed { open, unlisted } = self.survey_open(scope, &due).await?;
+        let OpenHostnames { open, unlisted } = self.survey_open(scope, &due).await?;
         self.choose_afresh(&open).await?;
         self.load_retiring(scope, aim, &unlisted).await?;
         let Decided { steps, outlooks } = self.decide(&open, &scope.certificates, aim).await?;
@@ -190,7 +190,7 @@ impl Engine {
         for (step, outcome) in steps.iter().zip(&outcomes).filter(|(_, outcome)| ***outcome != Outcome::Done) {
             for goal in &step.goals {
                 let worst = unsuccessful.entry(*goal).or_insert_with(|| outcome.clone());
-                if matches!((&**worst, &**outcome), (Outcome::PutOff { .. }, Outcome::Failed(_))) {
+                if matches!((&**worst, &**outcome), (Outcome::Deferred { .. }, Outcome::Failed(_))) {
                     *worst = outcome.clone();
                 }
             }
@@ -273,7 +273,7 @@ impl Engine {
                 summary.failed += 1;
                 findings.iter().for_each(|finding| stuck(true, finding, None));
             }
-            (Some(Outcome::PutOff { finding, next }), _) => {
+            (Some(Outcome::Deferred { finding, next }), _) => {
                 summary.waiting += 1;
                 stuck(false, finding, *next);
             }

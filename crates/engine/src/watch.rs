@@ -22,7 +22,7 @@ const PACE: Duration = Duration::from_secs(1);
 
 /// What is watched.
 #[derive(Debug, Clone)]
-pub struct WatchOrder {
+pub struct WatchRequest {
     /// The zone.
     pub zone: ZoneId,
     /// The name.
@@ -44,7 +44,7 @@ impl Engine {
     ///
     /// # Errors
     /// A [`Finding`] where it is not known yet where its alias leads.
-    pub async fn watch_of(&self, id: HostnameId) -> Result<WatchOrder, Finding> {
+    pub async fn watch_of(&self, id: HostnameId) -> Result<WatchRequest, Finding> {
         let wanted = self.desired.hostname(id);
         self.survey_stale(&[id]).await.map_err(|error| internal(error.to_string()))?;
         let known = self.known();
@@ -60,7 +60,7 @@ impl Engine {
         // What the zone's server resolves itself is seen as addresses only.
         let is_resolved = sets.iter().flat_map(RecordSet::data).any(|data| matches!(data, RecordData::Alias(_)));
         let former = about.ownership.and_then(|own| own.former_alias);
-        Ok(WatchOrder {
+        Ok(WatchRequest {
             zone: wanted.zone,
             owner: wanted.hostname.owner(),
             watched: Watched::Alias(about.alias_place()),
@@ -76,7 +76,7 @@ impl Engine {
     ///
     /// # Errors
     /// A [`Finding`] where the zone has no server, or the one that takes changes does not answer at first.
-    pub async fn watch(&self, order: &WatchOrder, mut on: impl FnMut(&Spread)) -> Result<Spread, Finding> {
+    pub async fn watch(&self, order: &WatchRequest, mut on: impl FnMut(&Spread)) -> Result<Spread, Finding> {
         let zone = &self.desired.zone(order.zone).name;
         self.know_zone(order.zone).await.map_err(|error| internal(error.to_string()))?;
         let servers = self.zone_servers(order.zone);

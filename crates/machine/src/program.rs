@@ -65,7 +65,7 @@ impl<'p> Program<'p> {
     ///
     /// # Errors
     /// How it failed, as the end of a sentence.
-    pub async fn said(&self) -> Result<String, String> {
+    pub async fn run_for_message(&self) -> Result<String, String> {
         self.run().await.map(|(output, errors)| said(&errors, &output))
     }
 

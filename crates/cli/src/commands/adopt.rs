@@ -4,12 +4,12 @@ use std::sync::Arc;
 
 use clap::{Args, Subcommand};
 use clap_complete::engine::ArgValueCandidates;
-use pindrel_engine::{Adoptable, Candidate};
+use pindrel_engine::{Access, Adoptable, Candidate};
 
 use crate::args::{RunBounds, Span};
 use crate::commands::cert;
 use crate::completion;
-use crate::context::{Context, LOCK_PATIENCE, bounds};
+use crate::context::{Context, access, bounds};
 use crate::error::{CliError, Status};
 use crate::output;
 
@@ -93,8 +93,7 @@ pub(crate) async fn run(context: &Context, args: &AdoptArgs) -> Result<Status, C
 async fn one(context: &Context, hostname: &str, what: Adoptable) -> Result<Status, CliError> {
     let loaded = context.load()?;
     let id = loaded.hostname(hostname)?;
-    let home = context.home().await?;
-    let _lock = home.lock("adopt", LOCK_PATIENCE).await?;
+    let home = context.home(Access::Change).await?;
     let engine = loaded.engine(home, bounds(Span(0), RunBounds::default()), Arc::new(())).await?;
     let mut found = engine.candidates(&[id]).await?;
     found.retain(|candidate| candidate.what == what);
@@ -113,11 +112,7 @@ async fn all(context: &Context, is_meant: bool) -> Result<Status, CliError> {
     let loaded = context.load()?;
     output::diagnostics::warn(&loaded.mistakes);
     let scope = loaded.scope(&[])?;
-    let home = context.home().await?;
-    let _lock = match is_meant {
-        true => Some(home.lock("adopt", LOCK_PATIENCE).await?),
-        false => None,
-    };
+    let home = context.home(access(!is_meant)).await?;
     let engine = loaded.engine(home, bounds(Span(0), RunBounds::default()), Arc::new(())).await?;
     let found = engine.candidates(&scope.hostnames).await?;
     let proven: Vec<Candidate> = found.iter().filter(|candidate| candidate.is_proven()).cloned().collect();

@@ -8,6 +8,7 @@ use crate::args::{RunBounds, Span};
 use crate::context::{Context, bounds};
 use crate::error::{CliError, Status};
 use crate::output;
+use pindrel_engine::Access;
 
 /// Read the manifest and report every mistake with its place
 ///
@@ -38,8 +39,10 @@ pub(crate) async fn run(context: &Context, args: &CheckArgs) -> Result<Status, C
         output::diagnostics::print(context, &desired, &mistakes, None)?;
         return Ok(if mistakes.errors.is_empty() { Status::Done } else { Status::Wrong });
     }
-    let engine =
-        context.load()?.engine(context.home().await?, bounds(Span(0), RunBounds::default()), Arc::new(())).await?;
+    let engine = context
+        .load()?
+        .engine(context.home(Access::Read).await?, bounds(Span(0), RunBounds::default()), Arc::new(()))
+        .await?;
     let reports = engine.look_online().await?;
     output::diagnostics::print(context, &desired, &mistakes, Some(&reports))?;
     Ok(if output::online::is_hindered(&reports) { Status::NotHeld } else { Status::Done })

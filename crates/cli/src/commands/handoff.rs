@@ -6,7 +6,7 @@ use clap::{Args, ValueEnum};
 use clap_complete::engine::ArgValueCandidates;
 use pindrel_core::desired::{HostnameId, ZoneId};
 use pindrel_core::name::DnsName;
-use pindrel_engine::Handoff;
+use pindrel_engine::{Access, Handoff};
 
 use crate::args::{RunBounds, Span};
 use crate::completion;
@@ -61,7 +61,8 @@ pub(crate) async fn run(context: &Context, args: &HandoffArgs) -> Result<Status,
     output::diagnostics::warn(&loaded.mistakes);
     let (zone, hostnames) = named(&loaded, &args.name)?;
     let is_delegation = !loaded.desired.is_handed_off(zone);
-    let engine = loaded.engine(context.home().await?, bounds(Span(0), RunBounds::default()), Arc::new(())).await?;
+    let engine =
+        loaded.engine(context.home(Access::Read).await?, bounds(Span(0), RunBounds::default()), Arc::new(())).await?;
     let handoff: Handoff = engine.handoff(zone, &hostnames).await?;
     output::handoff::print(context, &handoff, args.form, is_delegation)?;
     Ok(if handoff.is_done() { Status::Done } else { Status::NotHeld })

@@ -10,12 +10,12 @@ use clap::Args;
 use notify::{RecursiveMode, Watcher as _};
 use pindrel_core::desired::Desired;
 use pindrel_engine::drivers::{Drivers, RealDrivers, SystemClock};
-use pindrel_engine::{Aim, Home, KeepOrder, KeepSetup, Listener, Scope, keep, keep_once};
+use pindrel_engine::{Access, Aim, Home, KeepCommand, KeepSetup, Listener, Scope, keep, keep_once};
 use tokio::signal::unix::{SignalKind, signal};
 use tokio::sync::mpsc;
 
 use crate::args::{MAX_AGE, RunBounds};
-use crate::context::{Context, LOCK_PATIENCE, Loaded, bounds};
+use crate::context::{Context, Loaded, bounds};
 use crate::error::{CliError, Status};
 use crate::output;
 use crate::output::keep::Keeping;
@@ -70,7 +70,7 @@ pub(crate) async fn run_until(context: &Context, story: impl Future<Output = ()>
     let (orders, taken) = mpsc::channel(ORDERS);
     run_on(context, context.load()?, RunBounds::default(), taken, async |_| {
         story.await;
-        let _ = orders.send(KeepOrder::Stop).await;
+        let _ = orders.send(KeepCommand::Stop).await;
         std::future::pending().await
     })
     .await
@@ -81,12 +81,10 @@ async fn run_on(
     context: &Context,
     loaded: Loaded,
     limits: RunBounds,
-    taken: mpsc::Receiver<KeepOrder>,
+    taken: mpsc::Receiver<KeepCommand>,
     outside: impl AsyncFnOnce(Arc<Keeping>) -> Result<(), CliError>,
 ) -> Result<(), CliError> {
-    let home = context.home().await?;
-    // Beside the lock of the state, which each pass takes for itself.
-    let _sole = home.lock_to_keep(LOCK_PATIENCE).await?;
+    let home = context.home(Access::Change).await?;
     let desired = Arc::new(loaded.desired);
     let keeping = Keeping::start(context, &desired);
     let setup = setup(desired, loaded.folder, home, limits, keeping.clone());
@@ -119,8 +117,7 @@ fn setup(
 }
 
 async fn once(context: &Context, args: &KeepArgs, loaded: Loaded) -> Result<Status, CliError> {
-    let home = context.home().await?;
-    let _lock = home.lock("keep", LOCK_PATIENCE).await?;
+    let home = context.home(Access::Change).await?;
     let scope = Scope::all(&loaded.desired);
     let progress = output::progress::start(context, &loaded.desired, &scope, Aim::Hold);
     let setup = setup(Arc::new(loaded.desired), loaded.folder, home, args.bounds, progress.listener());
@@ -136,7 +133,7 @@ async fn once(context: &Context, args: &KeepArgs, loaded: Loaded) -> Result<Stat
 async fn watch(
     context: &Context,
     files: Vec<PathBuf>,
-    orders: mpsc::Sender<KeepOrder>,
+    orders: mpsc::Sender<KeepCommand>,
     keeping: Arc<Keeping>,
 ) -> Result<(), CliError> {
     let mut hangup = signal(SignalKind::hangup())?;
@@ -155,7 +152,7 @@ async fn watch(
         tokio::select! {
             signal = &mut stop => {
                 signal?;
-                let _ = orders.send(KeepOrder::Stop).await;
+                let _ = orders.send(KeepCommand::Stop).await;
                 // The loop ends by itself; a second signal ends the process at once.
                 stop_signal().await?;
                 std::process::exit(130);
@@ -163,7 +160,7 @@ async fn watch(
             _ = hangup.recv() => {
                 // The same signal says that the terminal is gone, and then nobody looks any longer.
                 if on_terminal && !std::io::stderr().is_terminal() {
-                    let _ = orders.send(KeepOrder::Stop).await;
+                    let _ = orders.send(KeepCommand::Stop).await;
                     std::future::pending::<()>().await;
                 }
                 is_asked = true;
@@ -191,7 +188,7 @@ async fn watch(
                 }
                 let desired = Arc::new(loaded.desired);
                 keeping.replace(&desired);
-                if orders.send(KeepOrder::Manifest(desired)).await.is_err() {
+                if orders.send(KeepCommand::Manifest(desired)).await.is_err() {
                     return Ok(());
                 }
             }

@@ -10,7 +10,7 @@ use pindrel_engine::{Aim, Engine, Leftover, LeftoverScope, RevocationRequest, Re
 
 use crate::args::{MAX_AGE, RunBounds};
 use crate::commands::settle;
-use crate::context::{Context, LOCK_PATIENCE, bounds};
+use crate::context::{Context, access, bounds};
 use crate::error::{CliError, Status};
 use crate::{names, output};
 
@@ -75,11 +75,7 @@ pub(crate) async fn run(context: &Context, args: &RetireArgs) -> Result<Status, 
     context.refuse_csv()?;
     let loaded = context.load()?;
     output::diagnostics::warn(&loaded.mistakes);
-    let home = context.home().await?;
-    let _lock = match args.dry_run {
-        true => None,
-        false => Some(home.lock("retire", LOCK_PATIENCE).await?),
-    };
+    let home = context.home(access(args.dry_run)).await?;
     if !args.forget {
         refuse_wanted(&loaded.desired, &args.hostnames)?;
     }

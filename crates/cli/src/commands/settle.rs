@@ -6,11 +6,11 @@ use std::sync::Arc;
 
 use clap::Args;
 use clap_complete::engine::ArgValueCandidates;
-use pindrel_engine::{Aim, Bounds, Engine, Scope, Summary};
+use pindrel_engine::{Access, Aim, Bounds, Engine, Scope, Summary};
 
 use crate::args::{MAX_AGE, RunBounds, Span};
 use crate::completion;
-use crate::context::{Context, LOCK_PATIENCE, bounds};
+use crate::context::{Context, access, bounds};
 use crate::error::{CliError, Status};
 use crate::output;
 use crate::output::progress::Progress;
@@ -97,8 +97,8 @@ pub(crate) async fn run(context: &Context, args: &SettleArgs) -> Result<Status, 
         return undo::run(context, args, loaded, run).await;
     }
     let scope = loaded.scope(&args.only)?;
-    let home = context.home().await?;
-    let bounds = Bounds { moves_now: args.now, ..bounds(args.max_age, args.bounds) };
+    let home = context.home(access(args.dry_run)).await?;
+    let bounds = Bounds { skip_ttl_wait: args.now, ..bounds(args.max_age, args.bounds) };
     let aim = match (args.rehearse, args.hold_alias) {
         (true, _) => Aim::Rehearse,
         (_, true) => Aim::HoldAliases,
@@ -108,7 +108,6 @@ pub(crate) async fn run(context: &Context, args: &SettleArgs) -> Result<Status, 
         let engine = loaded.engine(home, bounds, Arc::new(())).await?;
         return show_plan(context, &engine, &scope, aim).await;
     }
-    let _lock = home.lock("settle", LOCK_PATIENCE).await?;
     let progress = output::progress::start(context, &loaded.desired, &scope, aim);
     let engine = loaded.engine(home, bounds, progress.listener()).await?;
     carry_out(&engine, &scope, aim, &progress).await
@@ -136,8 +135,7 @@ pub(crate) async fn run_prepared(
     context.refuse_csv()?;
     let loaded = context.load()?;
     output::diagnostics::warn(&loaded.mistakes);
-    let home = context.home().await?;
-    let _lock = home.lock(who, LOCK_PATIENCE).await?;
+    let home = context.home(Access::Change).await?;
     let progress = output::progress::start(context, &loaded.desired, &Scope::all(&loaded.desired), Aim::Hold);
     let engine = loaded.engine(home, bounds(MAX_AGE, limits), progress.listener()).await?.called(who);
     let scope = prepare(&engine).await?;

@@ -5,7 +5,7 @@ use std::sync::Arc;
 use clap::Args;
 use clap_complete::engine::ArgValueCandidates;
 
-use pindrel_engine::LeftoverScope;
+use pindrel_engine::{Access, LeftoverScope};
 
 use crate::args::{MAX_AGE, RunBounds, Span};
 use crate::completion;
@@ -56,7 +56,9 @@ pub(crate) async fn run(context: &Context, args: &StatusArgs) -> Result<Status, 
     }
     scope.hostnames.retain(|id| has_all(&desired.hostname(*id).labels));
     scope.certificates.retain(|id| has_all(&desired.certificate(*id).terms.labels));
-    let engine = loaded.engine(context.home().await?, bounds(args.max_age, RunBounds::default()), Arc::new(())).await?;
+    let engine = loaded
+        .engine(context.home(Access::Read).await?, bounds(args.max_age, RunBounds::default()), Arc::new(()))
+        .await?;
     let report = engine.status(&scope).await?;
     output::status::print(context, &report)?;
     let held = report.held() == report.total() && report.leftovers.is_empty();

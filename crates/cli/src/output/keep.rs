@@ -13,9 +13,9 @@ use pindrel_engine::{Event, KeepSummary, Listener};
 use serde_json::json;
 
 use super::health::{colour, latency, mark};
+use super::line_writer::Lines;
 use super::live::{line_style, shown};
 use super::times::{age, for_people};
-use super::unhurried::Lines;
 use super::wrap::for_stderr;
 use super::{VERSION, count, log, style};
 use crate::args::Format;

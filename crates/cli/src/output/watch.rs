@@ -11,7 +11,7 @@ use jiff::Timestamp;
 use pindrel_core::pins::PinState;
 use pindrel_core::propagation::{Peer, Reached, Spread};
 use pindrel_core::records::in_words;
-use pindrel_engine::{WatchOrder, seconds_until};
+use pindrel_engine::{WatchRequest, seconds_until};
 use serde_json::json;
 
 use super::live::{line_style, shown};
@@ -61,7 +61,7 @@ fn peers(spread: &Spread) -> impl Iterator<Item = (&'static str, &Peer)> {
 
 impl Watching {
     /// Chooses the display by the format and the terminal.
-    pub(crate) fn start(context: &Context, order: &WatchOrder) -> Watching {
+    pub(crate) fn start(context: &Context, order: &WatchRequest) -> Watching {
         let is_live =
             std::io::stderr().is_terminal() && !context.quiet && !log::is_json() && context.format == Format::Text;
         let live = is_live

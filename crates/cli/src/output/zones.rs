@@ -76,7 +76,7 @@ pub(crate) fn print_live_check(
     }
     let mut out = super::stdout();
     show_slips(&mut out, slips, &|_| None)?;
-    tell_partial(&mut out, from, partial)?;
+    print_partial(&mut out, from, partial)?;
     let (errors, warnings) = numbers(slips);
     let records = count(zone.len(), "record");
     let warnings = if warnings == 0 { String::new() } else { format!(", {}", count(warnings, "warning")) };
@@ -181,7 +181,7 @@ fn show_slips(out: &mut impl Write, slips: &[Slip], place: &dyn Fn(&Slip) -> Opt
     Ok(())
 }
 
-fn tell_partial(out: &mut impl Write, from: &str, partial: Option<&str>) -> Result<(), CliError> {
+fn print_partial(out: &mut impl Write, from: &str, partial: Option<&str>) -> Result<(), CliError> {
     if let Some(why) = partial {
         let mark = style::paint(style::UNDERWAY, "!");
         writeln!(out, "{mark} Only a part of {from} was seen, the names of the manifest: {why}")?;
@@ -234,13 +234,13 @@ pub(crate) fn print_differences(
         Format::Text => {
             let mut out = super::stdout();
             show_differences(&mut out, differences, with_ttls)?;
-            tell_partial(&mut out, left.from(), left.partial())?;
-            tell_partial(&mut out, right.from(), right.partial())?;
+            print_partial(&mut out, left.from(), left.partial())?;
+            print_partial(&mut out, right.from(), right.partial())?;
             let (from, to) = (left.from(), right.from());
             if differences.is_empty() {
                 let same = style::paint(style::GOOD, "have the same records");
                 writeln!(out, "{from} and {to} {same}: {}.", count(left.len().min(right.len()), "record"))?;
-                return change.map_or(Ok(()), |change| tell_change(&mut out, change, differences, (from, to)));
+                return change.map_or(Ok(()), |change| print_change(&mut out, change, differences, (from, to)));
             }
             let only = |is: fn(&Difference) -> bool| differences.iter().filter(|one| is(one)).count();
             let (only_left, only_right) = (only(|one| one.right.is_empty()), only(|one| one.left.is_empty()));
@@ -250,7 +250,7 @@ pub(crate) fn print_differences(
             let verb = if differences.len() == 1 { "differs" } else { "differ" };
             let sets = count(differences.len(), "record set");
             writeln!(out, "{sets} {verb}: {minus}, {plus}, {both} in both.")?;
-            change.map_or(Ok(()), |change| tell_change(&mut out, change, differences, (from, to)))
+            change.map_or(Ok(()), |change| print_change(&mut out, change, differences, (from, to)))
         }
     }
 }
@@ -259,7 +259,7 @@ pub(crate) fn print_differences(
 const MOST_LOST: usize = 20;
 
 /// Tells what comes of a change of name servers from the left to the right side.
-fn tell_change(
+fn print_change(
     out: &mut impl Write,
     change: &NameServerChange,
     differences: &[Difference],

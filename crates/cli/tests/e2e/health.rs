@@ -102,6 +102,10 @@ fn is_up(check: &'static str) -> impl Fn(&Value) -> bool {
     move |event| event["event"] == "verdict" && event["check"] == check && event["to"] == "up"
 }
 
+fn is_note(word: &'static str) -> impl Fn(&Value) -> bool {
+    move |event| event["event"] == "note" && event["says"].as_str().is_some_and(|says| says.contains(word))
+}
+
 async fn queue() -> (Workspace, Sandbox) {
     let (workspace, sandbox) = unsettled_queue().await;
     workspace.run(&["settle"]).ended(0);
@@ -214,14 +218,30 @@ async fn a_state_that_hangs_stops_no_check_and_no_end() {
     workspace.run(&["status"]).ended(0);
 }
 
-/// What a person does beside it: a second one, a broken manifest, a hold, a stop.
+/// Two share the work; one that is killed is followed at once by the other, in the middle of a failure.
+#[tokio::test(flavor = "multi_thread")]
+async fn of_two_that_keep_running_the_second_takes_over_from_one_that_is_killed() {
+    let (workspace, sandbox) = queue().await;
+    let first = Keep::start(&workspace);
+    first.until("verdict", 0, is_up("tonight.larkfield.example/queue-south")).await;
+    let second = Keep::start(&workspace);
+    let (_, from) = second.until("word on the checks", 0, is_note("another process makes")).await;
+    assert!(sandbox.switch("endpoint-down=queue-north", true));
+    first.kill();
+    let (_, from) = second.until("word on the checks", from, is_note("all checks are made by this process now")).await;
+    second.until("switch", from, switched_to("queue-south")).await;
+    let (status, events) = second.stop();
+    assert_eq!(status, 0);
+    let says = |event: &Value, of: &str, what: &str| event["event"] == of && event["to"] == what;
+    assert!(!events[..from].iter().any(|event| says(event, "verdict", "up")), "it made none before: {events:#?}");
+}
+
+/// What a person does beside it: a broken manifest, a hold, a stop.
 #[tokio::test(flavor = "multi_thread")]
 async fn a_process_that_runs_on_takes_manifests_and_holds_and_ends_in_order() {
     let (workspace, sandbox) = queue().await;
     let keep = Keep::start(&workspace);
     let (_, from) = keep.until("verdict", 0, is_up("tonight.larkfield.example/queue-south")).await;
-    let second = workspace.run(&["keep"]).ended(1);
-    assert!(second.stderr.contains("keep (process"), "{}", second.stderr);
     // Other commands run beside it.
     let list = workspace.run(&["health", "list", "--format", "json"]);
     assert_fits(&schema("health-list"), &list.json());
@@ -237,9 +257,6 @@ async fn a_process_that_runs_on_takes_manifests_and_holds_and_ends_in_order() {
     let (_, from) = keep.until("return", from, switched_to("queue-north")).await;
 
     edit(&workspace, "policy = \"standby\"", "policy = \"stanby\"");
-    let is_note = |word: &'static str| {
-        move |event: &Value| event["event"] == "note" && event["says"].as_str().is_some_and(|says| says.contains(word))
-    };
     let (note, from) = keep.until("word on the mistake", from, is_note("cannot be used")).await;
     assert!(note["says"].as_str().unwrap().contains("pindrel.toml:"), "{note}");
     edit(&workspace, "policy = \"stanby\"", "policy = \"standby\"");

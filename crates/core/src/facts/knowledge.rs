@@ -76,12 +76,12 @@ pub struct Knowledge {
     /// What was concluded about each health check.
     pub verdicts: HashMap<CheckId, CheckRecord>,
     /// The endpoints that somebody has taken out of answers.
-    pub held_out: HashMap<EndpointId, HeldOut>,
+    pub drained: HashMap<EndpointId, Drained>,
 }
 
 /// That somebody has taken an endpoint out of answers.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct HeldOut {
+pub struct Drained {
     /// Until when; until it is released where nobody said.
     pub until: Option<Timestamp>,
     /// Why.
@@ -105,8 +105,8 @@ impl Knowledge {
     }
 
     /// Says whether somebody has taken an endpoint out of answers.
-    pub fn is_held_out(&self, id: EndpointId, now: Timestamp) -> bool {
-        self.held_out.get(&id).is_some_and(|held| held.until.is_none_or(|until| now < until))
+    pub fn is_drained(&self, id: EndpointId, now: Timestamp) -> bool {
+        self.drained.get(&id).is_some_and(|held| held.until.is_none_or(|until| now < until))
     }
 
     /// Returns the certificate that is held, if any is known.

@@ -24,7 +24,7 @@ use crate::values::{Fingerprint, Serial};
 
 pub use certificate::{HeldCertificate, OrderedTerms, Origin, ReplaceReason};
 pub use failure::{Lameness, Unreachable, Unresolved, Untrusted};
-pub use knowledge::{ChallengeTarget, HeldOut, HostnameKnowledge, Knowledge, Retiring, RetiringId};
+pub use knowledge::{ChallengeTarget, Drained, HostnameKnowledge, Knowledge, Retiring, RetiringId};
 pub use ownership::{EndpointKey, FormerAlias, Ownership, Written};
 
 /// One observation with the time at which it was made.
@@ -585,6 +585,22 @@ pub struct HostnameFacts {
 }
 
 impl HostnameFacts {
+    /// Takes over what was seen later.
+    pub fn take_later(&mut self, other: HostnameFacts) {
+        let HostnameFacts { bindings, alias, answer } = other;
+        for (key, fact) in bindings {
+            if self.bindings.get(&key).is_none_or(|own| own.seen < fact.seen) {
+                self.bindings.insert(key, fact);
+            }
+        }
+        self.take_later_alias(alias);
+        if let Some(answer) = answer
+            && self.answer.as_ref().is_none_or(|own| own.seen < answer.seen)
+        {
+            self.answer = Some(answer);
+        }
+    }
+
     /// Takes over what the zone's servers gave where that was seen later.
     pub fn take_later_alias(&mut self, other: Option<Fact<AliasView>>) {
         if let Some(other) = other

@@ -17,7 +17,7 @@ pub(super) fn judge(known: Known<'_>) -> PinReport {
 }
 
 fn judge_view(known: Known<'_>, view: &AnswerView) -> PinReport {
-    let findings: Vec<Finding> = view.through.iter().filter_map(|answer| trouble(known, answer)).collect();
+    let findings: Vec<Finding> = view.through.iter().filter_map(|answer| finding_for(known, answer)).collect();
     let met = view.through.iter().find_map(|answer| match &answer.outcome {
         ClientOutcome::Answered { sha256, status, .. } => Some((*sha256, *status)),
         _ => None,
@@ -38,21 +38,21 @@ fn judge_view(known: Known<'_>, view: &AnswerView) -> PinReport {
 }
 
 /// What is wrong with what clients get through one resolver.
-fn trouble(known: Known<'_>, answer: &ResolverAnswer) -> Option<Finding> {
+fn finding_for(known: Known<'_>, answer: &ResolverAnswer) -> Option<Finding> {
     let required = known.wanted.client_certificates.as_ref().is_some_and(|own| own.need == ClientNeed::Required);
     if !required {
-        return outcome_trouble(known, &answer.resolver, &answer.outcome);
+        return finding_for_outcome(known, &answer.resolver, &answer.outcome);
     }
     // One that must be refused, and where a certificate was shown, one that must be answered.
     match &answer.without_certificate {
-        Some(bare) => refusal_trouble(known, &answer.resolver, bare)
-            .or_else(|| outcome_trouble(known, &answer.resolver, &answer.outcome)),
-        None => refusal_trouble(known, &answer.resolver, &answer.outcome),
+        Some(bare) => finding_for_refusal(known, &answer.resolver, bare)
+            .or_else(|| finding_for_outcome(known, &answer.resolver, &answer.outcome)),
+        None => finding_for_refusal(known, &answer.resolver, &answer.outcome),
     }
 }
 
 /// A client that shows no certificate is refused: in TLS, or with a status that says so.
-fn refusal_trouble(known: Known<'_>, resolver: &ResolverAddress, outcome: &ClientOutcome) -> Option<Finding> {
+fn finding_for_refusal(known: Known<'_>, resolver: &ResolverAddress, outcome: &ClientOutcome) -> Option<Finding> {
     match outcome {
         ClientOutcome::NoAnswer { .. } => None,
         ClientOutcome::Answered { status: 400..=499, .. } => None,
@@ -62,11 +62,11 @@ fn refusal_trouble(known: Known<'_>, resolver: &ResolverAddress, outcome: &Clien
             let remedy = "Run settle; if that does not help, check on the platform why it asks for none";
             Some(Finding::new(Code::ClientCertificateNotRequired, Pin::Answer, says, remedy))
         }
-        other => outcome_trouble(known, resolver, other),
+        other => finding_for_outcome(known, resolver, other),
     }
 }
 
-fn outcome_trouble(known: Known<'_>, resolver: &ResolverAddress, outcome: &ClientOutcome) -> Option<Finding> {
+fn finding_for_outcome(known: Known<'_>, resolver: &ResolverAddress, outcome: &ClientOutcome) -> Option<Finding> {
     let finding = |code, says: String, remedy: &str| Some(Finding::new(code, Pin::Answer, says, remedy));
     let wanted = known.wanted;
     let asked = &wanted.probed_as;

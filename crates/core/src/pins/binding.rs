@@ -96,7 +96,7 @@ fn judge_former(known: Known<'_>, held: PinReport, now: Timestamp) -> PinReport 
 
 fn judge_wanted(known: Known<'_>) -> PinReport {
     let Some(endpoint) = known.endpoint else { return PinReport::not_looked_at() };
-    if let Some(mut report) = endpoint_trouble(known.desired.endpoint(known.at), &endpoint.value) {
+    if let Some(mut report) = report_for_endpoint(known.desired.endpoint(known.at), &endpoint.value) {
         report.seen = Some(endpoint.seen);
         return report;
     }
@@ -110,7 +110,7 @@ fn finding(code: Code, says: String, remedy: impl Into<String>) -> Finding {
     Finding::new(code, Pin::Binding, says, remedy)
 }
 
-pub(super) fn endpoint_trouble(endpoint: &Endpoint, view: &EndpointView) -> Option<PinReport> {
+pub(super) fn report_for_endpoint(endpoint: &Endpoint, view: &EndpointView) -> Option<PinReport> {
     let name = &endpoint.name;
     Some(match view {
         EndpointView::Listed(info) if info.custom_hostnames.allowed => return None,

@@ -10,9 +10,9 @@ mod location;
 mod name;
 pub mod rdata;
 mod reach;
-mod slips;
 mod svc_params;
 mod type_code;
+mod zone_lint;
 
 use std::fmt;
 use std::ops::ControlFlow;
@@ -21,8 +21,8 @@ pub use compare::{Compared, Difference, SetRecord, compare};
 pub use increment::{DoesNotFit, Increment};
 pub use name::{NameKey, NameTextError};
 pub use reach::{ReachedEndpoint, reach_slips};
-pub use slips::{MOST_SLIPS, Severity, Slip, SlipCode, slips};
 pub use type_code::TypeCode;
+pub use zone_lint::{MOST_SLIPS, Severity, Slip, SlipCode, slips};
 
 use crate::values::Serial;
 

@@ -10,7 +10,7 @@ use pindrel_core::desired::AuthorityId;
 use pindrel_core::findings::{Code, Finding};
 use pindrel_core::values::KeyKind;
 use pindrel_keys::{AccountKey, external_mac};
-use pindrel_state::AccountRow;
+use pindrel_state::{AccountRow, Claim};
 use secrecy::{ExposeSecret as _, SecretString};
 use serde_json::Value;
 use tokio::sync::OnceCell;
@@ -90,6 +90,14 @@ impl Engine {
     /// # Errors
     /// A [`Finding`].
     pub async fn open_account(&self, id: AuthorityId, how: Registration) -> Result<AccountReport, Finding> {
+        self.claimed(&self.account_claim(id), async |_| self.open_claimed_account(id, how).await).await
+    }
+
+    fn account_claim(&self, id: AuthorityId) -> String {
+        format!("account {}", self.desired.authority(id).directory)
+    }
+
+    async fn open_claimed_account(&self, id: AuthorityId, how: Registration) -> Result<AccountReport, Finding> {
         let wanted = self.desired.authority(id);
         let directory = wanted.directory.as_str();
         let authority = self.authority(id).await?;
@@ -241,20 +249,25 @@ impl Engine {
             let says = format!("there is no open account at {}", wanted.name);
             Finding::of(Code::AccountMissing, says, format!("Open one with: pindrel account register {}", wanted.name))
         };
-        let row = self
-            .state
-            .account(directory)
-            .await
-            .map_err(state_failed)?
-            .filter(|row| row.status == AccountStatus::Valid)
-            .ok_or_else(none)?;
-        let mut row = self.confirm_key_change(&*authority, row).await?;
+        let read = async || {
+            let row = self.state.account(directory).await.map_err(state_failed)?;
+            row.filter(|row| row.status == AccountStatus::Valid).ok_or_else(none)
+        };
+        let mut row = read().await?;
+        if row.next_key.is_some() || row.contact != wanted.contact {
+            let update = async |_: &Claim| {
+                let mut row = self.confirm_key_change(&*authority, read().await?).await?;
+                if let Some(url) = row.url.clone().filter(|_| row.contact != wanted.contact) {
+                    let key = self.account_key_of(&row)?;
+                    self.change_contacts(&*authority, &key, &url, &mut row, &wanted.contact).await?;
+                    self.state.persist_account(&row).await.map_err(state_failed)?;
+                }
+                Ok(row)
+            };
+            row = self.claimed(&self.account_claim(id), update).await?;
+        }
         let url = row.url.clone().ok_or_else(none)?;
         let key = self.account_key_of(&row)?;
-        if row.contact != wanted.contact {
-            self.change_contacts(&*authority, &key, &url, &mut row, &wanted.contact).await?;
-            self.state.persist_account(&row).await.map_err(state_failed)?;
-        }
         let terms = &authority.directory().meta.terms_of_service;
         if let (Some(agreed), Some(new)) = (&row.terms, terms)
             && agreed != new
@@ -360,9 +373,18 @@ impl Engine {
         id: AuthorityId,
         given: Option<AccountKey>,
     ) -> Result<AccountReport, Finding> {
+        let account = self.account(id).await?;
+        self.claimed(&self.account_claim(id), async |_| self.change_claimed_key(id, &account, given).await).await
+    }
+
+    async fn change_claimed_key(
+        &self,
+        id: AuthorityId,
+        account: &Account,
+        given: Option<AccountKey>,
+    ) -> Result<AccountReport, Finding> {
         let wanted = self.desired.authority(id);
         let directory = wanted.directory.as_str();
-        let account = self.account(id).await?;
         let mut row =
             self.state.account(directory).await.map_err(state_failed)?.ok_or_else(|| no_account(directory))?;
         let new = match given {
@@ -420,8 +442,12 @@ impl Engine {
     /// # Errors
     /// A [`Finding`].
     pub async fn close_account(&self, id: AuthorityId) -> Result<AccountReport, Finding> {
-        let directory = self.desired.authority(id).directory.as_str();
         let account = self.account(id).await?;
+        self.claimed(&self.account_claim(id), async |_| self.close_claimed_account(id, &account).await).await
+    }
+
+    async fn close_claimed_account(&self, id: AuthorityId, account: &Account) -> Result<AccountReport, Finding> {
+        let directory = self.desired.authority(id).directory.as_str();
         let mut row =
             self.state.account(directory).await.map_err(state_failed)?.ok_or_else(|| no_account(directory))?;
         self.journalled("account-close", directory, &account.url, async {

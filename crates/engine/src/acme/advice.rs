@@ -61,15 +61,14 @@ impl Engine {
         });
         let mut asked = asked.buffer_unordered(self.bounds.at_once);
         let mut refused = None;
-        while let Some((certificate, mut row, answer)) = asked.next().await {
+        while let Some((certificate, row, answer)) = asked.next().await {
             let window = match answer {
                 Ok(window) => window,
                 // What is wrong with one certificate says nothing of the others.
                 Err(error @ (TransportError::Refused { .. } | TransportError::Malformed { .. })) => {
                     let finding = transport_failed(error);
                     let again = finding.again.at().unwrap_or_else(|| seconds_from(self.clock.now(), ASK_AGAIN_SECS));
-                    row.ask_again = Some(again);
-                    self.state.update_certificate(&row).await.map_err(state_failed)?;
+                    self.change_certificate(&row, &|row| row.ask_again = Some(again)).await?;
                     refused.get_or_insert(finding);
                     continue;
                 }
@@ -79,10 +78,15 @@ impl Engine {
             };
             let life = row.held.not_after.as_second() - row.held.not_before.as_second();
             let replaced = self.replaced_on_advice(&row).await?;
-            (row.held.window, row.ask_again) = (Some(brake(window, life, row.kept, replaced)), None);
-            row.renew_at = row.held.due_at(self.desired.certificate(certificate).terms.renewal);
-            self.state.update_certificate(&row).await.map_err(state_failed)?;
-            self.know_certificate(certificate, row).await;
+            let (window, rule) =
+                (brake(window, life, row.kept, replaced), self.desired.certificate(certificate).terms.renewal);
+            let advised = |row: &mut CertificateRow| {
+                (row.held.window, row.ask_again) = (Some(window.clone()), None);
+                row.renew_at = row.held.due_at(rule);
+            };
+            if let Some(row) = self.change_certificate(&row, &advised).await? {
+                self.know_certificate(certificate, row).await;
+            }
         }
         refused.map_or(Ok(()), Err)
     }

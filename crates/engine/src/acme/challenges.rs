@@ -20,10 +20,9 @@ use pindrel_core::pins::{PinState, judge_zone};
 use pindrel_core::records::{ZoneChange, ZoneRecord};
 use pindrel_core::values::Ttl;
 use pindrel_state::{ChallengeRow, Claim, OrderRow};
-use tokio::sync::OwnedMutexGuard;
 
 use super::LOOKUPS_AT_ONCE;
-use crate::execute::{GrowingPause, Wait, seconds_from};
+use crate::execute::{Backoff, Wait, seconds_from};
 use crate::failure::{EngineError, state_failed};
 use crate::run::{Engine, names};
 
@@ -149,12 +148,22 @@ impl Engine {
                 // One order after another, so that each sees the values of those before.
                 let mut turns = Vec::with_capacity(shared.len());
                 for target in &shared {
-                    turns.push(self.challenge_turn(&target.owner).await);
+                    turns.push(self.claim_in_time(&format!("challenge {}", target.owner)).await?);
                 }
-                if let Some(wait) = self.await_room(&shared, records).await? {
-                    return Ok(Some(wait));
+                let put = async {
+                    match self.await_room(&shared, records).await? {
+                        Some(wait) => Ok(Err(wait)),
+                        None => self.put_challenges(row, records, claim).await.map(Ok),
+                    }
+                };
+                let put: Result<Result<Publication, Wait>, Finding> = put.await;
+                for turn in turns {
+                    turn.release().await;
                 }
-                publication.insert(self.put_challenges(row, records, claim).await?)
+                match put? {
+                    Ok(made) => publication.insert(made),
+                    Err(wait) => return Ok(Some(wait)),
+                }
             }
         };
         let is_urgent = match self.desired.certificate_named(&row.certificate) {
@@ -190,11 +199,6 @@ impl Engine {
         }
         // In one order everywhere: nobody waits for somebody who waits for them.
         Ok(shared.into_values().collect())
-    }
-
-    async fn challenge_turn(&self, owner: &DnsName) -> OwnedMutexGuard<()> {
-        let turn = self.challenge_turns.lock().await.entry(owner.clone()).or_default().clone();
-        turn.lock_owned().await
     }
 
     /// What is waited for before more values are put at a name that has many; those of orders that have ended go first.
@@ -372,7 +376,7 @@ impl Engine {
         };
         let deleted = driver.change(&ZoneChange::Delete(records(&rows))).await;
         deleted.map_err(|error| error.finding(Pin::Certificate))?;
-        let mut pauses = GrowingPause::begin(self.clock.elapsed());
+        let mut pauses = Backoff::begin(self.clock.elapsed());
         let mut left = rows;
         loop {
             let asked = records(&left);

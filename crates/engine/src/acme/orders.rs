@@ -29,6 +29,7 @@ use crate::certificates::{held_of, key_row};
 use crate::drivers::trusted_of_authority;
 use crate::execute::{Progress, Wait, certificate_claim};
 use crate::failure::{EngineError, key_failed, order_failed, seal_failed, state_failed, transport_failed};
+use crate::leases::Granted;
 use crate::run::{Engine, names};
 
 /// How many requests of one order may be under way at once.
@@ -85,7 +86,7 @@ enum OrderEnd {
     /// The order is unusable and given up.
     GivenUp(Finding),
     /// The next run goes on with it.
-    PutOff(Finding),
+    Deferred(Finding),
     /// The authority no longer knows the order, or it is invalid: it was not made by this
     /// run, so another is worth asking for.
     Stale(Finding),
@@ -98,7 +99,7 @@ impl OrderEnd {
     fn finding(&self) -> &Finding {
         match self {
             OrderEnd::GivenUp(finding)
-            | OrderEnd::PutOff(finding)
+            | OrderEnd::Deferred(finding)
             | OrderEnd::Stale(finding)
             | OrderEnd::PredecessorRefused(finding) => finding,
         }
@@ -131,7 +132,7 @@ impl Engine {
                 }
                 Err(end) => end,
             };
-            if let OrderEnd::PutOff(finding) = end {
+            if let OrderEnd::Deferred(finding) = end {
                 return Err(finding);
             }
             self.end_order(&account, &mut order, claim).await?;
@@ -280,10 +281,23 @@ impl Engine {
             if self.is_wanted(&row) {
                 continue;
             }
-            self.note(format!("the order for {} is abandoned: {UNWANTED}", names(&row.names)));
-            let key = certificate_claim(&row.certificate);
-            if let Err(finding) = self.claimed(&key, async |claim| self.give_up_row(claim, row, UNWANTED).await).await {
-                self.note(finding.says);
+            let name = row.certificate.clone();
+            let give_up = async |claim: &Claim| {
+                // Whoever had it until now may have brought it to its end.
+                let still = self.state.open_order(&name).await.map_err(state_failed)?.filter(|now| now.id == row.id);
+                let Some(row) = still else { return Ok(()) };
+                self.note(format!("the order for {} is abandoned: {UNWANTED}", names(&row.names)));
+                self.give_up_row(claim, row, UNWANTED).await
+            };
+            match self.claim(&certificate_claim(&name)).await {
+                Ok(Granted::Yes(held)) => {
+                    if let Err(finding) = held.during(give_up).await {
+                        self.note(finding.says);
+                    }
+                }
+                // Another process is working on it.
+                Ok(Granted::HeldBy(_)) => {}
+                Err(finding) => self.note(finding.says),
             }
         }
         Ok(())
@@ -426,7 +440,7 @@ impl Engine {
                 Want::Send(calls) => self.send(account, order, calls, claim).await?,
                 Want::Publish(records) => {
                     let published = self.publish(&order.row, &records, &mut order.publication, claim).await;
-                    if let Some(wait) = published.map_err(OrderEnd::PutOff)? {
+                    if let Some(wait) = published.map_err(OrderEnd::Deferred)? {
                         return Ok(Progress::NotYet(wait));
                     }
                     order.flow.published();
@@ -477,12 +491,12 @@ impl Engine {
         let subject = order.row.certificate.clone();
         let about = |row: &OrderRow| row.url.clone().unwrap_or_else(|| names(&row.names));
         let begun = self.journal(Moment::Begun, action, &subject, about(&order.row)).await;
-        begun.map_err(|error| OrderEnd::PutOff(error.into()))?;
+        begun.map_err(|error| OrderEnd::Deferred(error.into()))?;
         let exchanged = self.exchange(account, order, calls, claim).await;
         let about = about(&order.row);
         let ended = exchanged.as_ref().map(|()| about.as_str()).map_err(OrderEnd::finding);
         let written = self.journal_end(action, &subject, ended).await;
-        exchanged.and(written.map_err(|error| OrderEnd::PutOff(error.into())))
+        exchanged.and(written.map_err(|error| OrderEnd::Deferred(error.into())))
     }
 
     /// Does what [`Engine::send`] journals.
@@ -501,7 +515,8 @@ impl Engine {
         };
         if asking.is_some()
             && let Some((certificate, false)) = self.certificate_of(row)
-            && let Some(finding) = self.held_back(certificate).await.map_err(|error| OrderEnd::PutOff(error.into()))?
+            && let Some(finding) =
+                self.held_back(certificate).await.map_err(|error| OrderEnd::Deferred(error.into()))?
         {
             // Another order has been refused since this one was prepared.
             return Err(OrderEnd::GivenUp(finding));
@@ -526,7 +541,7 @@ impl Engine {
             {
                 row.url = Some(url.to_owned());
                 row.phase = OrderPhase::Open;
-                self.persist_order(claim, row).await.map_err(OrderEnd::PutOff)?;
+                self.persist_order(claim, row).await.map_err(OrderEnd::Deferred)?;
             }
             if let Err(error) = told {
                 row.says = Some(error.to_string());
@@ -540,7 +555,7 @@ impl Engine {
                     }
                     _ => Ok(None),
                 };
-                let limited = limited.map_err(OrderEnd::PutOff)?;
+                let limited = limited.map_err(OrderEnd::Deferred)?;
                 // An order of an earlier run that has gone bad since says nothing about a new one.
                 let of_an_earlier_run = *resumed && !flow.has_responded();
                 let finding = limited.unwrap_or_else(|| order_failed(&error));
@@ -561,7 +576,7 @@ impl Engine {
     ) -> Result<(), OrderEnd> {
         let row = &mut order.row;
         let authority = self.desired.authority(request.authority);
-        let roots = self.drivers.roots(&trusted_of_authority(authority)).map_err(OrderEnd::PutOff)?;
+        let roots = self.drivers.roots(&trusted_of_authority(authority)).map_err(OrderEnd::Deferred)?;
         let key = self.order_key(row).map_err(OrderEnd::GivenUp)?;
         let wrong = |error: ChainError| {
             let says = format!(
@@ -574,7 +589,7 @@ impl Engine {
             match error {
                 // The certificate may be right and the manifest wrong: it is read again, and no other
                 // one is ordered, once the roots are corrected.
-                ChainError::Untrusted(_) | ChainError::IntermediateMissing(_) => OrderEnd::PutOff(finding),
+                ChainError::Untrusted(_) | ChainError::IntermediateMissing(_) => OrderEnd::Deferred(finding),
                 _ => OrderEnd::GivenUp(finding),
             }
         };
@@ -583,7 +598,7 @@ impl Engine {
         chain.verify(&key.public_key(), &row.names, &roots, now).map_err(&wrong)?;
         if request.rehearsal {
             (row.phase, row.ended) = (OrderPhase::Done, Some(now));
-            return self.persist_order(claim, row).await.map(drop).map_err(OrderEnd::PutOff);
+            return self.persist_order(claim, row).await.map(drop).map_err(OrderEnd::Deferred);
         }
         let terms = self.desired.certificate(request.certificate).ordered_terms(authority);
         let chain = match &terms.chain_root {
@@ -601,7 +616,7 @@ impl Engine {
             ..held_of(&chain, Origin::Authority, row.authority.clone(), Some(kind))
         };
         let stored = self.persist_certificate(claim, request.certificate, held, &chain, row.key.clone(), row.id).await;
-        stored.map_err(OrderEnd::PutOff)
+        stored.map_err(OrderEnd::Deferred)
     }
 
     /// Looks among the other chains of a certificate for one that leads to the wanted root. One
@@ -667,7 +682,7 @@ fn journalled(purpose: Purpose) -> Option<&'static str> {
 fn not_sent(purpose: Purpose, error: TransportError) -> OrderEnd {
     let never_made = purpose == Purpose::NewOrder && !error.may_have_acted();
     let finding = transport_failed(error);
-    if never_made { OrderEnd::GivenUp(finding) } else { OrderEnd::PutOff(finding) }
+    if never_made { OrderEnd::GivenUp(finding) } else { OrderEnd::Deferred(finding) }
 }
 
 fn ending(error: &OrderError, finding: Finding, purpose: Purpose, replaces: bool, of_an_earlier_run: bool) -> OrderEnd {
@@ -679,7 +694,7 @@ fn ending(error: &OrderError, finding: Finding, purpose: Purpose, replaces: bool
         {
             OrderEnd::PredecessorRefused(finding)
         }
-        error if error.is_transient() && purpose != Purpose::NewOrder => OrderEnd::PutOff(finding),
+        error if error.is_transient() && purpose != Purpose::NewOrder => OrderEnd::Deferred(finding),
         OrderError::Refused { .. } | OrderError::Invalid(_) | OrderError::Validation(_) if of_an_earlier_run => {
             OrderEnd::Stale(finding)
         }

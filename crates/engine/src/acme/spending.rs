@@ -9,7 +9,7 @@ use pindrel_core::budget::{LONGEST_WITHIN_SECS, Per, Spending, registered_domain
 use pindrel_core::desired::{AuthorityId, CertificateId};
 use pindrel_core::findings::{Again, Code, Finding};
 use pindrel_core::name::Hostname;
-use pindrel_state::{Hold, LimitCheck, OrderRow, Refusal, SpendingRow};
+use pindrel_state::{LimitCheck, OrderRow, RateLimit, Refusal, SpendingRow};
 
 use crate::execute::seconds_from;
 use crate::failure::{EngineError, state_failed};
@@ -17,7 +17,7 @@ use crate::run::Engine;
 
 /// How long an authority that limits without saying until when is left alone.
 const USUAL_HOLD_SECS: i64 = 3600;
-/// Under which name a hold is kept that is about all orders of an account.
+/// Under which name a limit is kept that is about all orders of an account.
 const ACCOUNT: &str = "";
 /// How long an authority is left alone at most that limits an account, whatever it says: a certificate
 /// may be due before that.
@@ -33,8 +33,8 @@ impl Engine {
     pub(crate) async fn spend_order(&self, id: AuthorityId, row: &OrderRow, renewal: bool) -> Result<(), Finding> {
         let now = self.clock.now();
         let authority = self.desired.authority(id);
-        if let Some(hold) = self.present_hold(&row.authority, &row.certificate, now).await? {
-            return Err(limited(&authority.name, &hold));
+        if let Some(limit) = self.present_hold(&row.authority, &row.certificate, now).await? {
+            return Err(limited(&authority.name, &limit));
         }
         let checks: Vec<LimitCheck> = authority
             .limits
@@ -60,9 +60,9 @@ impl Engine {
         for id in ids {
             let wanted = self.desired.certificate(*id);
             let Some(authority) = wanted.authority.map(|authority| self.desired.authority(authority)) else { continue };
-            let hold = self.present_hold(authority.directory.as_str(), &wanted.name, now).await?;
-            if let Some(hold) = hold {
-                holds.insert(*id, (hold.until, limited(&authority.name, &hold)));
+            let limit = self.present_hold(authority.directory.as_str(), &wanted.name, now).await?;
+            if let Some(limit) = limit {
+                holds.insert(*id, (limit.until, limited(&authority.name, &limit)));
             }
         }
         Ok(holds)
@@ -75,11 +75,11 @@ impl Engine {
         directory: &str,
         certificate: &str,
         now: Timestamp,
-    ) -> Result<Option<Hold>, EngineError> {
+    ) -> Result<Option<RateLimit>, EngineError> {
         for of in [ACCOUNT, certificate] {
-            let hold = self.state.hold(directory, of).await?;
-            if let Some(hold) = hold.filter(|hold| hold.until > now) {
-                return Ok(Some(hold));
+            let limit = self.state.rate_limit(directory, of).await?;
+            if let Some(limit) = limit.filter(|limit| limit.until > now) {
+                return Ok(Some(limit));
             }
         }
         Ok(None)
@@ -98,7 +98,7 @@ impl Engine {
     /// A [`Finding`] when the state cannot be written.
     pub async fn resume_orders(&self, id: AuthorityId) -> Result<u64, Finding> {
         let directory = self.desired.authority(id).directory.as_str();
-        let lift = async { self.state.lift_holds(directory).await.map_err(state_failed) };
+        let lift = async { self.state.lift_rate_limits(directory).await.map_err(state_failed) };
         self.journalled("holds-lift", directory, "orders are sent again", lift).await
     }
 
@@ -143,11 +143,11 @@ impl Engine {
         let asked = problem.retry_at.unwrap_or_else(|| seconds_from(now, USUAL_HOLD_SECS));
         let of_account = is_about_account(&row.names, problem);
         let longest = if of_account { LONGEST_ACCOUNT_HOLD_SECS } else { self.longest_hold(row, now).await? };
-        let hold = Hold { until: asked.min(seconds_from(now, longest)), says: problem.detail.clone() };
+        let limit = RateLimit { until: asked.min(seconds_from(now, longest)), says: problem.detail.clone() };
         let of = if of_account { ACCOUNT } else { &row.certificate };
-        self.state.persist_hold(&row.authority, of, &hold).await.map_err(state_failed)?;
+        self.state.persist_rate_limit(&row.authority, of, &limit).await.map_err(state_failed)?;
         let own = self.desired.authority_at(&row.authority).map(|id| &self.desired.authority(id).name);
-        Ok(Some(limited(own.unwrap_or(&row.authority), &hold)))
+        Ok(Some(limited(own.unwrap_or(&row.authority), &limit)))
     }
 }
 
@@ -161,12 +161,12 @@ fn is_about_account(names: &[Hostname], problem: &Problem) -> bool {
     problem.subproblems.is_empty() && !named(&problem.detail)
 }
 
-fn limited(authority: &str, hold: &Hold) -> Finding {
-    let says = format!("{authority} is rate-limiting this account until {:.0}", hold.until);
-    let remedy = format!("Wait until {:.0}, or raise the limit at the authority", hold.until);
+fn limited(authority: &str, limit: &RateLimit) -> Finding {
+    let says = format!("{authority} is rate-limiting this account until {:.0}", limit.until);
+    let remedy = format!("Wait until {:.0}, or raise the limit at the authority", limit.until);
     Finding::of(Code::RateLimited, says, remedy)
-        .seen([format!("the authority said: \"{}\"", hold.says)])
-        .again(Again::At(hold.until))
+        .seen([format!("the authority said: \"{}\"", limit.says)])
+        .again(Again::At(limit.until))
 }
 
 fn limit_reached(authority: &str, refusal: Refusal, renewal: bool) -> Finding {

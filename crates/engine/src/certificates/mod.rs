@@ -113,6 +113,15 @@ impl Engine {
         }
         Ok(())
     }
+
+    /// Changes what may change of a certificate that is stored, as it is stored by now; returns what that is then.
+    pub(crate) async fn change_certificate(
+        &self,
+        row: &CertificateRow,
+        change: &(dyn Fn(&mut CertificateRow) + Sync),
+    ) -> Result<Option<CertificateRow>, Finding> {
+        self.state.change_certificate(&row.name, row.held.sha256, change).await.map_err(state_failed)
+    }
 }
 
 pub(crate) fn chain_of(row: &CertificateRow) -> Result<Chain, Finding> {

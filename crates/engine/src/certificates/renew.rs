@@ -27,13 +27,17 @@ impl Engine {
             }
             // One that is not there yet is issued by the settle that follows.
             let row = self.state.certificate(&wanted.name).await.map_err(state_failed)?;
-            let Some(mut row) = row else { continue };
-            if row.held.replace != Some(ReplaceReason::KeyCompromised) {
-                row.held.replace = Some(ReplaceReason::Requested(self.clock.now()));
+            let Some(row) = row else { continue };
+            let now = self.clock.now();
+            let request = |row: &mut CertificateRow| {
+                if row.held.replace != Some(ReplaceReason::KeyCompromised) {
+                    row.held.replace = Some(ReplaceReason::Requested(now));
+                }
+                row.renew_at = row.held.due_at(wanted.terms.renewal);
+            };
+            if let Some(row) = self.change_certificate(&row, &request).await? {
+                self.know_certificate(*id, row).await;
             }
-            row.renew_at = row.held.due_at(wanted.terms.renewal);
-            self.state.update_certificate(&row).await.map_err(state_failed)?;
-            self.know_certificate(*id, row).await;
         }
         Ok(())
     }
@@ -49,10 +53,14 @@ impl Engine {
             let wanted = self.desired.certificate(*id);
             let row = self.state.certificate(&wanted.name).await.map_err(state_failed)?;
             let requested = |row: &CertificateRow| matches!(row.held.replace, Some(ReplaceReason::Requested(_)));
-            let Some(mut row) = row.filter(requested) else { continue };
-            row.held.replace = None;
-            row.renew_at = row.held.due_at(wanted.terms.renewal);
-            self.state.update_certificate(&row).await.map_err(state_failed)?;
+            let Some(row) = row.filter(requested) else { continue };
+            let withdraw = |row: &mut CertificateRow| {
+                if requested(row) {
+                    row.held.replace = None;
+                    row.renew_at = row.held.due_at(wanted.terms.renewal);
+                }
+            };
+            self.change_certificate(&row, &withdraw).await?;
             withdrawn.push(wanted.name.clone());
         }
         Ok(withdrawn)

@@ -5,11 +5,12 @@ use pindrel_core::desired::AuthorityId;
 use pindrel_core::facts::{Origin, ReplaceReason};
 use pindrel_core::findings::{Again, Code, Finding};
 use pindrel_core::values::Fingerprint;
-use pindrel_state::{CertificateRow, Revocation};
+use pindrel_state::{CertificateRow, Claim, Revocation};
 
 use super::unknown;
 use crate::acme::Signing;
 use crate::failure::{EngineError, key_failed, state_failed, transport_failed};
+use crate::leases::Granted;
 use crate::run::Engine;
 
 /// Why a certificate is revoked (RFC 5280 §5.3.1).
@@ -69,38 +70,45 @@ impl Engine {
     /// A [`Finding`].
     pub async fn revoke(&self, request: &RevocationRequest) -> Result<Fingerprint, Finding> {
         let wanted = self.desired.certificate_named(&request.name);
-        let mut row = self.certificate_to_revoke(request).await?;
-        let before = row.clone();
-        let imported = row.held.origin == Origin::Elsewhere;
+        let before = self.certificate_to_revoke(request).await?;
+        let imported = before.held.origin == Origin::Elsewhere;
         let by_own_key = request.by.map_or(imported, |by| by == RevocationKey::Certificate);
         let authority = match request.authority {
             Some(id) => self.desired.authority(id).directory.to_string(),
-            None if row.held.origin == Origin::Authority => String::new(),
-            None => return Err(issuer_unknown(&row)),
+            None if before.held.origin == Origin::Authority => String::new(),
+            None => return Err(issuer_unknown(&before)),
         };
         // Known before the authority hears of it: what is stopped half-way is gone on with,
         // and a compromised key is never used again.
-        row.revocation = Some(Revocation { reason: request.reason.code(), by_own_key, authority });
-        if request.former.is_none() {
+        let revocation = Revocation { reason: request.reason.code(), by_own_key, authority };
+        let rule = wanted.map_or_else(Default::default, |id| self.desired.certificate(id).terms.renewal);
+        let begin = |row: &mut CertificateRow| {
+            row.revocation = Some(revocation.clone());
+            if request.former.is_some() {
+                return;
+            }
             if request.reason == RevokeReason::KeyCompromise {
                 row.held.replace = Some(ReplaceReason::KeyCompromised);
             } else if request.replace {
                 row.held.replace = Some(ReplaceReason::Revoked);
             }
-            let rule = wanted.map_or_else(Default::default, |id| self.desired.certificate(id).terms.renewal);
             row.renew_at = row.held.due_at(rule);
-        }
-        self.state.update_certificate(&row).await.map_err(state_failed)?;
+        };
+        let begun = self.change_certificate(&before, &begin).await?;
+        let mut row = begun.ok_or_else(|| unknown(&request.name))?;
         let sha256 = row.held.sha256;
-        if let Err(finding) = self.revoke_row(&mut row).await {
+        let revoked = self.claimed(&revocation_claim(&row), async |_| self.revoke_row(&mut row).await).await;
+        if let Err(finding) = revoked {
             // What is refused is not tried another way, nor again: a person decides.
             if finding.again == Again::Person {
-                let replace = row.held.replace.filter(|why| *why == ReplaceReason::KeyCompromised);
-                let mut as_before = before;
-                if replace.is_some() {
-                    (as_before.held.replace, as_before.renew_at) = (replace, row.renew_at);
-                }
-                self.state.update_certificate(&as_before).await.map_err(state_failed)?;
+                let undo = |row: &mut CertificateRow| {
+                    row.revocation.clone_from(&before.revocation);
+                    if row.held.replace != Some(ReplaceReason::KeyCompromised) {
+                        row.held.replace.clone_from(&before.held.replace);
+                        row.renew_at = before.renew_at;
+                    }
+                };
+                self.change_certificate(&before, &undo).await?;
             }
             return Err(finding);
         }
@@ -157,22 +165,45 @@ impl Engine {
                 let revoked = account.authority.revoke(&signer, Some(&account.url), leaf, reason).await;
                 revoked.map_err(transport_failed)?;
             }
-            (row.held.revoked, row.revocation) = (Some(self.clock.now()), None);
-            self.state.update_certificate(row).await.map_err(state_failed)
+            let now = self.clock.now();
+            let revoked = |row: &mut CertificateRow| (row.held.revoked, row.revocation) = (Some(now), None);
+            revoked(row);
+            self.change_certificate(row, &revoked).await.map(drop)
         })
         .await
     }
 
     /// Goes on with revocations that an earlier run did not see confirmed.
     pub(crate) async fn finish_revocations(&self) -> Result<(), EngineError> {
-        for mut row in self.state.certificates_to_revoke().await? {
-            if let Err(finding) = self.revoke_row(&mut row).await {
+        for row in self.state.certificates_to_revoke().await? {
+            // Another process may be at it.
+            let held = match self.claim(&revocation_claim(&row)).await {
+                Ok(Granted::Yes(held)) => held,
+                Ok(Granted::HeldBy(_)) => continue,
+                Err(finding) => {
+                    self.note(finding.says);
+                    continue;
+                }
+            };
+            let finish = async |_: &Claim| {
+                let history = self.state.certificate_history(&row.name).await.map_err(state_failed)?;
+                let still = history.into_iter().find(|now| now.held.sha256 == row.held.sha256);
+                match still.filter(|now| now.revocation.is_some()) {
+                    Some(mut row) => self.revoke_row(&mut row).await,
+                    None => Ok(()),
+                }
+            };
+            if let Err(finding) = held.during(finish).await {
                 self.note(format!("the certificate \"{}\" is not revoked yet: {}", row.name, finding.says));
                 self.note(finding.remedy);
             }
         }
         Ok(())
     }
+}
+
+fn revocation_claim(row: &CertificateRow) -> String {
+    format!("revocation {}", row.held.sha256)
 }
 
 fn issuer_unknown(row: &CertificateRow) -> Finding {

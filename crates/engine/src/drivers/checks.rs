@@ -57,7 +57,7 @@ impl RealDrivers {
             Checked::Program(words) => {
                 let begun = Instant::now();
                 let program = Program { folder: Some(self.folder()), ..Program::command(words, within) };
-                let result = match program.said().await {
+                let result = match program.run_for_message().await {
                     Ok(_) => CheckResult::Passed,
                     Err(how) => CheckResult::Failed(CheckFailure::Program { how }),
                 };

@@ -58,6 +58,15 @@ pub trait Clock: Send + Sync {
     async fn sleep(&self, duration: Duration);
 }
 
+/// Does something that may take so long; `None` where it takes longer.
+pub(crate) async fn within<T>(clock: &dyn Clock, limit: Duration, work: impl Future<Output = T>) -> Option<T> {
+    tokio::select! {
+        biased;
+        done = work => Some(done),
+        () = clock.sleep(limit) => None,
+    }
+}
+
 /// What a client of certificates trusts.
 #[derive(Debug, Clone, PartialEq, Eq, Hash)]
 pub enum Trusted {

@@ -46,7 +46,7 @@ impl Engine {
         for (command, _) in self.open_commands(id, &row).await? {
             let shown = command.to_string();
             let what = format!("the command `{shown}` to end");
-            self.tell_waiting(hostname, "deliver", what);
+            self.emit_waiting(hostname, "deliver", what);
             self.journal(Moment::Begun, "command", &wanted.name, shown.clone()).await?;
             let ended = self.run_command(command, &row).await;
             let says = match &ended {
@@ -152,7 +152,7 @@ impl Engine {
             variables: &variables,
             ..Program::command(&command.run, command.within)
         };
-        program.said().await
+        program.run_for_message().await
     }
 }
 

@@ -15,6 +15,7 @@ use tokio::sync::Semaphore;
 use super::{Progress, Wait};
 use crate::acme::orders::order_name;
 use crate::events::Event;
+use crate::leases::{Granted, Held, busy};
 use crate::run::Engine;
 
 /// The first pause between two looks at something that has to catch up; each is longer than
@@ -32,7 +33,7 @@ pub(crate) enum Outcome {
     /// It is done.
     Done,
     /// It is put off to a later run.
-    PutOff {
+    Deferred {
         /// What is waited for.
         finding: Finding,
         /// When looking again is worth while.
@@ -48,27 +49,27 @@ type Running<'r> = Shared<BoxFuture<'r, Arc<Outcome>>>;
 const MOST_GATHERED: usize = 4_096;
 
 /// How many steps are under way at once.
-struct Places {
+struct Permits {
     usual: Semaphore,
     gathered: Semaphore,
 }
 
-impl Places {
-    fn new(at_once: usize) -> Places {
-        Places { usual: Semaphore::new(at_once), gathered: Semaphore::new(MOST_GATHERED) }
+impl Permits {
+    fn new(at_once: usize) -> Permits {
+        Permits { usual: Semaphore::new(at_once), gathered: Semaphore::new(MOST_GATHERED) }
     }
 }
 
 /// Pauses between looks at one thing that has to catch up.
-pub(crate) struct GrowingPause {
+pub(crate) struct Backoff {
     begun: Duration,
     next: Duration,
 }
 
-impl GrowingPause {
+impl Backoff {
     /// Begins at `now`, on the clock that nobody sets.
-    pub(crate) fn begin(now: Duration) -> GrowingPause {
-        GrowingPause { begun: now, next: FIRST_PAUSE }
+    pub(crate) fn begin(now: Duration) -> Backoff {
+        Backoff { begun: now, next: FIRST_PAUSE }
     }
 
     fn left(&self, within: Duration, now: Duration) -> Option<Duration> {
@@ -88,7 +89,7 @@ impl GrowingPause {
 /// The waits of one step.
 struct Pauses {
     topic: &'static str,
-    growing: GrowingPause,
+    growing: Backoff,
     /// The longest time that was named for the topic: what a cached answer says of itself shrinks
     /// as it is waited for.
     within: Duration,
@@ -96,7 +97,7 @@ struct Pauses {
 
 impl Pauses {
     fn begin(now: Duration) -> Pauses {
-        Pauses { topic: "", growing: GrowingPause::begin(now), within: Duration::ZERO }
+        Pauses { topic: "", growing: Backoff::begin(now), within: Duration::ZERO }
     }
 
     /// The next pause of a wait, or `None` when its time is over. `now` is the time that
@@ -118,19 +119,19 @@ impl Engine {
     /// Takes all steps, each as soon as those before it have succeeded. A step that does not
     /// succeed leaves out those that need it, and no others.
     pub(crate) async fn run_steps(&self, steps: &[Step]) -> Vec<Arc<Outcome>> {
-        let places = Arc::new(Places::new(self.bounds.at_once));
+        let permits = Arc::new(Permits::new(self.bounds.at_once));
         let mut running: Vec<Running<'_>> = Vec::with_capacity(steps.len());
         for step in steps {
             let before: Vec<Running<'_>> =
                 step.after.iter().filter_map(|id| running.get(*id as usize - 1).cloned()).collect();
-            let places = places.clone();
+            let permits = permits.clone();
             let run = async move {
                 for outcome in join_all(before).await {
                     if *outcome != Outcome::Done {
                         return outcome;
                     }
                 }
-                Arc::new(self.run_step(step, &places).await)
+                Arc::new(self.run_step(step, &permits).await)
             };
             running.push(run.boxed().shared());
         }
@@ -144,7 +145,7 @@ impl Engine {
         matches!(self.desired.endpoint(endpoint).driver, EndpointDriver::Nginx(_))
     }
 
-    async fn run_step(&self, step: &Step, places: &Places) -> Outcome {
+    async fn run_step(&self, step: &Step, permits: &Permits) -> Outcome {
         // An order is open at an authority until it ends, also while it waits.
         let _slot = match step.work {
             Work::Issue(_) | Work::Rehearse(_) => self.order_slots.acquire().await.ok(),
@@ -154,13 +155,17 @@ impl Engine {
         let Step { id, hostname, action, .. } = step;
         let subject = hostname.to_string();
         let claimed = self.claim_key(step.work);
+        // How far an order has got is known to this process alone: nobody else goes on with it while it waits. Whatever
+        // else waits leaves the thing to others, as an alias to a failover.
+        let is_kept = matches!(step.work, Work::Issue(_) | Work::Rehearse(_));
+        let mut kept: Option<Held> = None;
         let mut pauses = Pauses::begin(begun);
         let mut started = false;
         let ended = loop {
             let result = {
                 // The semaphore is never closed, so a permit always comes.
-                let own = if self.is_gathered(step.work) { &places.gathered } else { &places.usual };
-                let _place = own.acquire().await.ok();
+                let own = if self.is_gathered(step.work) { &permits.gathered } else { &permits.usual };
+                let _permit = own.acquire().await.ok();
                 let _working = self.waits.work(self.clock.as_ref());
                 if !started {
                     started = true;
@@ -170,7 +175,23 @@ impl Engine {
                         break Outcome::Failed(error.into());
                     }
                 }
-                self.claimed(&claimed, async |claim| self.execute(step, claim).await).await
+                let granted = match kept.take() {
+                    Some(held) => Ok(Granted::Yes(held)),
+                    None => self.claim(&claimed).await,
+                };
+                match granted {
+                    Ok(Granted::Yes(held)) => {
+                        let result = held.work(async |claim| self.execute_claimed(step, claim).await).await;
+                        if matches!(result, Ok(Progress::NotYet(_))) && is_kept {
+                            kept = Some(held);
+                        } else {
+                            held.release().await;
+                        }
+                        result
+                    }
+                    Ok(Granted::HeldBy(worker)) => Ok(Progress::NotYet(wait_for(&worker, &claimed))),
+                    Err(finding) => Err(finding),
+                }
             };
             let wait = match result {
                 Ok(Progress::Done) => break Outcome::Done,
@@ -182,13 +203,16 @@ impl Engine {
                 let Wait { until, within, finding, .. } = wait;
                 break match within {
                     Some(_) => Outcome::Failed(finding),
-                    None => Outcome::PutOff { finding, next: until },
+                    None => Outcome::Deferred { finding, next: until },
                 };
             };
-            self.tell_waiting(hostname, action, wait.what);
+            self.emit_waiting(hostname, action, wait.what);
             self.waits.pause(self.clock.as_ref(), pause).await;
         };
-        self.tell_ended(step, &ended, begun).await
+        if let Some(held) = kept {
+            held.release().await;
+        }
+        self.emit_ended(step, &ended, begun).await
     }
 
     /// What a step claims: steps that write the same claim the same.
@@ -205,12 +229,12 @@ impl Engine {
     }
 
     /// Writes down how a step ended, and tells it.
-    async fn tell_ended(&self, step: &Step, outcome: &Outcome, begun: Duration) -> Outcome {
+    async fn emit_ended(&self, step: &Step, outcome: &Outcome, begun: Duration) -> Outcome {
         let Step { id, hostname, action, .. } = step;
         let at = self.clock.now();
         let (moment, ended, finding, next, detail) = match outcome {
             Outcome::Done => (Moment::Done, AttemptEnd::Done, None, None, step.target.clone()),
-            Outcome::PutOff { finding, next } => {
+            Outcome::Deferred { finding, next } => {
                 (Moment::Waiting, AttemptEnd::Waiting, Some(finding.clone()), *next, finding.says.clone())
             }
             Outcome::Failed(finding) => {
@@ -231,7 +255,7 @@ impl Engine {
                 let seconds = self.clock.elapsed().saturating_sub(begun).as_secs_f64();
                 Event::StepEnded { id, hostname, action, seconds }
             }
-            Outcome::PutOff { finding, next } => {
+            Outcome::Deferred { finding, next } => {
                 Event::StepPutOff { id, hostname, action, says: finding.says.clone(), next: *next }
             }
             Outcome::Failed(Finding { says, remedy, .. }) => {
@@ -239,6 +263,18 @@ impl Engine {
             }
         });
         outcome
+    }
+}
+
+/// The wait for another process that works on the same thing.
+fn wait_for(worker: &str, key: &str) -> Wait {
+    let (until, within) = (None, None);
+    Wait {
+        until,
+        topic: "claim",
+        what: format!("{worker}, which is working on {key}"),
+        within,
+        finding: busy(key, worker),
     }
 }
 

@@ -5,6 +5,7 @@ mod alias;
 mod answer;
 mod asked_records;
 mod bind;
+mod catch_up;
 mod connect;
 pub(crate) mod deliver;
 mod executor;
@@ -23,7 +24,7 @@ use pindrel_state::Claim;
 
 use crate::run::Engine;
 
-pub(crate) use executor::{GrowingPause, Outcome, certificate_claim, seconds_from};
+pub(crate) use executor::{Backoff, Outcome, certificate_claim, seconds_from};
 
 /// What a step came to, if it did not fail.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -51,6 +52,14 @@ pub(crate) struct Wait {
 }
 
 impl Engine {
+    /// Does one piece of work under a claim as far as it can be done now, by what the state says at that moment.
+    async fn execute_claimed(&self, step: &Step, claim: &Claim) -> Result<Progress, Finding> {
+        if claim.is_shared && self.catch_up(step.work).await? {
+            return Ok(Progress::Done);
+        }
+        self.execute(step, claim).await
+    }
+
     /// Does one piece of work as far as it can be done now.
     async fn execute(&self, step: &Step, claim: &Claim) -> Result<Progress, Finding> {
         match step.work {

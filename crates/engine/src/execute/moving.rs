@@ -57,7 +57,7 @@ impl Engine {
         if has_low_ttl(&fact.value, &own, self.clock.now()) {
             return Ok(Progress::Done);
         }
-        if self.bounds.moves_now {
+        if self.bounds.skip_ttl_wait {
             let until = own.former_alias.and_then(|former| former.forgotten_at());
             let until = until.map_or_else(String::new, |until| format!(" until {until:.0}"));
             self.note(format!(

@@ -142,7 +142,7 @@ impl Engine {
         match whose {
             HostnameRef::Wanted(id) => {
                 self.record_ownership_of(claim, whose, |own| own.binding_gone(&key)).await?;
-                self.record_facts(id, |facts| drop(facts.bindings.remove(&key))).await?;
+                self.record_facts(id, |facts| drop(facts.bindings.insert(key.clone(), absent))).await?;
             }
             HostnameRef::Retiring(id) => {
                 self.persist_retiring(id, |facts| drop(facts.bindings.insert(key.clone(), absent))).await?;

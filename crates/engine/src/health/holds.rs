@@ -4,7 +4,7 @@ use std::collections::HashMap;
 
 use jiff::Timestamp;
 use pindrel_core::desired::{Desired, EndpointId};
-use pindrel_core::facts::HeldOut;
+use pindrel_core::facts::Drained;
 use pindrel_core::findings::{Code, Finding};
 use pindrel_state::{EndpointHold, Moment};
 
@@ -25,14 +25,14 @@ pub struct EndpointHoldReport {
 }
 
 /// Returns the endpoints of the manifest that some holds are of: several may be the same one.
-pub(crate) fn held_out(
+pub(crate) fn drained(
     desired: &Desired,
     holds: impl IntoIterator<Item = EndpointHold>,
-) -> HashMap<EndpointId, HeldOut> {
+) -> HashMap<EndpointId, Drained> {
     let mut held = HashMap::new();
     for EndpointHold { endpoint, until, because, .. } in holds {
         let same = desired.endpoints.iter().zip((0..).map(EndpointId)).filter(|(own, _)| own.key() == endpoint);
-        held.extend(same.map(|(_, id)| (id, HeldOut { until, because: because.clone() })));
+        held.extend(same.map(|(_, id)| (id, Drained { until, because: because.clone() })));
     }
     held
 }

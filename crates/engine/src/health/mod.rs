@@ -5,16 +5,16 @@
 //!                                       └──▶ state: records, slots, incidents
 //! ```
 
-mod book;
 mod holds;
 mod jobs;
+mod records;
 mod reports;
 
-pub(crate) use book::{Book, Unstored, VerdictChange};
 pub use holds::EndpointHoldReport;
-pub(crate) use holds::held_out;
+pub(crate) use holds::drained;
 pub use jobs::CheckJob;
 pub(crate) use jobs::{issuer, job};
+pub(crate) use records::{flush, store};
 pub use reports::{CheckHistory, CheckReport, CheckRun, ForecastReport, HistoryPoint};
 
 use std::collections::{BTreeSet, HashMap};
@@ -22,8 +22,9 @@ use std::time::Duration;
 
 use futures::StreamExt as _;
 use futures::stream;
-use pindrel_core::desired::{CheckId, Desired, EndpointId, HostnameId};
+use pindrel_core::desired::{CheckId, EndpointId, HostnameId};
 use pindrel_core::health::{Combination, Measured, Need, Track, Verdict};
+use pindrel_core::keep::{Book, with_members};
 use pindrel_core::pins::Known;
 
 use crate::failure::EngineError;
@@ -35,24 +36,6 @@ const BETWEEN_ROUNDS: Duration = Duration::from_millis(200);
 const MOST_ROUNDS: u32 = 10;
 /// The most checks at once.
 pub(crate) const CHECKS_AT_ONCE: usize = 256;
-
-/// Returns the checks that some others are made of, with themselves.
-pub(crate) fn with_members(desired: &Desired, ids: impl IntoIterator<Item = CheckId>) -> BTreeSet<CheckId> {
-    let mut all = BTreeSet::new();
-    let mut left: Vec<CheckId> = ids.into_iter().collect();
-    while let Some(id) = left.pop() {
-        if all.insert(id) {
-            left.extend(desired.check(id).combination().map_or(&[][..], |combination| &combination.of));
-        }
-    }
-    all
-}
-
-/// The checks that judge the endpoints of a hostname, with all that those are made of.
-pub(crate) fn judging(desired: &Desired, id: HostnameId) -> BTreeSet<CheckId> {
-    let members = &desired.hostname(id).placement.members;
-    with_members(desired, members.iter().filter_map(|member| member.check))
-}
 
 impl Engine {
     /// Loads what was concluded about health, and which endpoints are held out of answers, once in a run.
@@ -71,7 +54,7 @@ impl Engine {
                 known.verdicts.entry(*id).or_insert(record);
             }
         }
-        known.held_out.extend(held_out(&self.desired, holds));
+        known.drained.extend(drained(&self.desired, holds));
         Ok(())
     }
 
@@ -104,7 +87,7 @@ impl Engine {
             return Ok(());
         }
         self.load_health().await?;
-        if self.leaves_switches() {
+        if self.is_without_failover() {
             for id in following {
                 self.choose(id);
             }
@@ -175,7 +158,7 @@ impl Engine {
         for id in ids {
             book.record(&self.desired, id, now, &made[&id]);
         }
-        book.flush(&self.desired, &*self.state).await?;
+        flush(&mut book, &self.desired, &*self.state).await?;
         self.known().verdicts = book.into_records();
         Ok(made)
     }

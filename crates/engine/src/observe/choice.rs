@@ -11,7 +11,7 @@ impl Engine {
     /// Where somebody else switches aliases, takes over what has been written and seen by that since, and decides anew.
     pub(crate) async fn follow_switches(&self, id: HostnameId) -> Result<(), EngineError> {
         let wanted = self.desired.hostname(id);
-        if !self.leaves_switches() || !wanted.follows_checks(&self.desired) {
+        if !self.is_without_failover() || !wanted.follows_checks(&self.desired) {
             return Ok(());
         }
         if let Some(row) = self.state.hostname(&wanted.hostname).await? {
@@ -31,7 +31,7 @@ impl Engine {
         let about = Known::about(&self.desired, &known, id);
         let mut choice = about.decide(now)?;
         let given = about.aliased_at();
-        if self.leaves_switches() && !given.is_empty() {
+        if self.is_without_failover() && !given.is_empty() {
             choice.give = given;
         }
         known.choices.insert(id, choice.clone());

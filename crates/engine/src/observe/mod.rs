@@ -30,7 +30,7 @@ use crate::settle::{LeftoverScope, Scope};
 const PAGE: usize = 5_000;
 
 /// The hostnames that are worth looking at.
-pub(crate) struct Surveyed {
+pub(crate) struct OpenHostnames {
     /// Those of the scope that are not known to be held.
     pub(crate) open: Vec<HostnameId>,
     /// Those that the state knows and the manifest does not name, where the scope asks for them.
@@ -44,9 +44,9 @@ impl Engine {
         &self,
         scope: &Scope,
         due: &HashSet<CertificateId>,
-    ) -> Result<Surveyed, EngineError> {
+    ) -> Result<OpenHostnames, EngineError> {
         let surveyed = self.open_hostnames(scope, due).await?;
-        let Surveyed { open, .. } = &surveyed;
+        let OpenHostnames { open, .. } = &surveyed;
         self.listener.on(Event::Looking { hostnames: open.len(), total: scope.hostnames.len() });
         self.load(open).await?;
         self.look(open).await?;
@@ -64,10 +64,10 @@ impl Engine {
         is_fresh(seen, now, self.bounds.max_age_secs)
     }
 
-    async fn open_hostnames(&self, scope: &Scope, due: &HashSet<CertificateId>) -> Result<Surveyed, EngineError> {
+    async fn open_hostnames(&self, scope: &Scope, due: &HashSet<CertificateId>) -> Result<OpenHostnames, EngineError> {
         if let LeftoverScope::Retire(hostnames) = &scope.leftovers {
             let unlisted = hostnames.iter().map(ToString::to_string).collect();
-            return Ok(Surveyed { open: scope.hostnames.clone(), unlisted });
+            return Ok(OpenHostnames { open: scope.hostnames.clone(), unlisted });
         }
         let now = self.clock.now();
         let mut unlisted = Vec::new();
@@ -88,7 +88,10 @@ impl Engine {
                 && summary.wanted == self.digests.of(&self.desired, *id);
         })
         .await?;
-        Ok(Surveyed { open: scope.hostnames.iter().copied().filter(|id| !settled[id.0 as usize]).collect(), unlisted })
+        Ok(OpenHostnames {
+            open: scope.hostnames.iter().copied().filter(|id| !settled[id.0 as usize]).collect(),
+            unlisted,
+        })
     }
 
     /// Calls `visit` with the summary of every hostname that the state knows, in their order; a part

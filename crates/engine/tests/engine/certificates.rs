@@ -113,14 +113,16 @@ async fn a_revocation_goes_on_as_it_was_begun_and_reaches_former_certificates() 
     let engine = setting.engine().await;
     assert_eq!(engine.revoke(&own).await.unwrap_err().code, Code::AuthorityUnreachable);
     setting.break_or_mend(|faults| faults.authority.down = false);
-    let mut row = setting.state.certificate_history(API).await.unwrap().swap_remove(1);
+    let row = setting.state.certificate_history(API).await.unwrap().swap_remove(1);
     let begun = row.revocation.clone().unwrap();
-    row.revocation = Some(pindrel_state::Revocation { authority: "https://gone.example/".into(), ..begun.clone() });
-    setting.state.update_certificate(&row).await.unwrap();
+    let ask = async |revocation: pindrel_state::Revocation| {
+        let change = |row: &mut pindrel_state::CertificateRow| row.revocation = Some(revocation.clone());
+        setting.state.change_certificate(API, row.held.sha256, &change).await.unwrap();
+    };
+    ask(pindrel_state::Revocation { authority: "https://gone.example/".into(), ..begun.clone() }).await;
     setting.settle().await;
     assert!(setting.revocations().is_empty(), "nobody else is asked, and nothing is forgotten");
-    row.revocation = Some(begun);
-    setting.state.update_certificate(&row).await.unwrap();
+    ask(begun).await;
     setting.settle().await;
     assert_eq!(setting.revocations(), [true]);
     assert_eq!(setting.client_gets(API).await, second, "the present one stays");

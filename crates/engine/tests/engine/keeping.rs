@@ -46,7 +46,8 @@ async fn in_two_years_of_running_on_nothing_expires_and_each_failure_is_left_in_
         let (kind, _) = LIVES[n % LIVES.len()];
         names.push_str(&format!("[certificate.c{n}]\nnames = [\"{kind}-{n}.larkfield.example\"]\n"));
     }
-    let setting = Setting::new(Pace::default(), &names);
+    let mut setting = Setting::new(Pace::default(), &names);
+    setting.leases_last(DAY);
     for (kind, days) in LIVES {
         setting.certificates_of_live(kind, Life(DAY * days));
     }

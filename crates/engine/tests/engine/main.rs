@@ -26,6 +26,7 @@ mod renewing;
 mod state;
 mod watching;
 mod wildcards;
+mod workers;
 mod worlds;
 mod zones;
 

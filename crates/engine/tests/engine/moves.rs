@@ -93,7 +93,7 @@ async fn a_move_can_be_made_at_once_and_says_what_that_costs() {
     setting.settle().await;
     let before = setting.aliases(API);
     setting.names = long.replace("catalogue", "plates");
-    setting.bounds.moves_now = true;
+    setting.bounds.skip_ttl_wait = true;
     setting.recorder.take();
     setting.settle().await;
     assert_ne!(setting.aliases(API), before, "{:?}", setting.recorder.take());

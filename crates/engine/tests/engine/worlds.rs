@@ -1,9 +1,10 @@
 //! Worlds in which things break and mend at random.
 
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 use std::net::SocketAddr;
 use std::time::Duration;
 
+use futures::future::join_all;
 use pindrel_testkit::memory::{Faults, PRIMARY, Pace, SECONDARY, Setting};
 
 use crate::dice;
@@ -77,5 +78,68 @@ async fn whatever_breaks_who_was_answered_stays_answered_and_all_is_held_once_it
         let summary = setting.settle().await;
         assert_eq!((summary.held, summary.failed), (NAMES, 0), "seed {seed}: {:?}", setting.recorder.take());
         assert_eq!(setting.challenge_records(), 0, "seed {seed}");
+    }
+}
+
+/// What one process does in a round: it settles, or runs on, and ends by itself or is killed.
+async fn act(process: &Setting, thrown: u64) {
+    let a_while = Duration::from_millis(thrown >> 16 & 0x3_ffff);
+    match thrown % 4 {
+        0 => drop(process.settle().await),
+        1 => drop(process.settle_for(a_while).await),
+        kind => {
+            let keeping = process.keep();
+            process.pass(a_while).await;
+            if kind == 2 { drop(keeping.stop().await) } else { keeping.kill().await }
+        }
+    }
+    process.recorder.take();
+}
+
+/// Several processes at once on one state, in a world that breaks: who was answered stays answered, no certificate is issued
+/// twice, no record of others is touched, and once all is mended all is held.
+#[tokio::test(start_paused = true)]
+async fn several_processes_in_a_breaking_world_lose_nothing_and_do_nothing_twice() {
+    for seed in 0..40 {
+        let pace = Pace {
+            lag: Duration::from_millis(dice(seed, 1) % 8_000),
+            deploy: Duration::from_millis(dice(seed, 2) % 30_000),
+            ..Pace::default()
+        };
+        let setting = Setting::new(pace, &spread(dice(seed, 4)));
+        let processes: Vec<Setting> = (0..2 + seed % 3).map(|_| setting.another_process()).collect();
+        let mut answered: HashSet<String> = HashSet::new();
+        for round in 0..5 {
+            let thrown = dice(seed, 20 + round);
+            setting.break_or_mend(|faults| {
+                *faults = Faults::default();
+                if thrown & 0x300 != 0 {
+                    break_something(faults, thrown);
+                }
+            });
+            let acts = processes.iter().zip(0..).map(|(process, n)| act(process, dice(seed, 1_000 + 10 * round + n)));
+            join_all(acts).await;
+            let resolver_fails = setting.faults().silent.len() == 2;
+            for name in (0..NAMES).map(|n| format!("survey-{n}.larkfield.example")) {
+                let gets = setting.client_gets(&name).await.is_some();
+                assert!(gets || resolver_fails || !answered.contains(&name), "seed {seed}, round {round}: {name}");
+                if gets {
+                    answered.insert(name);
+                }
+            }
+            setting.pass(Duration::from_secs(thrown >> 32 & 0x3ff)).await;
+        }
+        setting.break_or_mend(|faults| *faults = Faults::default());
+        setting.pass(Duration::from_secs(24 * 3600)).await;
+        let summaries = join_all(processes.iter().map(Setting::settle)).await;
+        for summary in &summaries {
+            assert_eq!((summary.held, summary.failed), (NAMES, 0), "seed {seed}: {summary:?}");
+        }
+        assert_eq!(setting.challenge_records(), 0, "seed {seed}");
+        let mut issued: HashMap<String, usize> = HashMap::new();
+        for (_, name) in setting.issued() {
+            *issued.entry(name.to_string()).or_default() += 1;
+        }
+        assert!(issued.values().all(|count| *count == 1), "seed {seed}: {issued:?}");
     }
 }

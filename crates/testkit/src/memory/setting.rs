@@ -16,7 +16,7 @@ use pindrel_core::values::{Fingerprint, Ttl};
 use pindrel_dns::lookup::Resolved;
 use pindrel_engine::drivers::{Clock as _, Drivers, Lookups as _, Probe as _, Trusted};
 use pindrel_engine::{
-    Aim, Bounds, Engine, EngineError, Event, Home, KeepOrder, KeepSetup, KeepSummary, LeftoverScope, Listener, Plan,
+    Aim, Bounds, Engine, EngineError, Event, Home, KeepCommand, KeepSetup, KeepSummary, LeftoverScope, Listener, Plan,
     Report, Scope, Setup, Summary, keep,
 };
 use pindrel_keys::SealingKey;
@@ -71,14 +71,14 @@ pub struct Setting {
 
 /// What keeps running in a test.
 pub struct Keeping {
-    orders: mpsc::Sender<KeepOrder>,
+    orders: mpsc::Sender<KeepCommand>,
     running: JoinHandle<Result<KeepSummary, EngineError>>,
 }
 
 impl Keeping {
     /// Tells it that the manifest has changed to that of a setting.
     pub async fn replace(&self, setting: &Setting) {
-        let order = KeepOrder::Manifest(Arc::new(setting.desired()));
+        let order = KeepCommand::Manifest(Arc::new(setting.desired()));
         self.orders.send(order).await.unwrap_or_else(|error| panic!("it has ended: {error}"));
     }
 
@@ -90,7 +90,7 @@ impl Keeping {
 
     /// Tells it to stop, and waits until it has.
     pub async fn stop(self) -> KeepSummary {
-        let _ = self.orders.send(KeepOrder::Stop).await;
+        let _ = self.orders.send(KeepCommand::Stop).await;
         let ended = self.running.await.unwrap_or_else(|error| panic!("it panicked: {error}"));
         ended.unwrap_or_else(|error| panic!("it failed: {error}"))
     }
@@ -105,10 +105,31 @@ impl Setting {
         let sealing = SealingKey::generate().and_then(|text| SealingKey::from_text(&text));
         let home = Home::with(state.clone(), sealing.unwrap_or_else(|error| panic!("no sealing key: {error}")));
         let folder = TempDir::with_prefix("pindrel-memory-").unwrap_or_else(|error| panic!("no folder: {error}"));
-        let bounds = Bounds { max_age_secs: 0, at_once: 32, patience: Duration::from_secs(600), moves_now: false };
+        let bounds = Bounds { max_age_secs: 0, at_once: 32, patience: Duration::from_secs(600), skip_ttl_wait: false };
         let recorder = Arc::new(Recorder::default());
         let (authority, zone) = (String::new(), String::new());
         Setting { world, state, authority, zone, names: names.to_owned(), bounds, recorder, home, folder }
+    }
+
+    /// Makes leases last so long: years of running on are not spent on renewing them.
+    pub fn leases_last(&mut self, lease: Duration) {
+        self.home = self.home.clone().with_lease(lease);
+    }
+
+    /// The same world, state and manifest for another process.
+    pub fn another_process(&self) -> Setting {
+        let folder = TempDir::with_prefix("pindrel-memory-").unwrap_or_else(|error| panic!("no folder: {error}"));
+        Setting {
+            world: self.world.clone(),
+            state: self.state.clone(),
+            authority: self.authority.clone(),
+            zone: self.zone.clone(),
+            names: self.names.clone(),
+            bounds: self.bounds,
+            recorder: Arc::new(Recorder::default()),
+            home: self.home.for_another_process(),
+            folder,
+        }
     }
 
     /// The whole manifest.
@@ -156,7 +177,7 @@ token = \"env:TOKEN\"
         let setup = Setup {
             desired: Arc::new(self.desired()),
             folder: self.folder.path().to_owned(),
-            home: self.home.clone(),
+            home: self.home.for_another_process(),
             bounds: self.bounds,
             listener: self.recorder.clone(),
             drivers: Arc::new(self.world.clone()),
@@ -178,7 +199,7 @@ token = \"env:TOKEN\"
         let setup = KeepSetup {
             desired: Arc::new(self.desired()),
             folder: self.folder.path().to_owned(),
-            home: self.home.clone(),
+            home: self.home.for_another_process(),
             bounds: self.bounds,
             listener: self.recorder.clone(),
             make_drivers: Arc::new(move || -> Arc<dyn Drivers> { Arc::new(world.clone()) }),

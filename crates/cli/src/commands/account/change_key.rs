@@ -25,7 +25,7 @@ pub(crate) struct ChangeKeyArgs {
 
 pub(super) async fn run(context: &Context, args: &ChangeKeyArgs) -> Result<Status, CliError> {
     let key = args.key.as_deref().map(read_key).transpose()?;
-    let (engine, _lock) = context.locked_engine("account change-key").await?;
+    let engine = context.changing_engine("account change-key").await?;
     let id = authority(engine.desired(), args.authority.as_deref())?;
     let report = engine.change_account_key(id, key).await?;
     output::account::print(context, &[report])?;

@@ -28,7 +28,7 @@ pub(super) async fn run(context: &Context, args: &CloseArgs) -> Result<Status, C
             remedy: format!("To close it all the same: pindrel account close {} --permanently", args.authority),
         });
     }
-    let (engine, _lock) = context.locked_engine("account close").await?;
+    let engine = context.changing_engine("account close").await?;
     let id = authority(engine.desired(), Some(&args.authority))?;
     let report = engine.close_account(id).await?;
     output::account::print(context, &[report])?;

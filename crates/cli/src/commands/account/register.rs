@@ -30,7 +30,7 @@ pub(crate) struct RegisterArgs {
 
 pub(super) async fn run(context: &Context, args: &RegisterArgs) -> Result<Status, CliError> {
     let key = args.key.as_deref().map(read_key).transpose()?;
-    let (engine, _lock) = context.locked_engine("account register").await?;
+    let engine = context.changing_engine("account register").await?;
     let id = authority(engine.desired(), args.authority.as_deref())?;
     let how = Registration { key, agree: args.agree };
     let report = engine.open_account(id, how).await?;

@@ -18,7 +18,7 @@ pub(crate) struct ResumeArgs {
 }
 
 pub(super) async fn run(context: &Context, args: &ResumeArgs) -> Result<Status, CliError> {
-    let (engine, _lock) = context.locked_engine("account resume").await?;
+    let engine = context.changing_engine("account resume").await?;
     let id = authority(engine.desired(), args.authority.as_deref())?;
     let lifted = engine.resume_orders(id).await?;
     output::account::print_resumed(context, &engine.desired().authority(id).name, lifted)?;

@@ -47,7 +47,7 @@ pub(crate) async fn import_files(context: &Context, who: &str, what: &LooseFiles
     context.refuse_csv()?;
     let files = read_files(&what.files)?;
     let password = read_password(what.password.as_ref())?;
-    let (engine, _lock) = context.locked_engine(who).await?;
+    let engine = context.changing_engine(who).await?;
     let id = named(engine.desired(), &what.name)?;
     let summary = engine.import(id, &files, password.as_ref()).await?;
     output::certificates::print_import(context, engine.desired(), id, &summary)?;

@@ -40,7 +40,7 @@ pub(super) async fn run(context: &Context, args: &RenewArgs) -> Result<Status, C
         return renew_all(context, args).await;
     }
     context.refuse_csv()?;
-    let (engine, _lock) = context.locked_engine("cert renew").await?;
+    let engine = context.changing_engine("cert renew").await?;
     let ids = wanted(engine.desired(), args)?;
     let withdrawn = engine.withdraw_renewal(&ids).await?;
     output::certificates::print_withdrawn(context, &withdrawn)?;

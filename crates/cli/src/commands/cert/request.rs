@@ -28,7 +28,7 @@ pub(crate) struct RequestArgs {
 
 pub(super) async fn run(context: &Context, args: &RequestArgs) -> Result<Status, CliError> {
     context.refuse_csv()?;
-    let (engine, _lock) = context.locked_engine("cert request").await?;
+    let engine = context.changing_engine("cert request").await?;
     let id = named(engine.desired(), &args.name)?;
     let pem = engine.signing_request(id).await?;
     if let Some(path) = &args.out {

@@ -10,7 +10,7 @@ use pindrel_engine::{Aim, Engine, Event, LeftoverScope, Scope};
 
 use super::{SettleArgs, carry_out, show_plan};
 use crate::commands::retire;
-use crate::context::{Context, LOCK_PATIENCE, Loaded, bounds};
+use crate::context::{Context, Loaded, access, bounds};
 use crate::error::{CliError, Status};
 use crate::output;
 
@@ -21,11 +21,7 @@ pub(super) async fn run(
     mut loaded: Loaded,
     run: i64,
 ) -> Result<Status, CliError> {
-    let home = context.home().await?;
-    let _lock = match args.dry_run {
-        true => None,
-        false => Some(home.lock("settle --undo", LOCK_PATIENCE).await?),
-    };
+    let home = context.home(access(args.dry_run)).await?;
     let changes = home.run_changes(run).await?.ok_or_else(|| CliError::Usage {
         says: format!("there is no run {run} that changed something"),
         remedy: "List the runs with: pindrel state runs".into(),

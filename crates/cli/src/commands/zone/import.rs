@@ -75,11 +75,9 @@ pub(super) async fn run(context: &Context, args: &ImportArgs) -> Result<Status, 
             remedy: slip.help.clone(),
         });
     }
-    let (engine, _lock) = if args.yes {
-        let (engine, lock) = context.locked_engine("zone import").await?;
-        (engine, Some(lock))
-    } else {
-        (context.engine_within(args.reading.patience).await?.0, None)
+    let engine = match args.yes {
+        true => context.changing_engine("zone import").await?,
+        false => context.engine_within(args.reading.patience).await?.0,
     };
     let id = names::zone(engine.desired(), &args.into)?;
     let finding = |finding| CliError::Finding(Box::new(finding));

@@ -10,7 +10,7 @@ use pindrel_core::resolver::ResolverAddress;
 use pindrel_core::values::Ttl;
 use pindrel_core::zone_data::TypeCode;
 use pindrel_core::zone_file::read_data;
-use pindrel_engine::{Engine, WatchOrder, Watched};
+use pindrel_engine::{Access, Engine, WatchRequest, Watched};
 
 use crate::args::{RunBounds, Span, patience};
 use crate::completion;
@@ -74,15 +74,15 @@ pub(super) async fn run(context: &Context, args: &WatchArgs) -> Result<Status, C
     let loaded = context.load()?;
     output::diagnostics::warn(&loaded.mistakes);
     let bounds = bounds(Span(0), RunBounds { patience: args.patience, ..RunBounds::default() });
-    let engine = loaded.engine(context.home().await?, bounds, Arc::new(())).await?;
-    let order = WatchOrder { resolvers: args.resolver.clone(), ..order(&engine, args).await? };
+    let engine = loaded.engine(context.home(Access::Read).await?, bounds, Arc::new(())).await?;
+    let order = WatchRequest { resolvers: args.resolver.clone(), ..order(&engine, args).await? };
     let watching = output::watch::Watching::start(context, &order);
     let spread = engine.watch(&order, |spread| watching.show(spread)).await?;
     watching.end(&spread)?;
     Ok(if spread.is_done() { Status::Done } else { Status::NotHeld })
 }
 
-async fn order(engine: &Engine, args: &WatchArgs) -> Result<WatchOrder, CliError> {
+async fn order(engine: &Engine, args: &WatchArgs) -> Result<WatchRequest, CliError> {
     let desired = engine.desired();
     let hostname = desired.hostname_ids().find(|id| names::matches(&desired.hostname(*id).hostname, &args.name));
     if let (Some(id), None) = (hostname, args.record_type) {
@@ -110,7 +110,7 @@ async fn order(engine: &Engine, args: &WatchArgs) -> Result<WatchOrder, CliError
     };
     let data: Vec<RecordData> = args.value.iter().map(read).collect::<Result<_, _>>()?;
     let wanted = RecordSet::group(data.into_iter().map(|data| (Ttl::ZERO, data)));
-    Ok(WatchOrder {
+    Ok(WatchRequest {
         zone,
         owner,
         watched: Watched::Type(record_type),

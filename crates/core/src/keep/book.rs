@@ -3,29 +3,45 @@
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 use jiff::Timestamp;
-use pindrel_core::desired::{CheckId, Desired};
-use pindrel_core::health::{CheckRecord, CheckResult, HistoryEntry, Incident, Measured, Slot, Verdict, verdict_of};
-use pindrel_state::{CheckUpdate, State};
 
-use crate::failure::EngineError;
+use crate::desired::{CheckId, Desired, HostnameId};
+use crate::health::{CheckRecord, CheckResult, HistoryEntry, Incident, Measured, Slot, Verdict, verdict_of};
 
 /// The most incidents of one check that wait to be stored.
 const MOST_PENDING: usize = 64;
 
+/// Returns the checks that some others are made of, with themselves.
+pub fn with_members(desired: &Desired, ids: impl IntoIterator<Item = CheckId>) -> BTreeSet<CheckId> {
+    let mut all = BTreeSet::new();
+    let mut left: Vec<CheckId> = ids.into_iter().collect();
+    while let Some(id) = left.pop() {
+        if all.insert(id) {
+            left.extend(desired.check(id).combination().map_or(&[][..], |combination| &combination.of));
+        }
+    }
+    all
+}
+
+/// Returns the checks that judge the endpoints of a hostname, with all that those are made of.
+pub fn judging(desired: &Desired, id: HostnameId) -> BTreeSet<CheckId> {
+    let members = &desired.hostname(id).placement.members;
+    with_members(desired, members.iter().filter_map(|member| member.check))
+}
+
 /// That a verdict has changed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) struct VerdictChange {
+pub struct VerdictChange {
     /// The check.
-    pub(crate) check: CheckId,
+    pub check: CheckId,
     /// What it was.
-    pub(crate) from: Verdict,
+    pub from: Verdict,
     /// What it is.
-    pub(crate) to: Verdict,
+    pub to: Verdict,
 }
 
 /// What each check has concluded, and what of it is not stored yet.
 #[derive(Debug, Default)]
-pub(crate) struct Book {
+pub struct Book {
     records: HashMap<CheckId, CheckRecord>,
     slots: HashMap<CheckId, Slot>,
     /// Slots that are over and not stored yet.
@@ -40,33 +56,33 @@ pub(crate) struct Book {
 
 impl Book {
     /// Goes on with what was concluded before.
-    pub(crate) fn with(records: HashMap<CheckId, CheckRecord>) -> Book {
+    pub fn with(records: HashMap<CheckId, CheckRecord>) -> Book {
         Book { records, ..Book::default() }
     }
 
     /// Returns what was concluded.
-    pub(crate) fn records(&self) -> &HashMap<CheckId, CheckRecord> {
+    pub fn records(&self) -> &HashMap<CheckId, CheckRecord> {
         &self.records
     }
 
     /// Returns what was concluded.
-    pub(crate) fn into_records(self) -> HashMap<CheckId, CheckRecord> {
+    pub fn into_records(self) -> HashMap<CheckId, CheckRecord> {
         self.records
     }
 
     /// Returns the verdict of a check.
-    pub(crate) fn verdict(&self, id: CheckId) -> Verdict {
+    pub fn verdict(&self, id: CheckId) -> Verdict {
         self.records.get(&id).map_or(Verdict::Unknown, |record| record.verdict)
     }
 
     /// Says whether anything is not stored yet.
-    pub(crate) fn is_unsaved(&self) -> bool {
+    pub fn is_unsaved(&self) -> bool {
         !self.unsaved.is_empty()
     }
 
     /// Takes the results of one round of a check. Returns the verdicts that have changed: its own, and those
     /// of combinations.
-    pub(crate) fn record(
+    pub fn record(
         &mut self,
         desired: &Desired,
         id: CheckId,
@@ -106,10 +122,10 @@ impl Book {
     }
 
     /// Returns the combinations that a check is part of and of which everything has a result of this process.
-    pub(crate) fn current_combinations(&self, desired: &Desired, id: CheckId) -> Vec<CheckId> {
+    pub fn current_combinations(&self, desired: &Desired, id: CheckId) -> Vec<CheckId> {
         let combinations = desired.check_ids().filter(|id| desired.check(*id).combination().is_some());
         let is_current = |combination: &CheckId| {
-            let members = super::with_members(desired, [*combination]);
+            let members = with_members(desired, [*combination]);
             let mut leaves = members.iter().filter(|id| desired.check(**id).combination().is_none());
             members.contains(&id) && leaves.all(|leaf| self.current.contains(leaf))
         };
@@ -176,16 +192,8 @@ impl Book {
         }
     }
 
-    /// Stores what is not stored yet.
-    pub(crate) async fn flush(&mut self, desired: &Desired, state: &dyn State) -> Result<(), EngineError> {
-        let mut unstored = self.take_unstored(desired);
-        let stored = unstored.store(state).await;
-        self.put_back(unstored);
-        stored
-    }
-
     /// Takes out what is not stored yet, so that results can be recorded while it is stored.
-    pub(crate) fn take_unstored(&mut self, desired: &Desired) -> Unstored {
+    pub fn take_unstored(&mut self, desired: &Desired) -> Unstored {
         let checks = std::mem::take(&mut self.unsaved).into_iter().filter_map(|id| {
             let record = self.records.get(&id)?.clone();
             let ended = self.ended.remove(&id).unwrap_or_default();
@@ -199,7 +207,7 @@ impl Book {
     }
 
     /// Takes back what could not be stored, and what an earlier process had counted within the same minute.
-    pub(crate) fn put_back(&mut self, unstored: Unstored) {
+    pub fn put_back(&mut self, unstored: Unstored) {
         let Unstored { checks, is_stored } = unstored;
         for UnstoredCheck { id, ended, incidents, is_resumed, earlier, .. } in checks {
             if let Some(earlier) = &earlier {
@@ -229,160 +237,31 @@ fn put_before<T>(waiting: &mut BTreeMap<CheckId, Vec<T>>, id: CheckId, mut befor
 }
 
 /// What was taken out of a book to be stored.
-#[derive(Debug)]
-pub(crate) struct Unstored {
-    checks: Vec<UnstoredCheck>,
-    is_stored: bool,
+#[derive(Debug, Clone, PartialEq)]
+pub struct Unstored {
+    /// By check.
+    pub checks: Vec<UnstoredCheck>,
+    /// Whether it is stored by now.
+    pub is_stored: bool,
 }
 
-#[derive(Debug)]
-struct UnstoredCheck {
-    id: CheckId,
-    name: String,
-    record: CheckRecord,
-    ended: Vec<Slot>,
-    current: Option<Slot>,
-    incidents: Vec<HistoryEntry>,
+/// What of one check is to be stored.
+#[derive(Debug, Clone, PartialEq)]
+pub struct UnstoredCheck {
+    /// The check.
+    pub id: CheckId,
+    /// Its name in the manifest.
+    pub name: String,
+    /// What it has concluded.
+    pub record: CheckRecord,
+    /// Slots that are over.
+    pub ended: Vec<Slot>,
+    /// The slot of now, where it has results.
+    pub current: Option<Slot>,
+    /// What happened.
+    pub incidents: Vec<HistoryEntry>,
     /// Whether its first slot may have results of an earlier process, which are not in it yet.
-    is_resumed: bool,
+    pub is_resumed: bool,
     /// Those results, once they were read.
-    earlier: Option<Slot>,
-}
-
-impl Unstored {
-    /// Stores it: may be dropped at any time, and what was done by then is known.
-    pub(crate) async fn store(&mut self, state: &dyn State) -> Result<(), EngineError> {
-        for check in self.checks.iter_mut().filter(|check| check.is_resumed && check.earlier.is_none()) {
-            let Some(first) = check.ended.first_mut().or(check.current.as_mut()) else { continue };
-            let stored = state.slots(&check.name, first.begin).await?;
-            let stored = stored.into_iter().find(|stored| stored.begin == first.begin);
-            let earlier = stored.unwrap_or_else(|| Slot::at(first.begin));
-            first.merge(&earlier);
-            check.earlier = Some(earlier);
-        }
-        let updates = self.checks.iter().map(|check| CheckUpdate {
-            check: check.name.clone(),
-            record: check.record.clone(),
-            slots: check.ended.iter().chain(&check.current).cloned().collect(),
-            incidents: check.incidents.clone(),
-        });
-        let updates: Vec<CheckUpdate> = updates.collect();
-        if !updates.is_empty() {
-            state.update_checks(updates).await?;
-        }
-        self.is_stored = true;
-        Ok(())
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use std::time::Duration;
-
-    use pindrel_core::facts::Unreachable;
-    use pindrel_core::health::{CheckFailure, Phases};
-    use pindrel_core::manifest::{Diagnostics, read};
-    use pindrel_state::{HealthBook as _, SqliteState};
-
-    use super::*;
-
-    const CHECKS: &str = "manifest = 1\n[health.store]\ntcp = \"192.0.2.1:1\"\n[health.names]\ntcp = \"192.0.2.2:1\"\n\
-                          [health.all]\nof = [\"store\", \"names\"]\n";
-    const STORE: CheckId = CheckId(0);
-    const NAMES: CheckId = CheckId(1);
-    const ALL: CheckId = CheckId(2);
-
-    fn desired() -> Desired {
-        let mut problems = Diagnostics::default();
-        let desired = pindrel_core::desired::resolve(read(CHECKS, &mut problems), &mut problems);
-        assert!(problems.is_empty(), "{problems:?}");
-        desired
-    }
-
-    fn at(second: i64) -> Timestamp {
-        Timestamp::from_second(1_800_000_000 + second).unwrap()
-    }
-
-    fn result(kind: u8) -> Vec<(String, Measured)> {
-        let failed = |why| CheckResult::Failed(CheckFailure::NotConnected { why });
-        let result = match kind {
-            0 => CheckResult::Passed,
-            1 => failed(Unreachable::Refused),
-            2 => failed(Unreachable::TimedOut { after_ms: 5 }),
-            _ => CheckResult::Impossible(Unreachable::NoRoute),
-        };
-        let phases = Phases { connect: Some(Duration::from_millis(4)), ..Phases::default() };
-        vec![("192.0.2.1:1".into(), Measured { phases, result })]
-    }
-
-    #[tokio::test]
-    async fn each_new_way_to_fail_is_an_incident_and_combinations_follow() {
-        let (desired, state) = (desired(), SqliteState::in_memory().unwrap());
-        let mut book = Book::default();
-        let mut told = Vec::new();
-        for (n, kind) in [0, 0, 1, 1, 2, 2, 1, 0, 0].into_iter().enumerate() {
-            let now = at(n as i64);
-            told.extend(book.record(&desired, NAMES, now, &result(0)).into_iter().map(|change| (n, change)));
-            told.extend(book.record(&desired, STORE, now, &result(kind)).into_iter().map(|change| (n, change)));
-        }
-        let change = |check, from, to| VerdictChange { check, from, to };
-        use Verdict::{Down, Unknown, Up};
-        assert_eq!(
-            told,
-            [
-                (1, change(NAMES, Unknown, Up)),
-                (1, change(STORE, Unknown, Up)),
-                (1, change(ALL, Unknown, Up)),
-                (4, change(STORE, Up, Down)),
-                (4, change(ALL, Up, Down)),
-                (8, change(STORE, Down, Up)),
-                (8, change(ALL, Down, Up)),
-            ]
-        );
-        book.flush(&desired, &state).await.unwrap();
-        assert!(!book.is_unsaved());
-        let kinds: Vec<&str> = state
-            .incidents("store", Timestamp::MIN, 99)
-            .await
-            .unwrap()
-            .iter()
-            .map(|entry| match &entry.what {
-                Incident::Verdict { to } => to.as_str(),
-                Incident::Failure { why, .. } => why.code(),
-            })
-            .collect();
-        let expected = ["unknown", "up", "connection-refused", "connect-timeout", "down", "connection-refused", "up"];
-        assert_eq!(kinds, expected);
-    }
-
-    #[tokio::test]
-    async fn a_process_that_follows_another_goes_on_in_the_same_minute_and_believes_only_what_it_sees() {
-        let (desired, state) = (desired(), SqliteState::in_memory().unwrap());
-        let mut first = Book::default();
-        for n in 0..4 {
-            first.record(&desired, STORE, at(n), &result(1));
-        }
-        first.flush(&desired, &state).await.unwrap();
-        let records = state.check_records().await.unwrap();
-        assert_eq!((records.len(), records[0].1.verdict), (2, Verdict::Down), "the combination is down too");
-        let known = records.into_iter().map(|(name, record)| (if name == "store" { STORE } else { ALL }, record));
-
-        let mut next = Book::with(known.collect());
-        assert!(next.current_combinations(&desired, STORE).is_empty(), "nothing was seen by this process");
-        // One result that disagrees: what was concluded before is worth nothing any longer.
-        let changes = next.record(&desired, STORE, at(10), &result(0));
-        let change = VerdictChange { check: STORE, from: Verdict::Down, to: Verdict::Unknown };
-        assert_eq!(changes[0], change);
-        next.record(&desired, STORE, at(11), &result(3));
-        next.record(&desired, STORE, at(65), &result(0));
-        assert!(next.current_combinations(&desired, STORE).is_empty(), "the names were not looked at");
-        next.record(&desired, NAMES, at(65), &result(0));
-        assert_eq!(next.current_combinations(&desired, STORE), [ALL]);
-        next.flush(&desired, &state).await.unwrap();
-        next.record(&desired, STORE, at(66), &result(0));
-        next.flush(&desired, &state).await.unwrap();
-        let slots = state.slots("store", Timestamp::MIN).await.unwrap();
-        let counts: Vec<(u32, u32)> = slots.iter().map(|slot| (slot.results, slot.failed)).collect();
-        assert_eq!(counts, [(5, 4), (2, 0)], "what could not be tried is no result");
-    }
+    pub earlier: Option<Slot>,
 }

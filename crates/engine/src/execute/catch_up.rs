@@ -1,0 +1,70 @@
+//! Taking over what other processes have done since this run looked: a step goes by what is stored once it has its claim.
+
+use pindrel_core::desired::{CertificateId, HostnameId};
+use pindrel_core::facts::RetiringId;
+use pindrel_core::findings::Finding;
+use pindrel_core::pins::PinState;
+use pindrel_core::plan::{HostnameRef, Work};
+
+use crate::failure::{EngineError, state_failed};
+use crate::run::Engine;
+
+impl Engine {
+    /// Reads again what a piece of work depends on; says whether another process has done it already.
+    pub(super) async fn catch_up(&self, work: Work) -> Result<bool, Finding> {
+        match work {
+            Work::Mark(_) | Work::Register(_) => {}
+            Work::Rehearse(id) => return Ok(self.unproven(&[id].into()).await?.is_empty()),
+            Work::Issue(id) => {
+                let is_another = self.reload_certificate(id).await?;
+                let is_held = || self.judge_certificate(id, self.clock.now()).state == PinState::Held;
+                return Ok(is_another && is_held());
+            }
+            Work::Deliver(id) | Work::Store(id, _) => drop(self.reload_certificate(id).await?),
+            Work::Bind(id, _)
+            | Work::Connect(id, _)
+            | Work::Alias(id)
+            | Work::Answer(id)
+            | Work::LowerTtl(id)
+            | Work::RaiseTtl(id)
+            | Work::Unbind(HostnameRef::Wanted(id), _) => self.reload_hostname(id).await?,
+            Work::RemoveAlias(id) | Work::Unbind(HostnameRef::Retiring(id), _) => self.reload_retiring(id).await?,
+        }
+        Ok(false)
+    }
+
+    /// Reads a certificate again; says whether it is another one than was known.
+    async fn reload_certificate(&self, id: CertificateId) -> Result<bool, Finding> {
+        let row = self.state.certificate(&self.desired.certificate(id).name).await.map_err(state_failed)?;
+        let Some(row) = row else { return Ok(false) };
+        let is_another = self.held_certificate(id).is_none_or(|held| held.sha256 != row.held.sha256);
+        if is_another {
+            self.know_certificate(id, row).await;
+        }
+        Ok(is_another)
+    }
+
+    async fn reload_hostname(&self, id: HostnameId) -> Result<(), Finding> {
+        self.reload_certificate(self.desired.hostname(id).certificate).await?;
+        let row = self.state.hostname(&self.desired.hostname(id).hostname).await.map_err(state_failed)?;
+        if let Some(row) = row {
+            let mut known = self.known();
+            let own = known.hostnames.entry(id).or_default();
+            own.ownership = row.ownership;
+            own.facts.take_later(row.facts);
+        }
+        Ok(())
+    }
+
+    async fn reload_retiring(&self, id: RetiringId) -> Result<(), Finding> {
+        let hostname = self.known().retiring(id).hostname.clone();
+        let row = self.state.hostname(&hostname).await.map_err(EngineError::from)?;
+        if let Some(row) = row {
+            let mut known = self.known();
+            let own = &mut known.retiring[id.0 as usize].known;
+            own.ownership = row.ownership;
+            own.facts.take_later(row.facts);
+        }
+        Ok(())
+    }
+}

@@ -1,0 +1,6 @@
+//! The name of this machine.
+
+/// Returns the name of this machine, for messages that others read.
+pub fn host_name() -> String {
+    nix::unistd::gethostname().map_or_else(|_| "an unnamed machine".into(), |name| name.to_string_lossy().into_owned())
+}
