@@ -73,7 +73,7 @@ async fn a_state_that_cannot_be_written_is_told_before_anything_is_done() {
     let nobody = ["setpriv", "--reuid=65534", "--regid=65534", "--clear-groups"];
     let ran = run_by(&workspace, &nobody, &["settle"]);
     assert_eq!(ran.status, 1, "{}{}", ran.stdout, ran.stderr);
-    assert!(ran.stderr.contains("the lock") && ran.stderr.contains('→'), "{}", ran.stderr);
+    assert!(ran.stderr.contains("cannot be opened") && ran.stderr.contains('→'), "{}", ran.stderr);
     assert_eq!(sandbox.authority().requests(), before);
     // Whoever may only read is shown what there is.
     for (args, status) in [(&["status"][..], 3), (&["cert", "list"], 0), (&["settle", "--dry-run"], 3)] {
@@ -163,6 +163,7 @@ async fn a_zone_file_survives_a_disk_that_is_full() {
     assert_eq!(left, ["archive.example.zone"], "nothing half-written is left");
     workspace.run(&import).ended(0);
     let after = workspace.read("archive.example.zone");
-    assert!(after.contains("new\t") || after.contains("\nnew "), "the record is there");
+    let is_new = |line: &str| line.split_whitespace().next() == Some("new");
+    assert_eq!(after.lines().filter(|line| is_new(line)).count(), 1, "the record is there");
     assert_eq!(after.lines().filter(|line| line.starts_with("host-")).count(), 20_000);
 }

@@ -22,6 +22,7 @@ mod real;
 mod sandbox_tools;
 mod secrets;
 mod security;
+mod snapshots;
 mod state;
 mod text;
 mod undo;
