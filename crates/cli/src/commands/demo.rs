@@ -22,8 +22,8 @@ const ALERTS: &str = include_str!("../../../../demo/alerts.toml");
 /// That hostname, where its challenge is led, and how long whoever edits its zone takes for each of both.
 const ALERTS_NAME: &str = "alerts.larkfield.example";
 const ALERTS_CHALLENGE: &str = "alerts.larkfield.example._acme-challenge.larkfield.example";
-const EDITED_AFTER: Duration = Duration::from_secs(3);
-const ALIAS_MADE_AFTER: Duration = Duration::from_secs(6);
+const EDITED_AFTER: Duration = Duration::from_secs(1);
+const ALIAS_MADE_AFTER: Duration = Duration::from_secs(2);
 /// Where the plates were before.
 const LEFTOVER: &str = "192.0.2.44";
 
@@ -36,10 +36,10 @@ const QUEUE: (&str, &str) = ("[hostname.\"tonight.larkfield.example\"]", "# What
 /// What makes it fail.
 const DOWN_FAULT: &str = "endpoint-down=queue-north";
 /// How long all is well before an endpoint fails.
-const BEGUN: Duration = Duration::from_secs(4);
+const BEGUN: Duration = Duration::from_secs(2);
 /// How long an endpoint is down, and how long the demo then goes on.
-const DOWN: Duration = Duration::from_secs(7);
-const BACK: Duration = Duration::from_secs(8);
+const DOWN: Duration = Duration::from_secs(5);
+const BACK: Duration = Duration::from_secs(6);
 
 /// Do the whole job on the demo data in a fresh sandbox
 ///
