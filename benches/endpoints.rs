@@ -13,8 +13,8 @@ use std::net::SocketAddr;
 use std::time::Instant;
 
 use pindrel_benches::{program, run};
-use pindrel_core::expectation::Expectation;
-use pindrel_core::name::Hostname;
+use pindrel_core::endpoints::expectation::Expectation;
+use pindrel_core::names::name::Hostname;
 use pindrel_probe::{Trust, request};
 use pindrel_testkit::{RealNginx, Workspace};
 use stand_ins::{load_tool, sandboxed};

@@ -202,16 +202,16 @@ fn bare_update(workspace: &Workspace, server: SocketAddr) -> f64 {
         std::time::Duration::from_secs(60),
     )
     .unwrap();
-    let record = pindrel_core::records::ZoneRecord {
+    let record = pindrel_core::zones::records::ZoneRecord {
         owner: "bench.larkfield.example".parse().unwrap(),
         ttl: pindrel_core::values::Ttl::MINUTE,
-        data: pindrel_core::records::RecordData::A("192.0.2.1".parse().unwrap()),
+        data: pindrel_core::zones::records::RecordData::A("192.0.2.1".parse().unwrap()),
     };
     let mut taken: Vec<f64> = (0..9)
         .map(|n| {
             let change = match n % 2 {
-                0 => pindrel_core::records::ZoneChange::Add(vec![record.clone()]),
-                _ => pindrel_core::records::ZoneChange::Delete(vec![record.clone()]),
+                0 => pindrel_core::zones::records::ZoneChange::Add(vec![record.clone()]),
+                _ => pindrel_core::zones::records::ZoneChange::Delete(vec![record.clone()]),
             };
             let begun = Instant::now();
             let changed = tokio::task::block_in_place(|| {

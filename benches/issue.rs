@@ -139,7 +139,8 @@ async fn lateness(world: &RealWorld, program: &str) {
         let owner = format!("_acme-challenge.{name}").parse().unwrap();
         let seen = loop {
             let sets =
-                pindrel_dns::lookup::records(world.secondary, &owner, pindrel_core::records::RecordType::Txt).await;
+                pindrel_dns::lookup::records(world.secondary, &owner, pindrel_core::zones::records::RecordType::Txt)
+                    .await;
             if sets.is_ok_and(|sets| !sets.is_empty()) {
                 break Timestamp::now().as_millisecond();
             }

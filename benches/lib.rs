@@ -9,7 +9,7 @@ use std::time::{Duration, Instant};
 
 use jiff::Timestamp;
 use pindrel_core::desired::{Desired, resolve};
-use pindrel_core::facts::{HostnameFacts, Ownership};
+use pindrel_core::judging::facts::{HostnameFacts, Ownership};
 use pindrel_core::manifest::{Diagnostics, read};
 use pindrel_state::{HostnameRow, Hostnames, SqliteState};
 

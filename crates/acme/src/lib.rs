@@ -1,7 +1,7 @@
 //! The transport under the core's ACME machine: signed requests over HTTPS, nonces,
 //! and the authority's wishes to wait.
 //!
-//! What to send is decided in [`pindrel_core::acme`]; who signs is given as a
+//! What to send is decided in [`pindrel_core::certificates::acme`]; who signs is given as a
 //! [`RequestSigner`], so that this crate never sees a private key.
 
 use std::collections::VecDeque;
@@ -10,14 +10,14 @@ use std::sync::{Mutex, PoisonError};
 use std::time::Duration;
 
 use jiff::Timestamp;
-use pindrel_core::acme::account::{self, Account, AccountStatus};
-use pindrel_core::acme::jws::{Jwk, Payload, Signer, Unsigned, base64url};
-use pindrel_core::acme::objects::{Directory, OrderList};
-use pindrel_core::acme::order::Reply;
-use pindrel_core::acme::problem::{Problem, shown_url};
-use pindrel_core::acme::renewal_info;
-use pindrel_core::display_text::one_line;
-use pindrel_core::renewal::RenewalWindow;
+use pindrel_core::certificates::acme::account::{self, Account, AccountStatus};
+use pindrel_core::certificates::acme::jws::{Jwk, Payload, Signer, Unsigned, base64url};
+use pindrel_core::certificates::acme::objects::{Directory, OrderList};
+use pindrel_core::certificates::acme::order::Reply;
+use pindrel_core::certificates::acme::problem::{Problem, shown_url};
+use pindrel_core::certificates::acme::renewal_info;
+use pindrel_core::certificates::renewal::RenewalWindow;
+use pindrel_core::text::display_text::one_line;
 use pindrel_core::values::is_link_local_or_metadata;
 use pindrel_http::{Client, HttpError, Method, Response, header};
 use serde_json::Value;

@@ -8,7 +8,7 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use base64::Engine as _;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use pindrel_acme::{HttpAuthority, RequestSigner, TransportError};
-use pindrel_core::acme::jws::{Jwk, Payload};
+use pindrel_core::certificates::acme::jws::{Jwk, Payload};
 use pindrel_core::values::KeyKind;
 use pindrel_http::HttpError;
 use pindrel_keys::AccountKey;

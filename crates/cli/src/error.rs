@@ -2,9 +2,9 @@
 
 use std::process::ExitCode;
 
-use pindrel_core::display_text::io_reason;
-use pindrel_core::findings::Finding;
+use pindrel_core::judging::findings::Finding;
 use pindrel_core::manifest::{Diagnostic, Source};
+use pindrel_core::text::display_text::io_reason;
 use pindrel_engine::EngineError;
 
 /// How the program ends. The table in `docs/exit-status.md` says the same.

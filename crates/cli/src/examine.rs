@@ -6,10 +6,10 @@ use std::os::unix::fs::PermissionsExt as _;
 use std::path::{Path, PathBuf};
 
 use pindrel_core::desired::{Desired, ZoneDriver, resolve};
-use pindrel_core::display_text::shell_word;
 use pindrel_core::manifest::{
     At, Diagnostics, Manifest, Preamble, Source, nearest, other_values, preamble, read_source, review,
 };
+use pindrel_core::text::display_text::shell_word;
 use pindrel_core::values::SecretRef;
 use pindrel_engine::{machine, secrets};
 

@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 
 use pindrel_core::desired::{Desired, ZoneId};
 use pindrel_core::manifest::nearest;
-use pindrel_core::name::{DnsName, Hostname};
+use pindrel_core::names::name::{DnsName, Hostname};
 
 use crate::error::CliError;
 

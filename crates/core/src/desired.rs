@@ -13,24 +13,24 @@ use std::time::Duration;
 
 use url::Url;
 
-use crate::acme::jws::MacAlgorithm;
-use crate::budget::Limit;
-use crate::delivery::{Command, Delivery};
-use crate::endpoint::{
+use crate::certificates::acme::jws::MacAlgorithm;
+use crate::certificates::budget::Limit;
+use crate::certificates::delivery::{Command, Delivery};
+use crate::certificates::renewal::RenewalRule;
+use crate::endpoints::endpoint::{
     Binding, ClientCertificates, ClientNeed, EndpointInfo, EndpointKind, OriginConnection, Route, TlsVersion,
 };
-use crate::expectation::Expectation;
-use crate::facts::{EndpointKey, OrderedTerms, Origin};
-use crate::facts::{Marker, ZoneView};
+use crate::endpoints::expectation::Expectation;
+use crate::endpoints::load_balancer::LoadBalancer;
+use crate::endpoints::web_server::WebServer;
 use crate::health::HealthCheck;
-use crate::load_balancer::LoadBalancer;
-use crate::name::{DnsName, Hostname};
-use crate::policy::Policy;
-use crate::records::{RecordData, RecordSet, RecordTypes};
-use crate::renewal::RenewalRule;
-use crate::resolver::ResolverAddress;
+use crate::health::policy::Policy;
+use crate::judging::facts::{EndpointKey, OrderedTerms, Origin};
+use crate::judging::facts::{Marker, ZoneView};
+use crate::names::name::{DnsName, Hostname};
 use crate::values::{Fingerprint, KeyKind, SecretRef, TsigAlgorithm, Ttl};
-use crate::web_server::WebServer;
+use crate::zones::records::{RecordData, RecordSet, RecordTypes};
+use crate::zones::resolver::ResolverAddress;
 
 pub use digest::Digests;
 pub use placement::{PlacedEndpoint, Placement};

@@ -12,6 +12,7 @@ mod combination;
 mod forecast;
 mod history;
 mod outcome;
+pub mod policy;
 mod verdict;
 
 use std::fmt;
@@ -21,7 +22,7 @@ use std::str::FromStr;
 use std::time::Duration;
 
 use crate::desired::{CertificateId, CheckId, EndpointId};
-use crate::name::{DnsName, Hostname};
+use crate::names::name::{DnsName, Hostname};
 
 pub use combination::{Combination, Need};
 pub use forecast::{Forecast, Warning, forecast};

@@ -12,7 +12,7 @@
 //! ```
 //!
 //! ```
-//! use pindrel_core::name::Hostname;
+//! use pindrel_core::names::name::Hostname;
 //!
 //! let wildcard: Hostname = "*.Stations.Larkfield.example".parse()?;
 //! assert_eq!(wildcard.to_string(), "*.stations.larkfield.example");
@@ -20,39 +20,18 @@
 //!     wildcard.challenge_name().to_string(),
 //!     "_acme-challenge.stations.larkfield.example",
 //! );
-//! # Ok::<(), pindrel_core::name::NameError>(())
+//! # Ok::<(), pindrel_core::names::name::NameError>(())
 //! ```
 
-pub mod acme;
-pub mod budget;
-pub mod caa;
-pub mod delivery;
+pub mod certificates;
 pub mod desired;
-pub mod display_text;
-pub mod endpoint;
-pub mod expectation;
-pub mod facts;
-pub mod findings;
+pub mod endpoints;
 pub mod health;
+pub mod judging;
 pub mod keep;
-pub mod load_balancer;
 pub mod manifest;
-pub mod moves;
-pub mod name;
-pub mod name_servers;
-pub mod pin;
-pub mod pins;
-pub mod plan;
-pub mod policy;
-pub mod propagation;
-pub mod records;
-pub mod renewal;
-pub mod resolver;
-pub mod rights;
-pub mod sent_secrets;
-pub mod undo;
-pub mod unicode;
+pub mod names;
+pub mod planning;
+pub mod text;
 pub mod values;
-pub mod web_server;
-pub mod zone_data;
-pub mod zone_file;
+pub mod zones;

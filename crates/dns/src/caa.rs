@@ -7,9 +7,9 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use hickory_proto::op::{Message, ResponseCode};
 use hickory_proto::rr::{RData, RecordType as WireType};
-use pindrel_core::caa::{CaaRecord, CaaSet};
-use pindrel_core::facts::Unreachable;
-use pindrel_core::name::DnsName;
+use pindrel_core::certificates::caa::{CaaRecord, CaaSet};
+use pindrel_core::judging::facts::Unreachable;
+use pindrel_core::names::name::DnsName;
 use tokio::sync::OnceCell;
 
 use crate::resolver::Resolver;

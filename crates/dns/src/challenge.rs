@@ -4,9 +4,9 @@
 use std::net::SocketAddr;
 
 use hickory_proto::rr::{RData, RecordType as WireType};
-use pindrel_core::facts::Unreachable;
-use pindrel_core::name::DnsName;
-use pindrel_core::records::{RecordData, RecordSet, RecordType};
+use pindrel_core::judging::facts::Unreachable;
+use pindrel_core::names::name::DnsName;
+use pindrel_core::zones::records::{RecordData, RecordSet, RecordType};
 
 use crate::lookup;
 use crate::resolver::Resolver;

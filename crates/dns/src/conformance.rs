@@ -2,10 +2,10 @@
 
 use std::net::Ipv4Addr;
 
-use pindrel_core::name::DnsName;
-use pindrel_core::records::{AliasPlace, NameChange, RecordData, RecordSet, ZoneChange, ZoneRecord};
+use pindrel_core::names::name::DnsName;
 use pindrel_core::values::Ttl;
-use pindrel_core::zone_data::{NameKey, TypeCode, ZoneData};
+use pindrel_core::zones::records::{AliasPlace, NameChange, RecordData, RecordSet, ZoneChange, ZoneRecord};
+use pindrel_core::zones::zone_data::{NameKey, TypeCode, ZoneData};
 
 use crate::driver::{SetChange, ZoneDriver, ZoneError};
 use crate::sets::is_data;

@@ -8,10 +8,10 @@ use hickory_proto::dnssec::rdata::{DNSSECRData, DS};
 use hickory_proto::op::{Message, ResponseCode};
 use hickory_proto::rr::{RData, Record, RecordType as WireType};
 use jiff::Timestamp;
-use pindrel_core::facts::{DelegationView, ServerStatus, SignedView, StaleGlue, Unreachable, ZoneView};
-use pindrel_core::name::DnsName;
-use pindrel_core::records::{RecordData, RecordSet, RecordType};
+use pindrel_core::judging::facts::{DelegationView, ServerStatus, SignedView, StaleGlue, Unreachable, ZoneView};
+use pindrel_core::names::name::DnsName;
 use pindrel_core::values::is_link_local_or_metadata;
+use pindrel_core::zones::records::{RecordData, RecordSet, RecordType};
 
 use crate::lookup::{self, Resolved, name_servers};
 use crate::resolver::Resolver;

@@ -5,12 +5,12 @@ use std::net::SocketAddr;
 use std::sync::{Arc, LazyLock, Mutex, PoisonError};
 
 use async_trait::async_trait;
-use pindrel_core::findings::{Code, Finding};
-use pindrel_core::name::DnsName;
-use pindrel_core::pin::Pin;
-use pindrel_core::records::ZoneChange;
-use pindrel_core::rights::{Right, RightsView};
-use pindrel_core::zone_data::{NameKey, TypeCode, ZoneBuilder, ZoneData};
+use pindrel_core::judging::findings::{Code, Finding};
+use pindrel_core::judging::pin::Pin;
+use pindrel_core::names::name::DnsName;
+use pindrel_core::zones::records::ZoneChange;
+use pindrel_core::zones::rights::{Right, RightsView};
+use pindrel_core::zones::zone_data::{NameKey, TypeCode, ZoneBuilder, ZoneData};
 use tokio::sync::OwnedMutexGuard;
 
 use crate::rights::open_transfers;

@@ -8,12 +8,12 @@ use std::time::Duration;
 
 use async_trait::async_trait;
 use jiff::Timestamp;
-use pindrel_core::delivery::Command;
-use pindrel_core::display_text::{io_reason, shell_word};
-use pindrel_core::name::DnsName;
-use pindrel_core::rights::RightsView;
-use pindrel_core::zone_data::{NameKey, ZoneData};
-use pindrel_core::zone_file::{EditError, SetEdit, edit};
+use pindrel_core::certificates::delivery::Command;
+use pindrel_core::names::name::DnsName;
+use pindrel_core::text::display_text::{io_reason, shell_word};
+use pindrel_core::zones::rights::RightsView;
+use pindrel_core::zones::zone_data::{NameKey, ZoneData};
+use pindrel_core::zones::zone_file::{EditError, SetEdit, edit};
 use pindrel_machine::{Program, read_regular, replace_file_unless};
 use tokio::sync::Mutex;
 

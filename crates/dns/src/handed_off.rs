@@ -4,9 +4,9 @@ use std::net::SocketAddr;
 use std::time::Duration;
 
 use async_trait::async_trait;
-use pindrel_core::name::DnsName;
-use pindrel_core::records::ZoneChange;
-use pindrel_core::zone_data::ZoneData;
+use pindrel_core::names::name::DnsName;
+use pindrel_core::zones::records::ZoneChange;
+use pindrel_core::zones::zone_data::ZoneData;
 
 use crate::driver::{SetChange, ZoneDriver, ZoneError};
 use crate::transfer::{look_up, transfer};

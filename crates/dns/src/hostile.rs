@@ -2,9 +2,9 @@
 
 use hickory_proto::op::Message;
 use hickory_proto::rr::RecordType as WireType;
-use pindrel_core::name::DnsName;
-use pindrel_core::records::{RecordSet, RecordType};
-use pindrel_core::zone_data::{NameKey, ZoneBuilder, ZoneData};
+use pindrel_core::names::name::DnsName;
+use pindrel_core::zones::records::{RecordSet, RecordType};
+use pindrel_core::zones::zone_data::{NameKey, ZoneBuilder, ZoneData};
 
 use crate::lookup::{self, negative_secs, reason, sets};
 use crate::powerdns::read_reply;
@@ -30,7 +30,8 @@ pub fn dns_replies(zone: &DnsName, owner: &DnsName, before: &ZoneData, octets: &
             // What came in can go out, and is the same.
             for data in found.iter().flat_map(RecordSet::data) {
                 let (wire, _) = (data.to_wire(), data.to_string());
-                let again = wire.and_then(|wire| pindrel_core::records::RecordData::from_wire(record_type, &wire));
+                let again =
+                    wire.and_then(|wire| pindrel_core::zones::records::RecordData::from_wire(record_type, &wire));
                 assert!(again.is_none_or(|again| again == *data || record_type == RecordType::Txt));
             }
         }

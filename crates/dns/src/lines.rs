@@ -6,7 +6,7 @@ use std::net::SocketAddr;
 use std::sync::{Arc, LazyLock, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
-use pindrel_core::facts::Unreachable;
+use pindrel_core::judging::facts::Unreachable;
 use tokio::io::{AsyncRead, AsyncReadExt as _, AsyncWrite, AsyncWriteExt as _, Interest};
 use tokio::net::TcpStream;
 use tokio::time::timeout;

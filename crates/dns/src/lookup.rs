@@ -7,12 +7,14 @@ use std::time::{Duration, Instant};
 use futures::future::join_all;
 use hickory_proto::op::{Message, ResponseCode};
 use hickory_proto::rr::{RData, RecordType as WireType};
-use pindrel_core::facts::{AliasView, Lameness, ServerRecords, ServerStatus, ServerView, Unreachable, Unresolved};
 use pindrel_core::health::{CheckFailure, CheckResult, Measured, Phases};
-use pindrel_core::name::DnsName;
-use pindrel_core::records::{AliasPlace, RecordSet, RecordType};
-use pindrel_core::resolver::ResolverAddress;
+use pindrel_core::judging::facts::{
+    AliasView, Lameness, ServerRecords, ServerStatus, ServerView, Unreachable, Unresolved,
+};
+use pindrel_core::names::name::DnsName;
 use pindrel_core::values::{Serial, Ttl};
+use pindrel_core::zones::records::{AliasPlace, RecordSet, RecordType};
+use pindrel_core::zones::resolver::ResolverAddress;
 
 use tokio::time::timeout;
 

@@ -6,9 +6,9 @@ use hickory_proto::dnssec::PublicKey as _;
 use hickory_proto::dnssec::rdata::{DNSKEY, DNSSECRData, DS};
 use hickory_proto::op::Message;
 use hickory_proto::rr::{RData, Record, RecordType as WireType};
-use pindrel_core::facts::Unreachable;
-use pindrel_core::name::DnsName;
-use pindrel_core::name_servers::{Kept, KeptRecords, KeysOfBoth, NameServerChange};
+use pindrel_core::judging::facts::Unreachable;
+use pindrel_core::names::name::DnsName;
+use pindrel_core::zones::name_servers::{Kept, KeptRecords, KeysOfBoth, NameServerChange};
 
 use crate::discover::parents_or_found;
 use crate::lookup::name_servers;

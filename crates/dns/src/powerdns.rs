@@ -8,11 +8,11 @@ use std::collections::BTreeMap;
 use std::fmt;
 
 use async_trait::async_trait;
-use pindrel_core::name::DnsName;
-use pindrel_core::rights::{Beyond, RightsView};
-use pindrel_core::sent_secrets::SentSecrets;
-use pindrel_core::zone_data::{NameKey, Place, TypeCode, ZoneBuilder, ZoneData, rdata};
-use pindrel_core::zone_file::read_data;
+use pindrel_core::names::name::DnsName;
+use pindrel_core::text::sent_secrets::SentSecrets;
+use pindrel_core::zones::rights::{Beyond, RightsView};
+use pindrel_core::zones::zone_data::{NameKey, Place, TypeCode, ZoneBuilder, ZoneData, rdata};
+use pindrel_core::zones::zone_file::read_data;
 use pindrel_http::{Client, HttpError, Method, Response};
 use secrecy::{ExposeSecret as _, SecretString};
 use serde::de::{DeserializeSeed, Error as _, IgnoredAny, MapAccess, SeqAccess, Visitor};

@@ -4,10 +4,10 @@ use std::collections::{BTreeSet, HashMap};
 use std::net::SocketAddr;
 
 use futures::{StreamExt as _, TryStreamExt as _, stream};
-use pindrel_core::facts::Unreachable;
-use pindrel_core::name::DnsName;
-use pindrel_core::records::{RecordSet, RecordType, ZoneRecord};
+use pindrel_core::judging::facts::Unreachable;
+use pindrel_core::names::name::DnsName;
 use pindrel_core::values::Ttl;
+use pindrel_core::zones::records::{RecordSet, RecordType, ZoneRecord};
 
 use crate::lookup;
 

@@ -5,10 +5,10 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use async_trait::async_trait;
-use pindrel_core::name::DnsName;
-use pindrel_core::sent_secrets::SentSecrets;
-use pindrel_core::zone_data::{NameKey, Place, TypeCode, ZoneBuilder, ZoneData, rdata};
-use pindrel_core::zone_file::read_data;
+use pindrel_core::names::name::DnsName;
+use pindrel_core::text::sent_secrets::SentSecrets;
+use pindrel_core::zones::zone_data::{NameKey, Place, TypeCode, ZoneBuilder, ZoneData, rdata};
+use pindrel_core::zones::zone_file::read_data;
 use pindrel_machine::Program;
 use secrecy::{ExposeSecret as _, SecretString};
 use serde::{Deserialize, Serialize};

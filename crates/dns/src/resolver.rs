@@ -5,9 +5,9 @@ use std::sync::Arc;
 
 use hickory_proto::op::Message;
 use hickory_proto::rr::RecordType as WireType;
-use pindrel_core::facts::Unreachable;
-use pindrel_core::name::DnsName;
-use pindrel_core::resolver::{EncryptedResolver, Encryption};
+use pindrel_core::judging::facts::Unreachable;
+use pindrel_core::names::name::DnsName;
+use pindrel_core::zones::resolver::{EncryptedResolver, Encryption};
 use pindrel_http::header::{ACCEPT, CONTENT_TYPE};
 use pindrel_http::{Client, HttpError, Method};
 use rustls::crypto::aws_lc_rs::default_provider;

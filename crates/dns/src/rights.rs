@@ -10,9 +10,9 @@ use std::net::{Ipv4Addr, Ipv6Addr, SocketAddr};
 use futures::{StreamExt as _, stream};
 use hickory_proto::rr::RData;
 use hickory_proto::rr::rdata::{A, AAAA, CNAME, MX, NS, TXT};
-use pindrel_core::name::DnsName;
-use pindrel_core::records::RecordType;
-use pindrel_core::rights::{Beyond, Right, RightsView};
+use pindrel_core::names::name::DnsName;
+use pindrel_core::zones::records::RecordType;
+use pindrel_core::zones::rights::{Beyond, Right, RightsView};
 
 use crate::transfer;
 use crate::update::{Rfc2136, UpdateError};

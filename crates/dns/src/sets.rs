@@ -3,9 +3,9 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::iter::successors;
 
-use pindrel_core::name::DnsName;
-use pindrel_core::records::{RecordData, RecordSet, ZoneChange, ZoneRecord};
-use pindrel_core::zone_data::{NameKey, TypeCode, ZoneData};
+use pindrel_core::names::name::DnsName;
+use pindrel_core::zones::records::{RecordData, RecordSet, ZoneChange, ZoneRecord};
+use pindrel_core::zones::zone_data::{NameKey, TypeCode, ZoneData};
 
 use crate::driver::SetChange;
 use crate::update::UpdateError;

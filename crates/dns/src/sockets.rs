@@ -9,7 +9,7 @@ use std::sync::{LazyLock, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use hickory_proto::op::Message;
-use pindrel_core::facts::Unreachable;
+use pindrel_core::judging::facts::Unreachable;
 use tokio::net::UdpSocket;
 
 use crate::wire::{self, answers};

@@ -5,11 +5,11 @@ use std::net::SocketAddr;
 use futures::future::join_all;
 use hickory_proto::op::{Message, ResponseCode};
 use hickory_proto::rr::{RData, RecordType as WireType};
-use pindrel_core::facts::{Unreachable, Unresolved};
-use pindrel_core::name::DnsName;
-use pindrel_core::propagation::{ResolverAnswer, ServerAnswer};
-use pindrel_core::records::{AliasPlace, RecordSet, RecordType};
+use pindrel_core::judging::facts::{Unreachable, Unresolved};
+use pindrel_core::names::name::DnsName;
 use pindrel_core::values::{Serial, Ttl};
+use pindrel_core::zones::propagation::{ResolverAnswer, ServerAnswer};
+use pindrel_core::zones::records::{AliasPlace, RecordSet, RecordType};
 
 use crate::lookup::{self, negative_secs, reason, sets};
 use crate::resolver::Resolver;

@@ -10,10 +10,10 @@ use hickory_proto::rr::rdata::tsig::{TsigError, signed_bitmessage_to_buf};
 use hickory_proto::rr::{DNSClass, RData, Record, RecordType as WireType, TSigner};
 use hickory_proto::serialize::binary::{BinEncodable as _, BinEncoder};
 use jiff::Timestamp;
-use pindrel_core::facts::Unreachable;
-use pindrel_core::name::DnsName;
+use pindrel_core::judging::facts::Unreachable;
+use pindrel_core::names::name::DnsName;
 use pindrel_core::values::Serial;
-use pindrel_core::zone_data::{
+use pindrel_core::zones::zone_data::{
     DoesNotFit, Increment, NameKey, Place, TypeCode, ZoneBuilder, ZoneData, ZoneTooLarge, rdata,
 };
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};

@@ -17,14 +17,14 @@ use hickory_proto::rr::rdata::{A, AAAA, CNAME, HTTPS, NULL, SVCB, TXT};
 use hickory_proto::rr::{DNSClass, Name, RData, Record, RecordType as WireType, TSigner};
 use hickory_proto::serialize::binary::{BinDecodable as _, BinDecoder};
 use jiff::Timestamp;
-use pindrel_core::facts::Unreachable;
-use pindrel_core::name::DnsName;
-use pindrel_core::records::{
+use pindrel_core::judging::facts::Unreachable;
+use pindrel_core::names::name::DnsName;
+use pindrel_core::values::TsigAlgorithm;
+use pindrel_core::zones::records::{
     NameChange, RecordData, RecordSet, RecordType, ZoneChange, ZoneRecord, in_words, same_data,
 };
-use pindrel_core::rights::RightsView;
-use pindrel_core::values::TsigAlgorithm;
-use pindrel_core::zone_data::{NameKey, TypeCode, ZoneData};
+use pindrel_core::zones::rights::RightsView;
+use pindrel_core::zones::zone_data::{NameKey, TypeCode, ZoneData};
 
 use crate::driver::{SetChange, TriedRights, ZoneDriver, ZoneError};
 use crate::handed_off::HandedOff;

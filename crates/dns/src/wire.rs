@@ -6,10 +6,10 @@ use std::time::Duration;
 use hickory_proto::op::{Edns, Message, OpCode, Query, ResponseCode};
 use hickory_proto::rr::{DNSClass, Name, RData, RecordType as WireType};
 use hickory_proto::serialize::binary::{BinEncodable as _, BinEncoder};
-use pindrel_core::facts::Unreachable;
-use pindrel_core::name::DnsName;
-use pindrel_core::records::{RecordData, RecordType};
-use pindrel_core::zone_data::{TypeCode, rdata};
+use pindrel_core::judging::facts::Unreachable;
+use pindrel_core::names::name::DnsName;
+use pindrel_core::zones::records::{RecordData, RecordType};
+use pindrel_core::zones::zone_data::{TypeCode, rdata};
 use tokio::sync::Semaphore;
 use tokio::time::timeout;
 

@@ -4,9 +4,9 @@ use std::fs::File;
 use std::io::{self, BufRead as _, BufReader, Read as _};
 use std::path::{Path, PathBuf};
 
-use pindrel_core::display_text::io_reason;
-use pindrel_core::zone_data::{NameKey, Place, TypeCode, ZoneBuilder, ZoneData, ZoneTooLarge};
-use pindrel_core::zone_file::{Include, LONGEST_ENTRY, Mistake, MistakeCode, Reader, Sink};
+use pindrel_core::text::display_text::io_reason;
+use pindrel_core::zones::zone_data::{NameKey, Place, TypeCode, ZoneBuilder, ZoneData, ZoneTooLarge};
+use pindrel_core::zones::zone_file::{Include, LONGEST_ENTRY, Mistake, MistakeCode, Reader, Sink};
 use pindrel_machine::open_regular;
 
 /// The most files of one zone, and how deep they may be nested.

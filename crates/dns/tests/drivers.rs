@@ -7,11 +7,11 @@ use std::time::Duration;
 
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
-use pindrel_core::delivery::Command;
-use pindrel_core::name::DnsName;
-use pindrel_core::records::{AliasPlace, NameChange, RecordData, RecordSet, ZoneChange, ZoneRecord};
+use pindrel_core::certificates::delivery::Command;
+use pindrel_core::names::name::DnsName;
 use pindrel_core::values::{TsigAlgorithm, Ttl};
-use pindrel_core::zone_data::{NameKey, TypeCode};
+use pindrel_core::zones::records::{AliasPlace, NameChange, RecordData, RecordSet, ZoneChange, ZoneRecord};
+use pindrel_core::zones::zone_data::{NameKey, TypeCode};
 use pindrel_dns::conformance::trial;
 use pindrel_dns::{HandedOff, PowerDns, Rfc2136, SetChange, TriedRights, ZoneDriver, ZoneError, ZoneFile, ZoneProgram};
 use pindrel_sandbox::{TSIG_NAME, ZONE};

@@ -10,10 +10,10 @@ use std::time::{Duration, Instant};
 use hickory_proto::op::{Message, MessageType, OpCode, ResponseCode};
 use hickory_proto::rr::rdata::{A, NS, SOA, TXT};
 use hickory_proto::rr::{Name, RData, Record, RecordType};
-use pindrel_core::facts::Unreachable;
-use pindrel_core::name::DnsName;
-use pindrel_core::resolver::{EncryptedResolver, ResolverAddress};
+use pindrel_core::judging::facts::Unreachable;
+use pindrel_core::names::name::DnsName;
 use pindrel_core::values::TsigAlgorithm;
+use pindrel_core::zones::resolver::{EncryptedResolver, ResolverAddress};
 use pindrel_dns::lookup::{self, Resolved};
 use pindrel_dns::transfer::{TransferError, transfer};
 use pindrel_dns::zone_files::read;
@@ -147,7 +147,7 @@ async fn an_answer_that_drips_is_none_over_tcp_and_over_tls() {
     let records = |question: &Message| reply(question, vec![address("larkfield.example", [192, 0, 2, 7]); 20]);
     let server = server(cut, move |question| dripping(&records(question))).await;
     let begun = Instant::now();
-    let answered = lookup::records(server, &zone(), pindrel_core::records::RecordType::A).await;
+    let answered = lookup::records(server, &zone(), pindrel_core::zones::records::RecordType::A).await;
     assert!(matches!(answered, Err(Unreachable::TimedOut { .. })), "{answered:?}");
     assert!(begun.elapsed() < FAR_TOO_LONG, "{:?}", begun.elapsed());
 

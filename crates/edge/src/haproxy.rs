@@ -10,9 +10,9 @@ mod runtime;
 use std::path::PathBuf;
 
 use async_trait::async_trait;
-use pindrel_core::endpoint::{Binding, Deployment, EndpointInfo, EndpointKind, Offers, PlatformReply};
-use pindrel_core::load_balancer::LoadBalancer;
-use pindrel_core::name::Hostname;
+use pindrel_core::endpoints::endpoint::{Binding, Deployment, EndpointInfo, EndpointKind, Offers, PlatformReply};
+use pindrel_core::endpoints::load_balancer::LoadBalancer;
+use pindrel_core::names::name::Hostname;
 use pindrel_core::values::Fingerprint;
 use secrecy::SecretString;
 use tokio::sync::Mutex;

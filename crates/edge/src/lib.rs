@@ -17,10 +17,10 @@ pub use protocol::{AdapterProgram, ProtocolPlatform};
 
 use async_trait::async_trait;
 use jiff::Timestamp;
-use pindrel_core::endpoint::{Binding, Deployment, EndpointInfo, PlatformReply};
-use pindrel_core::facts::Unreachable;
-use pindrel_core::findings::{Code, Finding};
-use pindrel_core::name::Hostname;
+use pindrel_core::endpoints::endpoint::{Binding, Deployment, EndpointInfo, PlatformReply};
+use pindrel_core::judging::facts::Unreachable;
+use pindrel_core::judging::findings::{Code, Finding};
+use pindrel_core::names::name::Hostname;
 use pindrel_core::values::Fingerprint;
 use secrecy::SecretString;
 use serde::{Deserialize, Serialize};

@@ -3,8 +3,8 @@
 use std::collections::HashMap;
 use std::net::IpAddr;
 
-use pindrel_core::endpoint::{Binding, EndpointInfo, EndpointKind, Offers};
-use pindrel_core::name::DnsName;
+use pindrel_core::endpoints::endpoint::{Binding, EndpointInfo, EndpointKind, Offers};
+use pindrel_core::names::name::DnsName;
 use pindrel_core::values::Fingerprint;
 
 use crate::{EdgeError, StoredCertificate};

@@ -13,10 +13,10 @@ use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use async_trait::async_trait;
-use pindrel_core::endpoint::{Binding, Deployment, EndpointInfo, EndpointKind, Offers, PlatformReply};
-use pindrel_core::name::Hostname;
+use pindrel_core::endpoints::endpoint::{Binding, Deployment, EndpointInfo, EndpointKind, Offers, PlatformReply};
+use pindrel_core::endpoints::web_server::WebServer;
+use pindrel_core::names::name::Hostname;
 use pindrel_core::values::Fingerprint;
-use pindrel_core::web_server::WebServer;
 use pindrel_machine::Program;
 use secrecy::{ExposeSecret as _, SecretString};
 

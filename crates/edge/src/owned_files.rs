@@ -5,8 +5,8 @@ use std::io::ErrorKind;
 use std::os::unix::fs::DirBuilderExt as _;
 use std::path::Path;
 
-use pindrel_core::display_text::io_reason;
-use pindrel_core::name::Hostname;
+use pindrel_core::names::name::Hostname;
+use pindrel_core::text::display_text::io_reason;
 use pindrel_machine::{read_regular, replace_file};
 
 use crate::{BoundHostname, EdgeError};

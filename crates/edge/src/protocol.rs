@@ -7,11 +7,11 @@ use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
 use async_trait::async_trait;
-use pindrel_core::display_text::bounded_line;
-use pindrel_core::endpoint::{Binding, Deployment, EndpointInfo, PlatformReply};
-use pindrel_core::facts::Unreachable;
-use pindrel_core::name::Hostname;
-use pindrel_core::sent_secrets::SentSecrets;
+use pindrel_core::endpoints::endpoint::{Binding, Deployment, EndpointInfo, PlatformReply};
+use pindrel_core::judging::facts::Unreachable;
+use pindrel_core::names::name::Hostname;
+use pindrel_core::text::display_text::bounded_line;
+use pindrel_core::text::sent_secrets::SentSecrets;
 use pindrel_core::values::Fingerprint;
 use secrecy::{ExposeSecret as _, SecretString};
 use serde::{Deserialize, Serialize};

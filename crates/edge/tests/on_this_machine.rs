@@ -9,11 +9,13 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use futures::future::join_all;
-use pindrel_core::endpoint::{Binding, ClientCertificates, ClientNeed, Deployment, EndpointKind, Route, TlsVersion};
-use pindrel_core::load_balancer::LoadBalancer;
-use pindrel_core::name::Hostname;
+use pindrel_core::endpoints::endpoint::{
+    Binding, ClientCertificates, ClientNeed, Deployment, EndpointKind, Route, TlsVersion,
+};
+use pindrel_core::endpoints::load_balancer::LoadBalancer;
+use pindrel_core::endpoints::web_server::{OriginTls, Service, ServicePlace, WebServer};
+use pindrel_core::names::name::Hostname;
 use pindrel_core::values::Fingerprint;
-use pindrel_core::web_server::{OriginTls, Service, ServicePlace, WebServer};
 use pindrel_edge::{EdgeError, Haproxy, Nginx, Platform, StoreRemoval};
 use rcgen::{CertificateParams, KeyPair};
 use secrecy::{ExposeSecret as _, SecretString};

@@ -4,8 +4,8 @@
 
 use std::time::{Duration, Instant};
 
-use pindrel_core::endpoint::{Binding, Deployment, Route, TlsVersion};
-use pindrel_core::name::Hostname;
+use pindrel_core::endpoints::endpoint::{Binding, Deployment, Route, TlsVersion};
+use pindrel_core::names::name::Hostname;
 use pindrel_core::values::Fingerprint;
 use pindrel_edge::{EdgeError, Platform, ProtocolPlatform};
 use pindrel_sandbox::{Options, Sandbox};

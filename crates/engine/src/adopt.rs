@@ -4,12 +4,12 @@ use std::collections::BTreeSet;
 use std::fmt;
 
 use pindrel_core::desired::{AliasTarget, EndpointId, HostnameId};
-use pindrel_core::endpoint::{AskedRecord, Binding, KeepRecord};
-use pindrel_core::facts::{BindingView, EndpointKey, Ownership, ServedView};
-use pindrel_core::findings::Finding;
-use pindrel_core::name::Hostname;
-use pindrel_core::pins::{Known, differences};
-use pindrel_core::records::{RecordSet, in_words, same_data};
+use pindrel_core::endpoints::endpoint::{AskedRecord, Binding, KeepRecord};
+use pindrel_core::judging::facts::{BindingView, EndpointKey, Ownership, ServedView};
+use pindrel_core::judging::findings::Finding;
+use pindrel_core::judging::pins::{Known, differences};
+use pindrel_core::names::name::Hostname;
+use pindrel_core::zones::records::{RecordSet, in_words, same_data};
 use serde::{Serialize, Serializer};
 
 use crate::failure::EngineError;

@@ -5,8 +5,8 @@ use std::collections::HashMap;
 
 use jiff::Timestamp;
 use pindrel_core::desired::{CertificateId, Desired, EndpointId, HostnameId};
-use pindrel_core::findings::Finding;
-use pindrel_core::plan::{HostnameRef, Work};
+use pindrel_core::judging::findings::Finding;
+use pindrel_core::planning::plan::{HostnameRef, Work};
 use pindrel_state::{Attempt, AttemptEnd};
 
 use crate::failure::EngineError;

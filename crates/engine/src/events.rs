@@ -5,8 +5,8 @@ use std::time::Duration;
 
 use jiff::Timestamp;
 use pindrel_core::health::{CheckRecord, Verdict};
-use pindrel_core::name::Hostname;
-use pindrel_core::pins::{Pin, PinState, Pins};
+use pindrel_core::judging::pins::{Pin, PinState, Pins};
+use pindrel_core::names::name::Hostname;
 use serde::Serialize;
 
 use crate::leftovers::LeftoverKind;

@@ -1,10 +1,10 @@
 //! What stops a whole run, and how each error of a lower layer becomes a finding.
 
 use pindrel_acme::TransportError;
-use pindrel_core::acme::order::OrderError;
-use pindrel_core::acme::problem::Problem;
-use pindrel_core::display_text::with_causes;
-use pindrel_core::findings::{Again, Code, Finding};
+use pindrel_core::certificates::acme::order::OrderError;
+use pindrel_core::certificates::acme::problem::Problem;
+use pindrel_core::judging::findings::{Again, Code, Finding};
+use pindrel_core::text::display_text::with_causes;
 use pindrel_core::values::SecretRef;
 use pindrel_keys::{KeyError, SealError};
 use pindrel_state::StateError;

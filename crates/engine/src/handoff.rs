@@ -3,12 +3,12 @@
 
 use jiff::Timestamp;
 use pindrel_core::desired::{HostnameId, ZoneId};
-use pindrel_core::facts::DelegationView;
-use pindrel_core::name::DnsName;
-use pindrel_core::pins::{Known, PinState, Pins};
-use pindrel_core::records::{RecordData, RecordType, ZoneRecord};
+use pindrel_core::judging::facts::DelegationView;
+use pindrel_core::judging::pins::{Known, PinState, Pins};
+use pindrel_core::names::name::DnsName;
 use pindrel_core::values::Ttl;
-use pindrel_core::zone_data::{NameKey, TypeCode, rdata};
+use pindrel_core::zones::records::{RecordData, RecordType, ZoneRecord};
+use pindrel_core::zones::zone_data::{NameKey, TypeCode, rdata};
 use serde::Serialize;
 
 use crate::failure::EngineError;

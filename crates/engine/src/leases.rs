@@ -8,7 +8,7 @@ use std::collections::{HashMap, HashSet};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
-use pindrel_core::findings::{Again, Code, Finding};
+use pindrel_core::judging::findings::{Again, Code, Finding};
 use pindrel_state::{Claim, Claimed, State, StateError, Worker};
 use tokio::sync::futures::Notified;
 use tokio::sync::{Notify, watch};

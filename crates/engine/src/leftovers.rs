@@ -5,11 +5,11 @@ use std::collections::{BTreeSet, HashSet};
 use futures::StreamExt as _;
 use futures::stream;
 use pindrel_core::desired::ZoneId;
-use pindrel_core::facts::{BindingView, Fact, HostnameKnowledge, Ownership, Retiring};
-use pindrel_core::findings::{Again, Code, Finding};
-use pindrel_core::moves::former_endpoints;
-use pindrel_core::name::Hostname;
-use pindrel_core::records::in_words;
+use pindrel_core::judging::facts::{BindingView, Fact, HostnameKnowledge, Ownership, Retiring};
+use pindrel_core::judging::findings::{Again, Code, Finding};
+use pindrel_core::names::name::Hostname;
+use pindrel_core::planning::moves::former_endpoints;
+use pindrel_core::zones::records::in_words;
 use pindrel_state::HostnameRow;
 use serde::Serialize;
 

@@ -7,13 +7,13 @@ use std::sync::Arc;
 
 use futures::{StreamExt as _, stream};
 use pindrel_core::desired::{self, AuthorityId, CertificateId, EndpointId, ZoneId};
-use pindrel_core::facts::EndpointView;
-use pindrel_core::findings::{Code, Finding};
-use pindrel_core::name::DnsName;
-use pindrel_core::pin::Pin;
-use pindrel_core::pins::{Known, PinState, judge_endpoint};
-use pindrel_core::records::{RecordSet, RecordType};
-use pindrel_core::rights::{Right, judge};
+use pindrel_core::judging::facts::EndpointView;
+use pindrel_core::judging::findings::{Code, Finding};
+use pindrel_core::judging::pin::Pin;
+use pindrel_core::judging::pins::{Known, PinState, judge_endpoint};
+use pindrel_core::names::name::DnsName;
+use pindrel_core::zones::records::{RecordSet, RecordType};
+use pindrel_core::zones::rights::{Right, judge};
 use pindrel_dns::TriedRights;
 use serde::Serialize;
 

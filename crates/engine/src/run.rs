@@ -8,13 +8,13 @@ use std::time::Duration;
 
 use jiff::Timestamp;
 use pindrel_core::desired::{AuthorityId, CertificateId, CheckId, Desired, Digests, HostnameId, ZoneId};
-use pindrel_core::display_text::one_line;
-use pindrel_core::facts::{Fact, HeldCertificate, HostnameKnowledge, Knowledge, Ownership, ZoneView};
-use pindrel_core::findings::Finding;
 use pindrel_core::health::CheckRecord;
-use pindrel_core::name::Hostname;
-use pindrel_core::pins::{Known, PinReport, Pins, judge_certificate};
-use pindrel_core::plan::HostnameRef;
+use pindrel_core::judging::facts::{Fact, HeldCertificate, HostnameKnowledge, Knowledge, Ownership, ZoneView};
+use pindrel_core::judging::findings::Finding;
+use pindrel_core::judging::pins::{Known, PinReport, Pins, judge_certificate};
+use pindrel_core::names::name::Hostname;
+use pindrel_core::planning::plan::HostnameRef;
+use pindrel_core::text::display_text::one_line;
 use pindrel_state::{Attempt, Claim, Entry, HostnameRow, Moment, State};
 use tokio::sync::{OnceCell, Semaphore};
 

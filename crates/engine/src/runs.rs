@@ -5,10 +5,10 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Mutex, PoisonError};
 
 use pindrel_core::desired::EndpointId;
-use pindrel_core::facts::{EndpointKey, EndpointView, HostnameFacts, Ownership};
-use pindrel_core::name::Hostname;
-use pindrel_core::records::RecordSet;
-use pindrel_core::undo::HostnameForm;
+use pindrel_core::judging::facts::{EndpointKey, EndpointView, HostnameFacts, Ownership};
+use pindrel_core::names::name::Hostname;
+use pindrel_core::planning::undo::HostnameForm;
+use pindrel_core::zones::records::RecordSet;
 use pindrel_state::{RunChange, RunRow};
 use tokio::sync::OnceCell;
 

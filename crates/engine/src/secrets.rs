@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
-use pindrel_core::display_text::io_reason;
+use pindrel_core::text::display_text::io_reason;
 use pindrel_core::values::SecretRef;
 use pindrel_keys::{SealError, Sealed, SealingKey, roots};
 use pindrel_state::{SealedBytes, State};

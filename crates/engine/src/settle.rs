@@ -5,13 +5,13 @@ use std::sync::Arc;
 use std::sync::atomic::Ordering;
 
 use jiff::{SignedDuration, Timestamp};
-use pindrel_core::acme::account::AccountStatus;
+use pindrel_core::certificates::acme::account::AccountStatus;
 use pindrel_core::desired::{AuthorityId, CertificateId, Desired, HostnameId};
-use pindrel_core::facts::RetiringId;
-use pindrel_core::findings::{Code, Finding};
-use pindrel_core::name::Hostname;
-use pindrel_core::pins::{Known, Pin, PinState, Pins};
-use pindrel_core::plan::{Goal, Outlook, Planner, Step, Work};
+use pindrel_core::judging::facts::RetiringId;
+use pindrel_core::judging::findings::{Code, Finding};
+use pindrel_core::judging::pins::{Known, Pin, PinState, Pins};
+use pindrel_core::names::name::Hostname;
+use pindrel_core::planning::plan::{Goal, Outlook, Planner, Step, Work};
 use pindrel_state::PruneRule;
 
 use crate::acme::spending::LEDGER_SECS;

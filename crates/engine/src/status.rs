@@ -5,8 +5,8 @@ use std::collections::HashMap;
 use jiff::Timestamp;
 use pindrel_core::desired::HostnameId;
 use pindrel_core::health::Verdict;
-use pindrel_core::name::Hostname;
-use pindrel_core::pins::Pins;
+use pindrel_core::judging::pins::Pins;
+use pindrel_core::names::name::Hostname;
 
 use crate::attempts::LastAttempt;
 use crate::certificates::CertificateReport;

@@ -3,9 +3,9 @@
 use std::collections::{HashMap, HashSet};
 
 use pindrel_core::desired::{CertificateId, EndpointId};
-use pindrel_core::facts::EndpointView;
-use pindrel_core::findings::Finding;
-use pindrel_core::plan::{Step, Work};
+use pindrel_core::judging::facts::EndpointView;
+use pindrel_core::judging::findings::Finding;
+use pindrel_core::planning::plan::{Step, Work};
 use pindrel_edge::StoreRemoval;
 use pindrel_state::StoredCopy;
 

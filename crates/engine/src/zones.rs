@@ -5,15 +5,15 @@ use std::net::SocketAddr;
 
 use futures::{StreamExt as _, TryStreamExt as _, stream};
 use pindrel_core::desired::{EndpointId, ZoneId};
-use pindrel_core::endpoint::EndpointInfo;
-use pindrel_core::facts::{ServerStatus, ZoneView};
-use pindrel_core::findings::{Code, Finding};
-use pindrel_core::name::DnsName;
-use pindrel_core::name_servers::NameServerChange;
-use pindrel_core::pin::Pin;
-use pindrel_core::pins::{Known, PinState, judge_zone};
+use pindrel_core::endpoints::endpoint::EndpointInfo;
+use pindrel_core::judging::facts::{ServerStatus, ZoneView};
+use pindrel_core::judging::findings::{Code, Finding};
+use pindrel_core::judging::pin::Pin;
+use pindrel_core::judging::pins::{Known, PinState, judge_zone};
+use pindrel_core::names::name::DnsName;
 use pindrel_core::values::Serial;
-use pindrel_core::zone_data::{
+use pindrel_core::zones::name_servers::NameServerChange;
+use pindrel_core::zones::zone_data::{
     Compared, Difference, NameKey, Place, ReachedEndpoint, TypeCode, ZoneBuilder, ZoneData, compare,
 };
 use pindrel_dns::{SetChange, ZoneDriver, ZoneError};
@@ -186,7 +186,7 @@ impl Engine {
             };
             let owner = NameKey::from(&wanted.hostname.owner());
             for set in &sets {
-                for data in set.data().iter().filter_map(pindrel_core::records::RecordData::to_wire) {
+                for data in set.data().iter().filter_map(pindrel_core::zones::records::RecordData::to_wire) {
                     let code = TypeCode::from(set.record_type());
                     builder
                         .add(&owner, code, set.ttl().as_secs(), &data, Place::default())

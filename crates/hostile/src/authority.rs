@@ -1,11 +1,11 @@
 //! Whatever an authority answers, the order flow neither panics nor asks for ever.
 
 use jiff::Timestamp;
-use pindrel_core::acme::account::Account;
-use pindrel_core::acme::objects::{Directory, OrderList};
-use pindrel_core::acme::order::{OrderFlow, Reply, Terms, Want};
-use pindrel_core::acme::problem::Problem;
-use pindrel_core::acme::renewal_info;
+use pindrel_core::certificates::acme::account::Account;
+use pindrel_core::certificates::acme::objects::{Directory, OrderList};
+use pindrel_core::certificates::acme::order::{OrderFlow, Reply, Terms, Want};
+use pindrel_core::certificates::acme::problem::Problem;
+use pindrel_core::certificates::acme::renewal_info;
 use serde_json::json;
 
 /// More turns than any order of two names takes, its waiting included.

@@ -1,7 +1,7 @@
 //! What peers say: name servers, their programs and their API, platforms, balancers.
 
-use pindrel_core::endpoint::{Binding, EndpointInfo};
-use pindrel_core::zone_data::{NameKey, Place, TypeCode, ZoneBuilder, ZoneData};
+use pindrel_core::endpoints::endpoint::{Binding, EndpointInfo};
+use pindrel_core::zones::zone_data::{NameKey, Place, TypeCode, ZoneBuilder, ZoneData};
 use pindrel_edge::{StoredCertificate, TokenScope};
 use serde_json::json;
 

@@ -2,8 +2,8 @@
 //! an edit changes only what it is about.
 
 use jiff::Timestamp;
-use pindrel_core::zone_data::{Compared, NameKey, Place, TypeCode, ZoneBuilder, ZoneData, compare, slips};
-use pindrel_core::zone_file::{Mistake, Reader, SetEdit, Sink, edit, write_zone};
+use pindrel_core::zones::zone_data::{Compared, NameKey, Place, TypeCode, ZoneBuilder, ZoneData, compare, slips};
+use pindrel_core::zones::zone_file::{Mistake, Reader, SetEdit, Sink, edit, write_zone};
 
 use crate::texts;
 

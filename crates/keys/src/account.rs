@@ -10,7 +10,7 @@ use aws_lc_rs::signature::{
 };
 use base64::Engine as _;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
-use pindrel_core::acme::jws::{Curve, Jwk, MacAlgorithm, base64url};
+use pindrel_core::certificates::acme::jws::{Curve, Jwk, MacAlgorithm, base64url};
 use pindrel_core::values::KeyKind;
 use pkcs1::UintRef;
 use pkcs1::der::{Decode as _, Encode as _};

@@ -1,7 +1,7 @@
 //! Certificate keys and their signing requests (RFC 2986).
 
 use jiff::Timestamp;
-use pindrel_core::name::Hostname;
+use pindrel_core::names::name::Hostname;
 use pindrel_core::values::KeyKind;
 use rcgen::{
     CertificateParams, DistinguishedName, ExtendedKeyUsagePurpose, KeyPair, KeyUsagePurpose, PKCS_ECDSA_P256_SHA256,

@@ -2,8 +2,8 @@
 //! endpoint.
 
 use jiff::Timestamp;
-use pindrel_core::acme::renewal_info::certificate_id;
-use pindrel_core::name::Hostname;
+use pindrel_core::certificates::acme::renewal_info::certificate_id;
+use pindrel_core::names::name::Hostname;
 use pindrel_core::values::Fingerprint;
 use rustls_pki_types::pem::PemObject;
 use rustls_pki_types::{CertificateDer, ServerName, TrustAnchor, UnixTime};

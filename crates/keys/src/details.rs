@@ -1,7 +1,7 @@
 //! All that an engineer looks at in a certificate (RFC 5280).
 
 use jiff::Timestamp;
-use pindrel_core::display_text::one_line;
+use pindrel_core::text::display_text::one_line;
 use pindrel_core::values::Fingerprint;
 use serde::Serialize;
 use x509_parser::extensions::{GeneralName, ParsedExtension};

@@ -4,9 +4,9 @@
 
 use std::net::SocketAddr;
 
-use pindrel_core::expectation::Expectation;
-use pindrel_core::facts::{Unreachable, Untrusted};
-use pindrel_core::name::Hostname;
+use pindrel_core::endpoints::expectation::Expectation;
+use pindrel_core::judging::facts::{Unreachable, Untrusted};
+use pindrel_core::names::name::Hostname;
 use pindrel_core::values::Fingerprint;
 use pindrel_probe::{Answered, ProbeError, Trust, request, served_certificate};
 use pindrel_testkit::{ScriptedServer, answer};

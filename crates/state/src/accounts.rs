@@ -1,7 +1,7 @@
 //! Accounts at authorities, and single sealed values.
 
 use async_trait::async_trait;
-use pindrel_core::acme::account::AccountStatus;
+use pindrel_core::certificates::acme::account::AccountStatus;
 
 use crate::StateError;
 

@@ -3,8 +3,8 @@
 
 use async_trait::async_trait;
 use jiff::Timestamp;
-use pindrel_core::facts::HeldCertificate;
-use pindrel_core::name::Hostname;
+use pindrel_core::judging::facts::HeldCertificate;
+use pindrel_core::names::name::Hostname;
 use pindrel_core::values::Fingerprint;
 use serde::{Deserialize, Serialize};
 

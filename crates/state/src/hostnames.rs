@@ -1,8 +1,8 @@
 //! What was seen of hostnames, zones and endpoints, and what Pindrel wrote for them.
 
 use async_trait::async_trait;
-use pindrel_core::facts::{EndpointKey, EndpointView, Fact, HostnameFacts, Ownership, ZoneView};
-use pindrel_core::name::{DnsName, Hostname};
+use pindrel_core::judging::facts::{EndpointKey, EndpointView, Fact, HostnameFacts, Ownership, ZoneView};
+use pindrel_core::names::name::{DnsName, Hostname};
 
 use crate::{Claim, StateError};
 

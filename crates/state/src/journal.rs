@@ -2,7 +2,7 @@
 
 use async_trait::async_trait;
 use jiff::Timestamp;
-use pindrel_core::findings::Finding;
+use pindrel_core::judging::findings::Finding;
 
 use crate::StateError;
 

@@ -3,7 +3,7 @@
 
 use async_trait::async_trait;
 use jiff::Timestamp;
-use pindrel_core::budget::{Limit, Per, Spending};
+use pindrel_core::certificates::budget::{Limit, Per, Spending};
 
 use crate::StateError;
 

@@ -2,8 +2,8 @@
 
 use async_trait::async_trait;
 use jiff::Timestamp;
-use pindrel_core::acme::order::ChallengeRecord;
-use pindrel_core::name::{DnsName, Hostname};
+use pindrel_core::certificates::acme::order::ChallengeRecord;
+use pindrel_core::names::name::{DnsName, Hostname};
 
 use crate::accounts::SealedBytes;
 use crate::{Claim, StateError};

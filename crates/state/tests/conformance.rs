@@ -8,23 +8,23 @@ use std::time::Duration;
 
 use futures::future::join_all;
 use jiff::{SignedDuration, Timestamp};
-use pindrel_core::acme::account::AccountStatus;
-use pindrel_core::acme::order::ChallengeRecord;
-use pindrel_core::budget::{Limit, Per, Spending};
-use pindrel_core::endpoint::Binding;
-use pindrel_core::facts::{
-    BindingView, EndpointKey, EndpointView, Fact, HeldCertificate, HostnameFacts, OrderedTerms, Origin, Ownership,
-    ReplaceReason, Unreachable,
-};
-use pindrel_core::findings::{Again, Code, Finding};
+use pindrel_core::certificates::acme::account::AccountStatus;
+use pindrel_core::certificates::acme::order::ChallengeRecord;
+use pindrel_core::certificates::budget::{Limit, Per, Spending};
+use pindrel_core::certificates::renewal::RenewalWindow;
+use pindrel_core::endpoints::endpoint::Binding;
 use pindrel_core::health::{
     CheckFailure, CheckRecord, CheckResult, HistoryEntry, Incident, MOST_INCIDENTS, Slot, Thresholds,
 };
-use pindrel_core::name::Hostname;
-use pindrel_core::records::{RecordData, RecordSet};
-use pindrel_core::renewal::RenewalWindow;
-use pindrel_core::undo::HostnameForm;
+use pindrel_core::judging::facts::{
+    BindingView, EndpointKey, EndpointView, Fact, HeldCertificate, HostnameFacts, OrderedTerms, Origin, Ownership,
+    ReplaceReason, Unreachable,
+};
+use pindrel_core::judging::findings::{Again, Code, Finding};
+use pindrel_core::names::name::Hostname;
+use pindrel_core::planning::undo::HostnameForm;
 use pindrel_core::values::{Fingerprint, KeyKind, Ttl};
+use pindrel_core::zones::records::{RecordData, RecordSet};
 use pindrel_state::{
     Access, AccountRow, Attempt, AttemptEnd, CertificateRow, ChallengeRow, CheckUpdate, Claim, Claimed, CommandRun,
     DueRow, EndpointHold, Entry, HostnameRow, JournalFilter, LimitCheck, Moment, OrderPhase, OrderRow, PostgresConfig,

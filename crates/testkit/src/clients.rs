@@ -6,8 +6,8 @@ use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
-use pindrel_core::expectation::Expectation;
-use pindrel_core::name::{DnsName, Hostname};
+use pindrel_core::endpoints::expectation::Expectation;
+use pindrel_core::names::name::{DnsName, Hostname};
 use pindrel_dns::lookup::{Resolved, resolve};
 use pindrel_keys::roots;
 use pindrel_probe::{Trust, request};

@@ -3,7 +3,7 @@
 use clap::{Args, Subcommand};
 use clap_complete::engine::ArgValueCandidates;
 use pindrel_core::desired::EndpointId;
-use pindrel_core::name::Hostname;
+use pindrel_core::names::name::Hostname;
 use pindrel_engine::{Engine, Verdict};
 
 use crate::completion;

@@ -5,7 +5,7 @@ use std::sync::Arc;
 use clap::{Args, ValueEnum};
 use clap_complete::engine::ArgValueCandidates;
 use pindrel_core::desired::{HostnameId, ZoneId};
-use pindrel_core::name::DnsName;
+use pindrel_core::names::name::DnsName;
 use pindrel_engine::{Access, Handoff};
 
 use crate::args::{RunBounds, Span};

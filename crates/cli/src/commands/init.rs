@@ -6,9 +6,9 @@ use std::net::{IpAddr, SocketAddr};
 use std::path::{Path, PathBuf};
 
 use clap::{Args, ValueEnum};
-use pindrel_core::name::{DnsName, Hostname};
-use pindrel_core::resolver::ResolverAddress;
+use pindrel_core::names::name::{DnsName, Hostname};
 use pindrel_core::values::TsigAlgorithm;
+use pindrel_core::zones::resolver::ResolverAddress;
 use pindrel_engine::secrets::PLACEHOLDER;
 
 use crate::context::Context;

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use clap::Args;
 use pindrel_core::desired::Desired;
-use pindrel_core::name::Hostname;
+use pindrel_core::names::name::Hostname;
 use pindrel_engine::{Aim, Engine, Leftover, LeftoverScope, RevocationRequest, RevokeReason, Scope};
 
 use crate::args::{MAX_AGE, RunBounds};

@@ -2,7 +2,7 @@
 
 use std::io::Write as _;
 
-use pindrel_core::name::Hostname;
+use pindrel_core::names::name::Hostname;
 use pindrel_engine::{Adoptable, Candidate, Proof};
 use serde::Serialize;
 use serde_json::json;

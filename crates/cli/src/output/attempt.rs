@@ -3,8 +3,8 @@
 use std::io::Write;
 
 use jiff::Timestamp;
-use pindrel_core::findings::Finding;
-use pindrel_core::pins::Pin;
+use pindrel_core::judging::findings::Finding;
+use pindrel_core::judging::pins::Pin;
 use pindrel_engine::{AttemptEnd, LastAttempt};
 use serde::Serialize;
 

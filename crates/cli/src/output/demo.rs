@@ -3,7 +3,7 @@
 use std::io::Write as _;
 use std::path::Path;
 
-use pindrel_core::display_text::shell_word;
+use pindrel_core::text::display_text::shell_word;
 use pindrel_sandbox::Listing;
 
 use super::style;

@@ -5,7 +5,7 @@ use std::io::Write as _;
 
 use comfy_table::{Cell, Color};
 use jiff::Timestamp;
-use pindrel_core::endpoint::Deployment;
+use pindrel_core::endpoints::endpoint::Deployment;
 use pindrel_engine::{CopyReport, EndpointReport, ServerState, TokenScope, WrittenFile};
 use serde_json::json;
 
@@ -84,7 +84,7 @@ pub(crate) fn print_configuration(context: &Context, name: &str, text: Option<St
 fn print_text(reports: &[EndpointReport]) -> Result<(), CliError> {
     let mut table = super::table(&["ENDPOINT", "KIND", "SITE", "HOSTNAMES", "STORE", "ALIASES POINT AT"]);
     for report in reports {
-        let quota = |quota: Option<pindrel_core::endpoint::Quota>, used: usize| match quota {
+        let quota = |quota: Option<pindrel_core::endpoints::endpoint::Quota>, used: usize| match quota {
             Some(quota) => format!("{} of {}", quota.used, quota.most),
             None => used.to_string(),
         };

@@ -3,7 +3,7 @@
 use std::io::Write as _;
 
 use jiff::Timestamp;
-use pindrel_core::display_text::{one_line, with_causes};
+use pindrel_core::text::display_text::{one_line, with_causes};
 use serde_json::json;
 
 use super::finding::print_remedy;

@@ -3,7 +3,7 @@
 use std::fmt::Write as _;
 use std::io::Write;
 
-use pindrel_core::display_text::one_line;
+use pindrel_core::text::display_text::one_line;
 use pindrel_engine::{Handoff, HandoffRecord};
 use serde_json::json;
 
@@ -259,8 +259,8 @@ fn card(out: &mut String, handoff: &Handoff, record: &HandoffRecord) {
 
 #[cfg(test)]
 mod tests {
-    use pindrel_core::records::RecordType;
     use pindrel_core::values::Ttl;
+    use pindrel_core::zones::records::RecordType;
 
     use super::*;
 

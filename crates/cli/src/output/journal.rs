@@ -2,7 +2,7 @@
 
 use std::io::Write as _;
 
-use pindrel_core::display_text::one_line;
+use pindrel_core::text::display_text::one_line;
 use pindrel_engine::{Entry, Moment};
 use serde_json::json;
 

@@ -6,8 +6,8 @@ use std::time::Duration;
 
 use indicatif::{MultiProgress, ProgressBar, ProgressStyle};
 use jiff::Timestamp;
-use pindrel_core::name::Hostname;
-use pindrel_core::pins::{Pin, PinState};
+use pindrel_core::judging::pins::{Pin, PinState};
+use pindrel_core::names::name::Hostname;
 use pindrel_engine::Event;
 
 use super::progress::{PinStates, marks};

@@ -37,7 +37,7 @@ pub(crate) mod zones;
 use std::io::Write as _;
 
 use comfy_table::{Attribute, Cell, CellAlignment, Color, ColumnConstraint, ContentArrangement, Table, presets};
-use pindrel_core::pins::PinState;
+use pindrel_core::judging::pins::PinState;
 use serde::Serialize;
 
 use crate::error::CliError;

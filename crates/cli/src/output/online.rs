@@ -4,8 +4,8 @@ use std::io::Write;
 
 use comfy_table::Cell;
 use jiff::Timestamp;
-use pindrel_core::findings::Finding;
-use pindrel_core::pins::PinState;
+use pindrel_core::judging::findings::Finding;
+use pindrel_core::judging::pins::PinState;
 use pindrel_engine::{OnlineKind, OnlineReport};
 
 use super::finding::{print_evidence, print_remedy};

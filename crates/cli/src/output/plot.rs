@@ -72,7 +72,7 @@ pub(crate) fn write(file: &Path, bytes: &[u8]) -> Result<(), CliError> {
     std::fs::write(file, bytes).map_err(|error| CliError::File {
         path: file.display().to_string(),
         doing: "written",
-        why: pindrel_core::display_text::io_reason(&error),
+        why: pindrel_core::text::display_text::io_reason(&error),
     })
 }
 
@@ -232,8 +232,8 @@ fn legend<DB: DrawingBackend>(
 mod tests {
     use std::time::Duration;
 
-    use pindrel_core::facts::Unreachable;
     use pindrel_core::health::{CheckFailure, CheckRecord, CheckTerms, Checked, HealthCheck, HistoryEntry};
+    use pindrel_core::judging::facts::Unreachable;
     use pindrel_engine::{CheckReport, HistoryPoint};
 
     use super::*;

@@ -8,8 +8,8 @@ use std::time::{Duration, Instant};
 
 use jiff::Timestamp;
 use pindrel_core::desired::Desired;
-use pindrel_core::name::Hostname;
-use pindrel_core::pins::{Pin, PinState};
+use pindrel_core::judging::pins::{Pin, PinState};
+use pindrel_core::names::name::Hostname;
 use pindrel_engine::{Aim, Event, Listener, Scope, Summary};
 
 use super::finding::print_remedy;

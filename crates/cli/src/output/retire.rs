@@ -3,7 +3,7 @@
 use std::io::Write as _;
 
 use jiff::Timestamp;
-use pindrel_core::name::Hostname;
+use pindrel_core::names::name::Hostname;
 use pindrel_engine::Leftover;
 use serde_json::json;
 

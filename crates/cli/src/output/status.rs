@@ -4,10 +4,10 @@ use std::io::Write as _;
 
 use comfy_table::Cell;
 use jiff::Timestamp;
-use pindrel_core::findings::Finding;
 use pindrel_core::health::Verdict;
-use pindrel_core::name::Hostname;
-use pindrel_core::pins::{Pin, PinReport, PinState, Pins};
+use pindrel_core::judging::findings::Finding;
+use pindrel_core::judging::pins::{Pin, PinReport, PinState, Pins};
+use pindrel_core::names::name::Hostname;
 use pindrel_engine::{AttemptEnd, CertificateReport, HostnameReport, Leftover, LeftoverKind, Report};
 use serde::Serialize;
 

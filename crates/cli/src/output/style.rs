@@ -1,7 +1,7 @@
 //! Colours by meaning.
 
 use anstyle::{AnsiColor, Style};
-use pindrel_core::pins::PinState;
+use pindrel_core::judging::pins::PinState;
 
 /// Something that holds or went well.
 pub(crate) const GOOD: Style = AnsiColor::Green.on_default();

@@ -4,9 +4,9 @@ use std::io::Write as _;
 
 use jiff::Timestamp;
 use pindrel_core::desired::Desired;
-use pindrel_core::facts::EndpointKey;
-use pindrel_core::findings::Finding;
-use pindrel_core::name::Hostname;
+use pindrel_core::judging::facts::EndpointKey;
+use pindrel_core::judging::findings::Finding;
+use pindrel_core::names::name::Hostname;
 use pindrel_engine::{RunChange, RunRow};
 use serde_json::json;
 

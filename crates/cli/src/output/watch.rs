@@ -8,9 +8,9 @@ use std::sync::{Mutex, PoisonError};
 use comfy_table::Cell;
 use indicatif::{MultiProgress, ProgressBar, ProgressDrawTarget};
 use jiff::Timestamp;
-use pindrel_core::pins::PinState;
-use pindrel_core::propagation::{Peer, Reached, Spread};
-use pindrel_core::records::in_words;
+use pindrel_core::judging::pins::PinState;
+use pindrel_core::zones::propagation::{Peer, Reached, Spread};
+use pindrel_core::zones::records::in_words;
 use pindrel_engine::{WatchRequest, seconds_until};
 use serde_json::json;
 

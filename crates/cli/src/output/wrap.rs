@@ -3,7 +3,7 @@
 use std::borrow::Cow;
 use std::io::{self, Write};
 
-use pindrel_core::unicode::in_unicode;
+use pindrel_core::names::unicode::in_unicode;
 use unicode_width::UnicodeWidthStr as _;
 
 /// Below this width nothing is broken: it would only be harder to read.

@@ -147,7 +147,7 @@ fn every_finding_is_documented() {
         Some(format!("{code} {}", rest.split(' ').next()?))
     };
     let documented: Vec<String> = findings.lines().filter_map(row).collect();
-    let known = pindrel_core::findings::Code::ALL.iter().map(|code| format!("{code} {}", code.pin().as_str()));
+    let known = pindrel_core::judging::findings::Code::ALL.iter().map(|code| format!("{code} {}", code.pin().as_str()));
     let known: Vec<String> = known.collect();
     assert_eq!(documented, known);
 }

@@ -6,10 +6,10 @@ use std::sync::Arc;
 
 use super::resolve::{Resolver, reference};
 use super::{CheckId, Desired, EndpointId, HostnameId, PlacedEndpoint, Placement, WantedHostname};
+use crate::health::policy::Policy;
 use crate::health::{CheckTerms, CheckTrust, Checked, Combination, HealthCheck, Host, HttpRequest, TlsListener};
 use crate::manifest::{At, CheckedEntry, EndpointEntry, EndpointHealthEntry, HealthEntry, RequestEntry, Span};
-use crate::name::Hostname;
-use crate::policy::Policy;
+use crate::names::name::Hostname;
 
 /// What a hostname says of its health, until all checks are known.
 pub(super) struct HostnameHealth {

@@ -13,14 +13,14 @@ use super::{
     PlacedEndpoint, Placement, PowerDnsApi, ProgramPlatform, StaticEndpoint, Tsig, WantedCertificate, WantedClients,
     WantedHostname, Zone, ZoneDriver, ZoneFile, ZoneProgram,
 };
-use crate::budget::Limit;
-use crate::delivery::{Command, Contents, Delivery, Piece};
-use crate::endpoint::{OriginConnection, Route};
-use crate::expectation::{Expectation, SampleMethod};
-use crate::load_balancer::LoadBalancer;
-use crate::policy::Policy;
-use crate::renewal::RenewalRule;
-use crate::web_server::{OriginTls, WebServer};
+use crate::certificates::budget::Limit;
+use crate::certificates::delivery::{Command, Contents, Delivery, Piece};
+use crate::certificates::renewal::RenewalRule;
+use crate::endpoints::endpoint::{OriginConnection, Route};
+use crate::endpoints::expectation::{Expectation, SampleMethod};
+use crate::endpoints::load_balancer::LoadBalancer;
+use crate::endpoints::web_server::{OriginTls, WebServer};
+use crate::health::policy::Policy;
 
 impl Desired {
     /// Computes once what the digests of many hostnames share.

@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use super::{CheckId, EndpointId};
-use crate::policy::Policy;
+use crate::health::policy::Policy;
 
 /// The endpoints of a hostname, and how they share its traffic.
 #[derive(Debug, Clone, PartialEq, Eq)]

@@ -10,16 +10,16 @@ use super::{
     ExternalAccountKey, HostnameId, HttpPlatform, PlacedEndpoint, Placement, ProgramPlatform, WantedCertificate,
     WantedClients, WantedHostname, Zone, ZoneId,
 };
-use crate::delivery::Delivery;
-use crate::expectation::Expectation;
-use crate::facts::Origin;
+use crate::certificates::delivery::Delivery;
+use crate::certificates::renewal::RenewalRule;
+use crate::endpoints::expectation::Expectation;
+use crate::health::policy::Policy;
+use crate::judging::facts::Origin;
 use crate::manifest::{
     At, CertificateEntry, ClientCertificatesEntry, Diagnostics, EndpointDriverEntry, HostnameEntry, MOST_NAMES,
     Manifest, PolicyWord, Span,
 };
-use crate::name::Hostname;
-use crate::policy::Policy;
-use crate::renewal::RenewalRule;
+use crate::names::name::Hostname;
 use crate::values::{Fingerprint, Ttl};
 
 /// The start of a manifest: an authority, a zone, and an endpoint.

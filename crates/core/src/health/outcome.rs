@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
 
-use crate::facts::{Unreachable, Untrusted};
+use crate::judging::facts::{Unreachable, Untrusted};
 
 /// One result with the time that each part of it took.
 #[derive(Debug, Clone, PartialEq, Eq)]

@@ -7,7 +7,7 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
 use super::{CheckFailure, CheckResult};
-use crate::facts::Unreachable;
+use crate::judging::facts::Unreachable;
 
 /// What a health check has concluded.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]

@@ -13,6 +13,9 @@ use crate::desired::{CertificateId, HostnameId};
 
 /// How often every hostname is looked at, where the manifest does not say.
 pub const LOOK_EVERY: Duration = Duration::from_secs(3_600);
+/// The same for certificates that no hostname uses: nobody but Pindrel changes them, and their authorities are asked for
+/// advice at that pace (RFC 9773 §4.3.2).
+const CERTIFICATES_EVERY: Duration = Duration::from_secs(6 * 3_600);
 /// In how many parts the hostnames are looked at.
 const PARTS: u32 = 60;
 /// The longest time from one look at what is due to the next.
@@ -173,7 +176,11 @@ impl Agenda {
         let Some(named) = seen.stuck.get(hostname) else {
             // At first all were looked at together: from then on they come one after the other.
             let share = if is_first { f64::from(place + 1) / places as f64 } else { 1.0 };
-            let look = after(now, Agenda::look_every(board).mul_f64(share).max(Duration::from_secs(1)));
+            let every = match subject {
+                Subject::Hostname(_) => Agenda::look_every(board),
+                Subject::Certificate(_) => Agenda::look_every(board).max(CERTIFICATES_EVERY),
+            };
+            let look = after(now, every.mul_f64(share).max(Duration::from_secs(1)));
             let renewal = held.map(|held| held.due_at(board.desired.certificate(certificate).terms.renewal));
             let renewal = renewal.map_or(look, |at| at.max(after(now, Backoff::RETRY.first)));
             return DueSubject { subject, next: look.min(renewal), failures: 0 };

@@ -7,7 +7,7 @@ use std::time::Duration;
 use super::schedule::{Schedule, Task};
 use super::{Action, KeepSummary, News, Now, Question, Topic};
 use crate::desired::{Desired, HostnameId};
-use crate::facts::Knowledge;
+use crate::judging::facts::Knowledge;
 
 /// What the parts share.
 #[derive(Debug)]

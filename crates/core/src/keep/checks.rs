@@ -10,8 +10,8 @@ use super::{
     spread,
 };
 use crate::desired::{CheckId, Desired, EndpointId, HostnameId};
-use crate::facts::Drained;
 use crate::health::{CheckRecord, CheckResult, Latencies, Measured};
+use crate::judging::facts::Drained;
 
 /// The most checks under way at once.
 pub const CHECKS_AT_ONCE: usize = 256;

@@ -8,11 +8,11 @@ use jiff::Timestamp;
 
 use super::Unstored;
 use crate::desired::{CertificateId, CheckId, Desired, EndpointId, HostnameId};
-use crate::facts::{Drained, EndpointView, Fact, HeldCertificate, HostnameKnowledge, Knowledge};
-use crate::findings::Finding;
+use crate::health::policy::{Choice, Reason};
 use crate::health::{CheckRecord, Measured, Verdict};
-use crate::name::Hostname;
-use crate::policy::{Choice, Reason};
+use crate::judging::facts::{Drained, EndpointView, Fact, HeldCertificate, HostnameKnowledge, Knowledge};
+use crate::judging::findings::Finding;
+use crate::names::name::Hostname;
 
 /// A moment, on both clocks.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

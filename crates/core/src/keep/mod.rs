@@ -40,8 +40,8 @@ use schedule::{Schedule, Task};
 use switching::Switches;
 
 use crate::desired::{CheckId, Desired};
-use crate::facts::Knowledge;
 use crate::health::CheckRecord;
+use crate::judging::facts::Knowledge;
 
 /// How long what checks found waits to be stored together; a changed verdict does not.
 const STORE_EVERY: Duration = Duration::from_secs(5);

@@ -10,10 +10,10 @@ use super::board::Board;
 use super::schedule::Task;
 use super::{Action, Backoff, News, Now, Question, Recalled, SwitchOrder, SwitchReport, Switched, Topic, with_members};
 use crate::desired::{EndpointId, HostnameId};
-use crate::findings::Finding;
-use crate::name::Hostname;
-use crate::pins::Known;
-use crate::policy::Reason;
+use crate::health::policy::Reason;
+use crate::judging::findings::Finding;
+use crate::judging::pins::Known;
+use crate::names::name::Hostname;
 
 /// The most switches under way at once; as many hostnames are decided about at a time.
 const SWITCHES_AT_ONCE: usize = 256;

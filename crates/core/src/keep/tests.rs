@@ -9,15 +9,15 @@ use jiff::{SignedDuration, Timestamp};
 
 use super::*;
 use crate::desired::{EndpointId, HostnameId, resolved};
-use crate::endpoint::{Deployment, EndpointInfo, EndpointKind};
-use crate::facts::{
+use crate::endpoints::endpoint::{Deployment, EndpointInfo, EndpointKind};
+use crate::health::{CheckFailure, CheckResult, Measured, Phases};
+use crate::judging::facts::{
     AliasView, BindingView, EndpointView, Fact, HeldCertificate, HostnameKnowledge, Origin, ServedView, ServerRecords,
     Unreachable, Written,
 };
-use crate::findings::{Code, Finding};
-use crate::health::{CheckFailure, CheckResult, Measured, Phases};
-use crate::records::{RecordData, RecordSet};
+use crate::judging::findings::{Code, Finding};
 use crate::values::{Fingerprint, KeyKind, Ttl};
+use crate::zones::records::{RecordData, RecordSet};
 
 const MANIFEST: &str = r#"
 manifest = 1

@@ -1,7 +1,7 @@
 //! Mistakes in a manifest, each with its place and what to write instead.
 
 use super::{MOST_NAMES, Span};
-use crate::display_text::one_line;
+use crate::text::display_text::one_line;
 
 /// From how many mistakes on near names are no longer searched for.
 const MOST_SEARCHED: usize = 100;

@@ -5,8 +5,8 @@ use std::time::Duration;
 
 use super::tests::{GOOD, examine};
 use crate::desired::Desired;
+use crate::health::policy::Policy;
 use crate::health::{CheckMethod, CheckTrust, Checked, Need, Thresholds};
-use crate::policy::Policy;
 
 /// Two more endpoints, the first of which has a check.
 const QUEUES: &str = r#"

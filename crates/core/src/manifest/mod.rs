@@ -37,20 +37,20 @@ use std::time::Duration;
 
 use url::Url;
 
-use crate::acme::jws::MacAlgorithm;
-use crate::budget::Limit;
-use crate::delivery::{Command, Contents, FileMode};
+use crate::certificates::acme::jws::MacAlgorithm;
+use crate::certificates::budget::Limit;
+use crate::certificates::delivery::{Command, Contents, FileMode};
 use crate::desired::{StaticEndpoint, ZoneDriver};
-use crate::endpoint::{ClientNeed, EndpointKind, OriginConnection, Route, TlsVersion};
-use crate::expectation::Expectation;
-use crate::facts::Origin;
+use crate::endpoints::endpoint::{ClientNeed, EndpointKind, OriginConnection, Route, TlsVersion};
+use crate::endpoints::expectation::Expectation;
+use crate::endpoints::load_balancer::LoadBalancer;
+use crate::endpoints::web_server::WebServer;
 use crate::health::{CheckTerms, HostPort, HttpExchange, Need};
-use crate::load_balancer::LoadBalancer;
-use crate::name::{DnsName, Hostname};
-use crate::records::RecordTypes;
-use crate::resolver::ResolverAddress;
+use crate::judging::facts::Origin;
+use crate::names::name::{DnsName, Hostname};
 use crate::values::{KeyKind, SecretRef, Ttl};
-use crate::web_server::WebServer;
+use crate::zones::records::RecordTypes;
+use crate::zones::resolver::ResolverAddress;
 
 /// A range of bytes in the manifest's text.
 pub type Span = Range<usize>;

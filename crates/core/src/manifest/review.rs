@@ -3,10 +3,10 @@
 use std::collections::{HashMap, HashSet};
 use std::path::{Component, Path, PathBuf};
 
-use crate::endpoint::{ClientNeed, OriginScheme, Route, is_under};
-use crate::name::Hostname;
-use crate::unicode::{Deceptive, deceptive_label};
-use crate::web_server::ServicePlace;
+use crate::endpoints::endpoint::{ClientNeed, OriginScheme, Route, is_under};
+use crate::endpoints::web_server::ServicePlace;
+use crate::names::name::Hostname;
+use crate::names::unicode::{Deceptive, deceptive_label};
 
 use super::{At, Diagnostics, EndpointDriverEntry, HostnameEntry, Manifest};
 

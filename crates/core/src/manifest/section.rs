@@ -7,7 +7,7 @@ use toml::de::{DeString, DeTable, DeValue};
 
 use super::diagnostic::nearest;
 use super::{At, Diagnostics, Span};
-use crate::display_text::bounded_line;
+use crate::text::display_text::bounded_line;
 
 /// The longest note or label, in characters.
 const LONGEST_LINE: usize = 500;

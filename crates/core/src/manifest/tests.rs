@@ -4,10 +4,10 @@
 use std::time::Duration;
 
 use super::*;
-use crate::budget::{Per, Spending};
-use crate::delivery::Piece;
+use crate::certificates::budget::{Per, Spending};
+use crate::certificates::delivery::Piece;
+use crate::certificates::renewal::RenewalRule;
 use crate::desired::{Desired, resolve};
-use crate::renewal::RenewalRule;
 
 pub(super) const GOOD: &str = r#"manifest = 1
 

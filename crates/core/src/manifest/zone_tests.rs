@@ -2,7 +2,7 @@
 
 use super::tests::{GOOD, examine};
 use crate::desired::ZoneDriver;
-use crate::records::RecordType;
+use crate::zones::records::RecordType;
 
 /// The good manifest with another zone driver.
 fn zone(lines: &str) -> String {

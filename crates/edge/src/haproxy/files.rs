@@ -2,8 +2,8 @@
 
 use std::path::PathBuf;
 
-use pindrel_core::endpoint::{Binding, TlsVersion};
-use pindrel_core::name::Hostname;
+use pindrel_core::endpoints::endpoint::{Binding, TlsVersion};
+use pindrel_core::names::name::Hostname;
 use pindrel_core::values::Fingerprint;
 use rustls_pki_types::CertificateDer;
 use rustls_pki_types::pem::PemObject as _;

@@ -4,10 +4,10 @@ use std::path::{Path, PathBuf};
 use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
-use pindrel_core::display_text::io_reason;
-use pindrel_core::facts::Unreachable;
-use pindrel_core::name::Hostname;
-use pindrel_core::sent_secrets::SentSecrets;
+use pindrel_core::judging::facts::Unreachable;
+use pindrel_core::names::name::Hostname;
+use pindrel_core::text::display_text::io_reason;
+use pindrel_core::text::sent_secrets::SentSecrets;
 use secrecy::{ExposeSecret as _, SecretString};
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
 use tokio::net::UnixStream;

@@ -3,10 +3,10 @@
 use std::fmt::Write as _;
 use std::path::Path;
 
-use pindrel_core::endpoint::{Binding, ClientNeed, EndpointKind, TlsVersion};
-use pindrel_core::name::Hostname;
+use pindrel_core::endpoints::endpoint::{Binding, ClientNeed, EndpointKind, TlsVersion};
+use pindrel_core::endpoints::web_server::{Service, WebServer};
+use pindrel_core::names::name::Hostname;
 use pindrel_core::values::Fingerprint;
-use pindrel_core::web_server::{Service, WebServer};
 
 use super::CERTIFICATES;
 use crate::owned_files::{WRITTEN_BY, base_name, hostname_of};

@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use async_trait::async_trait;
 use jiff::Timestamp;
-use pindrel_core::facts::Unreachable;
+use pindrel_core::judging::facts::Unreachable;
 use pindrel_core::values::is_link_local_or_metadata;
 use pindrel_http::{Client, HttpError, header};
 use secrecy::{ExposeSecret as _, SecretString};

@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use async_trait::async_trait;
-use pindrel_core::facts::Unreachable;
+use pindrel_core::judging::facts::Unreachable;
 use secrecy::{ExposeSecret as _, SecretString};
 use serde::{Deserialize, Serialize};
 use serde_json::Value;

@@ -4,10 +4,10 @@ use std::collections::HashMap;
 use std::sync::{Arc, Mutex, PoisonError};
 
 use pindrel_acme::{Registered, TransportError};
-use pindrel_core::acme::account::{self, AccountStatus};
-use pindrel_core::acme::jws::Unsigned;
+use pindrel_core::certificates::acme::account::{self, AccountStatus};
+use pindrel_core::certificates::acme::jws::Unsigned;
 use pindrel_core::desired::AuthorityId;
-use pindrel_core::findings::{Code, Finding};
+use pindrel_core::judging::findings::{Code, Finding};
 use pindrel_core::values::KeyKind;
 use pindrel_keys::{AccountKey, external_mac};
 use pindrel_state::{AccountRow, Claim};

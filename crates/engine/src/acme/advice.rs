@@ -7,9 +7,9 @@ use futures::StreamExt as _;
 use futures::stream;
 use jiff::SignedDuration;
 use pindrel_acme::TransportError;
+use pindrel_core::certificates::renewal::brake;
 use pindrel_core::desired::{AuthorityId, CertificateId};
-use pindrel_core::findings::Finding;
-use pindrel_core::renewal::brake;
+use pindrel_core::judging::findings::Finding;
 use pindrel_state::CertificateRow;
 
 use crate::execute::seconds_from;

@@ -10,15 +10,15 @@ use std::time::Duration;
 
 use futures::future::join_all;
 use futures::{StreamExt as _, TryStreamExt as _, stream};
-use pindrel_core::acme::order::ChallengeRecord;
+use pindrel_core::certificates::acme::order::ChallengeRecord;
 use pindrel_core::desired::{CertificateId, ZoneId};
-use pindrel_core::facts::ChallengeTarget;
-use pindrel_core::findings::{Again, Code, Finding};
-use pindrel_core::name::{DnsName, Hostname};
-use pindrel_core::pin::Pin;
-use pindrel_core::pins::{PinState, judge_zone};
-use pindrel_core::records::{ZoneChange, ZoneRecord};
+use pindrel_core::judging::facts::ChallengeTarget;
+use pindrel_core::judging::findings::{Again, Code, Finding};
+use pindrel_core::judging::pin::Pin;
+use pindrel_core::judging::pins::{PinState, judge_zone};
+use pindrel_core::names::name::{DnsName, Hostname};
 use pindrel_core::values::Ttl;
+use pindrel_core::zones::records::{ZoneChange, ZoneRecord};
 use pindrel_state::{ChallengeRow, Claim, OrderRow};
 
 use super::LOOKUPS_AT_ONCE;

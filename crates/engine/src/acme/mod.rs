@@ -11,7 +11,7 @@ pub(crate) mod spending;
 mod wildcards;
 
 use pindrel_acme::RequestSigner;
-use pindrel_core::acme::jws::Jwk;
+use pindrel_core::certificates::acme::jws::Jwk;
 use pindrel_keys::AccountKey;
 
 /// How many names of one certificate are looked at side by side.

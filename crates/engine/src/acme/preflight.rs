@@ -4,11 +4,11 @@
 use std::collections::HashSet;
 
 use futures::{StreamExt as _, TryStreamExt as _, stream};
-use pindrel_core::acme::objects::Directory;
-use pindrel_core::caa::Asking;
+use pindrel_core::certificates::acme::objects::Directory;
+use pindrel_core::certificates::caa::Asking;
 use pindrel_core::desired::{AuthorityId, CertificateId};
-use pindrel_core::findings::{Again, Code, Finding};
-use pindrel_core::name::{DnsName, Hostname};
+use pindrel_core::judging::findings::{Again, Code, Finding};
+use pindrel_core::names::name::{DnsName, Hostname};
 use pindrel_dns::caa::Servers;
 
 use super::LOOKUPS_AT_ONCE;

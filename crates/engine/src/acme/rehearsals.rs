@@ -7,9 +7,9 @@ use std::collections::{BTreeSet, HashMap};
 use futures::StreamExt as _;
 use futures::stream;
 use pindrel_core::desired::CertificateId;
-use pindrel_core::facts::ChallengeTarget;
-use pindrel_core::findings::Finding;
-use pindrel_core::name::Hostname;
+use pindrel_core::judging::facts::ChallengeTarget;
+use pindrel_core::judging::findings::Finding;
+use pindrel_core::names::name::Hostname;
 use pindrel_state::Claim;
 
 use super::orders::OrderRequest;

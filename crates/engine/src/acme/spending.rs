@@ -4,11 +4,11 @@
 use std::collections::{BTreeSet, HashMap};
 
 use jiff::Timestamp;
-use pindrel_core::acme::problem::Problem;
-use pindrel_core::budget::{LONGEST_WITHIN_SECS, Per, Spending, registered_domain};
+use pindrel_core::certificates::acme::problem::Problem;
+use pindrel_core::certificates::budget::{LONGEST_WITHIN_SECS, Per, Spending, registered_domain};
 use pindrel_core::desired::{AuthorityId, CertificateId};
-use pindrel_core::findings::{Again, Code, Finding};
-use pindrel_core::name::Hostname;
+use pindrel_core::judging::findings::{Again, Code, Finding};
+use pindrel_core::names::name::Hostname;
 use pindrel_state::{LimitCheck, OrderRow, RateLimit, Refusal, SpendingRow};
 
 use crate::execute::seconds_from;

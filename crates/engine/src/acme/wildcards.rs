@@ -5,11 +5,11 @@
 //! keep that answer. So before the record is put, such a name gets records of its own.
 
 use pindrel_core::desired::ZoneId;
-use pindrel_core::findings::{Code, Finding};
-use pindrel_core::name::DnsName;
-use pindrel_core::pin::Pin;
-use pindrel_core::pins::Known;
-use pindrel_core::records::{AliasPlace, NameChange, RecordData, RecordSet, ZoneChange, in_words, same_data};
+use pindrel_core::judging::findings::{Code, Finding};
+use pindrel_core::judging::pin::Pin;
+use pindrel_core::judging::pins::Known;
+use pindrel_core::names::name::DnsName;
+use pindrel_core::zones::records::{AliasPlace, NameChange, RecordData, RecordSet, ZoneChange, in_words, same_data};
 use pindrel_dns::ZoneError;
 use pindrel_state::Claim;
 

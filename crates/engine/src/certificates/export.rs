@@ -1,9 +1,9 @@
 //! Exporting a certificate in the form that is asked for.
 
-use pindrel_core::delivery::{Contents, Piece};
-use pindrel_core::display_text::io_reason;
-use pindrel_core::findings::{Code, Finding};
-use pindrel_core::name::Hostname;
+use pindrel_core::certificates::delivery::{Contents, Piece};
+use pindrel_core::judging::findings::{Code, Finding};
+use pindrel_core::names::name::Hostname;
+use pindrel_core::text::display_text::io_reason;
 use pindrel_keys::bundle::pkcs12;
 use pindrel_machine::replace_file;
 use secrecy::SecretString;

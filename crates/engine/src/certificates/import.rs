@@ -2,9 +2,9 @@
 
 use jiff::Timestamp;
 use pindrel_core::desired::CertificateId;
-use pindrel_core::facts::Origin;
-use pindrel_core::findings::{Code, Finding};
-use pindrel_core::name::Hostname;
+use pindrel_core::judging::facts::Origin;
+use pindrel_core::judging::findings::{Code, Finding};
+use pindrel_core::names::name::Hostname;
 use pindrel_core::values::Fingerprint;
 use pindrel_keys::ChainError;
 use pindrel_keys::bundle::{Bundle, BundleError, LooseFile};

@@ -4,8 +4,8 @@ use std::collections::HashMap;
 
 use jiff::Timestamp;
 use pindrel_core::desired::CertificateId;
-use pindrel_core::facts::{HeldCertificate, Origin};
-use pindrel_core::pins::{PinReport, PinState};
+use pindrel_core::judging::facts::{HeldCertificate, Origin};
+use pindrel_core::judging::pins::{PinReport, PinState};
 use pindrel_core::values::{Fingerprint, KeyKind};
 use pindrel_state::{CertificateRow, OrderEnd};
 use serde::Serialize;
@@ -182,7 +182,11 @@ impl CertificateReport {
     }
 }
 
-fn of_row(row: Option<&CertificateRow>, rule: pindrel_core::renewal::RenewalRule, now: Timestamp) -> CertificateReport {
+fn of_row(
+    row: Option<&CertificateRow>,
+    rule: pindrel_core::certificates::renewal::RenewalRule,
+    now: Timestamp,
+) -> CertificateReport {
     let held = row.map(|row| &row.held);
     let share = |held: &HeldCertificate| {
         let life = (held.not_after.as_second() - held.not_before.as_second()).max(1);

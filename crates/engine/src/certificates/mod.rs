@@ -10,8 +10,8 @@ mod revoke;
 mod show;
 
 use pindrel_core::desired::CertificateId;
-use pindrel_core::facts::{HeldCertificate, Origin};
-use pindrel_core::findings::{Code, Finding};
+use pindrel_core::judging::facts::{HeldCertificate, Origin};
+use pindrel_core::judging::findings::{Code, Finding};
 use pindrel_core::values::KeyKind;
 use pindrel_keys::{CertificateKey, Chain};
 use pindrel_state::{CertificateRow, Claim, SealedBytes};

@@ -1,8 +1,8 @@
 //! Asking for a renewal.
 
 use pindrel_core::desired::CertificateId;
-use pindrel_core::facts::{Origin, ReplaceReason};
-use pindrel_core::findings::{Code, Finding};
+use pindrel_core::judging::facts::{Origin, ReplaceReason};
+use pindrel_core::judging::findings::{Code, Finding};
 use pindrel_state::CertificateRow;
 
 use crate::failure::state_failed;

@@ -1,8 +1,8 @@
 //! Signing requests for certificates that are issued elsewhere.
 
 use pindrel_core::desired::CertificateId;
-use pindrel_core::facts::ReplaceReason;
-use pindrel_core::findings::Finding;
+use pindrel_core::judging::facts::ReplaceReason;
+use pindrel_core::judging::findings::Finding;
 use pindrel_keys::pem;
 use pindrel_state::SigningRequestRow;
 

@@ -2,8 +2,8 @@
 
 use pindrel_acme::RequestSigner;
 use pindrel_core::desired::AuthorityId;
-use pindrel_core::facts::{Origin, ReplaceReason};
-use pindrel_core::findings::{Again, Code, Finding};
+use pindrel_core::judging::facts::{Origin, ReplaceReason};
+use pindrel_core::judging::findings::{Again, Code, Finding};
 use pindrel_core::values::Fingerprint;
 use pindrel_state::{CertificateRow, Claim, Revocation};
 

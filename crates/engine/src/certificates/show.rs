@@ -1,7 +1,7 @@
 //! All that is known of one certificate.
 
 use jiff::Timestamp;
-use pindrel_core::findings::Finding;
+use pindrel_core::judging::findings::Finding;
 use pindrel_core::values::Fingerprint;
 use pindrel_keys::{Chain, Details, details};
 use pindrel_state::CommandRun;
@@ -21,7 +21,7 @@ pub struct CertificateDetails {
     /// The root that the chain leads to.
     pub root: Option<String>,
     /// What the authority advised last.
-    pub window: Option<pindrel_core::renewal::RenewalWindow>,
+    pub window: Option<pindrel_core::certificates::renewal::RenewalWindow>,
     /// When it was revoked.
     pub revoked: Option<Timestamp>,
     /// How the commands went that follow it.

@@ -4,9 +4,9 @@ use std::net::SocketAddr;
 use std::time::Duration;
 
 use pindrel_core::desired::{EndpointDriver, EndpointId};
-use pindrel_core::endpoint::{Binding, Deployment, EndpointInfo};
-use pindrel_core::findings::{Code, Finding};
-use pindrel_core::name::Hostname;
+use pindrel_core::endpoints::endpoint::{Binding, Deployment, EndpointInfo};
+use pindrel_core::judging::findings::{Code, Finding};
+use pindrel_core::names::name::Hostname;
 use pindrel_core::values::{Fingerprint, KeyKind};
 use pindrel_edge::{BoundHostname, EdgeError, Platform, StoreRemoval};
 use pindrel_keys::{Chain, KeyError};

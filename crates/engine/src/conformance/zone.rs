@@ -1,8 +1,8 @@
 //! A trial of the driver of one zone.
 
 use pindrel_core::desired::ZoneId;
-use pindrel_core::findings::{Code, Finding};
-use pindrel_core::pin::Pin;
+use pindrel_core::judging::findings::{Code, Finding};
+use pindrel_core::judging::pin::Pin;
 use pindrel_dns::conformance::trial;
 
 use super::{ClauseReport, Verdict};

@@ -4,8 +4,8 @@ use std::net::SocketAddr;
 
 use futures::future::join_all;
 use jiff::Timestamp;
-use pindrel_core::facts::{Unreachable, Untrusted};
 use pindrel_core::health::{CheckFailure, CheckResult, Checked, Host, HostPort, Measured, Phases};
+use pindrel_core::judging::facts::{Unreachable, Untrusted};
 use pindrel_core::values::is_link_local_or_metadata;
 use pindrel_dns::lookup;
 use pindrel_keys::details;

@@ -4,8 +4,8 @@ use std::collections::HashMap;
 use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
-use pindrel_core::facts::Unreachable;
-use pindrel_core::resolver::ResolverAddress;
+use pindrel_core::judging::facts::Unreachable;
+use pindrel_core::zones::resolver::ResolverAddress;
 
 /// How long a server that did not answer is not asked again: far longer than the names of one pass
 /// take, and shorter than anything is waited for.

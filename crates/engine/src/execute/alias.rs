@@ -3,13 +3,13 @@
 use std::sync::PoisonError;
 
 use pindrel_core::desired::HostnameId;
-use pindrel_core::facts::AliasView;
-use pindrel_core::findings::{Code, Finding};
-use pindrel_core::moves::longest_ttl;
-use pindrel_core::pin::Pin;
-use pindrel_core::pins::{Known, PinReport, PinState};
-use pindrel_core::plan::HostnameRef;
-use pindrel_core::records::{NameChange, RecordSet, ZoneChange, in_words, same_data};
+use pindrel_core::judging::facts::AliasView;
+use pindrel_core::judging::findings::{Code, Finding};
+use pindrel_core::judging::pin::Pin;
+use pindrel_core::judging::pins::{Known, PinReport, PinState};
+use pindrel_core::planning::moves::longest_ttl;
+use pindrel_core::planning::plan::HostnameRef;
+use pindrel_core::zones::records::{NameChange, RecordSet, ZoneChange, in_words, same_data};
 use pindrel_dns::ZoneError;
 use pindrel_state::Claim;
 

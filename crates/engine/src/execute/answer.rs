@@ -3,9 +3,9 @@
 use std::time::Duration;
 
 use pindrel_core::desired::HostnameId;
-use pindrel_core::facts::{ClientOutcome, ResolverAnswer};
-use pindrel_core::findings::{Code, Finding};
-use pindrel_core::pins::PinState;
+use pindrel_core::judging::facts::{ClientOutcome, ResolverAnswer};
+use pindrel_core::judging::findings::{Code, Finding};
+use pindrel_core::judging::pins::PinState;
 
 use super::{Progress, Wait};
 use crate::run::Engine;

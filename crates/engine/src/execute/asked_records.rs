@@ -5,13 +5,13 @@ use std::net::SocketAddr;
 
 use futures::future::join_all;
 use pindrel_core::desired::{EndpointId, HostnameId, ZoneId};
-use pindrel_core::endpoint::{AskedRecord, AskedType, KeepRecord};
-use pindrel_core::facts::EndpointKey;
-use pindrel_core::findings::{Code, Finding};
-use pindrel_core::name::Hostname;
-use pindrel_core::pin::Pin;
-use pindrel_core::plan::HostnameRef;
-use pindrel_core::records::{AliasPlace, NameChange, RecordData, RecordSet, ZoneChange, ZoneRecord};
+use pindrel_core::endpoints::endpoint::{AskedRecord, AskedType, KeepRecord};
+use pindrel_core::judging::facts::EndpointKey;
+use pindrel_core::judging::findings::{Code, Finding};
+use pindrel_core::judging::pin::Pin;
+use pindrel_core::names::name::Hostname;
+use pindrel_core::planning::plan::HostnameRef;
+use pindrel_core::zones::records::{AliasPlace, NameChange, RecordData, RecordSet, ZoneChange, ZoneRecord};
 use pindrel_dns::ZoneError;
 use pindrel_state::Claim;
 

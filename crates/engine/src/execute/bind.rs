@@ -3,11 +3,11 @@
 use std::time::Duration;
 
 use pindrel_core::desired::{EndpointId, HostnameId};
-use pindrel_core::endpoint::{Binding, Deployment};
-use pindrel_core::facts::{BindingView, Fact, ServedView};
-use pindrel_core::findings::{Code, Finding};
-use pindrel_core::pins::{Known, foreign_remedy};
-use pindrel_core::plan::HostnameRef;
+use pindrel_core::endpoints::endpoint::{Binding, Deployment};
+use pindrel_core::judging::facts::{BindingView, Fact, ServedView};
+use pindrel_core::judging::findings::{Code, Finding};
+use pindrel_core::judging::pins::{Known, foreign_remedy};
+use pindrel_core::planning::plan::HostnameRef;
 use pindrel_edge::EdgeError;
 use pindrel_state::Claim;
 

@@ -1,10 +1,10 @@
 //! Taking over what other processes have done since this run looked: a step goes by what is stored once it has its claim.
 
 use pindrel_core::desired::{CertificateId, HostnameId};
-use pindrel_core::facts::RetiringId;
-use pindrel_core::findings::Finding;
-use pindrel_core::pins::PinState;
-use pindrel_core::plan::{HostnameRef, Work};
+use pindrel_core::judging::facts::RetiringId;
+use pindrel_core::judging::findings::Finding;
+use pindrel_core::judging::pins::PinState;
+use pindrel_core::planning::plan::{HostnameRef, Work};
 
 use crate::failure::{EngineError, state_failed};
 use crate::run::Engine;

@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use pindrel_core::desired::{EndpointId, HostnameId};
-use pindrel_core::findings::{Code, Finding};
+use pindrel_core::judging::findings::{Code, Finding};
 
 use super::{Progress, Wait};
 use crate::run::Engine;

@@ -1,11 +1,11 @@
 //! Certificates outside of Pindrel: files of the form that a server wants, replaced as a
 //! whole, and the commands that follow.
 
-use pindrel_core::delivery::{Command, Contents, Delivery, Piece};
+use pindrel_core::certificates::delivery::{Command, Contents, Delivery, Piece};
 use pindrel_core::desired::CertificateId;
-use pindrel_core::display_text::io_reason;
-use pindrel_core::findings::{Code, Finding};
-use pindrel_core::name::Hostname;
+use pindrel_core::judging::findings::{Code, Finding};
+use pindrel_core::names::name::Hostname;
+use pindrel_core::text::display_text::io_reason;
 use pindrel_keys::bundle::pkcs12;
 use pindrel_keys::{CertificateKey, Chain, pem};
 use pindrel_machine::{Program, replace_file};

@@ -7,8 +7,8 @@ use futures::FutureExt as _;
 use futures::future::{BoxFuture, Shared, join_all};
 use jiff::{SignedDuration, Timestamp};
 use pindrel_core::desired::{CertificateId, EndpointDriver};
-use pindrel_core::findings::Finding;
-use pindrel_core::plan::{Step, Work};
+use pindrel_core::judging::findings::Finding;
+use pindrel_core::planning::plan::{Step, Work};
 use pindrel_state::{Attempt, AttemptEnd, Moment};
 use tokio::sync::Semaphore;
 
@@ -291,7 +291,7 @@ pub(crate) fn seconds_from(at: Timestamp, secs: i64) -> Timestamp {
 
 #[cfg(test)]
 mod tests {
-    use pindrel_core::findings::Code;
+    use pindrel_core::judging::findings::Code;
 
     use super::*;
 

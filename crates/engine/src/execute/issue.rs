@@ -1,8 +1,8 @@
 //! Having a certificate issued, or making a self-signed one.
 
 use pindrel_core::desired::CertificateId;
-use pindrel_core::facts::Origin;
-use pindrel_core::findings::{Code, Finding};
+use pindrel_core::judging::facts::Origin;
+use pindrel_core::judging::findings::{Code, Finding};
 use pindrel_keys::Chain;
 use pindrel_state::Claim;
 

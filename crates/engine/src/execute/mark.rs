@@ -1,11 +1,11 @@
 //! Marking a zone as the one whose hostnames this installation holds.
 
 use pindrel_core::desired::{Zone, ZoneId};
-use pindrel_core::facts::Marker;
-use pindrel_core::findings::{Code, Finding};
-use pindrel_core::pin::Pin;
-use pindrel_core::records::{RecordData, ZoneChange, ZoneRecord};
+use pindrel_core::judging::facts::Marker;
+use pindrel_core::judging::findings::{Code, Finding};
+use pindrel_core::judging::pin::Pin;
 use pindrel_core::values::Ttl;
+use pindrel_core::zones::records::{RecordData, ZoneChange, ZoneRecord};
 
 use crate::run::Engine;
 

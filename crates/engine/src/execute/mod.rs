@@ -18,8 +18,8 @@ mod unbind;
 use std::time::Duration;
 
 use jiff::Timestamp;
-use pindrel_core::findings::Finding;
-use pindrel_core::plan::{Step, Work};
+use pindrel_core::judging::findings::Finding;
+use pindrel_core::planning::plan::{Step, Work};
 use pindrel_state::Claim;
 
 use crate::run::Engine;

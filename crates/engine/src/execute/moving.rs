@@ -1,11 +1,11 @@
 //! What a move does before the alias leaves: its TTL is lowered, and the old one waited out.
 
 use pindrel_core::desired::HostnameId;
-use pindrel_core::findings::{Code, Finding};
-use pindrel_core::moves::{MOVING_TTL, has_low_ttl, longest_ttl};
-use pindrel_core::pin::Pin;
-use pindrel_core::plan::HostnameRef;
-use pindrel_core::records::{NameChange, RecordSet, ZoneChange};
+use pindrel_core::judging::findings::{Code, Finding};
+use pindrel_core::judging::pin::Pin;
+use pindrel_core::planning::moves::{MOVING_TTL, has_low_ttl, longest_ttl};
+use pindrel_core::planning::plan::HostnameRef;
+use pindrel_core::zones::records::{NameChange, RecordSet, ZoneChange};
 use pindrel_state::Claim;
 
 use super::alias::first_gives;

@@ -1,8 +1,8 @@
 //! Putting a certificate into the store that an endpoint takes certificates from.
 
 use pindrel_core::desired::{CertificateId, EndpointId};
-use pindrel_core::endpoint::EndpointInfo;
-use pindrel_core::findings::{Code, Finding};
+use pindrel_core::endpoints::endpoint::EndpointInfo;
+use pindrel_core::judging::findings::{Code, Finding};
 
 use pindrel_state::StoredCopy;
 

@@ -1,17 +1,17 @@
 //! Taking away what is no longer used: an alias, then, once caches have forgotten it, a binding.
 
 use pindrel_core::desired::{EndpointId, ZoneId};
-use pindrel_core::facts::{
+use pindrel_core::judging::facts::{
     AliasView, BindingView, Fact, FormerAlias, HostnameFacts, Ownership, RetiringId, ServerRecords, Written,
 };
-use pindrel_core::findings::{Again, Code, Finding};
-use pindrel_core::moves::longest_ttl;
-use pindrel_core::name::Hostname;
-use pindrel_core::pin::Pin;
-use pindrel_core::pins::Known;
-use pindrel_core::plan::HostnameRef;
-use pindrel_core::records::{NameChange, RecordSet, ZoneChange, in_words};
+use pindrel_core::judging::findings::{Again, Code, Finding};
+use pindrel_core::judging::pin::Pin;
+use pindrel_core::judging::pins::Known;
+use pindrel_core::names::name::Hostname;
+use pindrel_core::planning::moves::longest_ttl;
+use pindrel_core::planning::plan::HostnameRef;
 use pindrel_core::values::Ttl;
+use pindrel_core::zones::records::{NameChange, RecordSet, ZoneChange, in_words};
 use pindrel_state::{Claim, HostnameRow};
 
 use super::alias::{first_gives, lagging};

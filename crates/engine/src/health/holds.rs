@@ -4,8 +4,8 @@ use std::collections::HashMap;
 
 use jiff::Timestamp;
 use pindrel_core::desired::{Desired, EndpointId};
-use pindrel_core::facts::Drained;
-use pindrel_core::findings::{Code, Finding};
+use pindrel_core::judging::facts::Drained;
+use pindrel_core::judging::findings::{Code, Finding};
 use pindrel_state::{EndpointHold, Moment};
 
 use crate::failure::EngineError;

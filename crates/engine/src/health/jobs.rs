@@ -4,7 +4,7 @@ use std::net::SocketAddr;
 use std::time::Duration;
 
 use pindrel_core::desired::{CertificateId, Desired};
-use pindrel_core::endpoint::EndpointInfo;
+use pindrel_core::endpoints::endpoint::EndpointInfo;
 use pindrel_core::health::{CheckTrust, Checked, HealthCheck};
 use pindrel_core::values::is_link_local_or_metadata;
 
@@ -72,7 +72,7 @@ pub(crate) fn job(
 #[cfg(test)]
 mod tests {
     use pindrel_core::desired::resolve;
-    use pindrel_core::endpoint::EndpointKind;
+    use pindrel_core::endpoints::endpoint::EndpointKind;
     use pindrel_core::manifest::{Diagnostics, read};
 
     use super::*;

@@ -24,8 +24,8 @@ use futures::StreamExt as _;
 use futures::stream;
 use pindrel_core::desired::{CheckId, EndpointId, HostnameId};
 use pindrel_core::health::{Combination, Measured, Need, Track, Verdict};
+use pindrel_core::judging::pins::Known;
 use pindrel_core::keep::{Book, with_members};
-use pindrel_core::pins::Known;
 
 use crate::failure::EngineError;
 use crate::run::Engine;

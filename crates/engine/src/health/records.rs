@@ -45,8 +45,8 @@ mod tests {
 
     use jiff::Timestamp;
     use pindrel_core::desired::CheckId;
-    use pindrel_core::facts::Unreachable;
     use pindrel_core::health::{CheckFailure, CheckResult, Incident, Measured, Phases, Verdict};
+    use pindrel_core::judging::facts::Unreachable;
     use pindrel_core::keep::VerdictChange;
     use pindrel_core::manifest::{Diagnostics, read};
     use pindrel_state::{HealthBook as _, SqliteState};

@@ -1,10 +1,10 @@
 //! What the machine tells, as events.
 
 use jiff::Timestamp;
-use pindrel_core::display_text::one_line;
-use pindrel_core::findings::Finding;
 use pindrel_core::health::Verdict;
+use pindrel_core::judging::findings::Finding;
 use pindrel_core::keep::{Keep, News, Switched};
+use pindrel_core::text::display_text::one_line;
 
 use super::switch::why;
 use crate::events::{Event, Listener};

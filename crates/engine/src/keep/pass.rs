@@ -7,7 +7,7 @@ use std::time::Duration;
 use jiff::Timestamp;
 use pindrel_core::desired::{CertificateId, Desired};
 use pindrel_core::keep::{Event as KeepEvent, PassOrder, PassReport, PassSeen};
-use pindrel_core::name::Hostname;
+use pindrel_core::names::name::Hostname;
 
 use super::{Ended, RunContext, guarded};
 use crate::drivers::Trusted;

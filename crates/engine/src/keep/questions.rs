@@ -9,7 +9,7 @@ use futures::StreamExt as _;
 use futures::stream;
 use jiff::{SignedDuration, Timestamp};
 use pindrel_core::desired::{CertificateId, CheckId, Desired, EndpointId, HostnameId};
-use pindrel_core::facts::{Drained, HostnameKnowledge};
+use pindrel_core::judging::facts::{Drained, HostnameKnowledge};
 use pindrel_core::keep::{Answer, DueSubject, Event, LoadedManifest, Question, Recalled, Subject, Unstored};
 use pindrel_state::{DueRow, State, StateError};
 use tokio::sync::Mutex;

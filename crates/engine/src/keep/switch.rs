@@ -5,10 +5,10 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use pindrel_core::desired::HostnameId;
+use pindrel_core::health::policy::Reason;
+use pindrel_core::judging::pins::Known;
 use pindrel_core::keep::{Event, SwitchOrder, SwitchReport};
-use pindrel_core::pins::Known;
-use pindrel_core::plan::{Step, Work};
-use pindrel_core::policy::Reason;
+use pindrel_core::planning::plan::{Step, Work};
 
 use super::{Ended, RunContext, guarded};
 use crate::execute::Outcome;
@@ -67,7 +67,7 @@ impl Engine {
             id: 1,
             hostname: wanted.hostname.clone(),
             action: work.action(),
-            target: pindrel_core::records::in_words(&alias),
+            target: pindrel_core::zones::records::in_words(&alias),
             after: Vec::new(),
             why: why.to_owned(),
             work,

@@ -4,13 +4,13 @@ use std::net::SocketAddr;
 
 use jiff::Timestamp;
 use pindrel_core::desired::{HostnameId, ZoneId};
-use pindrel_core::expectation::Expectation;
-use pindrel_core::facts::{AliasView, Fact, SampleAnswer, ServerRecords, Unreachable, Unresolved};
-use pindrel_core::name::DnsName;
-use pindrel_core::pins::Known;
-use pindrel_core::records::{AliasPlace, RecordData, RecordSet, RecordType, same_data};
+use pindrel_core::endpoints::expectation::Expectation;
+use pindrel_core::judging::facts::{AliasView, Fact, SampleAnswer, ServerRecords, Unreachable, Unresolved};
+use pindrel_core::judging::pins::Known;
+use pindrel_core::names::name::DnsName;
 use pindrel_core::values::Ttl;
-use pindrel_core::zone_data::{NameKey, TypeCode, rdata};
+use pindrel_core::zones::records::{AliasPlace, RecordData, RecordSet, RecordType, same_data};
+use pindrel_core::zones::zone_data::{NameKey, TypeCode, rdata};
 use pindrel_dns::lookup::Resolved;
 
 use crate::run::Engine;

@@ -4,16 +4,16 @@ use std::net::{IpAddr, SocketAddr};
 
 use futures::future::join_all;
 use pindrel_core::desired::{CertificateId, EndpointId, HostnameId};
-use pindrel_core::endpoint::EndpointInfo;
-use pindrel_core::expectation::Expectation;
-use pindrel_core::facts::{
+use pindrel_core::endpoints::endpoint::EndpointInfo;
+use pindrel_core::endpoints::expectation::Expectation;
+use pindrel_core::judging::facts::{
     AnswerView, BodyView, ClientOutcome, Fact, Origin, ResolverAnswer, SampleAnswer, SampleOutcome, Unreachable,
     Unresolved, Untrusted,
 };
-use pindrel_core::name::DnsName;
-use pindrel_core::pins::Known;
-use pindrel_core::resolver::ResolverAddress;
+use pindrel_core::judging::pins::Known;
+use pindrel_core::names::name::DnsName;
 use pindrel_core::values::{Fingerprint, SecretRef, is_link_local_or_metadata};
+use pindrel_core::zones::resolver::ResolverAddress;
 use pindrel_dns::lookup::Resolved;
 use pindrel_probe::{Answered, ProbeError};
 

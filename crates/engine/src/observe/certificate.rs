@@ -6,10 +6,10 @@ use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _};
 use std::path::Path;
 
 use futures::future::join_all;
-use pindrel_core::delivery::{Command, Contents, Delivery, Undelivered};
+use pindrel_core::certificates::delivery::{Command, Contents, Delivery, Undelivered};
 use pindrel_core::desired::CertificateId;
-use pindrel_core::facts::ServedView;
-use pindrel_core::findings::Finding;
+use pindrel_core::judging::facts::ServedView;
+use pindrel_core::judging::findings::Finding;
 use pindrel_keys::bundle::{Bundle, LooseFile};
 use pindrel_keys::{CertificateKey, Chain};
 use pindrel_state::CertificateRow;

@@ -1,8 +1,8 @@
 //! What an alias should give: decided once in a pass, by what is known then.
 
 use pindrel_core::desired::HostnameId;
-use pindrel_core::pins::Known;
-use pindrel_core::policy::Choice;
+use pindrel_core::health::policy::Choice;
+use pindrel_core::judging::pins::Known;
 
 use crate::failure::EngineError;
 use crate::run::Engine;

@@ -5,8 +5,8 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use pindrel_core::desired::{HostnameId, ZoneId};
-use pindrel_core::facts::Dependent;
-use pindrel_core::zone_data::{NameKey, rdata};
+use pindrel_core::judging::facts::Dependent;
+use pindrel_core::zones::zone_data::{NameKey, rdata};
 use tokio::time::timeout;
 
 use crate::run::Engine;

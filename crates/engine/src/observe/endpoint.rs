@@ -4,8 +4,8 @@ use std::collections::{BTreeSet, HashMap};
 
 use futures::future::join_all;
 use pindrel_core::desired::{Endpoint, EndpointDriver, EndpointId, StaticEndpoint};
-use pindrel_core::endpoint::EndpointInfo;
-use pindrel_core::facts::{EndpointView, Fact, Unreachable};
+use pindrel_core::endpoints::endpoint::EndpointInfo;
+use pindrel_core::judging::facts::{EndpointView, Fact, Unreachable};
 use pindrel_edge::EdgeError;
 
 use crate::failure::EngineError;

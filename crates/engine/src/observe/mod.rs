@@ -15,10 +15,10 @@ use futures::StreamExt as _;
 use futures::stream;
 use jiff::Timestamp;
 use pindrel_core::desired::{CertificateId, EndpointId, HostnameId, ZoneId};
-use pindrel_core::facts::{HostnameFacts, HostnameKnowledge, is_fresh};
-use pindrel_core::moves::former_endpoint_ids;
-use pindrel_core::pins::Pins;
-use pindrel_core::policy::Policy;
+use pindrel_core::health::policy::Policy;
+use pindrel_core::judging::facts::{HostnameFacts, HostnameKnowledge, is_fresh};
+use pindrel_core::judging::pins::Pins;
+use pindrel_core::planning::moves::former_endpoint_ids;
 use pindrel_state::HostnameSummary;
 
 use crate::events::Event;

@@ -4,11 +4,11 @@ use std::collections::BTreeSet;
 use std::net::SocketAddr;
 
 use pindrel_core::desired::ZoneId;
-use pindrel_core::facts::Fact;
-use pindrel_core::name::DnsName;
-use pindrel_core::propagation::ServerAnswer;
-use pindrel_core::records::{RecordData, RecordSet, RecordType};
-use pindrel_core::resolver::ResolverAddress;
+use pindrel_core::judging::facts::Fact;
+use pindrel_core::names::name::DnsName;
+use pindrel_core::zones::propagation::ServerAnswer;
+use pindrel_core::zones::records::{RecordData, RecordSet, RecordType};
+use pindrel_core::zones::resolver::ResolverAddress;
 use pindrel_dns::spread::Watched;
 
 use crate::failure::EngineError;

@@ -1,7 +1,7 @@
 //! Accounts and rehearsals.
 
 use pindrel_core::desired::AuthorityId;
-use pindrel_core::findings::Code;
+use pindrel_core::judging::findings::Code;
 use pindrel_engine::{Aim, Registration, Scope};
 use pindrel_testkit::memory::{DIRECTORY, Faults, Pace, Setting};
 

@@ -3,8 +3,8 @@
 use std::time::Duration;
 
 use pindrel_core::desired::CertificateId;
-use pindrel_core::findings::{Again, Code};
-use pindrel_core::pin::PinState;
+use pindrel_core::judging::findings::{Again, Code};
+use pindrel_core::judging::pin::PinState;
 use pindrel_engine::{AttemptEnd, ExportForm, LooseFile, RevocationKey, RevocationRequest, RevokeReason};
 use pindrel_testkit::memory::{Pace, Setting};
 

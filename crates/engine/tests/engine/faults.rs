@@ -5,7 +5,7 @@ use std::net::SocketAddr;
 use std::time::Duration;
 
 use jiff::SignedDuration;
-use pindrel_core::findings::Code;
+use pindrel_core::judging::findings::Code;
 use pindrel_engine::{AttemptEnd, Event};
 use pindrel_testkit::memory::{Faults, PRIMARY, Pace, SECONDARY, Setting};
 

@@ -3,7 +3,7 @@
 use std::net::SocketAddr;
 use std::time::Duration;
 
-use pindrel_core::findings::Code;
+use pindrel_core::judging::findings::Code;
 use pindrel_testkit::memory::{Faults, Life, PRIMARY, Pace, SECONDARY, Setting};
 
 use crate::{API, ONE, several};

@@ -2,8 +2,8 @@
 
 use std::time::Duration;
 
-use pindrel_core::findings::Code;
-use pindrel_core::records::RecordData;
+use pindrel_core::judging::findings::Code;
+use pindrel_core::zones::records::RecordData;
 use pindrel_testkit::memory::{PRIMARY, Pace, RESOLVER, SECONDARY, Setting};
 
 const ALERTS: &str = "alerts.larkfield.example";

@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use jiff::{SignedDuration, Timestamp};
 use pindrel_core::health::Verdict;
-use pindrel_core::records::RecordData;
+use pindrel_core::zones::records::RecordData;
 use pindrel_engine::Event;
 use pindrel_testkit::memory::{Keeping, Pace, Setting};
 use proptest::prelude::*;

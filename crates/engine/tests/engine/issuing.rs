@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use pindrel_core::findings::Code;
+use pindrel_core::judging::findings::Code;
 use pindrel_engine::{AttemptEnd, Event};
 use pindrel_testkit::memory::{Pace, Setting};
 

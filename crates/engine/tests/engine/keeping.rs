@@ -5,8 +5,8 @@ use std::net::{IpAddr, SocketAddr};
 use std::time::Duration;
 
 use jiff::{SignedDuration, Timestamp};
-use pindrel_core::name::Hostname;
-use pindrel_core::records::RecordData;
+use pindrel_core::names::name::Hostname;
+use pindrel_core::zones::records::RecordData;
 use pindrel_testkit::memory::{Life, PRIMARY, Pace, SECONDARY, Setting};
 
 use crate::dice;

@@ -2,8 +2,8 @@
 
 use std::time::Duration;
 
-use pindrel_core::pin::{Pin, PinState};
-use pindrel_core::records::RecordData;
+use pindrel_core::judging::pin::{Pin, PinState};
+use pindrel_core::zones::records::RecordData;
 use pindrel_engine::{Aim, Event, Scope};
 use pindrel_testkit::memory::{Faults, Pace, Setting};
 

@@ -3,8 +3,8 @@
 use std::net::SocketAddr;
 use std::time::Duration;
 
-use pindrel_core::findings::Code;
-use pindrel_core::records::RecordData;
+use pindrel_core::judging::findings::Code;
+use pindrel_core::zones::records::RecordData;
 use pindrel_engine::OnlineKind;
 use pindrel_testkit::memory::{Faults, PRIMARY, Pace, SECONDARY, Setting};
 

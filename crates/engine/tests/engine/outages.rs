@@ -3,7 +3,7 @@
 use std::net::SocketAddr;
 use std::time::Duration;
 
-use pindrel_core::records::RecordData;
+use pindrel_core::zones::records::RecordData;
 use pindrel_testkit::memory::{PRIMARY, Pace, SECONDARY, Setting};
 
 use crate::health::{FIRST, PUBLISHED_WITHIN, SECOND, SEEN_WITHIN, STANDBY, TTL, die, given, kept, live, until_given};

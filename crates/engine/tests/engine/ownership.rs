@@ -2,11 +2,11 @@
 
 use std::time::Duration;
 
-use pindrel_core::endpoint::{Binding, TlsVersion};
-use pindrel_core::findings::Code;
-use pindrel_core::pin::PinState;
-use pindrel_core::records::RecordData;
+use pindrel_core::endpoints::endpoint::{Binding, TlsVersion};
+use pindrel_core::judging::findings::Code;
+use pindrel_core::judging::pin::PinState;
 use pindrel_core::values::Fingerprint;
+use pindrel_core::zones::records::RecordData;
 use pindrel_testkit::memory::{Pace, Setting};
 
 use crate::{API, ONE};

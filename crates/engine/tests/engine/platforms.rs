@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use pindrel_core::endpoint::{EndpointInfo, KeepRecord};
+use pindrel_core::endpoints::endpoint::{EndpointInfo, KeepRecord};
 use pindrel_testkit::memory::{Pace, Setting};
 
 use crate::{API, ONE, dice};

@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, HashMap};
 use std::time::Duration;
 
 use jiff::{SignedDuration, Timestamp};
-use pindrel_core::name::Hostname;
+use pindrel_core::names::name::Hostname;
 use pindrel_testkit::memory::{Life, Pace, Setting};
 
 use crate::{API, ONE};

@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use pindrel_core::records::RecordData;
+use pindrel_core::zones::records::RecordData;
 use pindrel_engine::{Adoptable, JournalFilter, LeftoverKind, Moment, RevokeReason};
 use pindrel_testkit::memory::{Faults, Pace, Setting};
 

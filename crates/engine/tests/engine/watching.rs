@@ -3,8 +3,8 @@
 use std::time::Duration;
 
 use pindrel_core::desired::HostnameId;
-use pindrel_core::propagation::Reached;
-use pindrel_core::records::RecordData;
+use pindrel_core::zones::propagation::Reached;
+use pindrel_core::zones::records::RecordData;
 use pindrel_testkit::memory::{PRIMARY, Pace, RESOLVER, SECONDARY, Setting};
 
 use crate::{API, ONE};

@@ -3,8 +3,8 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
 
-use pindrel_core::findings::{Code, Finding};
-use pindrel_core::records::RecordData;
+use pindrel_core::judging::findings::{Code, Finding};
+use pindrel_core::zones::records::RecordData;
 use pindrel_testkit::memory::{Pace, Setting};
 
 use crate::{API, ONE, dice, several};

@@ -173,7 +173,8 @@ fn a_chain_is_refused_for_the_first_thing_that_is_wrong() {
     };
     let names = ["plates.larkfield.example".parse().unwrap()];
     let other = ["api.larkfield.example".parse().unwrap()];
-    let check = |(chain, key, root): &(Chain, CertificateKey, Vec<u8>), names: &[pindrel_core::name::Hostname]| {
+    let check = |(chain, key, root): &(Chain, CertificateKey, Vec<u8>),
+                 names: &[pindrel_core::names::name::Hostname]| {
         let roots = roots::from_pem(root).unwrap();
         chain.verify(&key.public_key(), names, &roots, Timestamp::now())
     };

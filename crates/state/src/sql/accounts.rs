@@ -1,7 +1,7 @@
 //! Accounts and single values.
 
 use async_trait::async_trait;
-use pindrel_core::acme::account::AccountStatus;
+use pindrel_core::certificates::acme::account::AccountStatus;
 
 use super::{Database, Durability, SqlState, read_json, values, write_json};
 use crate::StateError;

@@ -2,7 +2,7 @@
 
 use async_trait::async_trait;
 use jiff::Timestamp;
-use pindrel_core::facts::HeldCertificate;
+use pindrel_core::judging::facts::HeldCertificate;
 use pindrel_core::values::{Fingerprint, KeyKind};
 
 use super::{

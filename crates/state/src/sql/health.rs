@@ -2,8 +2,8 @@
 
 use async_trait::async_trait;
 use jiff::Timestamp;
-use pindrel_core::facts::EndpointKey;
 use pindrel_core::health::{CheckRecord, HistoryEntry, MOST_INCIDENTS, Slot};
+use pindrel_core::judging::facts::EndpointKey;
 
 use super::{Database, Durability, Row, SqlState, Statement, read_json, values, write_json};
 use crate::StateError;

@@ -3,8 +3,8 @@
 use std::collections::BTreeMap;
 
 use async_trait::async_trait;
-use pindrel_core::facts::{EndpointKey, EndpointView, Fact, HostnameFacts, Ownership, ZoneView};
-use pindrel_core::name::{DnsName, Hostname};
+use pindrel_core::judging::facts::{EndpointKey, EndpointView, Fact, HostnameFacts, Ownership, ZoneView};
+use pindrel_core::names::name::{DnsName, Hostname};
 
 use super::things::{self, FactRow, THINGS};
 use super::{Database, Durability, MOST_CHANGES_AT_ONCE, Row, SqlState, Statement, read_json, values, write_json};

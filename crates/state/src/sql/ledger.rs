@@ -2,7 +2,7 @@
 
 use async_trait::async_trait;
 use jiff::{SignedDuration, Timestamp};
-use pindrel_core::budget::{Per, Spending};
+use pindrel_core::certificates::budget::{Per, Spending};
 
 use super::{Database, Durability, Row, SqlState, Statement, Value, values};
 use crate::StateError;

@@ -1,8 +1,8 @@
 //! Orders and their challenge records.
 
 use async_trait::async_trait;
-use pindrel_core::acme::order::ChallengeRecord;
-use pindrel_core::name::DnsName;
+use pindrel_core::certificates::acme::order::ChallengeRecord;
+use pindrel_core::names::name::DnsName;
 
 use super::{Database, Durability, Row, SqlState, Statement, Value, read_json, values, write_json};
 use crate::orders::{ChallengeRow, OrderPhase, OrderRow, Orders};

@@ -2,8 +2,8 @@
 
 use async_trait::async_trait;
 use jiff::Timestamp;
-use pindrel_core::name::Hostname;
-use pindrel_core::undo::HostnameForm;
+use pindrel_core::names::name::Hostname;
+use pindrel_core::planning::undo::HostnameForm;
 
 use super::{Database, Durability, SqlState, Statement, read_json, values, write_json};
 use crate::StateError;

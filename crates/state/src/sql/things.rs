@@ -3,9 +3,9 @@
 use std::collections::BTreeMap;
 
 use jiff::Timestamp;
-use pindrel_core::endpoint::{AskedRecord, Binding};
-use pindrel_core::facts::{EndpointKey, Fact, FormerAlias, HostnameFacts, Ownership, Written};
-use pindrel_core::records::RecordSet;
+use pindrel_core::endpoints::endpoint::{AskedRecord, Binding};
+use pindrel_core::judging::facts::{EndpointKey, Fact, FormerAlias, HostnameFacts, Ownership, Written};
+use pindrel_core::zones::records::RecordSet;
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 

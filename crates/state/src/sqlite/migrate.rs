@@ -1,8 +1,8 @@
 //! Bringing a file to the present schema.
 
-use pindrel_core::endpoint::Binding;
-use pindrel_core::facts::{BindingView, EndpointKey, Fact, Ownership, Written};
-use pindrel_core::records::RecordSet;
+use pindrel_core::endpoints::endpoint::Binding;
+use pindrel_core::judging::facts::{BindingView, EndpointKey, Fact, Ownership, Written};
+use pindrel_core::zones::records::RecordSet;
 use rusqlite::{Connection, ErrorCode, Transaction, TransactionBehavior};
 use serde::Deserialize;
 

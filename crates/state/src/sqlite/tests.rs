@@ -1,4 +1,4 @@
-use pindrel_core::facts::{EndpointKey, Fact, HostnameFacts, Ownership, ReplaceReason, ZoneView};
+use pindrel_core::judging::facts::{EndpointKey, Fact, HostnameFacts, Ownership, ReplaceReason, ZoneView};
 use rusqlite::Connection;
 
 use super::*;

@@ -4,14 +4,14 @@ use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::time::Duration;
 
 use jiff::{SignedDuration, Timestamp};
-use pindrel_core::acme::account::AccountStatus;
-use pindrel_core::acme::jws::{Payload, dns01_text};
-use pindrel_core::acme::objects::{Directory, DirectoryMeta};
-use pindrel_core::acme::order::{ChallengeRecord, Reply};
-use pindrel_core::acme::problem::Problem;
-use pindrel_core::name::Hostname;
-use pindrel_core::records::ZoneRecord;
+use pindrel_core::certificates::acme::account::AccountStatus;
+use pindrel_core::certificates::acme::jws::{Payload, dns01_text};
+use pindrel_core::certificates::acme::objects::{Directory, DirectoryMeta};
+use pindrel_core::certificates::acme::order::{ChallengeRecord, Reply};
+use pindrel_core::certificates::acme::problem::Problem;
+use pindrel_core::names::name::Hostname;
 use pindrel_core::values::Ttl;
+use pindrel_core::zones::records::ZoneRecord;
 use rcgen::{
     BasicConstraints, CertificateParams, CertificateSigningRequestParams, DnType, IsCa, Issuer, KeyPair, SerialNumber,
 };

@@ -6,27 +6,27 @@ use std::time::Duration;
 
 use async_trait::async_trait;
 use pindrel_acme::{Registered, RequestSigner, TransportError};
-use pindrel_core::acme::account::AccountStatus;
-use pindrel_core::acme::jws::Payload;
-use pindrel_core::acme::objects::Directory;
-use pindrel_core::acme::order::Reply;
-use pindrel_core::acme::problem::Problem;
+use pindrel_core::certificates::acme::account::AccountStatus;
+use pindrel_core::certificates::acme::jws::Payload;
+use pindrel_core::certificates::acme::objects::Directory;
+use pindrel_core::certificates::acme::order::Reply;
+use pindrel_core::certificates::acme::problem::Problem;
+use pindrel_core::certificates::renewal::RenewalWindow;
 use pindrel_core::desired::{self, Endpoint, Zone};
-use pindrel_core::endpoint::{Binding, Deployment, EndpointInfo};
-use pindrel_core::expectation::Expectation;
-use pindrel_core::facts::{
+use pindrel_core::endpoints::endpoint::{Binding, Deployment, EndpointInfo};
+use pindrel_core::endpoints::expectation::Expectation;
+use pindrel_core::health::{CheckFailure, CheckResult, Checked, Host, HostPort, Measured, Phases};
+use pindrel_core::judging::facts::{
     AliasView, DelegationView, ServerRecords, ServerStatus, ServerView, Unreachable, Unresolved, ZoneView,
 };
-use pindrel_core::findings::{Code, Finding};
-use pindrel_core::health::{CheckFailure, CheckResult, Checked, Host, HostPort, Measured, Phases};
-use pindrel_core::name::{DnsName, Hostname};
-use pindrel_core::name_servers::NameServerChange;
-use pindrel_core::propagation::{ResolverAnswer, ServerAnswer};
-use pindrel_core::records::{AliasPlace, RecordSet, RecordType, ZoneChange, ZoneRecord};
-use pindrel_core::renewal::RenewalWindow;
-use pindrel_core::resolver::ResolverAddress;
+use pindrel_core::judging::findings::{Code, Finding};
+use pindrel_core::names::name::{DnsName, Hostname};
 use pindrel_core::values::{Fingerprint, KeyKind, SecretRef, Serial, Ttl};
-use pindrel_core::zone_data::ZoneData;
+use pindrel_core::zones::name_servers::NameServerChange;
+use pindrel_core::zones::propagation::{ResolverAnswer, ServerAnswer};
+use pindrel_core::zones::records::{AliasPlace, RecordSet, RecordType, ZoneChange, ZoneRecord};
+use pindrel_core::zones::resolver::ResolverAddress;
+use pindrel_core::zones::zone_data::ZoneData;
 use pindrel_dns::caa::{CaaLookup, Servers};
 use pindrel_dns::challenge::{PlaceError, ServersOf};
 use pindrel_dns::lookup::Resolved;

@@ -5,13 +5,13 @@ use std::net::{IpAddr, Ipv4Addr};
 use std::time::Duration;
 
 use jiff::Timestamp;
-use pindrel_core::endpoint::{
+use pindrel_core::endpoints::endpoint::{
     AskedRecord, AskedType, Binding, Deployment, EndpointInfo, EndpointKind, IssuedCertificate, KeepRecord,
     PlatformReply,
 };
-use pindrel_core::name::{DnsName, Hostname};
-use pindrel_core::records::RecordType;
+use pindrel_core::names::name::{DnsName, Hostname};
 use pindrel_core::values::Fingerprint;
+use pindrel_core::zones::records::RecordType;
 
 use super::zones::{MemoryZones, Records};
 

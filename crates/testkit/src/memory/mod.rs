@@ -26,7 +26,7 @@ pub use authority::{AuthorityFaults, DIRECTORY, Life};
 pub use clock::VirtualClock;
 pub use setting::{Keeping, Recorder, Setting};
 
-use pindrel_core::name::DnsName;
+use pindrel_core::names::name::DnsName;
 use pindrel_engine::drivers::Clock as _;
 
 use authority::MemoryAuthority;

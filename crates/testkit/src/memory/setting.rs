@@ -6,13 +6,13 @@ use std::time::Duration;
 
 use jiff::Timestamp;
 use pindrel_core::desired::{Desired, resolve};
-use pindrel_core::endpoint::{Binding, EndpointInfo, KeepRecord};
-use pindrel_core::expectation::Expectation;
+use pindrel_core::endpoints::endpoint::{Binding, EndpointInfo, KeepRecord};
+use pindrel_core::endpoints::expectation::Expectation;
 use pindrel_core::manifest::{Diagnostics, read};
-use pindrel_core::name::{DnsName, Hostname};
-use pindrel_core::records::{AliasPlace, NameChange, RecordData, RecordSet, ZoneChange, ZoneRecord};
-use pindrel_core::resolver::ResolverAddress;
+use pindrel_core::names::name::{DnsName, Hostname};
 use pindrel_core::values::{Fingerprint, Ttl};
+use pindrel_core::zones::records::{AliasPlace, NameChange, RecordData, RecordSet, ZoneChange, ZoneRecord};
+use pindrel_core::zones::resolver::ResolverAddress;
 use pindrel_dns::lookup::Resolved;
 use pindrel_engine::drivers::{Clock as _, Drivers, Lookups as _, Probe as _, Trusted};
 use pindrel_engine::{
@@ -438,9 +438,9 @@ token = \"env:TOKEN\"
         let inner = self.world.inner();
         let records = inner.zones.served(true, Duration::ZERO, Duration::ZERO);
         let all = [
-            pindrel_core::records::RecordType::A,
-            pindrel_core::records::RecordType::Aaaa,
-            pindrel_core::records::RecordType::Cname,
+            pindrel_core::zones::records::RecordType::A,
+            pindrel_core::zones::records::RecordType::Aaaa,
+            pindrel_core::zones::records::RecordType::Cname,
         ];
         MemoryZones::sets(&records, &owner, &all).iter().flat_map(|set| set.data().to_vec()).collect()
     }

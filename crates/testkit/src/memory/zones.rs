@@ -4,10 +4,10 @@ use std::collections::{BTreeMap, HashMap};
 use std::net::{IpAddr, SocketAddr};
 use std::time::Duration;
 
-use pindrel_core::name::DnsName;
-use pindrel_core::records::{NameChange, RecordData, RecordSet, RecordType, ZoneChange, ZoneRecord, same_data};
+use pindrel_core::names::name::DnsName;
 use pindrel_core::values::Ttl;
-use pindrel_core::zone_data::{NameKey, Place, TypeCode, ZoneBuilder, ZoneData};
+use pindrel_core::zones::records::{NameChange, RecordData, RecordSet, RecordType, ZoneChange, ZoneRecord, same_data};
+use pindrel_core::zones::zone_data::{NameKey, Place, TypeCode, ZoneBuilder, ZoneData};
 use pindrel_dns::SetChange;
 
 /// The records of the zone, by name and data, with their TTL.

@@ -3,9 +3,9 @@
 use std::sync::Arc;
 
 use pindrel_core::desired::HostnameId;
-use pindrel_core::findings::Finding;
-use pindrel_core::name::Hostname;
-use pindrel_core::undo::{Undoing, undo};
+use pindrel_core::judging::findings::Finding;
+use pindrel_core::names::name::Hostname;
+use pindrel_core::planning::undo::{Undoing, undo};
 use pindrel_engine::{Aim, Engine, Event, LeftoverScope, Scope};
 
 use super::{SettleArgs, carry_out, show_plan};

@@ -1,7 +1,7 @@
 //! `pindrel zone check`
 
 use clap::Args;
-use pindrel_core::zone_data::{Severity, reach_slips, slips};
+use pindrel_core::zones::zone_data::{Severity, reach_slips, slips};
 
 use super::sides::{ReadArgs, Side, read_files};
 use crate::context::Context;

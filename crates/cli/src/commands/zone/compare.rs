@@ -1,8 +1,8 @@
 //! `pindrel zone compare`
 
 use clap::Args;
-use pindrel_core::name_servers::NameServerChange;
-use pindrel_core::zone_data::{Compared, compare};
+use pindrel_core::zones::name_servers::NameServerChange;
+use pindrel_core::zones::zone_data::{Compared, compare};
 
 use super::sides::{ReadArgs, Side};
 use crate::context::Context;

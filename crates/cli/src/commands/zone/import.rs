@@ -3,10 +3,10 @@
 use std::path::PathBuf;
 
 use clap::Args;
-use pindrel_core::findings::{Code, Finding};
-use pindrel_core::name::DnsName;
-use pindrel_core::pin::Pin;
-use pindrel_core::zone_data::{NameKey, Severity, slips};
+use pindrel_core::judging::findings::{Code, Finding};
+use pindrel_core::judging::pin::Pin;
+use pindrel_core::names::name::DnsName;
+use pindrel_core::zones::zone_data::{NameKey, Severity, slips};
 
 use super::sides::{ReadArgs, read_files};
 use crate::context::Context;

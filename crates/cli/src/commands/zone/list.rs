@@ -20,7 +20,7 @@ pub(super) async fn run(context: &Context, _args: &ListArgs) -> Result<Status, C
     let (engine, _) = context.engine().await?;
     let reports = engine.zone_reports().await?;
     output::zones::print_list(context, &reports)?;
-    Ok(if reports.iter().all(|report| report.state == pindrel_core::pins::PinState::Held) {
+    Ok(if reports.iter().all(|report| report.state == pindrel_core::judging::pins::PinState::Held) {
         Status::Done
     } else {
         Status::NotHeld

@@ -2,7 +2,7 @@
 
 use clap::Args;
 use clap_complete::engine::ArgValueCandidates;
-use pindrel_core::name::DnsName;
+use pindrel_core::names::name::DnsName;
 
 use crate::completion;
 use crate::context::Context;

@@ -4,10 +4,10 @@ use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
 
 use clap::Args;
-use pindrel_core::display_text::io_reason;
-use pindrel_core::findings::Finding;
-use pindrel_core::name::DnsName;
-use pindrel_core::zone_data::{NameKey, ZoneData};
+use pindrel_core::judging::findings::Finding;
+use pindrel_core::names::name::DnsName;
+use pindrel_core::text::display_text::io_reason;
+use pindrel_core::zones::zone_data::{NameKey, ZoneData};
 use pindrel_engine::Part;
 use pindrel_engine::zone_files::{ReadFiles, named_after, read};
 

@@ -4,12 +4,12 @@ use std::sync::Arc;
 
 use clap::Args;
 use clap_complete::engine::ArgValueCandidates;
-use pindrel_core::name::DnsName;
-use pindrel_core::records::{RecordData, RecordSet, RecordType};
-use pindrel_core::resolver::ResolverAddress;
+use pindrel_core::names::name::DnsName;
 use pindrel_core::values::Ttl;
-use pindrel_core::zone_data::TypeCode;
-use pindrel_core::zone_file::read_data;
+use pindrel_core::zones::records::{RecordData, RecordSet, RecordType};
+use pindrel_core::zones::resolver::ResolverAddress;
+use pindrel_core::zones::zone_data::TypeCode;
+use pindrel_core::zones::zone_file::read_data;
 use pindrel_engine::{Access, Engine, WatchRequest, Watched};
 
 use crate::args::{RunBounds, Span, patience};

@@ -3,11 +3,11 @@
 use std::str::FromStr;
 
 use super::common::{SPAN_HELP, owned, read_path, read_secret, read_span, read_url};
-use crate::acme::jws::MacAlgorithm;
-use crate::budget::{LONGEST_WITHIN_SECS, Limit, Per, Spending, default_reserve};
+use crate::certificates::acme::jws::MacAlgorithm;
+use crate::certificates::budget::{LONGEST_WITHIN_SECS, Limit, Per, Spending, default_reserve};
 use crate::manifest::section::Section;
 use crate::manifest::{At, AuthorityEntry, Diagnostics, ExternalAccountEntry};
-use crate::name::DnsName;
+use crate::names::name::DnsName;
 use crate::values::KeyKind;
 
 pub(super) const AUTHORITY_KEYS: &[&str] = &[

@@ -5,8 +5,8 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use super::common::{owned, parse_name, read_path, read_secret, read_span, read_words};
-use crate::delivery::{Command, Contents, FileMode, Piece};
-use crate::facts::Origin;
+use crate::certificates::delivery::{Command, Contents, FileMode, Piece};
+use crate::judging::facts::Origin;
 use crate::manifest::section::{Section, parse};
 use crate::manifest::{At, CertificateEntry, DeliveryEntry, Diagnostics, MOST_NAMES};
 use crate::values::KeyKind;

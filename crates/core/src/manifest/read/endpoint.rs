@@ -7,11 +7,11 @@ use super::common::{owned, parse_name, read_driver, read_path, read_program_word
 use super::health::read_endpoint_health;
 use super::web_server::{read_document_name, read_nginx};
 use crate::desired::StaticEndpoint;
-use crate::endpoint::{OriginConnection, OriginScheme};
-use crate::load_balancer::LoadBalancer;
+use crate::endpoints::endpoint::{OriginConnection, OriginScheme};
+use crate::endpoints::load_balancer::LoadBalancer;
 use crate::manifest::section::{Section, parse};
 use crate::manifest::{At, Diagnostics, EndpointDriverEntry, EndpointEntry};
-use crate::name::{DnsName, Hostname};
+use crate::names::name::{DnsName, Hostname};
 
 /// What reads the keys of one driver.
 type Reader = fn(&Section<'_>, &mut Diagnostics) -> Option<EndpointDriverEntry>;

@@ -10,7 +10,7 @@ use super::common::{NameServer, SPAN_HELP, StatusRange, is_path, owned, parse_na
 use crate::health::{CheckMethod, CheckTerms, HostPort, Need, Thresholds};
 use crate::manifest::section::Section;
 use crate::manifest::{At, CheckedEntry, Diagnostics, EndpointHealthEntry, HealthEntry, RequestEntry, Span};
-use crate::name::{DnsName, Hostname};
+use crate::names::name::{DnsName, Hostname};
 
 /// The keys that say how a request is made and what must come back.
 const REQUEST_KEYS: [&str; 7] = ["expect", "method", "headers", "send", "verify", "roots", "label"];

@@ -4,12 +4,12 @@ use super::common::{StatusRange, TTL_HELP, is_path, owned, parse_name, read_path
 use super::health::read_endpoint_health;
 use toml::de::DeValue;
 
-use crate::endpoint::{ClientNeed, Route, TlsVersion};
-use crate::expectation::{Expectation, SampleMethod};
+use crate::endpoints::endpoint::{ClientNeed, Route, TlsVersion};
+use crate::endpoints::expectation::{Expectation, SampleMethod};
 use crate::manifest::section::Section;
 use crate::manifest::{At, ClientCertificatesEntry, Diagnostics, HostnameEntry, PolicyWord};
-use crate::name::Hostname;
-use crate::records::RecordType;
+use crate::names::name::Hostname;
+use crate::zones::records::RecordType;
 
 pub(super) const HOSTNAME_KEYS: &[&str] = &[
     "endpoint",

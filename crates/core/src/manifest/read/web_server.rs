@@ -10,10 +10,10 @@ use url::Url;
 
 use super::common::{parse_name, read_path, read_words};
 use super::endpoint::read_default_name;
+use crate::endpoints::web_server::{OriginTls, Service, ServicePlace, WebServer};
 use crate::manifest::section::Section;
 use crate::manifest::{At, Diagnostics, EndpointDriverEntry};
-use crate::name::Hostname;
-use crate::web_server::{OriginTls, Service, ServicePlace, WebServer};
+use crate::names::name::Hostname;
 
 const ORIGIN_KEYS: &[&str] = &["verify", "server_name", "roots"];
 const PLACE_KEYS: &[&str] = &["url", "weight"];

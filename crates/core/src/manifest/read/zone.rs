@@ -13,9 +13,9 @@ use super::common::{
 use crate::desired::{PowerDnsApi, Tsig, ZoneDriver, ZoneFile, ZoneProgram};
 use crate::manifest::section::{Section, parse};
 use crate::manifest::{At, Diagnostics, ZoneEntry};
-use crate::name::DnsName;
-use crate::resolver::ResolverAddress;
+use crate::names::name::DnsName;
 use crate::values::{SecretRef, TsigAlgorithm, Ttl};
+use crate::zones::resolver::ResolverAddress;
 
 /// What reads the keys of one driver; beside the driver comes the place of its secret.
 type Reader = fn(&Section<'_>, &mut Diagnostics) -> Option<(ZoneDriver, Option<At<SecretRef>>)>;

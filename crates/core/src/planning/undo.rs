@@ -1,0 +1,345 @@
+//! Undoing a run: what each hostname was like before it, and what should hold so that it is so again.
+//!
+//! What was before is wanted in the place of what the manifest says, and the planner brings it about in the
+//! same order as anything else. Certificates are not put back: a renewed one stays.
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use serde::{Deserialize, Serialize};
+
+use crate::desired::{
+    AuthorityId, CertificateId, CertificateTerms, Desired, EndpointId, PlacedEndpoint, Placement, WantedCertificate,
+    WantedClients, WantedHostname,
+};
+use crate::endpoints::endpoint::Binding;
+use crate::endpoints::expectation::Expectation;
+use crate::health::policy::Policy;
+use crate::judging::facts::{EndpointKey, Origin, Ownership};
+use crate::judging::findings::{Code, Finding};
+use crate::names::name::Hostname;
+use crate::values::Ttl;
+use crate::zones::records::{RecordSet, RecordTypes, in_words};
+
+/// What a hostname is like, as far as Pindrel made it.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct HostnameForm {
+    /// The endpoint where its alias leads; `None` where it has none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub at: Option<EndpointKey>,
+    /// Its alias records.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub alias: Vec<RecordSet>,
+    /// Its bindings.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub bindings: BTreeMap<EndpointKey, Binding>,
+}
+
+impl HostnameForm {
+    /// Returns what a hostname is like; `leads_to` finds the endpoint where alias records lead.
+    pub fn of(ownership: &Ownership, leads_to: impl Fn(&[RecordSet]) -> Option<EndpointKey>) -> HostnameForm {
+        let alias = ownership.alias.made.clone().unwrap_or_default();
+        let made = |(key, written): (&EndpointKey, &crate::judging::facts::Written<Binding>)| {
+            Some((key.clone(), written.made.clone()?))
+        };
+        let bindings: BTreeMap<EndpointKey, Binding> = ownership.bindings.iter().filter_map(made).collect();
+        let only = || bindings.keys().next().filter(|_| bindings.len() == 1).cloned();
+        let at = if alias.is_empty() { None } else { leads_to(&alias).or_else(only) };
+        HostnameForm { at, alias, bindings }
+    }
+
+    /// Says in words what is different afterwards; `name` is what an endpoint is called.
+    pub fn differences(&self, after: &HostnameForm, name: impl Fn(&EndpointKey) -> String) -> Vec<String> {
+        let mut differences = Vec::new();
+        if self.alias != after.alias {
+            differences.push(format!("alias {} → {}", with_ttl(&self.alias), with_ttl(&after.alias)));
+        }
+        for key in after.bindings.keys().filter(|key| !self.bindings.contains_key(key)) {
+            differences.push(format!("bound at {}", name(key)));
+        }
+        for (key, before) in &self.bindings {
+            match after.bindings.get(key) {
+                None => differences.push(format!("no longer bound at {}", name(key))),
+                Some(after) if after != before => {
+                    let what = crate::judging::pins::differences(before, after);
+                    differences.push(format!("binding at {}: {what}", name(key)));
+                }
+                Some(_) => {}
+            }
+        }
+        differences
+    }
+}
+
+fn with_ttl(sets: &[RecordSet]) -> String {
+    match sets.first() {
+        Some(first) => format!("{} (TTL {} s)", in_words(sets), first.ttl().as_secs()),
+        None => "none".into(),
+    }
+}
+
+/// What should hold instead of what the manifest says.
+#[derive(Debug, Default)]
+pub struct Undoing {
+    /// What should hold.
+    pub desired: Desired,
+    /// The hostnames that are put back.
+    pub put_back: Vec<Hostname>,
+    /// The hostnames that are taken away, since they had no alias before.
+    pub taken_away: Vec<Hostname>,
+    /// What cannot be put back, and why.
+    pub hindered: Vec<(Hostname, Finding)>,
+}
+
+/// Returns what should hold so that some hostnames are what they were before.
+pub fn undo(desired: Desired, before: &[(Hostname, HostnameForm)]) -> Undoing {
+    let mut undoing = Undoing { desired, ..Undoing::default() };
+    for (hostname, form) in before {
+        if form.at.is_none() {
+            undoing.desired.hostnames.retain(|wanted| wanted.hostname != *hostname);
+            undoing.taken_away.push(hostname.clone());
+            continue;
+        }
+        match undoing.put_back(hostname, form) {
+            Ok(()) => undoing.put_back.push(hostname.clone()),
+            Err(finding) => undoing.hindered.push((hostname.clone(), finding)),
+        }
+    }
+    undoing
+}
+
+impl Undoing {
+    fn put_back(&mut self, hostname: &Hostname, form: &HostnameForm) -> Result<(), Finding> {
+        let hindered = |says: String, remedy: &str| Finding::of(Code::LeftOver, says, remedy);
+        let key = form.at.clone().unwrap_or_else(EndpointKey::unrecorded);
+        let Some(endpoint) = self.desired.endpoint_at(&key) else {
+            let says = format!("{hostname} was at {key}, which is not in the manifest");
+            return Err(hindered(says, "Put that endpoint back into the manifest, then undo the run again"));
+        };
+        // What nobody was told of is not known: it stays as the manifest has it.
+        let binding = form.bindings.get(&key);
+        let client_certificates = match binding.and_then(|binding| binding.client_certificates.as_deref()) {
+            Some(clients) if self.desired.trust_bundles.contains_key(&clients.roots) => Some(Arc::new(WantedClients {
+                roots: clients.roots,
+                need: clients.need,
+                probe_with: self.wanted(hostname).and_then(|own| own.client_certificates.as_ref()?.probe_with.clone()),
+            })),
+            Some(_) => {
+                let says = format!("the roots for client certificates that {hostname} had before are not there");
+                return Err(hindered(says, "Put that file back, then undo the run again"));
+            }
+            None => None,
+        };
+        let issued = binding.is_some_and(|binding| binding.certificate.is_none());
+        let mut wanted = match self.wanted(hostname) {
+            Some(wanted) => wanted.clone(),
+            None => self.new_hostname(hostname, endpoint)?,
+        };
+        let is_issued = wanted.is_issued_by_platform(&self.desired);
+        if binding.is_some() && issued != is_issued {
+            wanted.certificate = self.own_certificate(hostname, issued)?;
+        }
+        if let Some(binding) = binding {
+            if wanted.routes != binding.routes || wanted.redirect_to != binding.redirect_to {
+                wanted.expect = match binding.redirect_to {
+                    Some(_) => Expectation::redirect(),
+                    None => Expectation::for_routes(&binding.routes),
+                };
+                wanted.samples.clear();
+            }
+            wanted.routes.clone_from(&binding.routes);
+            wanted.redirect_to.clone_from(&binding.redirect_to);
+            wanted.minimum_tls = binding.minimum_tls;
+            wanted.client_certificates = client_certificates;
+        }
+        wanted.placement = self.placement(&wanted, form, endpoint);
+        wanted.ttl = form.alias.first().map_or(wanted.ttl, RecordSet::ttl);
+        match self.desired.hostnames.iter_mut().find(|own| own.hostname == *hostname) {
+            Some(own) => *own = wanted,
+            None => self.desired.hostnames.push(wanted),
+        }
+        Ok(())
+    }
+
+    /// Where a hostname was: where the manifest has it too, all of that; else where its alias led, and then
+    /// wherever else it was bound.
+    fn placement(&self, wanted: &WantedHostname, form: &HostnameForm, first: EndpointId) -> Arc<Placement> {
+        let mut were: Vec<EndpointId> = vec![first];
+        let bound = form.bindings.keys().filter_map(|key| self.desired.endpoint_at(key));
+        were.extend(bound.filter(|endpoint| *endpoint != first));
+        let placement = &wanted.placement;
+        if wanted.endpoints().all(|endpoint| were.contains(&endpoint)) && were.len() == placement.members.len() {
+            return placement.clone();
+        }
+        if were.len() == 1 {
+            return Arc::new(Placement::single(first));
+        }
+        let check = |endpoint| placement.members.iter().find(|own| own.endpoint == endpoint).and_then(|own| own.check);
+        let members = were.into_iter().map(|endpoint| PlacedEndpoint { endpoint, check: check(endpoint) }).collect();
+        Arc::new(Placement { members, policy: Policy::Standby, back_after: placement.back_after })
+    }
+
+    fn wanted(&self, hostname: &Hostname) -> Option<&WantedHostname> {
+        self.desired.hostnames.iter().find(|wanted| wanted.hostname == *hostname)
+    }
+
+    /// A hostname that the manifest no longer names.
+    fn new_hostname(&mut self, hostname: &Hostname, endpoint: EndpointId) -> Result<WantedHostname, Finding> {
+        let Some(zone) = self.desired.zone_of(hostname) else {
+            let says = format!("{hostname} lies in no zone of the manifest");
+            return Err(Finding::of(
+                Code::LeftOver,
+                says,
+                "Put its zone back into the manifest, then undo the run again",
+            ));
+        };
+        if hostname.is_wildcard() {
+            let says = format!("under which label {hostname} was asked is not recorded");
+            return Err(Finding::of(Code::LeftOver, says, "Put it back into the manifest, then run settle"));
+        }
+        Ok(WantedHostname {
+            hostname: hostname.clone(),
+            zone,
+            placement: Arc::new(Placement::single(endpoint)),
+            certificate: self.own_certificate(hostname, false)?,
+            routes: Vec::new(),
+            redirect_to: None,
+            minimum_tls: crate::endpoints::endpoint::TlsVersion::V1_2,
+            client_certificates: None,
+            ttl: Ttl::TEN_MINUTES,
+            expect: Expectation::at("/"),
+            samples: Vec::new(),
+            probed_as: hostname.clone(),
+            https_alias: false,
+            replace: RecordTypes::default(),
+            labels: Vec::new(),
+            note: None,
+        })
+    }
+
+    /// A declared certificate that covers a hostname, else one of its own.
+    fn own_certificate(&mut self, hostname: &Hostname, by_platform: bool) -> Result<CertificateId, Finding> {
+        let origin = if by_platform { Origin::Platform } else { Origin::Authority };
+        let covers = |id: &CertificateId| {
+            let own = self.desired.certificate(*id);
+            own.terms.issued_by == origin && own.names.iter().any(|name| name == hostname || name.covers(hostname))
+        };
+        if let Some(id) = self.desired.certificate_ids().find(covers) {
+            return Ok(id);
+        }
+        let authority = match (by_platform, self.desired.authorities.as_slice()) {
+            (true, _) => None,
+            (false, [_]) => Some(AuthorityId(0)),
+            (false, _) => {
+                let says = format!("which authority issued the certificate of {hostname} is not recorded");
+                let remedy = "Put the hostname back into the manifest, then run settle";
+                return Err(Finding::of(Code::LeftOver, says, remedy));
+            }
+        };
+        let terms = Arc::new(CertificateTerms { issued_by: origin, ..CertificateTerms::default() });
+        let (name, names) = (hostname.as_str().to_owned(), vec![hostname.clone()]);
+        self.desired.certificates.push(WantedCertificate { name, names, authority, terms });
+        Ok(CertificateId(self.desired.certificates.len() as u32 - 1))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::desired::{HostnameId, SMALL_MANIFEST, resolved};
+    use crate::endpoints::endpoint::{Route, TlsVersion};
+    use crate::values::Fingerprint;
+    use crate::zones::records::RecordData;
+
+    fn desired() -> Desired {
+        let more = "[endpoint.plates]\nkind = \"distribution\"\ndriver = \"http\"\n\
+                    url = \"https://platform.example\"\ntoken = \"env:TOKEN\"\n\
+                    [hostname.\"api.larkfield.example\"]\nendpoint = \"plates\"\n\
+                    routes = [{ prefix = \"/v2\", service = \"plates\" }]\n";
+        resolved(&format!("{SMALL_MANIFEST}{more}"))
+    }
+
+    fn key(id: &str) -> EndpointKey {
+        EndpointKey::new(&"https://platform.example".parse().unwrap(), id)
+    }
+
+    fn form(at: &str, binding: Binding) -> HostnameForm {
+        let target = RecordData::Cname(format!("{at}.edge.test").parse().unwrap());
+        let alias = RecordSet::group([(Ttl::MINUTE, target)]);
+        HostnameForm { at: Some(key(at)), alias, bindings: [(key(at), binding)].into() }
+    }
+
+    #[test]
+    fn what_was_before_is_wanted_again_and_nothing_else_changes() {
+        let route = |prefix: &str| Route { prefix: prefix.into(), service: "catalogue".into(), release: None };
+        let plain = || Binding::plain(Some(Fingerprint::of(b"old")));
+        let before = Binding { routes: vec![route("/v1")], minimum_tls: TlsVersion::V1_3, ..plain() };
+        let name = |text: &str| -> Hostname { text.parse().unwrap() };
+        let api = name("api.larkfield.example");
+
+        let undoing = undo(desired(), &[(api.clone(), form("catalogue", before.clone()))]);
+        let wanted = undoing.desired.hostname(HostnameId(0));
+        assert_eq!(undoing.desired.endpoint(wanted.first_endpoint()).name, "catalogue");
+        assert_eq!((&wanted.routes, wanted.minimum_tls, wanted.ttl), (&before.routes, TlsVersion::V1_3, Ttl::MINUTE));
+        assert_eq!(wanted.expect.path, "/v1", "what was there is what is asked for");
+        assert_eq!((undoing.put_back, undoing.taken_away.len()), (vec![api.clone()], 0));
+
+        // One that the manifest no longer names, and one that had no alias before.
+        let gone = name("gone.larkfield.example");
+        let changes = [(gone.clone(), form("plates", plain())), (api.clone(), HostnameForm::default())];
+        let undoing = undo(desired(), &changes);
+        assert_eq!(undoing.desired.hostnames.len(), 1);
+        let certificate = undoing.desired.certificate(undoing.desired.hostname(HostnameId(0)).certificate);
+        assert_eq!(
+            (certificate.name.as_str(), certificate.authority),
+            ("gone.larkfield.example", Some(AuthorityId(0)))
+        );
+        assert_eq!((undoing.put_back, undoing.taken_away), (vec![gone.clone()], vec![api.clone()]));
+
+        // The platform issued it then.
+        let undoing = undo(desired(), &[(api.clone(), form("plates", Binding::plain(None)))]);
+        assert!(undoing.desired.hostname(HostnameId(0)).is_issued_by_platform(&undoing.desired));
+
+        let elsewhere = name("www.other.example");
+        let clients = crate::endpoints::endpoint::ClientCertificates {
+            roots: Fingerprint::of(b"lost"),
+            need: crate::endpoints::endpoint::ClientNeed::Required,
+        };
+        let guarded = Binding { client_certificates: Some(Box::new(clients)), ..plain() };
+        for (hostname, form, says) in [
+            (&api, form("unknown", plain()), "which is not in the manifest"),
+            (&elsewhere, form("plates", plain()), "lies in no zone"),
+            (&api, form("plates", guarded), "roots for client certificates"),
+            (&name("*.larkfield.example"), form("plates", plain()), "under which label"),
+        ] {
+            let undoing = undo(desired(), &[(hostname.clone(), form)]);
+            assert!(undoing.hindered[0].1.says.contains(says), "{:?}", undoing.hindered);
+            assert_eq!(undoing.desired.hostnames, desired().hostnames, "nothing of it is half done");
+        }
+    }
+
+    #[test]
+    fn differences_are_told_in_words() {
+        let plain = |seed: &[u8]| Binding::plain(Some(Fingerprint::of(seed)));
+        let (at_catalogue, at_plates) = (form("catalogue", plain(b"one")), form("plates", plain(b"one")));
+        let name = EndpointKey::to_string;
+        assert_eq!(at_catalogue.differences(&at_catalogue, name), [""; 0]);
+        assert_eq!(
+            at_catalogue.differences(&at_plates, name),
+            [
+                "alias CNAME catalogue.edge.test. (TTL 60 s) → CNAME plates.edge.test. (TTL 60 s)",
+                "bound at https://platform.example/ plates",
+                "no longer bound at https://platform.example/ catalogue",
+            ]
+        );
+        let renewed = form("catalogue", plain(b"two"));
+        assert_eq!(
+            at_catalogue.differences(&renewed, name),
+            ["binding at https://platform.example/ catalogue: its certificate"]
+        );
+        assert_eq!(
+            HostnameForm::default().differences(&renewed, name)[0],
+            "alias none → CNAME catalogue.edge.test. (TTL 60 s)"
+        );
+    }
+}

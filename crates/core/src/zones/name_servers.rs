@@ -1,0 +1,122 @@
+//! A zone that is about to be served by others: what caches keep of the old servers, and whether a signed zone stays
+//! valid on the way (RFC 6781 §4.3.5).
+
+use serde::Serialize;
+
+use crate::judging::findings::{Code, Finding};
+use crate::names::name::DnsName;
+
+/// What is known of a change of name servers before it is made.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct NameServerChange {
+    /// The zone.
+    #[serde(skip)]
+    pub zone: DnsName,
+    /// The NS set at the new server: what the zone above is to have.
+    pub name_servers: Vec<DnsName>,
+    /// What caches keep that leads to the old servers.
+    pub kept: Vec<Kept>,
+    /// The keys of both, where the zone above calls the zone signed.
+    pub keys: Option<KeysOfBoth>,
+}
+
+/// Records that lead to the old servers, and for how long caches keep them.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+pub struct Kept {
+    /// Which they are.
+    pub records: KeptRecords,
+    /// Their TTL in seconds.
+    pub ttl: u32,
+}
+
+/// Which records caches keep.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum KeptRecords {
+    /// The NS set in the zone above.
+    NsAbove,
+    /// The NS set in the zone itself.
+    NsOwn,
+    /// The addresses of the servers in the zone above.
+    Glue,
+    /// The DS set in the zone above.
+    Ds,
+}
+
+impl KeptRecords {
+    /// Returns what they are called in a sentence.
+    pub fn in_words(self) -> &'static str {
+        match self {
+            KeptRecords::NsAbove => "the NS set of the zone above",
+            KeptRecords::NsOwn => "the zone's own NS set",
+            KeptRecords::Glue => "the glue",
+            KeptRecords::Ds => "the DS set",
+        }
+    }
+}
+
+/// The keys of a signed zone on its old and its new server.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
+pub struct KeysOfBoth {
+    /// Whether a DS record of the zone above matches a key of the new server.
+    pub new_matches_ds: bool,
+    /// The tags of keys that only the old server has.
+    pub missing_at_new: Vec<u16>,
+    /// The tags of keys that only the new server has.
+    pub missing_at_old: Vec<u16>,
+}
+
+impl NameServerChange {
+    /// Returns what caches keep for longest: so long the old servers have to go on serving once the delegation has
+    /// changed.
+    pub fn longest_kept(&self) -> Option<Kept> {
+        // Of several the first, which says most.
+        self.kept.iter().copied().rev().max_by_key(|kept| kept.ttl)
+    }
+
+    /// Says why the change would make a signed zone bogus. A validating resolver may have the keys of the one and an
+    /// answer of the other: each needs the keys of both, and the zone above a DS record for each.
+    pub fn hindrance(&self) -> Option<Finding> {
+        let keys = self.keys.as_ref()?;
+        let zone = &self.zone;
+        let listed = |tags: &[u16]| tags.iter().map(u16::to_string).collect::<Vec<_>>().join(", ");
+        let mut evidence = Vec::new();
+        if !keys.new_matches_ds {
+            evidence.push("no DS record of the zone above matches a key of the new server".to_owned());
+        }
+        for (tags, whose) in [(&keys.missing_at_new, "new"), (&keys.missing_at_old, "old")] {
+            if !tags.is_empty() {
+                evidence.push(format!("the {whose} server lacks the keys {}", listed(tags)));
+            }
+        }
+        let says = format!("{zone} is signed, and its old and its new server do not have the keys of both");
+        let remedy = "Publish the keys of each on the other, and DS records for both above; or take the DS records away and wait out their TTL first";
+        (!evidence.is_empty()).then(|| Finding::of(Code::KeysNotShared, says, remedy).seen(evidence))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_signed_zone_changes_only_with_the_keys_of_both() {
+        let zone: DnsName = "larkfield.example".parse().unwrap();
+        let change = |keys| NameServerChange { zone: zone.clone(), name_servers: Vec::new(), kept: Vec::new(), keys };
+        let both = KeysOfBoth { new_matches_ds: true, ..KeysOfBoth::default() };
+        for (keys, expected) in [
+            (None, 0),
+            (Some(both.clone()), 0),
+            (Some(KeysOfBoth { new_matches_ds: false, ..both.clone() }), 1),
+            (Some(KeysOfBoth { missing_at_new: vec![1], missing_at_old: vec![2, 3], ..both }), 2),
+        ] {
+            let found = change(keys.clone()).hindrance();
+            assert_eq!(found.map_or(0, |finding| finding.evidence.len()), expected, "{keys:?}");
+        }
+        let kept = [(KeptRecords::NsAbove, 3_600), (KeptRecords::Ds, 86_400), (KeptRecords::Glue, 60)];
+        let kept = kept.map(|(records, ttl)| Kept { records, ttl }).to_vec();
+        let longest = NameServerChange { kept, ..change(None) }.longest_kept();
+        assert_eq!(longest, Some(Kept { records: KeptRecords::Ds, ttl: 86_400 }));
+        assert_eq!(change(None).longest_kept(), None);
+    }
+}
