@@ -27,7 +27,7 @@ use crate::judging::findings::{Code, Finding};
 use crate::names::name::DnsName;
 use crate::planning::moves;
 use crate::values::{Fingerprint, Ttl};
-use crate::zones::records::{AliasPlace, RecordData, RecordSet};
+use crate::zones::records::{AliasPlace, RecordData, RecordSet, same_data};
 
 pub use crate::judging::pin::{Pin, PinState};
 pub use answer::differs_from_sample;
@@ -402,6 +402,15 @@ impl<'k> Known<'k> {
     pub fn is_alias_written(&self) -> bool {
         let Some((alias, wanted)) = self.alias.zip(self.wanted_alias()) else { return false };
         alias.value.is_first_answering() && alias.value.behind(&wanted).next().is_none()
+    }
+
+    /// Says whether something else than the alias that is wanted was written last, or is given by a server that answers. One
+    /// that is silent says nothing.
+    pub fn is_alias_behind(&self) -> bool {
+        let Some(wanted) = self.wanted_alias() else { return false };
+        let written = self.ownership.and_then(|own| own.alias.made.as_deref());
+        written.is_none_or(|written| !same_data(written, &wanted))
+            || self.alias.is_some_and(|alias| alias.value.behind(&wanted).next().is_some())
     }
 
     /// Says whether that alias leads to this endpoint.

@@ -18,11 +18,11 @@ pub const LOOK_EVERY: Duration = Duration::from_secs(3_600);
 const CERTIFICATES_EVERY: Duration = Duration::from_secs(6 * 3_600);
 /// In how many parts the hostnames are looked at.
 const PARTS: u32 = 60;
-/// The longest time from one look at what is due to the next.
-const DUE_EVERY: Duration = Duration::from_secs(60);
+/// The longest time until it is seen what others have found to be due.
+const DUE_EVERY: Duration = Duration::from_secs(600);
 /// The most hostnames of one pass, so that none waits long for the next.
 const MOST_AT_ONCE: usize = 5_000;
-/// How long after a pass that could not be made it is tried again.
+/// How long after something could not be looked at it is tried again.
 const PASS_AGAIN: Duration = Duration::from_secs(60);
 
 /// What is being looked at, and what is to be stored of when that is due next.
@@ -34,6 +34,8 @@ pub(super) struct Agenda {
     failures: HashMap<Subject, u32>,
     /// The subjects that were looked at by this process already.
     is_known: HashSet<Subject>,
+    /// When what was not as it should be is due, in whole seconds of the clock that nobody sets.
+    wakes: BTreeSet<u64>,
     /// When some are due next, which is not stored yet.
     next: HashMap<Subject, DueSubject>,
 }
@@ -65,7 +67,11 @@ impl Agenda {
 
     /// Asks what is due, unless a pass is under way: it is asked again when that has ended.
     pub(super) fn read_due(&mut self, board: &mut Board, now: Now) {
-        board.schedule.add(now.elapsed + Agenda::look_pace(board), Task::Due);
+        board.later(now, Agenda::look_pace(board), Task::Due);
+        self.wakes = self.wakes.split_off(&(now.elapsed.as_secs() + 1));
+        if let Some(wake) = self.wakes.first() {
+            board.schedule.add(Duration::from_secs(*wake), Task::Due);
+        }
         if !self.is_passing {
             board.ask(Question::Due(MOST_AT_ONCE));
         }
@@ -90,7 +96,7 @@ impl Agenda {
             self.failures.insert(subject, failures);
             match subject {
                 Subject::Hostname(id) if switches.is_switching(board, id) => {
-                    postponed.push(DueSubject { subject, next: after(now, DUE_EVERY), failures });
+                    postponed.push(DueSubject { subject, next: after(now, PASS_AGAIN), failures });
                 }
                 Subject::Hostname(id) => drop(hostnames.insert(id)),
                 Subject::Certificate(id) => drop(certificates.insert(id)),
@@ -200,8 +206,10 @@ impl Agenda {
     fn postpone(&mut self, board: &mut Board, due: DueSubject, now: Now) {
         let pause = Duration::try_from(due.next.duration_since(now.wall)).unwrap_or_default();
         if due.failures > 0 && pause < Agenda::look_every(board) {
-            // Times are kept in whole seconds.
-            board.schedule.add(now.elapsed + pause + Duration::from_secs(1), Task::Due);
+            // Times are stored in whole seconds.
+            let wake = now.elapsed + pause + Duration::from_secs(1);
+            self.wakes.insert(wake.as_secs() + 1);
+            board.schedule.add(wake, Task::Due);
         }
         self.next.insert(due.subject, due);
     }

@@ -50,7 +50,7 @@ const THIN_EVERY: Duration = Duration::from_secs(3_600);
 /// How often it is tried to take over checks that another process makes, and how often it is seen whether those of this
 /// one still are.
 const CLAIM_AGAIN: Duration = Duration::from_secs(5);
-const CLAIM_EVERY: Duration = Duration::from_secs(60);
+const CLAIM_EVERY: Duration = Duration::from_secs(600);
 /// How long after a manifest could not be loaded that is tried again.
 const LOAD_AGAIN: Duration = Duration::from_secs(30);
 /// The longest time without anything to do.

@@ -120,7 +120,8 @@ impl Switches {
         if from.is_empty() || known.is_alias_written() || known.wanted_alias().is_none() {
             return;
         }
-        if from == to && (leads_nowhere || !Switches::may_change_addresses(board, id, now)) {
+        if from == to && (leads_nowhere || !known.is_alias_behind() || !Switches::may_change_addresses(board, id, now))
+        {
             return;
         }
         let hostname = &board.desired.hostname(id).hostname;

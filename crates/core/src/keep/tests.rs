@@ -346,6 +346,31 @@ fn what_is_not_as_it_should_be_is_looked_at_again_by_its_kind() {
     }
 }
 
+/// What fails is asked for when it is due, not with the next look at what others may have found out.
+#[test]
+fn what_is_due_after_a_failure_is_asked_for_at_that_time() {
+    let mut bench = Bench::new();
+    let mut seen = PassSeen::default();
+    seen.stuck.insert("tonight.larkfield.example".parse().unwrap(), None);
+    bench.end_pass(Ok(seen));
+    let rows = bench.questions.iter().find_map(|(_, question)| match question {
+        Question::Postpone(rows) => rows.iter().find(|row| row.failures == 1).cloned(),
+        _ => None,
+    });
+    let due = rows.unwrap().next;
+    bench.answer();
+    let is_asked = |bench: &Bench| bench.questions.iter().any(|(_, question)| question.topic() == Topic::Due);
+    let mut asked = Vec::new();
+    while bench.now.wall.duration_since(due).as_secs() < 3 {
+        bench.pass(Duration::from_secs(1));
+        if is_asked(&bench) && bench.now.wall >= due {
+            asked.push(bench.now.wall);
+        }
+        bench.answer();
+    }
+    assert_eq!(asked.len(), 1, "{asked:?} of {due}");
+}
+
 #[test]
 fn what_cannot_be_stored_is_stored_later_and_a_newer_time_takes_its_place() {
     let mut bench = Bench::new();
@@ -426,4 +451,23 @@ fn a_changed_manifest_keeps_what_was_concluded_and_a_switch_under_way() {
     assert_eq!(bench.switches.len(), 1);
     assert_eq!(bench.switches[0].id, tonight);
     assert!(Arc::ptr_eq(&bench.switches[0].desired, &next));
+}
+
+#[test]
+fn servers_that_do_not_answer_are_no_reason_to_write_what_stands_there() {
+    let mut bench = Bench::new();
+    bench.run(20, &[]);
+    bench.end_pass(Ok(PassSeen::default()));
+    let at = bench.questions.iter().position(|(_, question)| question.topic() == Topic::Recall).unwrap();
+    let (generation, question) = bench.questions.remove(at);
+    let Question::Recall(ids) = question else { panic!("{question:?}") };
+    bench.pass(Duration::from_secs(1));
+    let mut own = Bench::known(&bench.keep.desired().clone(), NORTH, bench.now).hostnames.remove(&TONIGHT).unwrap();
+    let server = "127.0.0.3:53".parse().unwrap();
+    let silent = AliasView::of(vec![ServerRecords { server, gives: Err(Unreachable::TimedOut { after_ms: 5_000 }) }]);
+    own.facts.alias = Some(Fact { seen: bench.now.wall, value: silent });
+    let said = vec![Recalled { id: TONIGHT, own: Some(own), certificate: None, endpoints: Vec::new() }];
+    bench.handle(Event::Answered { generation, answer: Answer::Recalled { ids, said } });
+    bench.run(60, &[]);
+    assert!(bench.switches.is_empty(), "{:?}", bench.switches);
 }
