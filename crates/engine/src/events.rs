@@ -9,7 +9,7 @@ use pindrel_core::judging::pins::{Pin, PinState, Pins};
 use pindrel_core::names::name::Hostname;
 use serde::Serialize;
 
-use crate::leftovers::LeftoverKind;
+use crate::run::leftovers::LeftoverKind;
 
 /// Something that happened. Each is one JSON object a line with `--format json`.
 #[derive(Debug, Clone, PartialEq, Serialize)]

@@ -25,11 +25,11 @@ use pindrel_state::{CertificateRow, Claim, Moment, OrderPhase, OrderRow, SealedB
 use super::Signing;
 use super::accounts::Account;
 use super::challenges::Publication;
-use crate::certificates::{held_of, key_row};
 use crate::drivers::trusted_of_authority;
 use crate::execute::{Progress, Wait, certificate_claim};
 use crate::failure::{EngineError, key_failed, order_failed, seal_failed, state_failed, transport_failed};
-use crate::leases::Granted;
+use crate::home::leases::Granted;
+use crate::requests::certificates::{held_of, key_row};
 use crate::run::{Engine, names};
 
 /// How many requests of one order may be under way at once.

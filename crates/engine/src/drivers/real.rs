@@ -53,7 +53,7 @@ use super::outages::Outages;
 use super::pkcs12::Confined;
 use super::{Authority, CheckJob, Clock, Drivers, Keys, Lookups, Probe, Trusted};
 use crate::failure::{internal, secret_unreadable, transport_failed};
-use crate::secrets;
+use crate::home::secrets;
 
 /// The system's clocks.
 #[derive(Debug)]

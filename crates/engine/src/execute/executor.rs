@@ -15,7 +15,7 @@ use tokio::sync::Semaphore;
 use super::{Progress, Wait};
 use crate::acme::orders::order_name;
 use crate::events::Event;
-use crate::leases::{Granted, Held, busy};
+use crate::home::leases::{Granted, Held, busy};
 use crate::run::Engine;
 
 /// The first pause between two looks at something that has to catch up; each is longer than

@@ -8,8 +8,8 @@ use pindrel_state::Claim;
 
 use super::Progress;
 use crate::acme::orders::OrderRequest;
-use crate::certificates::{held_of, key_row};
 use crate::failure::{internal, key_failed, seal_failed};
+use crate::requests::certificates::{held_of, key_row};
 use crate::run::Engine;
 
 /// How long a self-signed certificate is valid, in days.

@@ -1,5 +1,8 @@
 //! Where a run's state is, and the key that seals its secrets.
 
+pub(crate) mod leases;
+pub mod secrets;
+
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
@@ -15,10 +18,9 @@ use url::Url;
 use zeroize::Zeroizing;
 
 use crate::failure::EngineError;
-use crate::leases::Leases;
-use crate::runs::MOST_CHANGES;
-use crate::secrets;
-use crate::secrets::CHECK_ROW;
+use crate::home::leases::Leases;
+use crate::home::secrets::CHECK_ROW;
+use crate::run::runs::MOST_CHANGES;
 
 /// The name of the sealing key's file, beside a state in a file.
 const KEY_FILE: &str = "sealing.key";

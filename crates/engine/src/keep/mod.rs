@@ -33,9 +33,9 @@ use crate::events::Listener;
 use crate::failure::EngineError;
 use crate::health::{issuer, job};
 use crate::home::Home;
-use crate::leases::Held;
+use crate::home::leases::Held;
+use crate::run::settle::Scope;
 use crate::run::{Bounds, Engine, Setup};
-use crate::settle::Scope;
 use questions::Claims;
 
 /// How long the work under way may take once it is to stop.

@@ -14,8 +14,8 @@ use crate::drivers::Trusted;
 use crate::events::{Event, Listener};
 use crate::failure::EngineError;
 use crate::health::issuer;
+use crate::run::settle::{Aim, LeftoverScope, Scope};
 use crate::run::{Bounds, Engine};
-use crate::settle::{Aim, LeftoverScope, Scope};
 
 /// How long a single thing is waited for in a pass: others must not wait for it.
 const PATIENCE: Duration = Duration::from_secs(120);

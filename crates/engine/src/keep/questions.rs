@@ -18,7 +18,7 @@ use super::{Ended, Held, RunContext, guarded};
 use crate::drivers::{Trusted, within};
 use crate::failure::EngineError;
 use crate::health::{drained, issuer, store};
-use crate::leases::Leases;
+use crate::home::leases::Leases;
 
 /// How long the state may take for one answer, and for what checks found.
 const ANSWERED_WITHIN: Duration = Duration::from_secs(5);

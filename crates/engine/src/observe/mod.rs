@@ -24,7 +24,7 @@ use pindrel_state::HostnameSummary;
 use crate::events::Event;
 use crate::failure::EngineError;
 use crate::run::Engine;
-use crate::settle::{LeftoverScope, Scope};
+use crate::run::settle::{LeftoverScope, Scope};
 
 /// How many summaries of hostnames are read at once.
 const PAGE: usize = 5_000;

@@ -8,12 +8,12 @@ use pindrel_core::health::Verdict;
 use pindrel_core::judging::pins::Pins;
 use pindrel_core::names::name::Hostname;
 
-use crate::attempts::LastAttempt;
-use crate::certificates::CertificateReport;
 use crate::failure::EngineError;
-use crate::leftovers::Leftover;
+use crate::requests::certificates::CertificateReport;
 use crate::run::Engine;
-use crate::settle::{LeftoverScope, Scope};
+use crate::run::attempts::LastAttempt;
+use crate::run::leftovers::Leftover;
+use crate::run::settle::{LeftoverScope, Scope};
 
 /// How one hostname is.
 #[derive(Debug, Clone, PartialEq, Eq)]

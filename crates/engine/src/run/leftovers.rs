@@ -16,7 +16,7 @@ use serde::Serialize;
 use crate::failure::{EngineError, state_failed};
 use crate::observe::binding;
 use crate::run::Engine;
-use crate::settle::{Aim, LeftoverScope, Scope};
+use crate::run::settle::{Aim, LeftoverScope, Scope};
 
 /// A hostname that the manifest no longer names, for which something is still there.
 #[derive(Debug, Clone, PartialEq, Eq)]

@@ -1,5 +1,12 @@
 //! The context that every part of a run shares.
 
+pub(crate) mod attempts;
+pub(crate) mod leftovers;
+pub(crate) mod runs;
+pub(crate) mod settle;
+pub(crate) mod stores;
+pub(crate) mod waits;
+
 use std::collections::HashMap;
 use std::path::PathBuf;
 use std::sync::atomic::{AtomicU64, Ordering};
@@ -24,11 +31,11 @@ use crate::drivers::{Authority, Clock, Drivers};
 use crate::events::{Event, Listener};
 use crate::failure::{EngineError, state_failed};
 use crate::home::Home;
-use crate::leases::{Granted, Held, Leases, busy};
+use crate::home::leases::{Granted, Held, Leases, busy};
+use crate::home::secrets::Vault;
 use crate::observe::dependents::Dependents;
-use crate::runs::RunRecord;
-use crate::secrets::Vault;
-use crate::waits::Waits;
+use crate::run::runs::RunRecord;
+use crate::run::waits::Waits;
 
 /// How long it takes until it is looked again at what another process is working on.
 const CLAIM_AGAIN: Duration = Duration::from_millis(500);

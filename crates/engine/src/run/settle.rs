@@ -18,9 +18,9 @@ use crate::acme::spending::LEDGER_SECS;
 use crate::events::{Event, Summary};
 use crate::execute::Outcome;
 use crate::failure::EngineError;
-use crate::leftovers::Leftover;
 use crate::observe::OpenHostnames;
 use crate::run::Engine;
+use crate::run::leftovers::Leftover;
 
 /// How long the journal and ended orders are kept, in seconds.
 const KEPT_SECS: i64 = 90 * 86_400;

@@ -10,6 +10,8 @@ use pindrel_testkit::memory::{Faults, PRIMARY, Pace, SECONDARY, Setting};
 use crate::dice;
 
 const NAMES: usize = 4;
+/// How many worlds with several processes are tried, unless `PINDREL_WORLDS` says otherwise.
+const FEW: u64 = 10;
 
 fn break_something(faults: &mut Faults, thrown: u64) {
     let name = format!("survey-{}.larkfield.example", thrown / 16 % NAMES as u64);
@@ -100,7 +102,8 @@ async fn act(process: &Setting, thrown: u64) {
 /// twice, no record of others is touched, and once all is mended all is held.
 #[tokio::test(start_paused = true)]
 async fn several_processes_in_a_breaking_world_lose_nothing_and_do_nothing_twice() {
-    for seed in 0..40 {
+    let seeds = std::env::var("PINDREL_WORLDS").ok().and_then(|text| text.parse().ok()).unwrap_or(FEW);
+    for seed in 0..seeds {
         let pace = Pace {
             lag: Duration::from_millis(dice(seed, 1) % 8_000),
             deploy: Duration::from_millis(dice(seed, 2) % 30_000),

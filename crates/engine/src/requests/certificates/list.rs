@@ -10,9 +10,9 @@ use pindrel_core::values::{Fingerprint, KeyKind};
 use pindrel_state::{CertificateRow, OrderEnd};
 use serde::Serialize;
 
-use crate::attempts::LastAttempt;
 use crate::failure::EngineError;
 use crate::run::Engine;
+use crate::run::attempts::LastAttempt;
 
 /// One certificate in the list.
 #[derive(Debug, Clone, PartialEq)]

@@ -10,7 +10,7 @@ use pindrel_state::{CertificateRow, Claim, Revocation};
 use super::unknown;
 use crate::acme::Signing;
 use crate::failure::{EngineError, key_failed, state_failed, transport_failed};
-use crate::leases::Granted;
+use crate::home::leases::Granted;
 use crate::run::Engine;
 
 /// Why a certificate is revoked (RFC 5280 §5.3.1).
