@@ -8,6 +8,7 @@ mod args;
 mod commands;
 mod completion;
 mod context;
+mod demo_manifest;
 mod environment;
 mod error;
 mod examine;

@@ -2,6 +2,7 @@
 
 mod checks;
 mod digest;
+pub(crate) mod ids;
 mod placement;
 mod resolve;
 
@@ -38,25 +39,7 @@ pub use resolve::resolve;
 #[cfg(test)]
 pub(crate) use resolve::{SMALL_MANIFEST, resolved};
 
-/// A place in [`Desired::authorities`].
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub struct AuthorityId(pub u32);
-/// A place in [`Desired::zones`].
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub struct ZoneId(pub u32);
-/// A place in [`Desired::endpoints`].
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub struct EndpointId(pub u32);
-/// A place in [`Desired::certificates`].
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub struct CertificateId(pub u32);
-/// A place in [`Desired::hostnames`].
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub struct HostnameId(pub u32);
-
-/// A place in [`Desired::checks`].
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub struct CheckId(pub u32);
+pub use ids::{AuthorityId, CertificateId, CheckId, EndpointId, HostnameId, ZoneId};
 
 /// What should hold.
 #[derive(Debug, Default)]

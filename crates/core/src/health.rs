@@ -21,7 +21,7 @@ use std::path::PathBuf;
 use std::str::FromStr;
 use std::time::Duration;
 
-use crate::desired::{CertificateId, CheckId, EndpointId};
+use crate::desired::ids::{CertificateId, CheckId, EndpointId};
 use crate::names::name::{DnsName, Hostname};
 
 pub use combination::{Combination, Need};

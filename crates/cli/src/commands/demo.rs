@@ -6,16 +6,14 @@ use std::path::Path;
 use std::time::Duration;
 
 use clap::Args;
-use pindrel_sandbox::{DEFAULT_NET, Listing, Options, Sandbox, control};
+use pindrel_sandbox::{Listing, Options, Sandbox, control};
 
 use crate::commands::{cert, check, handoff, health, keep, retire, sandbox, settle, status};
 use crate::context::Context;
+use crate::demo_manifest;
 use crate::error::{CliError, Status};
 use crate::output::demo as say;
 use crate::signals::stop_signal;
-
-/// The demo's manifest, written for the sandbox's first network.
-const MANIFEST: &str = include_str!("../../../../demo/pindrel.toml");
 
 /// What it says of the zone that somebody else edits.
 const ALERTS: &str = include_str!("../../../../demo/alerts.toml");
@@ -130,18 +128,9 @@ pub(crate) async fn run(context: &Context, args: &DemoArgs) -> Result<Status, Cl
     Ok(status)
 }
 
-/// The demo's manifest for a sandbox: another one may have the first network.
-pub(crate) fn manifest(listing: &Listing) -> String {
-    for_net(MANIFEST, listing)
-}
-
-fn for_net(text: &str, listing: &Listing) -> String {
-    text.replace(&format!("{DEFAULT_NET}."), &format!("{}.", listing.net))
-}
-
 async fn show(context: &Context, folder: &Path, place: &Place) -> Result<Status, CliError> {
     let manifest = folder.join("pindrel.toml");
-    let text = self::manifest(place.listing());
+    let text = demo_manifest::manifest(place.listing());
     write(&manifest, &text)?;
     let context = context.for_manifest(manifest.clone());
 
@@ -164,7 +153,7 @@ async fn show(context: &Context, folder: &Path, place: &Place) -> Result<Status,
     fail_over(&context, folder, place).await?;
     say::step("health list", "What the checks have found:")?;
     health::run(&context, &health::HealthCommand::list()).await?;
-    let text = format!("{text}{}", for_net(ALERTS, place.listing()));
+    let text = format!("{text}{}", demo_manifest::for_net(ALERTS, place.listing()));
     write(&manifest, &text)?;
     say::step(
         &format!("handoff {ALERTS_NAME}"),

@@ -10,9 +10,9 @@ use clap::{Arg, Args, Subcommand};
 use pindrel_sandbox::control::{self, Requested};
 use pindrel_sandbox::{Listing, NetRange, Options, Sandbox, SandboxError};
 
-use super::demo;
 use crate::args::Format;
 use crate::context::Context;
+use crate::demo_manifest;
 use crate::error::{CliError, Status};
 use crate::output;
 use crate::signals::stop_signal;
@@ -180,7 +180,7 @@ async fn up(context: &Context, args: &UpArgs) -> Result<Status, CliError> {
     let sandbox = Sandbox::start(folder, options).await.map_err(|error| failed(&error))?;
     let manifest = folder.join("pindrel.toml");
     // The sandbox's own files stand beside it.
-    let text = demo::manifest(sandbox.listing()).replace("sandbox/", "");
+    let text = demo_manifest::manifest(sandbox.listing()).replace("sandbox/", "");
     let is_made = write_new(&manifest, &text)?;
     output::sandbox::print(context, folder, sandbox.listing(), &[])?;
     if !context.quiet && context.format == Format::Text {

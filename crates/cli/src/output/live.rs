@@ -10,7 +10,7 @@ use pindrel_core::judging::pins::{Pin, PinState};
 use pindrel_core::names::name::Hostname;
 use pindrel_engine::Event;
 
-use super::progress::{PinStates, marks};
+use super::marks::{PinStates, marks};
 use super::style;
 use super::times::for_people;
 use super::wrap::named_in_columns;

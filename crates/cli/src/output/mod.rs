@@ -19,6 +19,7 @@ pub(crate) mod keep;
 mod line_writer;
 mod live;
 pub(crate) mod log;
+mod marks;
 pub(crate) mod notes;
 pub(crate) mod online;
 pub(crate) mod plot;

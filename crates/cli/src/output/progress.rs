@@ -8,7 +8,6 @@ use std::time::{Duration, Instant};
 
 use jiff::Timestamp;
 use pindrel_core::desired::Desired;
-use pindrel_core::judging::pins::{Pin, PinState};
 use pindrel_core::names::name::Hostname;
 use pindrel_engine::{Aim, Event, Listener, Scope, Summary};
 
@@ -16,6 +15,7 @@ use super::finding::print_remedy;
 use super::grouping::{ANY, grouped};
 use super::live::Live;
 use super::log;
+use super::marks::{PinStates, marks};
 use super::times::for_people;
 use super::{count, held_of, style};
 use crate::args::Format;
@@ -26,8 +26,6 @@ use crate::error::CliError;
 const MOST_LISTED: usize = 40;
 /// How often a pipe is told at most that something is waited for.
 const TELL_WAITS: Duration = Duration::from_secs(10);
-
-pub(super) type PinStates = BTreeMap<Pin, PinState>;
 
 /// The display of one run.
 pub(crate) struct Progress {
@@ -296,19 +294,6 @@ fn sentence(summary: &Summary, aim: Aim) -> String {
         text.push_str(&format!(" {} lost.", count(usize::try_from(*lost_orders).unwrap_or(0), "order")));
     }
     text
-}
-
-/// The five marks of a hostname, in their colours.
-pub(super) fn marks(pins: &PinStates) -> String {
-    // A certificate by itself has no pins to show.
-    if pins.is_empty() {
-        return " ".repeat(Pin::ALL.len());
-    }
-    let mark = |pin: Pin| {
-        let state = pins.get(&pin).copied().unwrap_or(PinState::Unknown);
-        style::paint(style::of(state), state.mark())
-    };
-    Pin::ALL.map(mark).concat()
 }
 
 /// What a pipe is told: a line for each step, once it has ended, and for what takes its time.

@@ -4,20 +4,12 @@
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::Arc;
 
-use super::resolve::{Resolver, reference};
+use super::resolve::{HostnameHealth, Resolver, reference};
 use super::{CheckId, Desired, EndpointId, HostnameId, PlacedEndpoint, Placement, WantedHostname};
 use crate::health::policy::Policy;
 use crate::health::{CheckTerms, CheckTrust, Checked, Combination, HealthCheck, Host, HttpRequest, TlsListener};
 use crate::manifest::{At, CheckedEntry, EndpointEntry, EndpointHealthEntry, HealthEntry, RequestEntry, Span};
 use crate::names::name::Hostname;
-
-/// What a hostname says of its health, until all checks are known.
-pub(super) struct HostnameHealth {
-    /// Its ids: the hostname's and those of its further names.
-    pub(super) ids: Vec<HostnameId>,
-    pub(super) judged_by: Option<At<String>>,
-    pub(super) health: Option<Box<EndpointHealthEntry>>,
-}
 
 impl Resolver<'_> {
     /// Adds all checks, and says of each hostname's endpoints which one judges it.

@@ -4,7 +4,6 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 use std::path::PathBuf;
 use std::sync::Arc;
 
-use super::checks::HostnameHealth;
 use super::{
     Authority, AuthorityId, CertificateId, CertificateTerms, Desired, Endpoint, EndpointDriver, EndpointId,
     ExternalAccountKey, HostnameId, HttpPlatform, PlacedEndpoint, Placement, ProgramPlatform, WantedCertificate,
@@ -16,8 +15,8 @@ use crate::endpoints::expectation::Expectation;
 use crate::health::policy::Policy;
 use crate::judging::facts::Origin;
 use crate::manifest::{
-    At, CertificateEntry, ClientCertificatesEntry, Diagnostics, EndpointDriverEntry, HostnameEntry, MOST_NAMES,
-    Manifest, PolicyWord, Span,
+    At, CertificateEntry, ClientCertificatesEntry, Diagnostics, EndpointDriverEntry, EndpointHealthEntry,
+    HostnameEntry, MOST_NAMES, Manifest, PolicyWord, Span,
 };
 use crate::names::name::Hostname;
 use crate::values::{Fingerprint, Ttl};
@@ -667,6 +666,14 @@ impl<'p> Resolver<'p> {
         );
         None
     }
+}
+
+/// What a hostname says of its health, until all checks are known.
+pub(super) struct HostnameHealth {
+    /// Its ids: the hostname's and those of its further names.
+    pub(super) ids: Vec<HostnameId>,
+    pub(super) judged_by: Option<At<String>>,
+    pub(super) health: Option<Box<EndpointHealthEntry>>,
 }
 
 pub(super) fn reference<T: Copy>(

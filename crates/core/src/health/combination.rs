@@ -4,7 +4,7 @@ use std::fmt;
 use std::num::NonZeroU32;
 
 use super::Verdict;
-use crate::desired::CheckId;
+use crate::desired::ids::CheckId;
 
 /// A check that concludes from others.
 #[derive(Debug, Clone, PartialEq, Eq)]

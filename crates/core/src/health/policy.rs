@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use jiff::{SignedDuration, Timestamp};
 
-use crate::desired::EndpointId;
+use crate::desired::ids::EndpointId;
 
 /// How a hostname's endpoints share its traffic.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Hash)]

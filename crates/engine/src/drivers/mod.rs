@@ -21,7 +21,7 @@ use pindrel_core::certificates::acme::problem::Problem;
 use pindrel_core::certificates::renewal::RenewalWindow;
 use pindrel_core::desired::{self, CertificateTerms, Endpoint, Zone};
 use pindrel_core::endpoints::expectation::Expectation;
-use pindrel_core::health::Measured;
+use pindrel_core::health::{Checked, Measured};
 use pindrel_core::judging::facts::{AliasView, Unreachable, ZoneView};
 use pindrel_core::judging::findings::Finding;
 use pindrel_core::names::name::{DnsName, Hostname};
@@ -43,7 +43,6 @@ use rustls_pki_types::TrustAnchor;
 use secrecy::SecretString;
 use serde_json::Value;
 
-pub use crate::health::CheckJob;
 pub use pkcs12::{OPEN_PKCS12, open_pkcs12_confined};
 pub use real::{RealDrivers, SystemClock};
 
@@ -65,6 +64,19 @@ pub(crate) async fn within<T>(clock: &dyn Clock, limit: Duration, work: impl Fut
         done = work => Some(done),
         () = clock.sleep(limit) => None,
     }
+}
+
+/// One check, ready to be made.
+#[derive(Debug, Clone)]
+pub struct CheckJob {
+    /// What is looked at.
+    pub what: Checked,
+    /// For an endpoint: its addresses, with the port.
+    pub addresses: Vec<SocketAddr>,
+    /// Whom its certificate must come from.
+    pub trusted: Trusted,
+    /// How long it may take.
+    pub within: Duration,
 }
 
 /// What a client of certificates trusts.

@@ -1,30 +1,16 @@
 //! What is to be done for one check.
 
 use std::net::SocketAddr;
-use std::time::Duration;
 
 use pindrel_core::desired::{CertificateId, Desired};
 use pindrel_core::endpoints::endpoint::EndpointInfo;
 use pindrel_core::health::{CheckTrust, Checked, HealthCheck};
 use pindrel_core::values::is_link_local_or_metadata;
 
-use crate::drivers::Trusted;
+use crate::drivers::{CheckJob, Trusted};
 
 /// The most addresses of one endpoint that are checked.
 const MOST_ADDRESSES: usize = 16;
-
-/// One check, ready to be made.
-#[derive(Debug, Clone)]
-pub struct CheckJob {
-    /// What is looked at.
-    pub what: Checked,
-    /// For an endpoint: its addresses, with the port.
-    pub addresses: Vec<SocketAddr>,
-    /// Whom its certificate must come from.
-    pub trusted: Trusted,
-    /// How long it may take.
-    pub within: Duration,
-}
 
 fn trust(check: &HealthCheck) -> Option<&CheckTrust> {
     match &check.what {

@@ -12,7 +12,6 @@ mod reports;
 
 pub use holds::EndpointHoldReport;
 pub(crate) use holds::drained;
-pub use jobs::CheckJob;
 pub(crate) use jobs::{issuer, job};
 pub(crate) use records::{flush, store};
 pub use reports::{CheckHistory, CheckReport, CheckRun, ForecastReport, HistoryPoint};
@@ -27,6 +26,7 @@ use pindrel_core::health::{Combination, Measured, Need, Track, Verdict};
 use pindrel_core::judging::pins::Known;
 use pindrel_core::keep::{Book, with_members};
 
+use crate::drivers::CheckJob;
 use crate::failure::EngineError;
 use crate::run::Engine;
 

@@ -1,5 +1,6 @@
 //! What is read alike in several tables.
 
+use crate::names::name::DnsName;
 use std::net::{IpAddr, SocketAddr};
 use std::path::PathBuf;
 use std::str::FromStr;
@@ -153,4 +154,10 @@ impl FromStr for StatusRange {
 
 pub(super) fn is_path(text: &str) -> bool {
     text.starts_with('/') && !text.contains(|c: char| c.is_whitespace() || c.is_control() || c == '#')
+}
+
+/// Reads the name that aliases point at, where there is one.
+pub(super) fn read_default_name(section: &Section<'_>, problems: &mut Diagnostics) -> Option<DnsName> {
+    let name = section.text("default_name", problems)?;
+    parse_name(name, problems).map(|name| name.value)
 }

@@ -3,7 +3,9 @@
 use std::net::IpAddr;
 use std::sync::LazyLock;
 
-use super::common::{owned, parse_name, read_driver, read_path, read_program_words, read_secret, read_url};
+use super::common::{
+    owned, parse_name, read_default_name, read_driver, read_path, read_program_words, read_secret, read_url,
+};
 use super::health::read_endpoint_health;
 use super::web_server::{read_document_name, read_nginx};
 use crate::desired::StaticEndpoint;
@@ -144,12 +146,6 @@ fn read_haproxy(section: &Section<'_>, problems: &mut Diagnostics) -> Option<End
     let folder = folder?;
     let list = list.unwrap_or_else(|| folder.join("list.txt"));
     Some(EndpointDriverEntry::Haproxy(LoadBalancer { socket: socket?, folder, list, default_name, addresses, port }))
-}
-
-/// Reads the name that aliases point at, where there is one.
-pub(super) fn read_default_name(section: &Section<'_>, problems: &mut Diagnostics) -> Option<DnsName> {
-    let name = section.text("default_name", problems)?;
-    parse_name(name, problems).map(|name| name.value)
 }
 
 /// Reads the addresses and the port of an endpoint that no platform tells.

@@ -8,8 +8,8 @@ use toml::Spanned;
 use toml::de::DeValue;
 use url::Url;
 
+use super::common::read_default_name;
 use super::common::{parse_name, read_path, read_words};
-use super::endpoint::read_default_name;
 use crate::endpoints::web_server::{OriginTls, Service, ServicePlace, WebServer};
 use crate::manifest::section::Section;
 use crate::manifest::{At, Diagnostics, EndpointDriverEntry};

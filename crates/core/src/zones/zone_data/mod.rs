@@ -11,6 +11,7 @@ mod name;
 pub mod rdata;
 mod reach;
 mod svc_params;
+mod token;
 mod type_code;
 mod zone_lint;
 

@@ -6,8 +6,11 @@ use std::net::{Ipv4Addr, Ipv6Addr};
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD as BASE64;
 
-use super::name::{NameKey, escape, unescape};
+use super::name::NameKey;
 use super::svc_params;
+pub use super::token::Token;
+use super::token::push_quoted;
+pub(crate) use super::token::unescaped;
 use super::type_code::TypeCode;
 use crate::values::Serial;
 
@@ -93,17 +96,6 @@ fn fields(code: TypeCode) -> Option<&'static [Field]> {
         TypeCode::CAA => &[U8, Tag, Rest],
         _ => return None,
     })
-}
-
-/// One word or quoted string of an entry.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Token<'t> {
-    /// As it is written, without the quotes around it; escapes stand as they are.
-    pub text: &'t [u8],
-    /// Where it begins, in bytes from the beginning of the entry.
-    pub at: usize,
-    /// Whether it stood in quotes.
-    pub is_quoted: bool,
 }
 
 /// Why the data of a record cannot be read.
@@ -467,35 +459,6 @@ impl<'t> Reading<'t, '_> {
         wire.extend_from_slice(&data);
         Ok(())
     }
-}
-
-/// Reads the escapes of a string (RFC 1035 §5.1).
-pub(crate) fn unescaped(text: &[u8]) -> Option<Vec<u8>> {
-    let mut octets = Vec::with_capacity(text.len());
-    let mut rest = text;
-    while let [octet, after @ ..] = rest {
-        rest = after;
-        if *octet == b'\\' {
-            let (octet, taken) = unescape(rest)?;
-            octets.push(octet);
-            rest = &rest[taken..];
-        } else {
-            octets.push(*octet);
-        }
-    }
-    Some(octets)
-}
-
-/// Writes a string in quotes.
-pub(crate) fn push_quoted(out: &mut String, octets: &[u8]) {
-    out.push('"');
-    for octet in octets {
-        match octet {
-            b' ' => out.push(' '),
-            octet => drop(escape(out, *octet, b"\"\\")),
-        }
-    }
-    out.push('"');
 }
 
 fn hex_octet(digits: &[u8]) -> Option<u8> {

@@ -6,7 +6,7 @@ use std::net::{Ipv4Addr, Ipv6Addr};
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD as BASE64;
 
-use super::rdata::{Token, push_quoted, unescaped};
+use super::token::{Token, push_quoted, unescaped};
 
 const KEYS: &[&str] = &["mandatory", "alpn", "no-default-alpn", "port", "ipv4hint", "ech", "ipv6hint", "dohpath"];
 
