@@ -209,8 +209,8 @@ async fn certificates(state: &dyn State, other: &dyn State) {
     state.persist_certificate(&claim, &kept, 0).await.unwrap();
     let sha256 = kept.held.sha256;
     for replace in [ReplaceReason::Requested(at(1_500)), ReplaceReason::Revoked, ReplaceReason::KeyCompromised] {
-        kept.held.replace = Some(replace.clone());
-        let change = |row: &mut CertificateRow| row.held.replace = Some(replace.clone());
+        kept.held.replace = Some(replace);
+        let change = |row: &mut CertificateRow| row.held.replace = Some(replace);
         let changed = state.change_certificate("edge", sha256, &change).await.unwrap();
         assert_eq!((changed.as_ref(), state.certificate("edge").await.unwrap()), (Some(&kept), changed.clone()));
     }
@@ -628,7 +628,7 @@ async fn the_agenda(state: &dyn State, other: &dyn State) {
     // Whoever took them and ended has not taken them for good.
     assert_eq!(state.due(at(200), None, 9).await.unwrap().len(), 7);
     let next = DueRow { next: at(900), failures: 0, ..rows[0].clone() };
-    state.persist_due(&[next.clone()]).await.unwrap();
+    state.persist_due(std::slice::from_ref(&next)).await.unwrap();
     assert_eq!(other.due(at(900), None, 9).await.unwrap().last(), Some(&next));
 }
 

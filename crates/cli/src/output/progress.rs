@@ -316,6 +316,8 @@ fn plain_line(event: &Event, targets: &HashMap<u32, String>) -> Option<String> {
 
 #[cfg(test)]
 mod tests {
+    use pindrel_core::judging::pins::{Pin, PinState};
+
     use super::*;
 
     fn plain(text: &str) -> String {

@@ -87,12 +87,21 @@ async fn whatever_breaks_who_was_answered_stays_answered_and_all_is_held_once_it
 async fn act(process: &Setting, thrown: u64) {
     let a_while = Duration::from_millis(thrown >> 16 & 0x3_ffff);
     match thrown % 4 {
-        0 => drop(process.settle().await),
-        1 => drop(process.settle_for(a_while).await),
-        kind => {
+        0 => {
+            process.settle().await;
+        }
+        1 => {
+            process.settle_for(a_while).await;
+        }
+        2 => {
             let keeping = process.keep();
             process.pass(a_while).await;
-            if kind == 2 { drop(keeping.stop().await) } else { keeping.kill().await }
+            keeping.stop().await;
+        }
+        _ => {
+            let keeping = process.keep();
+            process.pass(a_while).await;
+            keeping.kill().await;
         }
     }
     process.recorder.take();
