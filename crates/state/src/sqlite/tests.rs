@@ -2,7 +2,7 @@ use pindrel_core::judging::facts::{EndpointKey, Fact, HostnameFacts, Ownership, 
 use rusqlite::Connection;
 
 use super::*;
-use crate::sql::{certificates, orders};
+use crate::sql::{agenda, certificates, orders};
 use crate::{
     Accounts as _, CertificateBook as _, HealthBook as _, Hostnames as _, Journal as _, Ledger as _, Runs as _,
     Values as _,
@@ -83,8 +83,8 @@ async fn a_state_of_schema_2_is_brought_over_with_what_it_holds() {
     another.routes.pop();
     assert!(!api.ownership.wrote_binding(&platform, &another), "no longer whatever is there");
     assert!(api.ownership.alias.made.is_some());
-    let trial = state.hostname(&"trial.larkfield.example".parse().unwrap()).await.unwrap().unwrap();
-    assert_eq!(trial.ownership, Default::default(), "nothing was written there");
+    let trial = state.hostname(&"trial.larkfield.example".parse().unwrap()).await.unwrap();
+    assert_eq!(trial, None, "nothing was written there");
     // What was seen is looked at again.
     assert!(!api.held && api.facts == Default::default());
     assert_eq!(state.hostname_summaries("", 10).await.unwrap(), []);
@@ -161,6 +161,8 @@ async fn what_there_is_to_do_is_found_by_an_index() {
     };
     let due = plan(certificates::DUE, &[0]).await;
     assert!(due.contains("USING INDEX next_certificate"), "{due}");
+    let agenda = plan(agenda::DUE, &[0, 0, 0, 9]).await;
+    assert!(agenda.contains("USING INDEX agenda_by_time"), "{agenda}");
     let open = plan(&format!("SELECT key FROM orders WHERE {}", orders::OPEN), &[]).await;
     assert!(open.contains("USING INDEX open_order"), "{open}");
 }
