@@ -464,8 +464,9 @@ impl OrderFlow {
         match order.status {
             OrderStatus::Pending if self.stage == Stage::AwaitReady => {
                 self.keep_waiting(reply, now, "the authority to validate")?;
-                // An order may stay pending although a name has failed (RFC 8555 §7.5.1).
-                if self.patience.looks.is_multiple_of(LOOKS_AT_ORDER) {
+                // An order may stay pending although a name has failed (RFC 8555 §7.5.1). Where all names are valid
+                // already there is nothing to ask about.
+                if self.patience.looks.is_multiple_of(LOOKS_AT_ORDER) && self.open().next().is_some() {
                     for proof in self.proofs.iter_mut().filter(|proof| proof.open.is_some()) {
                         proof.read = false;
                     }
