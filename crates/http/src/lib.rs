@@ -107,14 +107,39 @@ impl Response {
     }
 
     /// Returns the targets of all links with this relation (RFC 8288 §3).
-    pub fn links(&self, relation: &str) -> impl Iterator<Item = &str> {
-        let wanted = [format!("rel=\"{relation}\""), format!("rel={relation}")];
+    pub fn links<'r>(&'r self, relation: &'r str) -> impl Iterator<Item = &'r str> {
         let links = self.headers.get_all(LINK).iter().filter_map(|value| value.to_str().ok());
-        links.flat_map(|value| value.split(',')).filter_map(move |link| {
+        links.flat_map(|value| outside_of_marks(value, b',')).filter_map(move |link| {
             let (target, params) = link.trim().strip_prefix('<')?.split_once('>')?;
-            params.split(';').any(|param| wanted.iter().any(|wanted| param.trim() == wanted)).then_some(target)
+            // Of several the first counts, and it may name several relations.
+            let mut params = outside_of_marks(params, b';').filter_map(|param| param.split_once('='));
+            let (_, relations) = params.find(|(name, _)| name.trim().eq_ignore_ascii_case("rel"))?;
+            let mut relations = relations.trim().trim_matches('"').split_ascii_whitespace();
+            relations.any(|own| own.eq_ignore_ascii_case(relation)).then_some(target)
         })
     }
+}
+
+/// The parts of a text between the marks that stand neither in a target nor in quotes (RFC 8288 §3): a URL may have commas.
+fn outside_of_marks(text: &str, mark: u8) -> impl Iterator<Item = &str> {
+    let (mut parts, mut begin, mut until, mut is_escaped) = (Vec::new(), 0, None, false);
+    for (at, octet) in text.bytes().enumerate() {
+        match (octet, until) {
+            _ if is_escaped => is_escaped = false,
+            (b'\\', Some(b'"')) => is_escaped = true,
+            (octet, Some(end)) if octet == end => until = None,
+            (_, Some(_)) => {}
+            (b'<', None) => until = Some(b'>'),
+            (b'"', None) => until = Some(b'"'),
+            (octet, None) if octet == mark => {
+                parts.push(&text[begin..at]);
+                begin = at + 1;
+            }
+            _ => {}
+        }
+    }
+    parts.push(&text[begin..]);
+    parts.into_iter()
 }
 
 /// Looks names up as the system does, and leaves out the addresses that are refused.
@@ -306,6 +331,15 @@ mod tests {
         assert_eq!(page.next_page(), Some("https://x.example/b?p=2"));
         assert_eq!(page.links("index").collect::<Vec<_>>(), ["/a"]);
         assert_eq!(response(&[("link", "<unfinished; rel=next")]).next_page(), None);
+        // A target may have commas and semicolons, a title too; names and relations know no case (RFC 8288 §3).
+        for value in [
+            "</a?ids=1,2;x>; title=\"one, <two>; \\\"rel=none\"; REL=\"last Next\", </b>; rel=prev",
+            "</b>; rel=\"prev\" , </a?ids=1,2;x> ; rel = next",
+            "</a?ids=1,2;x>; rel=next; rel=prev",
+        ] {
+            assert_eq!(response(&[("link", value)]).next_page(), Some("/a?ids=1,2;x"), "{value}");
+        }
+        assert_eq!(response(&[("link", "</a>; rel=prev; rel=next")]).next_page(), None, "the first counts");
     }
 
     #[test]
