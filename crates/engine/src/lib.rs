@@ -19,7 +19,7 @@
 //! | `run` | the whole of a run, what it leaves over, and what is kept of it |
 //! | `keep` | the driver of the machine that keeps running |
 //! | `home` | where the state is, its secrets, and what this process has claimed on it |
-//! | `health` | checks made once, and what people are told of them |
+//! | `health` | one-off checks, and the reports about them |
 //! | `requests` | what single commands ask beside that: certificates, zones, endpoints, adopting, handing off |
 //! | `drivers` | the traits to the world, and how the real ones are made |
 //!

@@ -35,6 +35,14 @@ pub struct Presence {
     pub(crate) held: Box<dyn std::any::Any + Send + Sync>,
 }
 
+/// What is done when it is asked whether a process lives.
+pub(crate) const PRESENCE: &str = "tell which workers live";
+
+/// Whether a process lives cannot be told.
+pub(crate) fn presence_unknown(source: impl Into<Box<dyn std::error::Error + Send + Sync>>) -> StateError {
+    StateError::Failed { doing: PRESENCE, source: source.into() }
+}
+
 impl Worker {
     pub(crate) fn new(id: i64, met_others: bool, presence: Presence) -> Worker {
         Worker { id, claims: AtomicI64::new(0), met_others, presence }

@@ -33,6 +33,13 @@ pub struct EndpointHold {
     pub because: String,
 }
 
+impl EndpointHold {
+    /// Says whether the endpoint is out of answers still.
+    pub fn is_in_force(&self, now: Timestamp) -> bool {
+        self.until.is_none_or(|until| now < until)
+    }
+}
+
 /// What a state knows of health.
 #[async_trait]
 pub trait HealthBook {

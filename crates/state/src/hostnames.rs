@@ -1,7 +1,9 @@
 //! What was seen of hostnames, zones and endpoints, and what Pindrel wrote for them.
 
 use async_trait::async_trait;
-use pindrel_core::judging::facts::{EndpointKey, EndpointView, Fact, HostnameFacts, Ownership, ZoneView};
+use pindrel_core::judging::facts::{
+    EndpointKey, EndpointView, Fact, HostnameFacts, HostnameKnowledge, Ownership, ZoneView,
+};
 use pindrel_core::names::name::{DnsName, Hostname};
 
 use crate::{Claim, StateError};
@@ -38,6 +40,13 @@ pub struct HostnameRow {
     pub facts: HostnameFacts,
     /// What Pindrel wrote.
     pub ownership: Ownership,
+}
+
+impl HostnameRow {
+    /// Returns what is known of the hostname itself.
+    pub fn into_known(self) -> HostnameKnowledge {
+        HostnameKnowledge { facts: self.facts, ownership: self.ownership }
+    }
 }
 
 /// A change of what Pindrel wrote for a hostname; made once more where somebody else came before.

@@ -108,7 +108,7 @@ pub struct Attempt {
 /// What is forgotten when a state is pruned.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct PruneRule {
-    /// Journal entries, runs, ended orders, attempts that ended well, holds and what was due before this time.
+    /// Journal entries, runs, ended orders, successful attempts, rate limits and agenda entries from before this time.
     pub before: Timestamp,
     /// Spendings before this time: no limit looks back further.
     pub spent_before: Timestamp,

@@ -625,7 +625,7 @@ async fn the_agenda(state: &dyn State, other: &dyn State) {
     taken.sort_by(|left, right| left.subject.cmp(&right.subject));
     assert_eq!(taken, paged);
     assert_eq!(state.due(at(150), None, 9).await.unwrap(), rows[6..]);
-    // Whoever took them and ended has not taken them for good.
+    // What a process took and did not finish is due again.
     assert_eq!(state.due(at(200), None, 9).await.unwrap().len(), 7);
     let next = DueRow { next: at(900), failures: 0, ..rows[0].clone() };
     state.persist_due(std::slice::from_ref(&next)).await.unwrap();

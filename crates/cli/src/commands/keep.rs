@@ -36,8 +36,8 @@ const LOOK_EVERY: Duration = Duration::from_secs(5);
 /// change in a pipe, JSON events with --format json. The manifest is read again when it changes
 /// or on SIGHUP; one with mistakes is told, and the last good one stays in force.
 ///
-/// SIGTERM and Ctrl-C hand the work back within ten seconds and end with 0. One keep runs on a
-/// state at a time; settle and the other commands may run beside it.
+/// SIGTERM and Ctrl-C hand the work back within ten seconds and end with 0. Several
+/// keep share one state, and settle and the other commands may run beside them.
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:
   pindrel keep

@@ -1,4 +1,4 @@
-//! Judging: what was seen and written, what follows for each pin, and what is told about it.
+//! Judging: what was observed and written, the state of each pin that follows from it, and the findings.
 
 pub mod facts;
 pub mod findings;

@@ -9,10 +9,10 @@ use super::board::Board;
 use super::schedule::Task;
 use super::switching::Switches;
 use super::{Action, Backoff, DueSubject, News, Now, PassOrder, PassReport, PassSeen, Question, Subject, Topic};
-use crate::desired::{CertificateId, HostnameId};
+use crate::desired::{CertificateId, Desired, HostnameId};
 
 /// How often every hostname is looked at, where the manifest does not say.
-pub const LOOK_EVERY: Duration = Duration::from_secs(3_600);
+const LOOK_EVERY: Duration = Duration::from_secs(3_600);
 /// The same for certificates that no hostname uses: nobody but Pindrel changes them, and their authorities are asked for
 /// advice at that pace (RFC 9773 §4.3.2).
 const CERTIFICATES_EVERY: Duration = Duration::from_secs(6 * 3_600);
@@ -47,22 +47,11 @@ impl Agenda {
             self.next.entry(due.subject).or_insert(due);
         }
     }
-}
-
-fn after(now: Now, pause: Duration) -> Timestamp {
-    let pause = SignedDuration::try_from(pause).unwrap_or(SignedDuration::MAX);
-    now.wall.checked_add(pause).unwrap_or(Timestamp::MAX)
-}
-
-impl Agenda {
-    fn look_every(board: &Board) -> Duration {
-        board.desired.look_every.unwrap_or(LOOK_EVERY)
-    }
 
     /// How long it takes at most until it is seen what is due.
     pub(super) fn look_pace(board: &Board) -> Duration {
         let count = u32::try_from(board.desired.hostnames.len()).unwrap_or(u32::MAX);
-        (Agenda::look_every(board) / count.clamp(1, PARTS)).clamp(Duration::from_secs(1), DUE_EVERY)
+        (look_every(&board.desired) / count.clamp(1, PARTS)).clamp(Duration::from_secs(1), DUE_EVERY)
     }
 
     /// Asks what is due, unless a pass is under way: it is asked again when that has ended.
@@ -161,7 +150,7 @@ impl Agenda {
             board.decide(*id);
         }
         if !board.is_asked(Topic::Due) {
-            board.schedule.add(now.elapsed + Duration::from_secs(1), Task::Due);
+            board.later(now, Duration::from_secs(1), Task::Due);
         }
     }
 
@@ -183,8 +172,8 @@ impl Agenda {
             // At first all were looked at together: from then on they come one after the other.
             let share = if is_first { f64::from(place + 1) / places as f64 } else { 1.0 };
             let every = match subject {
-                Subject::Hostname(_) => Agenda::look_every(board),
-                Subject::Certificate(_) => Agenda::look_every(board).max(CERTIFICATES_EVERY),
+                Subject::Hostname(_) => look_every(&board.desired),
+                Subject::Certificate(_) => look_every(&board.desired).max(CERTIFICATES_EVERY),
             };
             let look = after(now, every.mul_f64(share).max(Duration::from_secs(1)));
             let renewal = held.map(|held| held.due_at(board.desired.certificate(certificate).terms.renewal));
@@ -202,10 +191,10 @@ impl Agenda {
         DueSubject { subject, next, failures }
     }
 
-    /// Notes when something is due next, and sees to it that it is looked for then.
+    /// Records when something is due next, and schedules a look at that time.
     fn postpone(&mut self, board: &mut Board, due: DueSubject, now: Now) {
         let pause = Duration::try_from(due.next.duration_since(now.wall)).unwrap_or_default();
-        if due.failures > 0 && pause < Agenda::look_every(board) {
+        if due.failures > 0 && pause < look_every(&board.desired) {
             // Times are stored in whole seconds.
             let wake = now.elapsed + pause + Duration::from_secs(1);
             self.wakes.insert(wake.as_secs() + 1);
@@ -223,4 +212,14 @@ impl Agenda {
         rows.sort_unstable_by_key(|due| due.subject);
         board.ask(Question::Postpone(rows));
     }
+}
+
+/// Returns how often every hostname of a manifest is looked at.
+pub fn look_every(desired: &Desired) -> Duration {
+    desired.look_every.unwrap_or(LOOK_EVERY)
+}
+
+fn after(now: Now, pause: Duration) -> Timestamp {
+    let pause = SignedDuration::try_from(pause).unwrap_or(SignedDuration::MAX);
+    now.wall.checked_add(pause).unwrap_or(Timestamp::MAX)
 }

@@ -34,8 +34,6 @@ pub(super) struct Checks {
     round: u64,
     /// The hostnames whose alias follows each check.
     following: HashMap<CheckId, Vec<HostnameId>>,
-    /// Whether it is scheduled that what checks found is stored.
-    is_to_store: bool,
     /// When it was seen last which endpoints are drained.
     drained_seen: Duration,
     late: Latencies,
@@ -61,7 +59,7 @@ impl Checks {
         self.waiting.clear();
         self.under_way.clear();
         self.following.clear();
-        (self.is_told, self.is_to_store) = (false, false);
+        self.is_told = false;
         for id in desired.hostname_ids().filter(|id| desired.hostname(*id).follows_checks(desired)) {
             for check in judging(desired, id) {
                 self.following.entry(check).or_default().push(id);
@@ -84,17 +82,11 @@ impl Checks {
     fn following(&self, check: CheckId) -> impl Iterator<Item = HostnameId> + '_ {
         self.following.get(&check).into_iter().flatten().copied()
     }
-}
 
-fn is_made(desired: &Desired, id: CheckId) -> bool {
-    desired.check(id).combination().is_none()
-}
-
-impl Checks {
     /// Asks which checks this process may make.
     pub(super) fn claim(&self, board: &mut Board, now: Now) {
         let pause = if self.is_told { CLAIM_AGAIN } else { CLAIM_EVERY };
-        board.schedule.add(now.elapsed + pause, Task::Claim);
+        board.later(now, pause, Task::Claim);
         let ids: Vec<CheckId> = board.desired.check_ids().filter(|id| is_made(&board.desired, *id)).collect();
         if !ids.is_empty() {
             board.ask(Question::Claim(ids));
@@ -107,7 +99,7 @@ impl Checks {
         for id in self.own.difference(&before) {
             let check = board.desired.check(*id);
             let offset = check.terms.every.mul_f64(spread(&check.name, 0));
-            board.schedule.add(now.elapsed + offset, Task::Check(*id));
+            board.later(now, offset, Task::Check(*id));
         }
         let made = board.desired.check_ids().filter(|id| is_made(&board.desired, *id)).count();
         let others = made - self.own.len().min(made);
@@ -194,7 +186,7 @@ impl Checks {
             board.decide(hostname);
         }
         if changes.is_empty() || board.is_asked(Topic::Store) {
-            self.store_later(board, now);
+            board.later(now, STORE_EVERY, Task::Store);
         } else {
             self.store(board);
         }
@@ -219,7 +211,6 @@ impl Checks {
 
     /// Stores what checks found, by now.
     pub(super) fn store(&mut self, board: &mut Board) {
-        self.is_to_store = false;
         if self.book.is_unsaved() && !board.is_asked(Topic::Store) {
             let unstored = self.book.take_unstored(&board.desired);
             board.ask(Question::Store(unstored));
@@ -234,12 +225,6 @@ impl Checks {
         self.book.records().get(&id)
     }
 
-    fn store_later(&mut self, board: &mut Board, now: Now) {
-        if !std::mem::replace(&mut self.is_to_store, true) {
-            board.schedule.add(now.elapsed + STORE_EVERY, Task::Store);
-        }
-    }
-
     fn dead_addresses(&self, id: CheckId) -> Vec<String> {
         let record = self.book.records().get(&id);
         record.map_or_else(Vec::new, |record| record.dead_addresses().map(str::to_owned).collect())
@@ -250,4 +235,9 @@ impl Checks {
         let own = self.following.iter().filter(|(check, _)| self.own.contains(check));
         own.flat_map(|(_, hostnames)| hostnames).copied().collect()
     }
+}
+
+/// Whether a check looks at something itself.
+fn is_made(desired: &Desired, id: CheckId) -> bool {
+    desired.check(id).combination().is_none()
 }

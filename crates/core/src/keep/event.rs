@@ -66,7 +66,7 @@ pub enum Action {
         /// Comes back with what was found.
         round: u64,
     },
-    /// Checks under way are of no use any longer.
+    /// The checks under way are to be dropped: their results are no longer wanted.
     AbandonProbes,
     /// An alias is to give something else.
     Switch(Box<SwitchOrder>),
@@ -300,7 +300,7 @@ pub struct PassSeen {
     pub certificates: HashMap<CertificateId, HeldCertificate>,
 }
 
-/// What people are told.
+/// News for the user.
 #[derive(Debug, Clone, PartialEq)]
 pub enum News {
     /// A check was made.

@@ -25,9 +25,10 @@ mod tests;
 use std::sync::Arc;
 use std::time::Duration;
 
-pub use agenda::LOOK_EVERY;
+pub use agenda::look_every;
 pub use backoff::{Backoff, spread};
 pub use book::{Book, Unstored, UnstoredCheck, VerdictChange, judging, with_members};
+pub use checks::CHECKS_AT_ONCE;
 pub use event::{
     Action, Answer, DueSubject, Event, LoadedManifest, News, Now, PassOrder, PassReport, PassSeen, Question, Recalled,
     Subject, SwitchOrder, SwitchReport, Switched, Topic,
@@ -109,7 +110,7 @@ impl Keep {
             Event::Answered { generation, answer } => self.answered(generation, answer, now),
             Event::ManifestChanged(desired) => {
                 self.next_manifest = Some(desired);
-                self.load_next();
+                load_next(board, self.next_manifest.as_ref());
             }
             Event::ManifestLoaded(loaded) => self.manifest_loaded(loaded, now),
             Event::Stop => self.is_stopping = true,
@@ -169,11 +170,7 @@ impl Keep {
                     board.ask(Question::Thin);
                     board.later(now, THIN_EVERY, Task::Thin);
                 }
-                Task::Load => {
-                    if let Some(desired) = self.next_manifest.clone() {
-                        board.ask(Question::Load(desired));
-                    }
-                }
+                Task::Load => load_next(board, self.next_manifest.as_ref()),
             }
         }
         self.checks.begin_due(board, now);
@@ -199,13 +196,6 @@ impl Keep {
         }
     }
 
-    /// Loads a changed manifest; the one before holds until that is done.
-    fn load_next(&mut self) {
-        if let Some(desired) = self.next_manifest.clone() {
-            self.board.ask(Question::Load(desired));
-        }
-    }
-
     fn manifest_loaded(&mut self, loaded: Result<Box<LoadedManifest>, String>, now: Now) {
         self.board.asked.remove(&Topic::Load);
         let is_latest = |loaded: &LoadedManifest| {
@@ -218,7 +208,7 @@ impl Keep {
                 self.load_manifest(*loaded, now);
             }
             // It has changed again meanwhile.
-            Ok(_) => self.load_next(),
+            Ok(_) => load_next(&mut self.board, self.next_manifest.as_ref()),
             Err(why) => {
                 self.board.tell(News::Note(format!("the changed manifest cannot be taken up: {why}")));
                 self.board.later(now, LOAD_AGAIN, Task::Load);
@@ -248,5 +238,12 @@ impl Keep {
         board.later(now, THIN_EVERY, Task::Thin);
         board.later(now, Agenda::look_pace(board), Task::Due);
         self.agenda.begin_whole_pass(board);
+    }
+}
+
+/// Loads a changed manifest; the one before holds until that is done.
+fn load_next(board: &mut Board, next: Option<&Arc<Desired>>) {
+    if let Some(desired) = next {
+        board.ask(Question::Load(desired.clone()));
     }
 }

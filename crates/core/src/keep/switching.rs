@@ -42,7 +42,7 @@ impl Switches {
     /// Has it decided anew at a time of day.
     fn decide_at(board: &mut Board, id: HostnameId, at: Timestamp, now: Now) {
         let pause = Duration::try_from(at.duration_since(now.wall)).unwrap_or_default();
-        board.schedule.add(now.elapsed + pause, Task::Decide(id));
+        board.later(now, pause, Task::Decide(id));
     }
 
     /// Asks the state about the next hostnames that are to be decided about.
@@ -225,7 +225,7 @@ impl Switches {
         let pause = match outcome {
             Ok(()) => {
                 switching.failures = 0;
-                // Why these are given is told with the switch.
+                // The message about the switch says why.
                 switching.choice = reason.map(|reason| (names(&to), reason));
                 if behind.is_none() {
                     switching.told = None;
@@ -260,7 +260,7 @@ impl Switches {
             }
         };
         if let Some(id) = id {
-            board.schedule.add(now.elapsed + pause, Task::Decide(id));
+            board.later(now, pause, Task::Decide(id));
         } else {
             self.by_hostname.remove(&hostname);
         }

@@ -12,11 +12,11 @@ use crate::desired::{EndpointId, HostnameId, resolved};
 use crate::endpoints::endpoint::{Deployment, EndpointInfo, EndpointKind};
 use crate::health::{CheckFailure, CheckResult, Measured, Phases};
 use crate::judging::facts::{
-    AliasView, BindingView, EndpointView, Fact, HeldCertificate, HostnameKnowledge, Origin, ServedView, ServerRecords,
+    AliasView, BindingView, EndpointView, Fact, HeldCertificate, HostnameKnowledge, ServedView, ServerRecords,
     Unreachable, Written,
 };
 use crate::judging::findings::{Code, Finding};
-use crate::values::{Fingerprint, KeyKind, Ttl};
+use crate::values::{Fingerprint, Ttl};
 use crate::zones::records::{RecordData, RecordSet};
 
 const MANIFEST: &str = r#"
@@ -117,20 +117,8 @@ impl Bench {
             own.facts.bindings.insert(desired.endpoint(id).key(), Fact { seen, value: binding });
         }
         let day = |days: i64| seen.checked_add(SignedDuration::from_hours(24 * days)).unwrap();
-        let held = HeldCertificate {
-            sha256,
-            names: vec![desired.hostname(tonight).hostname.clone()],
-            origin: Origin::Authority,
-            authority: desired.authorities[0].directory.to_string(),
-            key: Some(KeyKind::EcdsaP256),
-            not_before: day(-10),
-            not_after: day(80),
-            renewal_id: None,
-            window: None,
-            replace: None,
-            revoked: None,
-            ordered: None,
-        };
+        let name = desired.hostname(tonight).hostname.clone();
+        let held = HeldCertificate::issued(sha256, name, day(-10)..day(80));
         known.certificates.insert(desired.hostname(tonight).certificate, Some(held));
         let server = "127.0.0.3:53".parse().unwrap();
         let gives = AliasView::of(vec![ServerRecords { server, gives: Ok(alias(led)) }]);

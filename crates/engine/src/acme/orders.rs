@@ -28,7 +28,6 @@ use super::challenges::Publication;
 use crate::drivers::trusted_of_authority;
 use crate::execute::{Progress, Wait, certificate_claim};
 use crate::failure::{EngineError, key_failed, order_failed, seal_failed, state_failed, transport_failed};
-use crate::home::leases::Granted;
 use crate::requests::certificates::{held_of, key_row};
 use crate::run::{Engine, names};
 
@@ -289,15 +288,8 @@ impl Engine {
                 self.note(format!("the order for {} is abandoned: {UNWANTED}", names(&row.names)));
                 self.give_up_row(claim, row, UNWANTED).await
             };
-            match self.claim(&certificate_claim(&name)).await {
-                Ok(Granted::Yes(held)) => {
-                    if let Err(finding) = held.during(give_up).await {
-                        self.note(finding.says);
-                    }
-                }
-                // Another process is working on it.
-                Ok(Granted::HeldBy(_)) => {}
-                Err(finding) => self.note(finding.says),
+            if let Err(finding) = self.claimed_if_free(&certificate_claim(&name), give_up).await {
+                self.note(finding.says);
             }
         }
         Ok(())

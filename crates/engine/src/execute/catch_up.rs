@@ -6,7 +6,7 @@ use pindrel_core::judging::findings::Finding;
 use pindrel_core::judging::pins::PinState;
 use pindrel_core::planning::plan::{HostnameRef, Work};
 
-use crate::failure::{EngineError, state_failed};
+use crate::failure::state_failed;
 use crate::run::Engine;
 
 impl Engine {
@@ -46,24 +46,18 @@ impl Engine {
 
     async fn reload_hostname(&self, id: HostnameId) -> Result<(), Finding> {
         self.reload_certificate(self.desired.hostname(id).certificate).await?;
-        let row = self.state.hostname(&self.desired.hostname(id).hostname).await.map_err(state_failed)?;
-        if let Some(row) = row {
-            let mut known = self.known();
-            let own = known.hostnames.entry(id).or_default();
-            own.ownership = row.ownership;
-            own.facts.take_later(row.facts);
+        let stored = self.state.hostname(&self.desired.hostname(id).hostname).await.map_err(state_failed)?;
+        if let Some(stored) = stored {
+            self.known().hostnames.entry(id).or_default().catch_up(stored.into_known());
         }
         Ok(())
     }
 
     async fn reload_retiring(&self, id: RetiringId) -> Result<(), Finding> {
         let hostname = self.known().retiring(id).hostname.clone();
-        let row = self.state.hostname(&hostname).await.map_err(EngineError::from)?;
-        if let Some(row) = row {
-            let mut known = self.known();
-            let own = &mut known.retiring[id.0 as usize].known;
-            own.ownership = row.ownership;
-            own.facts.take_later(row.facts);
+        let stored = self.state.hostname(&hostname).await.map_err(state_failed)?;
+        if let Some(stored) = stored {
+            self.known().retiring[id.0 as usize].known.catch_up(stored.into_known());
         }
         Ok(())
     }

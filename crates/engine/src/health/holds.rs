@@ -80,7 +80,7 @@ impl Engine {
     pub async fn endpoint_holds(&self) -> Result<Vec<EndpointHoldReport>, EngineError> {
         let now = self.clock.now();
         let holds = self.state.endpoint_holds().await?;
-        let in_force = holds.into_iter().filter(|hold| hold.until.is_none_or(|until| now < until));
+        let in_force = holds.into_iter().filter(|hold| hold.is_in_force(now));
         let report = |hold: EndpointHold| {
             let id = self.desired.endpoint_at(&hold.endpoint)?;
             let endpoint = self.desired.endpoint(id).name.clone();

@@ -24,7 +24,7 @@ use futures::stream;
 use pindrel_core::desired::{CheckId, EndpointId, HostnameId};
 use pindrel_core::health::{Combination, Measured, Need, Track, Verdict};
 use pindrel_core::judging::pins::Known;
-use pindrel_core::keep::{Book, with_members};
+use pindrel_core::keep::{Book, CHECKS_AT_ONCE, with_members};
 
 use crate::drivers::CheckJob;
 use crate::failure::EngineError;
@@ -34,8 +34,6 @@ use crate::run::Engine;
 const BETWEEN_ROUNDS: Duration = Duration::from_millis(200);
 /// The most rounds until a verdict is there.
 const MOST_ROUNDS: u32 = 10;
-/// The most checks at once.
-pub(crate) const CHECKS_AT_ONCE: usize = 256;
 
 impl Engine {
     /// Loads what was concluded about health, and which endpoints are held out of answers, once in a run.

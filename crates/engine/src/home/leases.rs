@@ -5,11 +5,14 @@
 //! the world.
 
 use std::collections::{HashMap, HashSet};
+use std::pin::Pin;
 use std::sync::{Arc, Mutex, PoisonError};
+use std::task::{Context, Poll, ready};
 use std::time::Duration;
 
 use pindrel_core::judging::findings::{Again, Code, Finding};
 use pindrel_state::{Claim, Claimed, State, StateError, Worker};
+use tokio::runtime::Handle;
 use tokio::sync::futures::Notified;
 use tokio::sync::{Notify, watch};
 use tokio::task::AbortHandle;
@@ -100,52 +103,63 @@ impl Leases {
         self.released.notified()
     }
 
-    /// Asks for a claim, entering this process among the workers under `name` where it is none yet.
-    pub(crate) async fn claim(&self, key: &str, name: &str, clock: &Arc<dyn Clock>) -> Result<Granted, StateError> {
-        if !locked(&self.claims).held.insert(key.to_owned()) {
-            return Ok(Granted::HeldBy(name.to_owned()));
-        }
-        // Whatever ends from here on, it is not counted as held.
-        let reserved = Reserved { claims: self.claims.clone(), key: Some(key.to_owned()) };
-        self.give_back_left().await;
-        let seat = self.seat(name, clock).await?;
-        Ok(match self.state.claim(&seat.worker, key, clock.now()).await? {
-            Claimed::Yes(claim) => Granted::Yes(self.held(reserved, claim, &seat)),
-            Claimed::HeldBy { worker } => Granted::HeldBy(worker),
+    /// Asks for a claim, entering this process among the workers, as carrying out `command`, where it is none yet.
+    pub(crate) async fn claim(
+        self: &Arc<Self>,
+        key: &str,
+        command: &str,
+        clock: &Arc<dyn Clock>,
+    ) -> Result<Granted, StateError> {
+        let Some(reserved) = self.reserve(key) else { return Ok(Granted::HeldBy(worker_name(command))) };
+        let (leases, command, clock) = (self.clone(), command.to_owned(), clock.clone());
+        ToItsEnd::of(async move {
+            leases.give_back_left().await;
+            let seat = leases.seat(&command, &clock).await?;
+            Ok(match leases.state.claim(&seat.worker, &reserved.key, clock.now()).await? {
+                Claimed::Yes(claim) => Granted::Yes(leases.held(reserved, claim, &seat)),
+                Claimed::HeldBy { worker } => Granted::HeldBy(worker),
+            })
         })
+        .await
     }
 
     /// Claims those of some keys that no other process has.
     pub(crate) async fn claim_free(
-        &self,
-        keys: &[String],
-        name: &str,
+        self: &Arc<Self>,
+        keys: Vec<String>,
+        command: &str,
         clock: &Arc<dyn Clock>,
     ) -> Result<Vec<Held>, StateError> {
-        let mut reserved: HashMap<String, Reserved> = HashMap::new();
-        for key in keys {
-            if locked(&self.claims).held.insert(key.clone()) {
-                reserved.insert(key.clone(), Reserved { claims: self.claims.clone(), key: Some(key.clone()) });
-            }
-        }
-        self.give_back_left().await;
-        let seat = self.seat(name, clock).await?;
-        let keys: Vec<String> = reserved.keys().cloned().collect();
-        let granted = self.state.claim_free(&seat.worker, &keys, clock.now()).await?;
-        let held = granted.into_iter().filter_map(|claim| Some(self.held(reserved.remove(&claim.key)?, claim, &seat)));
-        Ok(held.collect())
+        let reserved = keys.into_iter().filter_map(|key| Some((key.clone(), self.reserve(&key)?)));
+        let mut reserved: HashMap<String, Reserved> = reserved.collect();
+        let (leases, command, clock) = (self.clone(), command.to_owned(), clock.clone());
+        ToItsEnd::of(async move {
+            leases.give_back_left().await;
+            let seat = leases.seat(&command, &clock).await?;
+            let keys: Vec<String> = reserved.keys().cloned().collect();
+            let granted = leases.state.claim_free(&seat.worker, &keys, clock.now()).await?;
+            let held = |claim: Claim| Some(leases.held(reserved.remove(&claim.key)?, claim, &seat));
+            Ok(granted.into_iter().filter_map(held).collect())
+        })
+        .await
+    }
+
+    /// Counts a key as held by this process; `None` where it is already.
+    fn reserve(&self, key: &str) -> Option<Reserved> {
+        let is_new = locked(&self.claims).held.insert(key.to_owned());
+        is_new.then(|| Reserved { claims: self.claims.clone(), key: key.to_owned(), is_granted: false })
     }
 
     fn held(&self, mut reserved: Reserved, claim: Claim, seat: &Seat) -> Held {
-        reserved.key = None;
+        reserved.is_granted = true;
         let (state, claims, released) = (self.state.clone(), self.claims.clone(), self.released.clone());
         Held { claim, state, claims, released, is_lost: seat.is_lost.clone(), is_released: false }
     }
 
     /// Enters this process among the workers, where it is none yet: from then on it hears of it where others work on the
     /// same things.
-    pub(crate) async fn enter(&self, name: &str, clock: &Arc<dyn Clock>) -> Result<(), StateError> {
-        self.seat(name, clock).await.map(drop)
+    pub(crate) async fn enter(&self, command: &str, clock: &Arc<dyn Clock>) -> Result<(), StateError> {
+        self.seat(command, clock).await.map(drop)
     }
 
     /// Takes this process out of the workers.
@@ -156,12 +170,12 @@ impl Leases {
         }
     }
 
-    async fn seat(&self, name: &str, clock: &Arc<dyn Clock>) -> Result<Arc<Seat>, StateError> {
+    async fn seat(&self, command: &str, clock: &Arc<dyn Clock>) -> Result<Arc<Seat>, StateError> {
         let mut seat = self.seat.lock().await;
         if let Some(seat) = seat.as_ref().filter(|seat| !*seat.is_lost.borrow()) {
             return Ok(seat.clone());
         }
-        let worker = Arc::new(self.state.enter_worker(name, clock.now(), self.lease).await?);
+        let worker = Arc::new(self.state.enter_worker(&worker_name(command), clock.now(), self.lease).await?);
         let (lost, is_lost) = watch::channel(false);
         let renewal = Renewal {
             state: self.state.clone(),
@@ -175,7 +189,8 @@ impl Leases {
         Ok(seat.insert(Arc::new(Seat { worker, is_lost, renewing })).clone())
     }
 
-    async fn give_back_left(&self) {
+    /// Gives back what this process does not work on any longer, as far as that is not done yet.
+    pub(crate) async fn give_back_left(&self) {
         give_back_left(&*self.state, &self.claims).await;
     }
 }
@@ -229,16 +244,51 @@ impl Renewal {
     }
 }
 
-/// A key that is being claimed.
+/// A question to the state that goes on in a task of its own when whoever asked gives up: a claim that was granted to nobody
+/// would be held until this process ends. So it is dropped, and given back.
+struct ToItsEnd<T: Send + 'static>(Option<Pin<Box<dyn Future<Output = T> + Send>>>);
+
+impl<T: Send + 'static> ToItsEnd<T> {
+    fn of(asking: impl Future<Output = T> + Send + 'static) -> ToItsEnd<T> {
+        ToItsEnd(Some(Box::pin(asking)))
+    }
+}
+
+impl<T: Send + 'static> Future for ToItsEnd<T> {
+    type Output = T;
+
+    fn poll(mut self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<T> {
+        let Some(asking) = &mut self.0 else { return Poll::Pending };
+        let answer = ready!(asking.as_mut().poll(context));
+        self.0 = None;
+        Poll::Ready(answer)
+    }
+}
+
+impl<T: Send + 'static> Drop for ToItsEnd<T> {
+    fn drop(&mut self) {
+        if let (Some(asking), Ok(runtime)) = (self.0.take(), Handle::try_current()) {
+            runtime.spawn(asking);
+        }
+    }
+}
+
+/// What others call this process while it carries out a command.
+fn worker_name(command: &str) -> String {
+    format!("{command} (process {} on {})", std::process::id(), pindrel_machine::host_name())
+}
+
+/// A key that is being claimed: counted as held until it is refused.
 struct Reserved {
     claims: Arc<Mutex<Claims>>,
-    key: Option<String>,
+    key: String,
+    is_granted: bool,
 }
 
 impl Drop for Reserved {
     fn drop(&mut self) {
-        if let Some(key) = self.key.take() {
-            locked(&self.claims).held.remove(&key);
+        if !self.is_granted {
+            locked(&self.claims).held.remove(&self.key);
         }
     }
 }
@@ -299,4 +349,32 @@ fn lease_lost(key: &str) -> Finding {
 pub(crate) fn busy(key: &str, worker: &str) -> Finding {
     let says = format!("{worker} is working on {key}");
     Finding::of(Code::WorkedOnElsewhere, says, "Wait until it has ended")
+}
+
+#[cfg(test)]
+mod tests {
+    use pindrel_state::{Access, SqliteState};
+
+    use super::*;
+    use crate::drivers::SystemClock;
+
+    #[tokio::test(flavor = "multi_thread")]
+    async fn whoever_gives_up_asking_for_a_claim_leaves_it_to_the_next() {
+        let folder = tempfile::tempdir().unwrap();
+        let state = Arc::new(SqliteState::open(&folder.path().join("state.sqlite"), Access::Change).unwrap());
+        let leases = Arc::new(Leases::of(state));
+        let clock: Arc<dyn Clock> = Arc::new(SystemClock::default());
+        let keys = || vec!["check a".to_owned(), "check b".to_owned()];
+        for micros in (0..2_000).step_by(40) {
+            let asking = leases.claim_free(keys(), "keep", &clock);
+            drop(tokio::time::timeout(Duration::from_micros(micros), asking).await);
+        }
+        for _ in 0..500 {
+            if leases.claim_free(keys(), "keep", &clock).await.unwrap().len() == 2 {
+                return;
+            }
+            tokio::time::sleep(Duration::from_millis(10)).await;
+        }
+        panic!("they are held by nobody, and by this process");
+    }
 }

@@ -24,7 +24,7 @@ use std::time::Duration;
 use futures::FutureExt as _;
 use pindrel_core::desired::{CertificateId, CheckId, Desired};
 use pindrel_core::health::{Slot, due_to_drop, due_to_widen, widen};
-use pindrel_core::keep::{Action, Event, Keep, KeepSummary, Now};
+use pindrel_core::keep::{Action, Event, Keep, KeepSummary, Now, look_every};
 use tokio::sync::mpsc;
 use tokio::task::JoinSet;
 
@@ -181,7 +181,7 @@ pub async fn keep(setup: KeepSetup, mut commands: mpsc::Receiver<KeepCommand>) -
 /// [`EngineError`] when the state cannot be read or written.
 pub async fn keep_once(setup: KeepSetup) -> Result<crate::events::Summary, EngineError> {
     let (context, desired) = RunContext::of(setup);
-    let look_every = desired.look_every.unwrap_or(pindrel_core::keep::LOOK_EVERY);
+    let look_every = look_every(&desired);
     let bounds = Bounds { max_age_secs: look_every.as_secs(), ..context.bounds };
     let engine = context.engine(&desired, context.listener.clone(), bounds).await?;
     engine.check_once(&desired.check_ids().collect::<Vec<_>>()).await?;

@@ -9,16 +9,15 @@ use futures::StreamExt as _;
 use futures::stream;
 use jiff::{SignedDuration, Timestamp};
 use pindrel_core::desired::{CertificateId, CheckId, Desired, EndpointId, HostnameId};
-use pindrel_core::judging::facts::{Drained, HostnameKnowledge};
-use pindrel_core::keep::{Answer, DueSubject, Event, LoadedManifest, Question, Recalled, Subject, Unstored};
-use pindrel_state::{DueRow, State, StateError};
+use pindrel_core::judging::facts::Drained;
+use pindrel_core::keep::{Answer, DueSubject, Event, LoadedManifest, Question, Recalled, Subject};
+use pindrel_state::{DueRow, HostnameRow, State, StateError};
 use tokio::sync::Mutex;
 
 use super::{Ended, Held, RunContext, guarded};
 use crate::drivers::{Trusted, within};
 use crate::failure::EngineError;
 use crate::health::{drained, issuer, store};
-use crate::home::leases::Leases;
 
 /// How long the state may take for one answer, and for what checks found.
 const ANSWERED_WITHIN: Duration = Duration::from_secs(5);
@@ -51,20 +50,12 @@ impl Claims {
         let mut claims = self.0.lock().await;
         let wanted: HashMap<CheckKey, CheckId> =
             ids.iter().map(|id| (format!("check {}", desired.check(*id).name), *id)).collect();
-        let unwanted: Vec<CheckKey> = claims
-            .iter()
-            .filter(|(key, held)| !wanted.contains_key(*key) || held.is_lost())
-            .map(|(key, _)| key.clone())
-            .collect();
-        for key in unwanted {
-            if let Some(held) = claims.remove(&key) {
-                held.release().await;
-            }
-        }
+        claims.retain(|key, held| wanted.contains_key(key) && !held.is_lost());
         let free: Vec<CheckKey> = wanted.keys().filter(|key| !claims.contains_key(*key)).cloned().collect();
+        let leases = &context.home.leases;
+        leases.give_back_left().await;
         if !free.is_empty() {
-            let leases: &Leases = &context.home.leases;
-            for held in leases.claim_free(&free, &crate::run::worker_name("keep"), &context.clock).await? {
+            for held in leases.claim_free(free, "keep", &context.clock).await? {
                 claims.insert(held.key().to_owned(), held);
             }
         }
@@ -108,41 +99,54 @@ pub(super) async fn answer(
             Answer::Recalled { ids, said }
         }
         Question::Drained => {
-            Answer::Drained(in_time(&context, "which endpoints are drained", read_drained(&context, &desired)).await)
+            let asking = read_drained(&context, &desired);
+            Answer::Drained(
+                in_time(&context, ANSWERED_WITHIN, "which endpoints are drained is not known", asking).await,
+            )
         }
-        Question::Due(most) => Answer::Due(in_time(&context, "what is due", take_due(&context, &desired, most)).await),
+        Question::Due(most) => {
+            let asking = take_due(&context, &desired, most);
+            Answer::Due(in_time(&context, ANSWERED_WITHIN, "what is due is not known", asking).await)
+        }
         Question::Claim(ids) => {
-            let claim = claims.claim(&context, &desired, &ids);
-            Answer::Claimed(in_time(&context, "which checks are made elsewhere", claim).await)
+            let asking = claims.claim(&context, &desired, &ids);
+            let unknown = "which checks other processes make is not known";
+            Answer::Claimed(in_time(&context, ANSWERED_WITHIN, unknown, asking).await)
         }
         Question::Postpone(rows) => {
-            let stored = persist_due(&context, &desired, &rows);
-            let is_stored = in_time(&context, "when what is due", stored).await.is_some();
-            Answer::Postponed(if is_stored { Vec::new() } else { rows })
+            let storing = persist_due(&context, &desired, &rows);
+            let stored = in_time(&context, ANSWERED_WITHIN, "what is due next cannot be stored", storing).await;
+            Answer::Postponed(if stored.is_some() { Vec::new() } else { rows })
         }
-        Question::Store(unstored) => Answer::Stored(store_found(&context, unstored).await),
+        Question::Store(mut unstored) => {
+            let storing = store(&mut unstored, &*context.home.state);
+            in_time(&context, STORED_WITHIN, "what checks found cannot be stored", storing).await;
+            Answer::Stored(unstored)
+        }
         Question::Thin => {
-            thin(&context, &desired).await;
+            let thinning = async {
+                let engine = context.engine(&desired, Arc::new(()), context.bounds).await?;
+                engine.thin_checks().await
+            };
+            in_time(&context, THINNED_WITHIN, "what is stored of checks cannot be thinned", thinning).await;
             Answer::Thinned
         }
     };
     Event::Answered { generation, answer }.into()
 }
 
-/// What the state says within its time; what it does not say is logged.
-async fn in_time<T>(
+/// What the state says within its time. Where it says nothing, `problem` is logged.
+async fn in_time<T, E: std::fmt::Display>(
     context: &RunContext,
-    what: &'static str,
-    asking: impl Future<Output = Result<T, StateError>>,
+    limit: Duration,
+    problem: &'static str,
+    asking: impl Future<Output = Result<T, E>>,
 ) -> Option<T> {
-    match guarded("a question to the state", within(&*context.clock, ANSWERED_WITHIN, asking)).await.flatten() {
-        Some(Ok(said)) => Some(said),
-        Some(Err(error)) => {
-            tracing::warn!(%error, "the state does not say {what}");
-            None
-        }
+    let answer = guarded("a question to the state", within(&*context.clock, limit, asking)).await.flatten();
+    match answer {
+        Some(answer) => answer.inspect_err(|error| tracing::warn!(%error, "{problem}")).ok(),
         None => {
-            tracing::warn!("the state does not say in time {what}");
+            tracing::warn!("{problem}: the state does not answer");
             None
         }
     }
@@ -177,7 +181,7 @@ async fn recall(context: &RunContext, desired: &Desired, ids: &[HostnameId]) -> 
 async fn recall_one(desired: &Desired, state: &dyn State, id: HostnameId) -> Result<Recalled, StateError> {
     let wanted = desired.hostname(id);
     let row = state.hostname(&wanted.hostname).await?;
-    let own = row.map(|row| HostnameKnowledge { facts: row.facts, ownership: row.ownership });
+    let own = row.map(HostnameRow::into_known);
     let certificate = state.certificate(&desired.certificate(wanted.certificate).name).await?.map(|row| row.held);
     let mut endpoints = Vec::new();
     for endpoint in wanted.endpoints() {
@@ -191,7 +195,7 @@ async fn recall_one(desired: &Desired, state: &dyn State, id: HostnameId) -> Res
 async fn read_drained(context: &RunContext, desired: &Desired) -> Result<HashMap<EndpointId, Drained>, StateError> {
     let holds = context.home.state.endpoint_holds().await?;
     let now = context.clock.now();
-    Ok(drained(desired, holds.into_iter().filter(|hold| hold.until.is_none_or(|until| now < until))))
+    Ok(drained(desired, holds.into_iter().filter(|hold| hold.is_in_force(now))))
 }
 
 /// The hostnames and certificates of a manifest by the names under which they are due.
@@ -241,26 +245,4 @@ async fn persist_due(context: &RunContext, desired: &Desired, rows: &[DueSubject
         failures: due.failures,
     });
     context.home.state.persist_due(&rows.collect::<Vec<_>>()).await
-}
-
-async fn store_found(context: &RunContext, mut unstored: Unstored) -> Unstored {
-    let storing = within(&*context.clock, STORED_WITHIN, store(&mut unstored, &*context.home.state));
-    match guarded("storing what checks found", storing).await.flatten() {
-        Some(Ok(())) => {}
-        Some(Err(error)) => tracing::warn!(%error, "what checks found cannot be stored"),
-        None => tracing::warn!("what checks found cannot be stored: the state does not answer"),
-    }
-    unstored
-}
-
-async fn thin(context: &RunContext, desired: &Arc<Desired>) {
-    let thinning = async {
-        let engine = context.engine(desired, Arc::new(()), context.bounds).await?;
-        engine.thin_checks().await
-    };
-    match guarded("thinning", within(&*context.clock, THINNED_WITHIN, thinning)).await.flatten() {
-        Some(Ok(())) => {}
-        Some(Err(error)) => tracing::warn!(%error, "what is stored of checks cannot be thinned"),
-        None => tracing::warn!("what is stored of checks cannot be thinned: the state does not answer"),
-    }
 }

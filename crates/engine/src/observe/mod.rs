@@ -16,10 +16,10 @@ use futures::stream;
 use jiff::Timestamp;
 use pindrel_core::desired::{CertificateId, EndpointId, HostnameId, ZoneId};
 use pindrel_core::health::policy::Policy;
-use pindrel_core::judging::facts::{HostnameFacts, HostnameKnowledge, is_fresh};
+use pindrel_core::judging::facts::{HostnameFacts, is_fresh};
 use pindrel_core::judging::pins::Pins;
 use pindrel_core::planning::moves::former_endpoint_ids;
-use pindrel_state::HostnameSummary;
+use pindrel_state::{HostnameRow, HostnameSummary};
 
 use crate::events::Event;
 use crate::failure::EngineError;
@@ -129,10 +129,7 @@ impl Engine {
             if !fresh {
                 stale.push(*id);
             }
-            let own = row.map_or_else(HostnameKnowledge::default, |row| HostnameKnowledge {
-                facts: row.facts,
-                ownership: row.ownership,
-            });
+            let own = row.map(HostnameRow::into_known).unwrap_or_default();
             self.known().hostnames.insert(*id, own);
 
             self.load_certificate(wanted.certificate).await?;

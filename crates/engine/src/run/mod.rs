@@ -323,13 +323,12 @@ impl Engine {
 
     /// Enters this process among those that work on the state.
     pub(crate) async fn enter(&self) -> Result<(), EngineError> {
-        Ok(self.leases.enter(&worker_name(self.record.command()), &self.clock).await?)
+        Ok(self.leases.enter(self.record.command(), &self.clock).await?)
     }
 
     /// Asks for a claim.
     pub(crate) async fn claim(&self, key: &str) -> Result<Granted, Finding> {
-        let name = worker_name(self.record.command());
-        self.leases.claim(key, &name, &self.clock).await.map_err(state_failed)
+        self.leases.claim(key, self.record.command(), &self.clock).await.map_err(state_failed)
     }
 
     /// Works on something under a claim on it; what another process is working on is waited for.
@@ -339,6 +338,18 @@ impl Engine {
         work: impl AsyncFnOnce(&Claim) -> Result<T, Finding>,
     ) -> Result<T, Finding> {
         self.claim_in_time(key).await?.during(work).await
+    }
+
+    /// Works on something under a claim on it, unless another process is working on it.
+    pub(crate) async fn claimed_if_free(
+        &self,
+        key: &str,
+        work: impl AsyncFnOnce(&Claim) -> Result<(), Finding>,
+    ) -> Result<(), Finding> {
+        match self.claim(key).await? {
+            Granted::Yes(held) => held.during(work).await,
+            Granted::HeldBy(_) => Ok(()),
+        }
     }
 
     /// Waits for a claim for as long as the run has patience.
@@ -434,11 +445,6 @@ impl Engine {
     pub(crate) fn count_waiting_requests(&self, count: usize) {
         self.waiting_requests.fetch_add(count as u64, Ordering::Relaxed);
     }
-}
-
-/// What others call this process while it carries out a command.
-pub(crate) fn worker_name(command: &str) -> String {
-    format!("{command} (process {} on {})", std::process::id(), pindrel_machine::host_name())
 }
 
 /// Writes hostnames for a sentence.

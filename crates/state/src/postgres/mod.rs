@@ -17,7 +17,7 @@ use tokio_postgres::types::{IsNull, ToSql, Type, private::BytesMut, to_sql_check
 use tokio_postgres::{Client, Config, NoTls};
 use tokio_postgres_rustls::MakeRustlsConnect;
 
-use crate::claims::Presence;
+use crate::claims::{PRESENCE, Presence, presence_unknown};
 use crate::sql::{Database, Durability, Row, Session, SqlState, Statement, Value};
 use crate::{Access, StateError};
 
@@ -44,8 +44,6 @@ const MOST_CONNECTIONS: usize = 16;
 const CONNECT: Duration = Duration::from_secs(10);
 /// How long an answer may take.
 const ANSWERED_WITHIN: Duration = Duration::from_secs(60);
-/// What is done when it is asked whether a process lives.
-const PRESENCE: &str = "tell which workers live";
 
 /// Whom the connection trusts.
 #[derive(Debug, Clone)]
@@ -176,10 +174,6 @@ async fn migrate(client: &mut Client, access: Access) -> Result<i64, Failure> {
     Ok(found.max(MIGRATIONS.len() as i64))
 }
 
-fn not_told(source: Failure) -> StateError {
-    failed(PRESENCE, source)
-}
-
 impl ToSql for Value {
     fn to_sql(&self, ty: &Type, out: &mut BytesMut) -> Result<IsNull, Failure> {
         match self {
@@ -290,16 +284,16 @@ impl Database for Postgres {
     }
 
     async fn be_present(&self) -> Result<Presence, StateError> {
-        presence::begin(&self.config).await.map_err(not_told)
+        presence::begin(&self.config).await.map_err(presence_unknown)
     }
 
     async fn is_still_present(&self, presence: &Presence) -> Result<bool, StateError> {
-        presence::is_held(&self.config, presence).await.map_err(not_told)
+        presence::is_held(&self.config, presence).await.map_err(presence_unknown)
     }
 
     async fn is_present(&self, token: &str) -> Result<bool, StateError> {
         let client = self.client(PRESENCE).await?;
-        presence::is_present(&client, token).await.map_err(not_told)
+        presence::is_present(&client, token).await.map_err(presence_unknown)
     }
 
     async fn is_in_place(&self) -> Result<bool, StateError> {

@@ -1,5 +1,6 @@
 //! Workers and their claims.
 
+use std::collections::{BTreeSet, HashSet};
 use std::time::Duration;
 
 use async_trait::async_trait;
@@ -94,7 +95,6 @@ impl<D: Database> Claims for SqlState<D> {
             self.database.query("read workers", sql, Vec::new()).await?.into_iter().map(other).collect()
         };
         self.take_out_ended(&living().await?, now).await?;
-        let met_before = !living().await?.is_empty();
         // It is present before others can see it.
         let presence = self.database.be_present().await?;
         let now = self.database.time(now).await?;
@@ -103,7 +103,7 @@ impl<D: Database> Claims for SqlState<D> {
         let (mut rows, _) = self.database.write("enter a worker", Durability::Soon, vec![insert]).await?;
         let missing = || StateError::Corrupt { table: WORKERS, why: "a new worker has no number".into() };
         let id = rows.pop().ok_or_else(missing)?.integer(WORKERS)?;
-        let met_others = met_before || living().await?.iter().any(|other| other.id != id);
+        let met_others = living().await?.iter().any(|other| other.id != id);
         Ok(Worker::new(id, met_others, presence))
     }
 
@@ -154,14 +154,13 @@ impl<D: Database> Claims for SqlState<D> {
         let others: Vec<Other> = others.into_iter().map(other).collect::<Result<_, _>>()?;
         self.take_out_ended(&others, now).await?;
         // In one order everywhere: nobody waits for somebody who waits for them.
-        let keys: std::collections::BTreeSet<&String> = keys.iter().collect();
+        let keys: BTreeSet<&String> = keys.iter().collect();
         let (claims, statements): (Vec<Claim>, Vec<Statement>) = keys.iter().map(|key| take(worker, key)).unzip();
         self.database.write("claim work", Durability::Soon, statements).await?;
         let had = "SELECT fence FROM claims WHERE worker = ?1 AND fence >= ?2";
         let Some(first) = claims.first() else { return Ok(Vec::new()) };
         let had = self.database.query("read claims", had, values![worker.id, first.fence]).await?;
-        let had: Vec<i64> = had.into_iter().map(|mut row| row.integer(TABLE)).collect::<Result<_, _>>()?;
-        let had: std::collections::HashSet<i64> = had.into_iter().collect();
+        let had: HashSet<i64> = had.into_iter().map(|mut row| row.integer(TABLE)).collect::<Result<_, _>>()?;
         Ok(claims.into_iter().filter(|claim| had.contains(&claim.fence)).collect())
     }
 

@@ -13,8 +13,13 @@ use crate::{Claim, StateError};
 
 const TABLE: &str = "hostnames";
 
-// What was seen earlier takes the place of nothing: two processes may store in another order than they looked. What is
-// an hour older is no such case: the clock was set back.
+/// The condition under which what was seen takes the place of what a table has: it was not seen earlier, since two processes
+/// may store in another order than they looked. What is an hour older is no such case: the clock was set back.
+macro_rules! unless_seen_later {
+    ($insert:literal, $table:literal) => {
+        concat!($insert, " WHERE excluded.seen >= ", $table, ".seen OR excluded.seen < ", $table, ".seen - 3600000")
+    };
+}
 
 /// What is stored of the things of a hostname.
 #[derive(Default)]
@@ -125,9 +130,11 @@ impl<D: Database> Hostnames for SqlState<D> {
         let summary = "INSERT INTO hostnames (hostname, wanted, held, seen, due) VALUES (?1, ?2, ?3, ?4, ?5)
                        ON CONFLICT (hostname) DO UPDATE SET wanted = excluded.wanted, held = excluded.held,
                        seen = excluded.seen, due = excluded.due";
-        let later = "INSERT INTO facts (hostname, about, seen, fact) VALUES (?1, ?2, ?3, ?4)
-                     ON CONFLICT (hostname, about) DO UPDATE SET seen = excluded.seen, fact = excluded.fact
-                     WHERE excluded.seen >= facts.seen OR excluded.seen < facts.seen - 3600000";
+        let later = unless_seen_later!(
+            "INSERT INTO facts (hostname, about, seen, fact) VALUES (?1, ?2, ?3, ?4)
+                     ON CONFLICT (hostname, about) DO UPDATE SET seen = excluded.seen, fact = excluded.fact",
+            "facts"
+        );
         let mut statements = Vec::with_capacity(4 * rows.len());
         for row in rows {
             let name = row.hostname.as_str();
@@ -186,9 +193,11 @@ impl<D: Database> Hostnames for SqlState<D> {
     }
 
     async fn persist_zone(&self, zone: &DnsName, fact: &Fact<ZoneView>) -> Result<(), StateError> {
-        let sql = "INSERT INTO zones (zone, fact, seen) VALUES (?1, ?2, ?3)
-                   ON CONFLICT (zone) DO UPDATE SET fact = excluded.fact, seen = excluded.seen
-                   WHERE excluded.seen >= zones.seen OR excluded.seen < zones.seen - 3600000";
+        let sql = unless_seen_later!(
+            "INSERT INTO zones (zone, fact, seen) VALUES (?1, ?2, ?3)
+                   ON CONFLICT (zone) DO UPDATE SET fact = excluded.fact, seen = excluded.seen",
+            "zones"
+        );
         let params = values![zone.as_str(), write_json("zones", fact)?, fact.seen.as_millisecond()];
         self.execute("store a zone", Durability::Seen, sql, params).await
     }
@@ -200,9 +209,11 @@ impl<D: Database> Hostnames for SqlState<D> {
     }
 
     async fn persist_endpoint(&self, key: &EndpointKey, fact: &Fact<EndpointView>) -> Result<(), StateError> {
-        let sql = "INSERT INTO endpoints (endpoint, fact, seen) VALUES (?1, ?2, ?3)
-                   ON CONFLICT (endpoint) DO UPDATE SET fact = excluded.fact, seen = excluded.seen
-                   WHERE excluded.seen >= endpoints.seen OR excluded.seen < endpoints.seen - 3600000";
+        let sql = unless_seen_later!(
+            "INSERT INTO endpoints (endpoint, fact, seen) VALUES (?1, ?2, ?3)
+                   ON CONFLICT (endpoint) DO UPDATE SET fact = excluded.fact, seen = excluded.seen",
+            "endpoints"
+        );
         let params = values![key.to_string(), write_json("endpoints", fact)?, fact.seen.as_millisecond()];
         self.execute("store an endpoint", Durability::Seen, sql, params).await
     }

@@ -15,7 +15,7 @@ use rusqlite::{Connection, ErrorCode, OpenFlags, TransactionBehavior, params_fro
 use tokio::sync::{Mutex, OwnedMutexGuard};
 
 use self::presence::Presences;
-use crate::claims::Presence;
+use crate::claims::{Presence, presence_unknown};
 use crate::sql::{Database, Durability, Guard as Refusal, Row, Session, SqlState, Statement, Value};
 use crate::{Access, StateError};
 
@@ -42,8 +42,8 @@ pub struct Sqlite {
 struct Disk(AtomicU8);
 
 impl Disk {
-    /// Has those that follow wait for it, or not; asked for each of them, it is told to SQLite where it changes, since
-    /// that has all statements prepared anew.
+    /// Sets whether the writes that follow wait for it. SQLite is told only when that changes: the pragma makes it prepare
+    /// all statements again.
     fn waits(&self, connection: &Connection, waits: bool) -> rusqlite::Result<()> {
         let (level, pragma) = if waits { (2, "PRAGMA synchronous = FULL") } else { (1, "PRAGMA synchronous = NORMAL") };
         if self.0.load(Ordering::Relaxed) != level {
@@ -189,11 +189,6 @@ impl Sqlite {
     }
 }
 
-/// Whether a process lives cannot be told.
-fn not_told(error: std::io::Error) -> StateError {
-    StateError::Failed { doing: "tell which workers live", source: error.into() }
-}
-
 fn to_sqlite(value: Value) -> SqliteValue {
     match value {
         Value::Null => SqliteValue::Null,
@@ -300,15 +295,15 @@ impl Database for Sqlite {
     }
 
     async fn be_present(&self) -> Result<Presence, StateError> {
-        self.presences.begin().map_err(not_told)
+        self.presences.begin().map_err(presence_unknown)
     }
 
     async fn is_still_present(&self, presence: &Presence) -> Result<bool, StateError> {
-        self.presences.has(&presence.token).map_err(not_told)
+        self.presences.has(&presence.token).map_err(presence_unknown)
     }
 
     async fn is_present(&self, token: &str) -> Result<bool, StateError> {
-        self.presences.has(token).map_err(not_told)
+        self.presences.has(token).map_err(presence_unknown)
     }
 
     async fn is_in_place(&self) -> Result<bool, StateError> {

@@ -39,7 +39,7 @@ pub(crate) struct HoldArgs {
 
 pub(super) async fn run(context: &Context, args: &HoldArgs) -> Result<Status, CliError> {
     context.refuse_csv()?;
-    let engine = context.changing_engine("health").await?;
+    let engine = context.changing_engine("health hold").await?;
     let name = &args.endpoint;
     if args.release {
         let was_held = engine.release_endpoint(name).await?;

@@ -121,6 +121,27 @@ impl HeldCertificate {
 }
 
 #[cfg(test)]
+impl HeldCertificate {
+    /// One that an authority has issued for a name, as tests need it.
+    pub(crate) fn issued(sha256: Fingerprint, name: Hostname, valid: std::ops::Range<Timestamp>) -> HeldCertificate {
+        HeldCertificate {
+            sha256,
+            names: vec![name],
+            origin: Origin::Authority,
+            authority: "https://authority.example/directory".into(),
+            key: Some(KeyKind::EcdsaP256),
+            not_before: valid.start,
+            not_after: valid.end,
+            renewal_id: None,
+            window: None,
+            replace: None,
+            revoked: None,
+            ordered: None,
+        }
+    }
+}
+
+#[cfg(test)]
 mod tests {
     use super::*;
 
@@ -130,20 +151,8 @@ mod tests {
 
     #[test]
     fn a_certificate_that_is_to_be_replaced_is_due_from_its_start() {
-        let mut held = HeldCertificate {
-            sha256: Fingerprint::from_digest([7; 32]),
-            names: vec!["api.larkfield.example".parse().unwrap()],
-            origin: Origin::Authority,
-            authority: "https://127.0.0.1:4430/directory".into(),
-            key: Some(KeyKind::default()),
-            not_before: at(0),
-            not_after: at(90 * 86_400),
-            renewal_id: None,
-            window: None,
-            replace: None,
-            revoked: None,
-            ordered: None,
-        };
+        let name = "api.larkfield.example".parse().unwrap();
+        let mut held = HeldCertificate::issued(Fingerprint::from_digest([7; 32]), name, at(0)..at(90 * 86_400));
         let due = held.due_at(RenewalRule::Before(std::time::Duration::from_secs(30 * 86_400)));
         assert!((at(59 * 86_400)..=at(60 * 86_400)).contains(&due), "{due}");
         held.replace = Some(ReplaceReason::KeyCompromised);

@@ -22,6 +22,14 @@ pub struct HostnameKnowledge {
     pub ownership: Ownership,
 }
 
+impl HostnameKnowledge {
+    /// Takes over what is stored by now: what was written, and what was seen later.
+    pub fn catch_up(&mut self, stored: HostnameKnowledge) {
+        self.ownership = stored.ownership;
+        self.facts.take_later(stored.facts);
+    }
+}
+
 /// A place in [`Knowledge::retiring`].
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub struct RetiringId(pub u32);

@@ -593,21 +593,21 @@ impl HostnameFacts {
                 self.bindings.insert(key, fact);
             }
         }
-        self.take_later_alias(alias);
-        if let Some(answer) = answer
-            && self.answer.as_ref().is_none_or(|own| own.seen < answer.seen)
-        {
-            self.answer = Some(answer);
-        }
+        take_later(&mut self.alias, alias);
+        take_later(&mut self.answer, answer);
     }
 
     /// Takes over what the zone's servers gave where that was seen later.
     pub fn take_later_alias(&mut self, other: Option<Fact<AliasView>>) {
-        if let Some(other) = other
-            && self.alias.as_ref().is_none_or(|own| own.seen < other.seen)
-        {
-            self.alias = Some(other);
-        }
+        take_later(&mut self.alias, other);
+    }
+}
+
+fn take_later<T>(own: &mut Option<Fact<T>>, other: Option<Fact<T>>) {
+    if let Some(other) = other
+        && own.as_ref().is_none_or(|own| own.seen < other.seen)
+    {
+        *own = Some(other);
     }
 }
 

@@ -102,20 +102,7 @@ impl Scene {
                 port: 8443,
                 ..EndpointInfo::plain("catalogue", EndpointKind::Gateway, "north", vec![address("127.0.0.21")])
             }),
-            certificate: Some(HeldCertificate {
-                sha256,
-                names: vec![wanted.hostname.clone()],
-                origin: Origin::Authority,
-                authority: desired.authority(AuthorityId(0)).directory.to_string(),
-                key: Some(KeyKind::EcdsaP256),
-                not_before: day(-10),
-                not_after: day(80),
-                renewal_id: None,
-                window: None,
-                replace: None,
-                revoked: None,
-                ordered: None,
-            }),
+            certificate: Some(HeldCertificate::issued(sha256, wanted.hostname.clone(), day(-10)..day(80))),
             undelivered: Undelivered::default(),
             binding: BindingView::Present {
                 binding: wanted.binding(desired, wanted.first_endpoint(), Some(sha256)),

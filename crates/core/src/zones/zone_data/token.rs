@@ -7,7 +7,7 @@ use super::name::{escape, unescape};
 pub struct Token<'t> {
     /// As it is written, without the quotes around it; escapes stand as they are.
     pub text: &'t [u8],
-    /// Where it begins, in bytes from the beginning of the entry.
+    /// Its offset in the entry, in bytes.
     pub at: usize,
     /// Whether it stood in quotes.
     pub is_quoted: bool,

@@ -10,7 +10,6 @@ use pindrel_state::{CertificateRow, Claim, Revocation};
 use super::unknown;
 use crate::acme::Signing;
 use crate::failure::{EngineError, key_failed, state_failed, transport_failed};
-use crate::home::leases::Granted;
 use crate::run::Engine;
 
 /// Why a certificate is revoked (RFC 5280 §5.3.1).
@@ -176,15 +175,6 @@ impl Engine {
     /// Goes on with revocations that an earlier run did not see confirmed.
     pub(crate) async fn finish_revocations(&self) -> Result<(), EngineError> {
         for row in self.state.certificates_to_revoke().await? {
-            // Another process may be at it.
-            let held = match self.claim(&revocation_claim(&row)).await {
-                Ok(Granted::Yes(held)) => held,
-                Ok(Granted::HeldBy(_)) => continue,
-                Err(finding) => {
-                    self.note(finding.says);
-                    continue;
-                }
-            };
             let finish = async |_: &Claim| {
                 let history = self.state.certificate_history(&row.name).await.map_err(state_failed)?;
                 let still = history.into_iter().find(|now| now.held.sha256 == row.held.sha256);
@@ -193,7 +183,7 @@ impl Engine {
                     None => Ok(()),
                 }
             };
-            if let Err(finding) = held.during(finish).await {
+            if let Err(finding) = self.claimed_if_free(&revocation_claim(&row), finish).await {
                 self.note(format!("the certificate \"{}\" is not revoked yet: {}", row.name, finding.says));
                 self.note(finding.remedy);
             }

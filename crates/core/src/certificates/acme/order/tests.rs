@@ -394,6 +394,26 @@ fn an_order_that_is_not_ready_after_all_is_read_again_once() {
     assert!(flow.replied(Purpose::Finalize, not_ready(), at(0)).is_err(), "but not for ever");
 }
 
+#[test]
+fn an_order_that_stays_pending_with_all_names_valid_is_looked_at_until_it_is_ready() {
+    let mut flow = OrderFlow::new(names(&["api.larkfield.example"]), Terms::default(), "print".into());
+    flow.replied(Purpose::NewOrder, order("pending", 1), at(0)).unwrap();
+    let valid = authorization("api.larkfield.example", false, "valid", "valid");
+    flow.replied(Purpose::Authorization(0), valid, at(0)).unwrap();
+    for looks in 0..4 * LOOKS_AT_ORDER {
+        if let Want::Wait { .. } = flow.want() {
+            flow.waited();
+        }
+        let asked = sends(&flow);
+        assert!(matches!(asked[..], [Purpose::Order { .. }]), "{asked:?} after {looks} looks");
+        flow.replied(asked[0], order("pending", 1), at(0)).unwrap();
+    }
+    flow.waited();
+    let asked = sends(&flow);
+    flow.replied(asked[0], order("ready", 1), at(0)).unwrap();
+    assert_eq!(flow.want(), Want::SigningRequest);
+}
+
 /// What an authority may reply to anything.
 fn any_reply() -> impl Strategy<Value = Result<Reply, Problem>> {
     let status = prop::sample::select(vec!["pending", "ready", "processing", "valid", "invalid"]);
