@@ -129,7 +129,7 @@ impl Context {
         let listener: Arc<dyn Listener> = Arc::new(crate::output::notes::Notes);
         let home = self.home(Access::Read).await?;
         let limits = RunBounds { patience, ..RunBounds::default() };
-        let engine = loaded.engine(home, bounds(MAX_AGE, limits), listener.clone()).await?;
+        let engine = loaded.engine("pindrel", home, bounds(MAX_AGE, limits), listener.clone()).await?;
         Ok((engine, listener))
     }
 
@@ -139,8 +139,7 @@ impl Context {
         crate::output::diagnostics::warn(&loaded.mistakes);
         let home = self.home(Access::Change).await?;
         let listener = Arc::new(crate::output::notes::Notes);
-        let engine = loaded.engine(home, bounds(MAX_AGE, RunBounds::default()), listener).await?;
-        Ok(engine.called(command))
+        loaded.engine(command, home, bounds(MAX_AGE, RunBounds::default()), listener).await
     }
 
     /// Opens the state.
@@ -199,9 +198,10 @@ impl Loaded {
         })
     }
 
-    /// Makes the engine for one run.
+    /// Makes the engine for one run; `command` is what was typed.
     pub(crate) async fn engine(
         self,
+        command: &str,
         home: Home,
         bounds: Bounds,
         listener: Arc<dyn Listener>,
@@ -209,7 +209,8 @@ impl Loaded {
         let Loaded { desired, folder, .. } = self;
         let drivers = Arc::new(RealDrivers::new(&folder, bounds.patience));
         let clock = Arc::new(SystemClock::default());
-        Ok(Engine::open(Setup { desired: Arc::new(desired), folder, home, bounds, listener, drivers, clock }).await?)
+        let (desired, command) = (Arc::new(desired), command.to_owned());
+        Ok(Engine::open(Setup { desired, folder, home, bounds, listener, drivers, clock, command }).await?)
     }
 }
 

@@ -9,8 +9,6 @@ use pindrel_core::judging::pins::{Pin, PinState, Pins};
 use pindrel_core::names::name::Hostname;
 use serde::Serialize;
 
-use crate::run::leftovers::LeftoverKind;
-
 /// Something that happened. Each is one JSON object a line with `--format json`.
 #[derive(Debug, Clone, PartialEq, Serialize)]
 #[serde(tag = "event", rename_all = "snake_case")]
@@ -231,4 +229,27 @@ pub trait Listener: Send + Sync {
 /// Takes no notice.
 impl Listener for () {
     fn on(&self, _event: Event) {}
+}
+
+/// What can be left over of a hostname.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "snake_case")]
+pub enum LeftoverKind {
+    /// Its alias records.
+    Alias,
+    /// Its binding at an endpoint.
+    Binding,
+    /// Its certificate, valid still.
+    Certificate,
+}
+
+impl LeftoverKind {
+    /// Returns the word for it.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            LeftoverKind::Alias => "alias",
+            LeftoverKind::Binding => "binding",
+            LeftoverKind::Certificate => "certificate",
+        }
+    }
 }

@@ -94,8 +94,8 @@ async fn one(context: &Context, hostname: &str, what: Adoptable) -> Result<Statu
     let loaded = context.load()?;
     let id = loaded.hostname(hostname)?;
     let home = context.home(Access::Change).await?;
-    let engine = loaded.engine(home, bounds(Span(0), RunBounds::default()), Arc::new(())).await?;
-    let mut found = engine.candidates(&[id]).await?;
+    let engine = loaded.engine("adopt", home, bounds(Span(0), RunBounds::default()), Arc::new(())).await?;
+    let mut found = engine.adoption.candidates(&[id]).await?;
     found.retain(|candidate| candidate.what == what);
     if found.is_empty() {
         return Err(CliError::Usage {
@@ -103,7 +103,7 @@ async fn one(context: &Context, hostname: &str, what: Adoptable) -> Result<Statu
             remedy: format!("See what is there with: pindrel status --only {hostname} --max-age 0"),
         });
     }
-    engine.adopt(&found).await?;
+    engine.adoption.adopt(&found).await?;
     output::adopt::print(context, &found, |_| true)?;
     Ok(Status::Done)
 }
@@ -113,11 +113,11 @@ async fn all(context: &Context, is_meant: bool) -> Result<Status, CliError> {
     output::diagnostics::warn(&loaded.mistakes);
     let scope = loaded.scope(&[])?;
     let home = context.home(access(!is_meant)).await?;
-    let engine = loaded.engine(home, bounds(Span(0), RunBounds::default()), Arc::new(())).await?;
-    let found = engine.candidates(&scope.hostnames).await?;
+    let engine = loaded.engine("adopt", home, bounds(Span(0), RunBounds::default()), Arc::new(())).await?;
+    let found = engine.adoption.candidates(&scope.hostnames).await?;
     let proven: Vec<Candidate> = found.iter().filter(|candidate| candidate.is_proven()).cloned().collect();
     if is_meant {
-        engine.adopt(&proven).await?;
+        engine.adoption.adopt(&proven).await?;
     }
     output::adopt::print(context, &found, |candidate| is_meant && candidate.is_proven())?;
     let is_done = if is_meant { found.len() == proven.len() } else { found.is_empty() };

@@ -41,9 +41,9 @@ pub(crate) async fn run(context: &Context, args: &CheckArgs) -> Result<Status, C
     }
     let engine = context
         .load()?
-        .engine(context.home(Access::Read).await?, bounds(Span(0), RunBounds::default()), Arc::new(()))
+        .engine("check", context.home(Access::Read).await?, bounds(Span(0), RunBounds::default()), Arc::new(()))
         .await?;
-    let reports = engine.look_online().await?;
+    let reports = engine.reports.online().await?;
     output::diagnostics::print(context, &desired, &mistakes, Some(&reports))?;
     Ok(if output::online::is_hindered(&reports) { Status::NotHeld } else { Status::Done })
 }

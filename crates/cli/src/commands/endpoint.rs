@@ -76,10 +76,10 @@ async fn show(context: &Context, args: &ShowArgs) -> Result<Status, CliError> {
     let (engine, _) = context.engine().await?;
     let id = endpoint_named(&engine, &args.name)?;
     if args.configuration {
-        output::endpoints::print_configuration(context, &args.name, engine.endpoint_configuration(id)?)?;
+        output::endpoints::print_configuration(context, &args.name, engine.endpoints.configuration(id)?)?;
         return Ok(Status::Done);
     }
-    let (files, servers) = engine.endpoint_files(id).await?;
+    let (files, servers) = engine.endpoints.files(id).await?;
     output::endpoints::print_files(context, &args.name, &files, &servers)?;
     Ok(Status::Done)
 }
@@ -94,7 +94,7 @@ async fn conformance(context: &Context, args: &ConformanceArgs) -> Result<Status
             remedy: "Name a hostname that nobody uses".into(),
         });
     }
-    let clauses = engine.endpoint_conformance(id, &args.hostname).await?;
+    let clauses = engine.endpoints.try_protocol(id, &args.hostname).await?;
     output::conformance::print(context, ("endpoint", &args.name), &clauses)?;
     let kept = clauses.iter().all(|report| !matches!(report.verdict, Verdict::NotMet { .. }));
     Ok(if kept { Status::Done } else { Status::Failed })
@@ -111,7 +111,7 @@ fn endpoint_named(engine: &Engine, name: &str) -> Result<EndpointId, CliError> {
 
 async fn list(context: &Context) -> Result<Status, CliError> {
     let (engine, _) = context.engine().await?;
-    let reports = engine.endpoint_reports().await?;
+    let reports = engine.endpoints.reports().await?;
     output::endpoints::print(context, &reports)?;
     Ok(if reports.iter().all(|report| report.trouble.is_none()) { Status::Done } else { Status::Failed })
 }

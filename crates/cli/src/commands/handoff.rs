@@ -61,9 +61,10 @@ pub(crate) async fn run(context: &Context, args: &HandoffArgs) -> Result<Status,
     output::diagnostics::warn(&loaded.mistakes);
     let (zone, hostnames) = named(&loaded, &args.name)?;
     let is_delegation = !loaded.desired.is_handed_off(zone);
-    let engine =
-        loaded.engine(context.home(Access::Read).await?, bounds(Span(0), RunBounds::default()), Arc::new(())).await?;
-    let handoff: Handoff = engine.handoff(zone, &hostnames).await?;
+    let engine = loaded
+        .engine("handoff", context.home(Access::Read).await?, bounds(Span(0), RunBounds::default()), Arc::new(()))
+        .await?;
+    let handoff: Handoff = engine.zones.handoff(zone, &hostnames).await?;
     output::handoff::print(context, &handoff, args.form, is_delegation)?;
     Ok(if handoff.is_done() { Status::Done } else { Status::NotHeld })
 }

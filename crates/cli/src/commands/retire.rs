@@ -81,17 +81,15 @@ pub(crate) async fn run(context: &Context, args: &RetireArgs) -> Result<Status, 
     }
     let progress = output::progress::start(context, &loaded.desired, &Scope::default(), Aim::Hold);
     let bounds = bounds(MAX_AGE, args.bounds);
-    let engine = match args.dry_run {
-        true => loaded.engine(home, bounds, Arc::new(())).await?,
-        false => loaded.engine(home, bounds, progress.listener()).await?.called("retire"),
-    };
+    let listener = if args.dry_run { Arc::new(()) } else { progress.listener() };
+    let engine = loaded.engine("retire", home, bounds, listener).await?;
     if args.forget {
-        engine.forget(&args.hostnames).await?;
+        engine.retirer.forget(&args.hostnames).await?;
         output::retire::print_forgotten(context, &args.hostnames)?;
         return Ok(Status::Done);
     }
     let named = (!args.leftovers).then_some(args.hostnames.as_slice());
-    let found = engine.retirable(named).await?;
+    let found = engine.retirer.retirable(named).await?;
     let hostnames: Vec<Hostname> = found.iter().map(|leftover| leftover.hostname.clone()).collect();
     let scope = Scope { leftovers: LeftoverScope::Retire(hostnames.clone()), ..Scope::default() };
     if args.dry_run {
@@ -109,7 +107,7 @@ pub(crate) async fn run(context: &Context, args: &RetireArgs) -> Result<Status, 
                 remedy: "Answer y, or add --yes; look first with --dry-run".into(),
             });
         }
-        engine.begin_retirement(&hostnames).await?;
+        engine.retirer.begin(&hostnames).await?;
         settle::carry_out(&engine, &scope, Aim::Hold, &progress).await?
     };
     if args.revoke && status == Status::Done {
@@ -150,7 +148,7 @@ pub(super) fn confirmed(found: &[Leftover]) -> Result<bool, CliError> {
 async fn revoke_certificates(context: &Context, engine: &Engine, hostnames: &[Hostname]) -> Result<(), CliError> {
     for hostname in hostnames {
         let name = hostname.to_string();
-        if engine.desired().certificate_named(&name).is_some() || !engine.keeps_certificate(&name).await? {
+        if engine.desired().certificate_named(&name).is_some() || !engine.certificates.keeps(&name).await? {
             continue;
         }
         let request = RevocationRequest {
@@ -162,7 +160,7 @@ async fn revoke_certificates(context: &Context, engine: &Engine, hostnames: &[Ho
             // Only once the hostname is wanted again.
             replace: true,
         };
-        let sha256 = engine.revoke(&request).await?;
+        let sha256 = engine.certificates.revoke(&request).await?;
         output::certificates::print_revoked(context, &name, sha256)?;
     }
     Ok(())

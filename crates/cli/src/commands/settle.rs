@@ -105,11 +105,11 @@ pub(crate) async fn run(context: &Context, args: &SettleArgs) -> Result<Status, 
         _ => Aim::Hold,
     };
     if args.dry_run {
-        let engine = loaded.engine(home, bounds, Arc::new(())).await?;
+        let engine = loaded.engine("settle", home, bounds, Arc::new(())).await?;
         return show_plan(context, &engine, &scope, aim).await;
     }
     let progress = output::progress::start(context, &loaded.desired, &scope, aim);
-    let engine = loaded.engine(home, bounds, progress.listener()).await?;
+    let engine = loaded.engine("settle", home, bounds, progress.listener()).await?;
     carry_out(&engine, &scope, aim, &progress).await
 }
 
@@ -137,7 +137,7 @@ pub(crate) async fn run_prepared(
     output::diagnostics::warn(&loaded.mistakes);
     let home = context.home(Access::Change).await?;
     let progress = output::progress::start(context, &loaded.desired, &Scope::all(&loaded.desired), Aim::Hold);
-    let engine = loaded.engine(home, bounds(MAX_AGE, limits), progress.listener()).await?.called(who);
+    let engine = loaded.engine(who, home, bounds(MAX_AGE, limits), progress.listener()).await?;
     let scope = prepare(&engine).await?;
     if scope == Scope::default() {
         return Ok(Status::Done);

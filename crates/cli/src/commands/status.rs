@@ -57,9 +57,9 @@ pub(crate) async fn run(context: &Context, args: &StatusArgs) -> Result<Status, 
     scope.hostnames.retain(|id| has_all(&desired.hostname(*id).labels));
     scope.certificates.retain(|id| has_all(&desired.certificate(*id).terms.labels));
     let engine = loaded
-        .engine(context.home(Access::Read).await?, bounds(args.max_age, RunBounds::default()), Arc::new(()))
+        .engine("status", context.home(Access::Read).await?, bounds(args.max_age, RunBounds::default()), Arc::new(()))
         .await?;
-    let report = engine.status(&scope).await?;
+    let report = engine.reports.status(&scope).await?;
     output::status::print(context, &report)?;
     let held = report.held() == report.total() && report.leftovers.is_empty();
     Ok(if held { Status::Done } else { Status::NotHeld })

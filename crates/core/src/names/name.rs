@@ -261,6 +261,11 @@ macro_rules! as_text {
 as_text!(DnsName);
 as_text!(Hostname);
 
+/// Writes hostnames for a sentence.
+pub fn in_words(hostnames: &[Hostname]) -> String {
+    hostnames.iter().map(Hostname::as_str).collect::<Vec<_>>().join(", ")
+}
+
 #[cfg(test)]
 mod tests {
     use proptest::prelude::*;

@@ -6,6 +6,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::SocketAddr;
+use std::sync::Arc;
 use std::time::Duration;
 
 use futures::future::join_all;
@@ -16,15 +17,18 @@ use pindrel_core::judging::facts::ChallengeTarget;
 use pindrel_core::judging::findings::{Again, Code, Finding};
 use pindrel_core::judging::pin::Pin;
 use pindrel_core::judging::pins::{PinState, judge_zone};
-use pindrel_core::names::name::{DnsName, Hostname};
+use pindrel_core::names::name::{DnsName, Hostname, in_words};
 use pindrel_core::values::Ttl;
 use pindrel_core::zones::records::{ZoneChange, ZoneRecord};
 use pindrel_state::{ChallengeRow, Claim, OrderRow};
 
-use super::LOOKUPS_AT_ONCE;
-use crate::execute::{Backoff, Wait, seconds_from};
+use crate::context::Context;
+use crate::context::progress::{Backoff, Wait, seconds_from};
 use crate::failure::{EngineError, state_failed};
-use crate::run::{Engine, names};
+use crate::home::hostnames::Hostnames;
+use crate::observe::alias::AliasObserver;
+use crate::observe::survey::Surveyor;
+use crate::observe::zone::ZoneObserver;
 
 /// How many challenge values one name has at most, unless a single order needs more. So many fit, with an alias before
 /// them, into the 512 octets that every implementation takes over UDP (RFC 1035 §4.2.1): one authority was seen not
@@ -45,17 +49,29 @@ pub(crate) struct Publication {
     least: Duration,
 }
 
-impl Engine {
+/// How many names of one certificate are looked at side by side.
+pub(crate) const LOOKUPS_AT_ONCE: usize = 16;
+
+/// Challenge records: where they belong, and putting them there and taking them away.
+pub(crate) struct Challenges {
+    pub(crate) context: Arc<Context>,
+    pub(crate) aliases: Arc<AliasObserver>,
+    pub(crate) hostnames: Arc<Hostnames>,
+    pub(crate) surveyor: Arc<Surveyor>,
+    pub(crate) zones: Arc<ZoneObserver>,
+}
+
+impl Challenges {
     /// Finds where the challenge record of a name belongs: found once a run.
-    async fn challenge_target(&self, name: &DnsName) -> Result<ChallengeTarget, Finding> {
-        if let Some(target) = self.known().challenge_targets.get(name) {
+    async fn target(&self, name: &DnsName) -> Result<ChallengeTarget, Finding> {
+        if let Some(target) = self.context.known().challenge_targets.get(name) {
             return Ok(target.clone());
         }
-        let zone = self.desired.zone_at(name);
-        let resolvers = zone.map_or_else(Vec::new, |zone| self.resolvers(zone));
-        self.zones_known.get_or_try_init(|| self.know_zones()).await?;
-        let servers_of = |at: &DnsName| self.desired.zone_at(at).map(|zone| self.zone_servers(zone));
-        let owner = self.drivers.lookups().challenge_owner(name, &servers_of, &resolvers).await;
+        let zone = self.context.desired.zone_at(name);
+        let resolvers = zone.map_or_else(Vec::new, |zone| self.zones.resolvers(zone));
+        self.zones.know_all().await?;
+        let servers_of = |at: &DnsName| self.context.desired.zone_at(at).map(|zone| self.zones.servers(zone));
+        let owner = self.context.drivers.lookups().challenge_owner(name, &servers_of, &resolvers).await;
         let misplaced = |says: String, remedy: String| Finding::of(Code::ChallengeMisplaced, says, remedy);
         let owner = owner.map_err(|error| {
             let again = if matches!(error, pindrel_dns::challenge::PlaceError::Unseen { .. }) {
@@ -65,31 +81,31 @@ impl Engine {
             };
             misplaced(error.to_string(), error.remedy()).again(again)
         })?;
-        let zone = self.desired.zone_at(&owner);
+        let zone = self.context.desired.zone_at(&owner);
         let zone = zone.ok_or_else(|| {
             misplaced(format!("{owner} is in no zone of the manifest"), "Add its zone to the manifest".into())
         })?;
         let target = ChallengeTarget { owner, zone };
         // Somebody else may lead it elsewhere at any moment.
-        if !self.desired.is_handed_off(zone) {
-            self.known().challenge_targets.insert(name.clone(), target.clone());
+        if !self.context.desired.is_handed_off(zone) {
+            self.context.known().challenge_targets.insert(name.clone(), target.clone());
         }
         Ok(target)
     }
 
     /// What is waited for before a certificate is ordered: challenge names that somebody else leads to a zone
     /// that Pindrel changes.
-    pub(crate) async fn await_challenge_names(&self, id: CertificateId) -> Result<Option<Wait>, Finding> {
-        let names = &self.desired.certificate(id).names;
-        let zone = |name: &Hostname| self.desired.zone_at(&name.challenge_name());
-        if !names.iter().any(|name| zone(name).is_some_and(|zone| self.desired.is_handed_off(zone))) {
+    pub(crate) async fn await_names(&self, id: CertificateId) -> Result<Option<Wait>, Finding> {
+        let names = &self.context.desired.certificate(id).names;
+        let zone = |name: &Hostname| self.context.desired.zone_at(&name.challenge_name());
+        if !names.iter().any(|name| zone(name).is_some_and(|zone| self.context.desired.is_handed_off(zone))) {
             return Ok(None);
         }
-        let targets = self.challenge_targets(id).await?;
-        let mut awaited = targets.iter().filter(|(_, target)| self.desired.is_handed_off(target.zone));
+        let targets = self.targets(id).await?;
+        let mut awaited = targets.iter().filter(|(_, target)| self.context.desired.is_handed_off(target.zone));
         Ok(awaited.find_map(|(hostname, target)| {
-            let (zone, challenge) = (&self.desired.zone(target.zone).name, hostname.challenge_name());
-            let wanted = self.desired.challenge_delegation(&challenge)?;
+            let (zone, challenge) = (&self.context.desired.zone(target.zone).name, hostname.challenge_name());
+            let wanted = self.context.desired.challenge_delegation(&challenge)?;
             let says = format!("whoever edits {zone} has not made {challenge} an alias of {wanted} yet");
             let remedy = format!("Send them what is to be made, as listed by: pindrel handoff {hostname}");
             Some(Wait {
@@ -103,13 +119,10 @@ impl Engine {
     }
 
     /// Where the challenge records of a certificate belong, for each of its names.
-    pub(crate) async fn challenge_targets(
-        &self,
-        id: CertificateId,
-    ) -> Result<Vec<(Hostname, ChallengeTarget)>, Finding> {
-        let targets = stream::iter(self.desired.certificate(id).names.clone())
+    pub(crate) async fn targets(&self, id: CertificateId) -> Result<Vec<(Hostname, ChallengeTarget)>, Finding> {
+        let targets = stream::iter(self.context.desired.certificate(id).names.clone())
             .map(|name| async move {
-                let target = self.challenge_target(&name.challenge_name()).await;
+                let target = self.target(&name.challenge_name()).await;
                 target.map(|target| (name, target))
             })
             .buffered(LOOKUPS_AT_ONCE);
@@ -117,10 +130,10 @@ impl Engine {
     }
 
     /// Refuses a zone whose challenge records an authority would not see.
-    pub(crate) async fn check_challenge_zone(&self, target: &ChallengeTarget) -> Result<(), Finding> {
-        self.know_zone(target.zone).await?;
-        let zone = self.desired.zone(target.zone);
-        let report = self.zone_fact(target.zone).map(|fact| judge_zone(zone, &fact));
+    pub(crate) async fn check_zone(&self, target: &ChallengeTarget) -> Result<(), Finding> {
+        self.zones.know(target.zone).await?;
+        let zone = self.context.desired.zone(target.zone);
+        let report = self.context.zone_fact(target.zone).map(|fact| judge_zone(zone, &fact));
         let blocked = report.filter(|report| report.state == PinState::Blocked);
         match blocked.and_then(|report| report.findings.into_iter().next()) {
             Some(finding) => {
@@ -148,12 +161,12 @@ impl Engine {
                 // One order after another, so that each sees the values of those before.
                 let mut turns = Vec::with_capacity(shared.len());
                 for target in &shared {
-                    turns.push(self.claim_in_time(&format!("challenge {}", target.owner)).await?);
+                    turns.push(self.context.claim_in_time(&format!("challenge {}", target.owner)).await?);
                 }
                 let put = async {
                     match self.await_room(&shared, records).await? {
                         Some(wait) => Ok(Err(wait)),
-                        None => self.put_challenges(row, records, claim).await.map(Ok),
+                        None => self.put(row, records, claim).await.map(Ok),
                     }
                 };
                 let put: Result<Result<Publication, Wait>, Finding> = put.await;
@@ -166,19 +179,21 @@ impl Engine {
                 }
             }
         };
-        let is_urgent = match self.desired.certificate_named(&row.certificate) {
-            Some(id) => self.held_certificate(id).is_some_and(|held| held.is_near_its_end(self.clock.now())),
+        let is_urgent = match self.context.desired.certificate_named(&row.certificate) {
+            Some(id) => {
+                self.context.held_certificate(id).is_some_and(|held| held.is_near_its_end(self.context.clock.now()))
+            }
             None => false,
         };
-        if let Some(wait) = self.look_for_challenges(made, is_urgent).await {
+        if let Some(wait) = self.look_for(made, is_urgent).await {
             return Ok(Some(wait));
         }
-        let elapsed = self.clock.elapsed().saturating_sub(made.made);
+        let elapsed = self.context.clock.elapsed().saturating_sub(made.made);
         if let Some(left) = made.least.checked_sub(elapsed).filter(|left| !left.is_zero()) {
             let secs = i64::try_from(left.as_secs()).unwrap_or(i64::MAX).saturating_add(1);
             let says = format!("the challenge records are younger than {} s", made.least.as_secs());
             return Ok(Some(Wait {
-                until: Some(seconds_from(self.clock.now(), secs)),
+                until: Some(seconds_from(self.context.clock.now(), secs)),
                 topic: "least wait",
                 what: format!("{} s to pass since the challenge records were made", made.least.as_secs()),
                 within: None,
@@ -192,7 +207,7 @@ impl Engine {
     async fn shared_challenge_names(&self, records: &[ChallengeRecord]) -> Result<Vec<ChallengeTarget>, Finding> {
         let mut shared = BTreeMap::new();
         for record in records {
-            let target = self.challenge_target(&record.name).await?;
+            let target = self.target(&record.name).await?;
             if target.owner != record.name {
                 shared.insert(target.owner.clone(), target);
             }
@@ -209,19 +224,19 @@ impl Engine {
     ) -> Result<Option<Wait>, Finding> {
         let own: BTreeSet<&str> = records.iter().map(|record| record.text.as_str()).collect();
         for ChallengeTarget { owner, zone } in shared {
-            let mut others = self.texts_at(*zone, owner).await.unwrap_or_default();
+            let mut others = self.zones.texts_at(*zone, owner).await.unwrap_or_default();
             others.retain(|text| !own.contains(text.as_str()));
             let is_full = |others: &BTreeSet<String>| !others.is_empty() && others.len() + own.len() > MOST_VALUES;
             if is_full(&others) {
-                let rows = self.state.challenges(None).await.map_err(state_failed)?.into_iter();
+                let rows = self.context.state.challenges(None).await.map_err(state_failed)?.into_iter();
                 let ended =
                     rows.map(|row| row.record).filter(|record| record.name == *owner && others.contains(&record.text));
                 let ended: Vec<ZoneRecord> = ended.map(|record| record.in_zone(Ttl::CHALLENGE)).collect();
                 if !ended.is_empty() {
-                    let driver = self.zone_driver(*zone, None).await?;
+                    let driver = self.zones.driver(*zone, None).await?;
                     let gone = driver.change(&ZoneChange::Delete(ended)).await;
                     gone.map_err(|error| error.finding(Pin::Certificate))?;
-                    others = self.texts_at(*zone, owner).await.unwrap_or_default();
+                    others = self.zones.texts_at(*zone, owner).await.unwrap_or_default();
                     others.retain(|text| !own.contains(text.as_str()));
                 }
             }
@@ -241,15 +256,10 @@ impl Engine {
         Ok(None)
     }
 
-    async fn put_challenges(
-        &self,
-        row: &OrderRow,
-        records: &[ChallengeRecord],
-        claim: &Claim,
-    ) -> Result<Publication, Finding> {
+    async fn put(&self, row: &OrderRow, records: &[ChallengeRecord], claim: &Claim) -> Result<Publication, Finding> {
         let mut zones: BTreeMap<ZoneId, Vec<ChallengeRecord>> = BTreeMap::new();
         for record in records {
-            let ChallengeTarget { owner, zone } = self.challenge_target(&record.name).await?;
+            let ChallengeTarget { owner, zone } = self.target(&record.name).await?;
             zones.entry(zone).or_default().push(ChallengeRecord { name: owner, text: record.text.clone() });
         }
         for (zone, records) in &zones {
@@ -257,34 +267,34 @@ impl Engine {
             for owner in owners {
                 self.keep_answered(*zone, owner, claim).await?;
             }
-            let name = &self.desired.zone(*zone).name;
+            let name = &self.context.desired.zone(*zone).name;
             let rows: Vec<ChallengeRow> =
                 records.iter().map(|record| ChallengeRow { zone: name.clone(), record: record.clone() }).collect();
-            self.state.record_challenges(claim, row.id, &rows).await.map_err(state_failed)?;
+            self.context.state.record_challenges(claim, row.id, &rows).await.map_err(state_failed)?;
         }
-        let least = zones.keys().map(|zone| self.desired.zone(*zone).least_wait).max().unwrap_or_default();
+        let least = zones.keys().map(|zone| self.context.desired.zone(*zone).least_wait).max().unwrap_or_default();
         // Each to its end, also where another fails: a change that is under way must not come
         // after the clearing.
         let puts = zones.into_iter().map(async |(zone, records)| {
-            let servers = self.zone_servers(zone);
-            let ttl = self.desired.zone(zone).challenge_ttl;
+            let servers = self.zones.servers(zone);
+            let ttl = self.context.desired.zone(zone).challenge_ttl;
             let records: Vec<ZoneRecord> = records.iter().map(|record| record.in_zone(ttl)).collect();
-            let driver = self.drivers.zone(self.desired.zone(zone), &servers)?;
+            let driver = self.context.drivers.zone(self.context.desired.zone(zone), &servers)?;
             let put = driver.change(&ZoneChange::Add(records.clone())).await;
             put.map_err(|error| error.finding(Pin::Certificate))?;
             Ok::<_, Finding>(servers.into_iter().map(move |server| (server, records.clone())))
         });
         let put = async { join_all(puts).await.into_iter().collect::<Result<Vec<_>, Finding>>() };
-        let put = self.journalled("challenge-put", &row.certificate, &names(&row.names), put).await?;
+        let put = self.context.journalled("challenge-put", &row.certificate, &in_words(&row.names), put).await?;
         let left: Vec<_> = put.into_iter().flatten().collect();
-        Ok(Publication { servers: left.len(), left, made: self.clock.elapsed(), least })
+        Ok(Publication { servers: left.len(), left, made: self.context.clock.elapsed(), least })
     }
 
     /// Looks which servers still lack a record. Where it is urgent, one that is down is not waited for while others
     /// have it.
-    async fn look_for_challenges(&self, publication: &mut Publication, is_urgent: bool) -> Option<Wait> {
+    async fn look_for(&self, publication: &mut Publication, is_urgent: bool) -> Option<Wait> {
         let looks = std::mem::take(&mut publication.left).into_iter().map(|(server, records)| async move {
-            match self.drivers.lookups().lacking(server, &records).await {
+            match self.context.drivers.lookups().lacking(server, &records).await {
                 Ok(lacking) => ((server, lacking), server.to_string(), false),
                 Err(why) => ((server, records), format!("{server} ({why})"), true),
             }
@@ -295,7 +305,7 @@ impl Engine {
             (looks.iter().filter(|look| is_left(look)).count(), looks.iter().filter(|look| look.2).count());
         if is_urgent && down > 0 && left == down && left < publication.servers {
             let who: Vec<&str> = looks.iter().filter(|look| look.2).map(|look| look.1.as_str()).collect();
-            self.note(format!("{} is not waited for: the certificate is near its end", who.join(" and ")));
+            self.context.note(format!("{} is not waited for: the certificate is near its end", who.join(" and ")));
             looks.retain(|look| !look.2);
         }
         let lagging = looks.into_iter().filter(is_left).map(|(left, who, _)| (left, who));
@@ -305,21 +315,21 @@ impl Engine {
         let (_, lacking) = publication.left.first()?;
         let who = who.into_iter().collect::<Vec<_>>().join(" and ");
         let record = &lacking[0].owner;
-        let after = self.bounds.patience.as_secs();
+        let after = self.context.bounds.patience.as_secs();
         let after = if after >= 120 { format!("{} min", after / 60) } else { format!("{after} s") };
         let says = format!("{who} still did not return the TXT record {record} after {after}");
         Some(Wait {
             until: None,
             topic: "challenge",
             what: format!("{who} to return the challenge record"),
-            within: Some(self.bounds.patience),
+            within: Some(self.context.bounds.patience),
             finding: Finding::of(Code::ChallengeLagging, says, "Check why that server does not transfer the zone"),
         })
     }
 
     /// Deletes an order's challenge records; that they are gone from every server is checked
     /// at the end of the run, which also tells what fails here.
-    pub(crate) async fn remove_challenges(&self, row: &OrderRow) {
+    pub(crate) async fn remove(&self, row: &OrderRow) {
         if let Err(finding) = self.try_to_remove_challenges(row).await {
             tracing::warn!(certificate = row.certificate, why = finding.says, "challenge records not cleared yet");
         }
@@ -327,31 +337,32 @@ impl Engine {
 
     async fn try_to_remove_challenges(&self, row: &OrderRow) -> Result<(), Finding> {
         let mut zones: BTreeMap<DnsName, Vec<ZoneRecord>> = BTreeMap::new();
-        for ChallengeRow { zone, record } in self.state.challenges(Some(row.id)).await.map_err(state_failed)? {
+        for ChallengeRow { zone, record } in self.context.state.challenges(Some(row.id)).await.map_err(state_failed)? {
             zones.entry(zone).or_default().push(record.in_zone(Ttl::CHALLENGE));
         }
         for (zone, records) in zones {
-            self.journalled("challenge-clear", &row.certificate, zone.as_str(), async {
-                let Some(id) = self.desired.zone_named(&zone) else { return Ok(()) };
-                let driver = self.drivers.zone(self.desired.zone(id), &self.zone_servers(id))?;
-                let deleted = driver.change(&ZoneChange::Delete(records)).await;
-                deleted.map_err(|error| error.finding(Pin::Certificate))
-            })
-            .await?;
+            self.context
+                .journalled("challenge-clear", &row.certificate, zone.as_str(), async {
+                    let Some(id) = self.context.desired.zone_named(&zone) else { return Ok(()) };
+                    let driver = self.context.drivers.zone(self.context.desired.zone(id), &self.zones.servers(id))?;
+                    let deleted = driver.change(&ZoneChange::Delete(records)).await;
+                    deleted.map_err(|error| error.finding(Pin::Certificate))
+                })
+                .await?;
         }
         Ok(())
     }
 
     /// Clears the challenge records of all orders that have ended, by exact value, and
     /// waits until no server gives them.
-    pub(crate) async fn clear_challenge_records(&self) -> Result<(), EngineError> {
+    pub(crate) async fn clear_records(&self) -> Result<(), EngineError> {
         let mut zones: BTreeMap<DnsName, Vec<ChallengeRow>> = BTreeMap::new();
-        for row in self.state.challenges(None).await? {
+        for row in self.context.state.challenges(None).await? {
             zones.entry(row.zone.clone()).or_default().push(row);
         }
         for (zone, rows) in zones {
             if let Err(finding) = self.clear_zone(&zone, rows).await {
-                self.note(format!("challenge records remain in {zone}: {}. {}", finding.says, finding.remedy));
+                self.context.note(format!("challenge records remain in {zone}: {}. {}", finding.says, finding.remedy));
             }
         }
         Ok(())
@@ -360,42 +371,43 @@ impl Engine {
     async fn clear_zone(&self, zone: &DnsName, rows: Vec<ChallengeRow>) -> Result<(), Finding> {
         let gone = "Add the zone to the manifest, or delete them by hand";
         let id = self
+            .context
             .desired
             .zone_named(zone)
             .ok_or_else(|| Finding::of(Code::ChallengeMisplaced, "the zone is no longer in the manifest", gone))?;
-        if self.desired.is_handed_off(id) {
+        if self.context.desired.is_handed_off(id) {
             // Whoever made them may let them be: the authority asks for others next time.
-            return self.state.forget_challenges(&rows).await.map_err(state_failed);
+            return self.context.state.forget_challenges(&rows).await.map_err(state_failed);
         }
-        self.load_zone(id).await?;
-        let _working = self.waits.work(self.clock.as_ref());
-        let servers = self.zone_servers(id);
-        let driver = self.drivers.zone(self.desired.zone(id), &servers)?;
+        self.zones.load(id).await?;
+        let _working = self.context.waits.work(self.context.clock.as_ref());
+        let servers = self.zones.servers(id);
+        let driver = self.context.drivers.zone(self.context.desired.zone(id), &servers)?;
         let records = |rows: &[ChallengeRow]| -> Vec<ZoneRecord> {
             rows.iter().map(|row| row.record.in_zone(Ttl::CHALLENGE)).collect()
         };
         let deleted = driver.change(&ZoneChange::Delete(records(&rows))).await;
         deleted.map_err(|error| error.finding(Pin::Certificate))?;
-        let mut pauses = Backoff::begin(self.clock.elapsed());
+        let mut pauses = Backoff::begin(self.context.clock.elapsed());
         let mut left = rows;
         loop {
             let asked = records(&left);
-            let looks = servers.iter().map(|server| self.drivers.lookups().remaining(*server, &asked));
+            let looks = servers.iter().map(|server| self.context.drivers.lookups().remaining(*server, &asked));
             let looks = join_all(looks).await;
             let is_gone = |row: &ChallengeRow| {
                 let record = row.record.in_zone(Ttl::CHALLENGE);
                 looks.iter().all(|look| look.as_ref().is_ok_and(|remaining| !remaining.contains(&record)))
             };
             let (gone, remaining): (Vec<_>, Vec<_>) = left.into_iter().partition(is_gone);
-            self.state.forget_challenges(&gone).await.map_err(state_failed)?;
+            self.context.state.forget_challenges(&gone).await.map_err(state_failed)?;
             if remaining.is_empty() {
                 return Ok(());
             }
-            let Some(pause) = pauses.next(CLEAR, self.clock.elapsed()) else {
+            let Some(pause) = pauses.next(CLEAR, self.context.clock.elapsed()) else {
                 let says = format!("a server still returns {}", remaining[0].record.name);
                 return Err(Finding::of(Code::ChallengeLagging, says, "The next settle clears them"));
             };
-            self.clock.sleep(pause).await;
+            self.context.clock.sleep(pause).await;
             left = remaining;
         }
     }

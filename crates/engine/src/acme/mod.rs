@@ -2,30 +2,31 @@
 //! rehearsals.
 
 pub(crate) mod accounts;
-mod advice;
-mod challenges;
+pub(crate) mod advice;
+pub(crate) mod challenges;
 pub(crate) mod orders;
-mod preflight;
-mod rehearsals;
+pub(crate) mod preflight;
+pub(crate) mod rehearsals;
 pub(crate) mod spending;
 mod wildcards;
 
-use pindrel_acme::RequestSigner;
-use pindrel_core::certificates::acme::jws::Jwk;
-use pindrel_keys::AccountKey;
+use std::sync::Arc;
 
-/// How many names of one certificate are looked at side by side.
-pub(crate) const LOOKUPS_AT_ONCE: usize = 16;
+use accounts::Accounts;
+use advice::Advice;
+use challenges::Challenges;
+use orders::Orders;
+use preflight::Preflight;
+use rehearsals::Rehearsals;
+use spending::RateLimits;
 
-/// Lets an account key sign for the transport.
-pub(crate) struct Signing<'k>(pub(crate) &'k AccountKey);
-
-impl RequestSigner for Signing<'_> {
-    fn jwk(&self) -> &Jwk {
-        self.0.jwk()
-    }
-
-    fn sign(&self, message: &[u8]) -> Result<Vec<u8>, String> {
-        self.0.sign(message).map_err(|error| error.to_string())
-    }
+/// The parts that work at authorities.
+pub(crate) struct Issuing {
+    pub(crate) accounts: Arc<Accounts>,
+    pub(crate) advice: Arc<Advice>,
+    pub(crate) challenges: Arc<Challenges>,
+    pub(crate) orders: Arc<Orders>,
+    pub(crate) preflight: Arc<Preflight>,
+    pub(crate) rate_limits: Arc<RateLimits>,
+    pub(crate) rehearsals: Arc<Rehearsals>,
 }

@@ -2,6 +2,7 @@
 //! an attempt is spent.
 
 use std::collections::HashSet;
+use std::sync::Arc;
 
 use futures::{StreamExt as _, TryStreamExt as _, stream};
 use pindrel_core::certificates::acme::objects::Directory;
@@ -11,14 +12,23 @@ use pindrel_core::judging::findings::{Again, Code, Finding};
 use pindrel_core::names::name::{DnsName, Hostname};
 use pindrel_dns::caa::Servers;
 
-use super::LOOKUPS_AT_ONCE;
 use super::accounts::Account;
-use crate::run::Engine;
+use super::challenges::LOOKUPS_AT_ONCE;
+use crate::acme::challenges::Challenges;
+use crate::context::Context;
+use crate::observe::zone::ZoneObserver;
 
-impl Engine {
+/// What is looked at before an order is asked for: whatever would spend it in vain.
+pub(crate) struct Preflight {
+    pub(crate) context: Arc<Context>,
+    pub(crate) challenges: Arc<Challenges>,
+    pub(crate) zones: Arc<ZoneObserver>,
+}
+
+impl Preflight {
     /// Checks that the authority may issue for each name, that challenge records go where
     /// it will see them, and that it offers the profile.
-    pub(crate) async fn preflight(
+    pub(crate) async fn run(
         &self,
         id: CertificateId,
         authority: AuthorityId,
@@ -27,9 +37,9 @@ impl Engine {
         let directory = account.authority.directory();
         self.check_profile(id, authority, directory)?;
         let mut zones = HashSet::new();
-        for (_, target) in self.challenge_targets(id).await? {
+        for (_, target) in self.challenges.targets(id).await? {
             if zones.insert(target.zone) {
-                self.check_challenge_zone(&target).await?;
+                self.challenges.check_zone(&target).await?;
             }
         }
         self.check_caa(id, authority, directory, Some(&account.url)).await
@@ -42,13 +52,14 @@ impl Engine {
         authority: AuthorityId,
         directory: &Directory,
     ) -> Result<(), Finding> {
-        let terms = self.desired.certificate(id).ordered_terms(self.desired.authority(authority));
+        let terms = self.context.desired.certificate(id).ordered_terms(self.context.desired.authority(authority));
         let Some(profile) = terms.profile else { return Ok(()) };
         let offered = &directory.meta.profiles;
         if offered.contains_key(&profile) {
             return Ok(());
         }
-        let says = format!("{} does not offer the profile \"{profile}\"", self.desired.authority(authority).name);
+        let says =
+            format!("{} does not offer the profile \"{profile}\"", self.context.desired.authority(authority).name);
         let remedy = match offered.keys().map(String::as_str).collect::<Vec<_>>().join(", ") {
             none if none.is_empty() => "Remove profile: it offers none at all".to_owned(),
             offered => format!("Choose one that it offers: {offered}"),
@@ -67,27 +78,28 @@ impl Engine {
         account: Option<&str>,
     ) -> Result<(), Finding> {
         let identities = match &directory.meta.caa_identities {
-            none if none.is_empty() => &self.desired.authority(authority).caa_identities,
+            none if none.is_empty() => &self.context.desired.authority(authority).caa_identities,
             identities => identities,
         };
-        let checks = stream::iter(self.desired.certificate(id).names.clone())
+        let checks = stream::iter(self.context.desired.certificate(id).names.clone())
             .map(|name| async move { self.check_caa_of(&name, identities, account).await })
             .buffered(LOOKUPS_AT_ONCE);
         checks.try_collect().await
     }
 
     async fn check_caa_of(&self, name: &Hostname, identities: &[String], account: Option<&str>) -> Result<(), Finding> {
-        let Some(zone) = self.desired.zone_of(name) else { return Ok(()) };
+        let Some(zone) = self.context.desired.zone_of(name) else { return Ok(()) };
         let Ok(base) = name.base().parse::<DnsName>() else { return Ok(()) };
-        let wanted = self.desired.zone(zone);
-        let servers = Servers { apex: &wanted.name, zone: &self.zone_servers(zone), parents: &wanted.parents };
-        let found = self.drivers.lookups().caa(&base, servers, &self.resolvers(zone)).await.map_err(|error| {
-            let says =
-                format!("the CAA records of {base} cannot be looked up ({error}), so an authority would not issue");
-            Finding::of(Code::CaaForbids, says, "Make sure that the zone's servers answer").again(Again::Now)
-        })?;
+        let wanted = self.context.desired.zone(zone);
+        let servers = Servers { apex: &wanted.name, zone: &self.zones.servers(zone), parents: &wanted.parents };
+        let found =
+            self.context.drivers.lookups().caa(&base, servers, &self.zones.resolvers(zone)).await.map_err(|error| {
+                let says =
+                    format!("the CAA records of {base} cannot be looked up ({error}), so an authority would not issue");
+                Finding::of(Code::CaaForbids, says, "Make sure that the zone's servers answer").again(Again::Now)
+            })?;
         if let Some((owner, why)) = found.unseen {
-            self.note(format!(
+            self.context.note(format!(
                 "the CAA records of {owner} cannot be looked up ({why}); an authority that cannot either will not issue"
             ));
         }

@@ -2,6 +2,7 @@
 //! in the ledger, and never against an authority's own word.
 
 use std::collections::{BTreeSet, HashMap};
+use std::sync::Arc;
 
 use jiff::Timestamp;
 use pindrel_core::certificates::acme::problem::Problem;
@@ -11,9 +12,9 @@ use pindrel_core::judging::findings::{Again, Code, Finding};
 use pindrel_core::names::name::Hostname;
 use pindrel_state::{LimitCheck, OrderRow, RateLimit, Refusal, SpendingRow};
 
-use crate::execute::seconds_from;
+use crate::context::Context;
+use crate::context::progress::seconds_from;
 use crate::failure::{EngineError, state_failed};
-use crate::run::Engine;
 
 /// How long an authority that limits without saying until when is left alone.
 const USUAL_HOLD_SECS: i64 = 3600;
@@ -27,13 +28,18 @@ const LONGEST_HOLD_SECS: i64 = 7 * 86_400;
 /// How long spendings are kept: no limit looks back further.
 pub(crate) const LEDGER_SECS: i64 = LONGEST_WITHIN_SECS.cast_signed();
 
-impl Engine {
+/// What is spent of the rate limits of authorities.
+pub struct RateLimits {
+    pub(crate) context: Arc<Context>,
+}
+
+impl RateLimits {
     /// Refuses an order that would pass a limit, or that the authority does not take yet.
     /// What may be ordered is counted as spent before it is asked for.
     pub(crate) async fn spend_order(&self, id: AuthorityId, row: &OrderRow, renewal: bool) -> Result<(), Finding> {
-        let now = self.clock.now();
-        let authority = self.desired.authority(id);
-        if let Some(limit) = self.present_hold(&row.authority, &row.certificate, now).await? {
+        let now = self.context.clock.now();
+        let authority = self.context.desired.authority(id);
+        if let Some(limit) = self.present(&row.authority, &row.certificate, now).await? {
             return Err(limited(&authority.name, &limit));
         }
         let checks: Vec<LimitCheck> = authority
@@ -46,7 +52,8 @@ impl Engine {
             .collect();
         let mut rows = spendings(row, &row.names, Spending::Order, now);
         rows.extend(spendings(row, &row.names, Spending::Certificate, now));
-        let spent = self.state.spend(&row.authority, &rows, &checks, renewal, now).await.map_err(state_failed)?;
+        let spent =
+            self.context.state.spend(&row.authority, &rows, &checks, renewal, now).await.map_err(state_failed)?;
         spent.map_err(|refusal| limit_reached(&authority.name, refusal, renewal))
     }
 
@@ -58,9 +65,11 @@ impl Engine {
     ) -> Result<HashMap<CertificateId, (Timestamp, Finding)>, EngineError> {
         let mut holds = HashMap::new();
         for id in ids {
-            let wanted = self.desired.certificate(*id);
-            let Some(authority) = wanted.authority.map(|authority| self.desired.authority(authority)) else { continue };
-            let limit = self.present_hold(authority.directory.as_str(), &wanted.name, now).await?;
+            let wanted = self.context.desired.certificate(*id);
+            let Some(authority) = wanted.authority.map(|authority| self.context.desired.authority(authority)) else {
+                continue;
+            };
+            let limit = self.present(authority.directory.as_str(), &wanted.name, now).await?;
             if let Some(limit) = limit {
                 holds.insert(*id, (limit.until, limited(&authority.name, &limit)));
             }
@@ -70,14 +79,14 @@ impl Engine {
 
     /// What an authority said of orders for a certificate, or of all orders of the account, where it
     /// still holds.
-    async fn present_hold(
+    async fn present(
         &self,
         directory: &str,
         certificate: &str,
         now: Timestamp,
     ) -> Result<Option<RateLimit>, EngineError> {
         for of in [ACCOUNT, certificate] {
-            let limit = self.state.rate_limit(directory, of).await?;
+            let limit = self.context.state.rate_limit(directory, of).await?;
             if let Some(limit) = limit.filter(|limit| limit.until > now) {
                 return Ok(Some(limit));
             }
@@ -87,7 +96,7 @@ impl Engine {
 
     /// Returns the finding that no order for a certificate is taken at present, where that is so.
     pub(crate) async fn held_back(&self, id: CertificateId) -> Result<Option<Finding>, EngineError> {
-        let holds = self.holds(&BTreeSet::from([id]), self.clock.now()).await?;
+        let holds = self.holds(&BTreeSet::from([id]), self.context.clock.now()).await?;
         Ok(holds.into_values().next().map(|(_, finding)| finding))
     }
 
@@ -97,16 +106,16 @@ impl Engine {
     /// # Errors
     /// A [`Finding`] when the state cannot be written.
     pub async fn resume_orders(&self, id: AuthorityId) -> Result<u64, Finding> {
-        let directory = self.desired.authority(id).directory.as_str();
-        let lift = async { self.state.lift_rate_limits(directory).await.map_err(state_failed) };
-        self.journalled("holds-lift", directory, "orders are sent again", lift).await
+        let directory = self.context.desired.authority(id).directory.as_str();
+        let lift = async { self.context.state.lift_rate_limits(directory).await.map_err(state_failed) };
+        self.context.journalled("holds-lift", directory, "orders are sent again", lift).await
     }
 
     /// Records what is spent whatever the limits say.
     async fn spend_unchecked(&self, row: &OrderRow, names: &[Hostname], of: Spending) -> Result<(), Finding> {
-        let now = self.clock.now();
+        let now = self.context.clock.now();
         let rows = spendings(row, names, of, now);
-        self.state.spend(&row.authority, &rows, &[], true, now).await.map_err(state_failed).map(drop)
+        self.context.state.spend(&row.authority, &rows, &[], true, now).await.map_err(state_failed).map(drop)
     }
 
     /// Records that a certificate is spent by an order that goes on where another ended.
@@ -116,7 +125,7 @@ impl Engine {
 
     /// Records that an order came to nothing: no certificate was spent.
     pub(crate) async fn refund_certificate(&self, row: &OrderRow) -> Result<(), Finding> {
-        self.state.unspend(row.id, Spending::Certificate).await.map_err(state_failed)
+        self.context.state.unspend(row.id, Spending::Certificate).await.map_err(state_failed)
     }
 
     /// Records that the authority could not validate names.
@@ -127,26 +136,26 @@ impl Engine {
 
     /// How long orders for a certificate may be held back: a tenth of what is left of its life, so that
     /// there is time for another try.
-    async fn longest_hold(&self, row: &OrderRow, now: Timestamp) -> Result<i64, Finding> {
-        let held = self.state.certificate(&row.certificate).await.map_err(state_failed)?;
+    async fn longest(&self, row: &OrderRow, now: Timestamp) -> Result<i64, Finding> {
+        let held = self.context.state.certificate(&row.certificate).await.map_err(state_failed)?;
         let left = held.map(|held| held.held.not_after.as_second() - now.as_second()).filter(|left| *left > 0);
         Ok(left.map_or(LONGEST_HOLD_SECS, |left| (left / 10).clamp(USUAL_HOLD_SECS, LONGEST_HOLD_SECS)))
     }
 
     /// Records until when the authority accepts no order, where it says that: its word counts
     /// more than any limit of the manifest.
-    pub(crate) async fn record_hold(&self, row: &OrderRow, problem: &Problem) -> Result<Option<Finding>, Finding> {
+    pub(crate) async fn record(&self, row: &OrderRow, problem: &Problem) -> Result<Option<Finding>, Finding> {
         if !problem.is_rate_limited() {
             return Ok(None);
         }
-        let now = self.clock.now();
+        let now = self.context.clock.now();
         let asked = problem.retry_at.unwrap_or_else(|| seconds_from(now, USUAL_HOLD_SECS));
         let of_account = is_about_account(&row.names, problem);
-        let longest = if of_account { LONGEST_ACCOUNT_HOLD_SECS } else { self.longest_hold(row, now).await? };
+        let longest = if of_account { LONGEST_ACCOUNT_HOLD_SECS } else { self.longest(row, now).await? };
         let limit = RateLimit { until: asked.min(seconds_from(now, longest)), says: problem.detail.clone() };
         let of = if of_account { ACCOUNT } else { &row.certificate };
-        self.state.persist_rate_limit(&row.authority, of, &limit).await.map_err(state_failed)?;
-        let own = self.desired.authority_at(&row.authority).map(|id| &self.desired.authority(id).name);
+        self.context.state.persist_rate_limit(&row.authority, of, &limit).await.map_err(state_failed)?;
+        let own = self.context.desired.authority_at(&row.authority).map(|id| &self.context.desired.authority(id).name);
         Ok(Some(limited(own.unwrap_or(&row.authority), &limit)))
     }
 }

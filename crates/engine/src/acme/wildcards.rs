@@ -13,22 +13,24 @@ use pindrel_core::zones::records::{AliasPlace, NameChange, RecordData, RecordSet
 use pindrel_dns::ZoneError;
 use pindrel_state::Claim;
 
-use crate::run::Engine;
+use crate::acme::challenges::Challenges;
 
-impl Engine {
+impl Challenges {
     /// Makes sure that every name above `owner` which a wildcard answers has records of its own.
-    pub(super) async fn keep_answered(&self, zone: ZoneId, owner: &DnsName, claim: &Claim) -> Result<(), Finding> {
-        let servers = self.zone_servers(zone);
-        let (Some(first), apex) = (servers.first().copied(), &self.desired.zone(zone).name) else { return Ok(()) };
+    pub(crate) async fn keep_answered(&self, zone: ZoneId, owner: &DnsName, claim: &Claim) -> Result<(), Finding> {
+        let servers = self.zones.servers(zone);
+        let (Some(first), apex) = (servers.first().copied(), &self.context.desired.zone(zone).name) else {
+            return Ok(());
+        };
         let mut above = owner.parent();
         while let Some(name) = above.filter(|name| name != apex && name.is_within(apex)) {
-            let view = self.drivers.lookups().alias(&[first], &name, AliasPlace::Name).await;
+            let view = self.context.drivers.lookups().alias(&[first], &name, AliasPlace::Name).await;
             let Some(Ok(gives)) = view.servers.into_iter().next().map(|server| server.gives) else { return Ok(()) };
             if gives.is_empty() {
                 return Ok(());
             }
             // What has records of its own exists, and so does all above it.
-            let Some(wildcard) = self.wildcard_beside(first, &name, apex, &gives).await else { return Ok(()) };
+            let Some(wildcard) = self.aliases.wildcard_beside(first, &name, apex, &gives).await else { return Ok(()) };
             self.copy_wildcard(zone, &name, &wildcard, gives, claim).await?;
             above = name.parent();
         }
@@ -44,34 +46,37 @@ impl Engine {
         claim: &Claim,
     ) -> Result<(), Finding> {
         let is_other = |set: &RecordSet| set.data().iter().any(|data| matches!(data, RecordData::Other { .. }));
-        let id = self.desired.hostname_ids().find(|id| self.desired.hostname(*id).hostname.owner() == *name);
+        let id =
+            self.context.desired.hostname_ids().find(|id| self.context.desired.hostname(*id).hostname.owner() == *name);
         let Some(id) = id.filter(|_| !gives.iter().any(is_other)) else {
             let says =
                 format!("{wildcard} answers {name}, and would no longer once a challenge record stands below it");
             let remedy = format!("Give {name} records of its own, as the wildcard has them: {}", in_words(&gives));
             return Err(Finding::of(Code::ChallengeMisplaced, says, remedy));
         };
-        self.load_once(id).await?;
+        self.surveyor.load_once(id).await?;
         // Where that is what the manifest wants anyway, it is made as the manifest wants it.
-        let alias = Known::about(&self.desired, &self.known(), id).manifest_alias();
+        let alias = Known::about(&self.context.desired, &self.context.known(), id).manifest_alias();
         let gives = alias.filter(|alias| same_data(alias, &gives)).unwrap_or(gives);
-        let before = self.known().hostnames.get(&id).map(|known| known.ownership.alias.clone()).unwrap_or_default();
-        let driver = self.drivers.zone(self.desired.zone(zone), &self.zone_servers(zone))?;
+        let before =
+            self.context.known().hostnames.get(&id).map(|known| known.ownership.alias.clone()).unwrap_or_default();
+        let driver = self.context.drivers.zone(self.context.desired.zone(zone), &self.zones.servers(zone))?;
         // Nothing expected: the name must not be in use, so that a wildcard is all that answers it.
         let change =
             NameChange { owner: name.clone(), expected: Vec::new(), wanted: gives.clone(), place: AliasPlace::Name };
         let detail = format!("{} as {wildcard} has it", in_words(&gives));
-        self.journalled("wildcard-copy", name.as_str(), &detail, async {
-            self.record_ownership(claim, id, |own| own.intend_alias(&[], gives.clone())).await?;
-            match driver.change(&ZoneChange::Replace(change)).await {
-                Ok(()) => Ok(self.record_ownership(claim, id, |own| own.alias.confirm()).await?),
-                // It has the same records of its own already, and they are someone else's.
-                Err(ZoneError::Changed { .. }) => {
-                    Ok(self.record_ownership(claim, id, |own| own.alias = before.clone()).await?)
+        self.context
+            .journalled("wildcard-copy", name.as_str(), &detail, async {
+                self.hostnames.record_ownership(claim, id, |own| own.intend_alias(&[], gives.clone())).await?;
+                match driver.change(&ZoneChange::Replace(change)).await {
+                    Ok(()) => Ok(self.hostnames.record_ownership(claim, id, |own| own.alias.confirm()).await?),
+                    // It has the same records of its own already, and they are someone else's.
+                    Err(ZoneError::Changed { .. }) => {
+                        Ok(self.hostnames.record_ownership(claim, id, |own| own.alias = before.clone()).await?)
+                    }
+                    Err(error) => Err(error.finding(Pin::Certificate)),
                 }
-                Err(error) => Err(error.finding(Pin::Certificate)),
-            }
-        })
-        .await
+            })
+            .await
     }
 }

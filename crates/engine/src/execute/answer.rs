@@ -7,8 +7,8 @@ use pindrel_core::judging::facts::{ClientOutcome, ResolverAnswer};
 use pindrel_core::judging::findings::{Code, Finding};
 use pindrel_core::judging::pins::PinState;
 
-use super::{Progress, Wait};
-use crate::run::Engine;
+use crate::context::progress::{Progress, Wait};
+use crate::execute::alias::Switcher;
 
 /// How long a resolver or a service may take to come round, besides what a cached
 /// answer says of itself.
@@ -16,14 +16,14 @@ const ANSWER: Duration = Duration::from_secs(30);
 /// The longest time that a cached answer is waited for.
 const CACHED: Duration = Duration::from_secs(900);
 
-impl Engine {
-    pub(super) async fn answer(&self, id: HostnameId) -> Result<Progress, Finding> {
-        let wanted = self.desired.hostname(id);
+impl Switcher {
+    pub(crate) async fn answer(&self, id: HostnameId) -> Result<Progress, Finding> {
+        let wanted = self.context.desired.hostname(id);
         // The alias may have been switched since this was planned.
-        self.follow_switches(id).await?;
-        let fact = self.observe_answer(id).await;
-        let within = ANSWER.max(cached_for(&fact.value.through)).min(self.bounds.patience.max(ANSWER));
-        let pins = self.record_facts(id, |facts| facts.answer = Some(fact)).await?;
+        self.hostnames.follow_switches(id).await?;
+        let fact = self.answers.observe(id).await;
+        let within = ANSWER.max(cached_for(&fact.value.through)).min(self.context.bounds.patience.max(ANSWER));
+        let pins = self.hostnames.record_facts(id, |facts| facts.answer = Some(fact)).await?;
         if pins.answer.state == PinState::Held {
             return Ok(Progress::Done);
         }

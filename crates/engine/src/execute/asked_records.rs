@@ -2,9 +2,9 @@
 //! issues. Each is stored before it is made, and taken away once the platform needs it no longer.
 
 use std::net::SocketAddr;
+use std::sync::Arc;
 
-use futures::future::join_all;
-use pindrel_core::desired::{EndpointId, HostnameId, ZoneId};
+use pindrel_core::desired::{EndpointId, HostnameId};
 use pindrel_core::endpoints::endpoint::{AskedRecord, AskedType, KeepRecord};
 use pindrel_core::judging::facts::EndpointKey;
 use pindrel_core::judging::findings::{Code, Finding};
@@ -15,55 +15,44 @@ use pindrel_core::zones::records::{AliasPlace, NameChange, RecordData, RecordSet
 use pindrel_dns::ZoneError;
 use pindrel_state::Claim;
 
-use super::Wait;
-use crate::run::Engine;
+use crate::context::Context;
+use crate::context::progress::Wait;
+use crate::home::hostnames::Hostnames;
+use crate::observe::binding::BindingObserver;
+use crate::observe::zone::ZoneObserver;
 
-impl Engine {
-    /// Returns the records that a platform needs now and that a server does not return.
-    pub(crate) async fn lacking_records(&self, asked: &[AskedRecord], is_deployed: bool) -> Vec<AskedRecord> {
-        let needed = asked.iter().filter(|asked| !is_deployed || asked.keep == KeepRecord::WhileBound);
-        let looks = needed.filter_map(|asked| Some((asked, asked.record()?))).map(async |(asked, record)| {
-            match self.desired.zone_at(&record.owner) {
-                Some(zone) => (!self.servers_lacking(zone, &record).await.is_empty()).then(|| asked.clone()),
-                // Somebody else has made it, or the platform would not serve.
-                None => (!is_deployed).then(|| asked.clone()),
-            }
-        });
-        join_all(looks).await.into_iter().flatten().collect()
-    }
+/// The records that platforms ask for, made and taken away.
+pub(crate) struct AskedRecords {
+    pub(crate) context: Arc<Context>,
+    pub(crate) bindings: Arc<BindingObserver>,
+    pub(crate) hostnames: Arc<Hostnames>,
+    pub(crate) zones: Arc<ZoneObserver>,
+}
 
-    /// The servers of a zone that do not return a record, or do not answer.
-    pub(crate) async fn servers_lacking(&self, zone: ZoneId, record: &ZoneRecord) -> Vec<SocketAddr> {
-        let looks = self.zone_servers(zone).into_iter().map(async |server| {
-            let lacking = self.drivers.lookups().lacking(server, std::slice::from_ref(record)).await;
-            lacking.map_or(true, |lacking| !lacking.is_empty()).then_some(server)
-        });
-        join_all(looks).await.into_iter().flatten().collect()
-    }
-
+impl AskedRecords {
     /// Makes the records that a platform asks for, as far as they are missing; returns what is waited for
     /// until every server returns them.
-    pub(super) async fn make_asked_records(
+    pub(crate) async fn make_asked_records(
         &self,
         id: HostnameId,
         at: EndpointId,
         asked: &[AskedRecord],
         claim: &Claim,
     ) -> Result<Option<Wait>, Finding> {
-        let (wanted, endpoint) = (self.desired.hostname(id), self.desired.endpoint(at));
-        let is_issued = wanted.is_issued_by_platform(&self.desired);
+        let (wanted, endpoint) = (self.context.desired.hostname(id), self.context.desired.endpoint(at));
+        let is_issued = wanted.is_issued_by_platform(&self.context.desired);
         for asked in asked {
             let refused = |why: String| Err(misplaced(&endpoint.name, asked, &why));
             if let Some(why) = out_of_place(asked, &wanted.hostname, is_issued) {
                 return refused(why);
             }
             let Some(record) = asked.record() else { return refused("it is no record of that type".into()) };
-            let Some(zone) = self.desired.zone_at(&record.owner) else {
+            let Some(zone) = self.context.desired.zone_at(&record.owner) else {
                 return refused("it lies in no zone of the manifest".into());
             };
-            let lacking = self.servers_lacking(zone, &record).await;
-            let servers = self.zone_servers(zone);
-            if self.desired.is_handed_off(zone) && !lacking.is_empty() {
+            let lacking = self.bindings.servers_lacking(zone, &record).await;
+            let servers = self.zones.servers(zone);
+            if self.context.desired.is_handed_off(zone) && !lacking.is_empty() {
                 let says = format!("{} asks for a record at {}, which somebody else makes", endpoint.name, asked.name);
                 let remedy = format!("Send them what is to be made, as listed by: pindrel handoff {}", wanted.hostname);
                 return Ok(Some(Wait {
@@ -76,8 +65,8 @@ impl Engine {
             }
             if servers.first().is_some_and(|first| lacking.contains(first)) {
                 let key = endpoint.key();
-                self.record_ownership(claim, id, |own| own.add_record(key.clone(), asked.clone())).await?;
-                let driver = self.drivers.zone(self.desired.zone(zone), &servers)?;
+                self.hostnames.record_ownership(claim, id, |own| own.add_record(key.clone(), asked.clone())).await?;
+                let driver = self.context.drivers.zone(self.context.desired.zone(zone), &servers)?;
                 match driver.change(&addition(&record)).await {
                     Err(ZoneError::Changed { .. }) => {
                         return refused(format!("{} has other records already", record.owner));
@@ -85,7 +74,7 @@ impl Engine {
                     changed => changed.map_err(|error| error.finding(Pin::Binding))?,
                 }
             }
-            let lacking = self.servers_lacking(zone, &record).await;
+            let lacking = self.bindings.servers_lacking(zone, &record).await;
             if !lacking.is_empty() {
                 let servers = lacking.iter().map(SocketAddr::to_string).collect::<Vec<_>>().join(" and ");
                 let says = format!(
@@ -97,7 +86,7 @@ impl Engine {
                     until: None,
                     topic: "transfer",
                     what: format!("the record that {} asks for to propagate to {servers}", endpoint.name),
-                    within: Some(self.bounds.patience),
+                    within: Some(self.context.bounds.patience),
                     finding: Finding::of(Code::AskedRecordMissing, says, remedy),
                 }));
             }
@@ -107,25 +96,25 @@ impl Engine {
 
     /// Takes away the records that were made for a platform: those that it needs only until the binding is
     /// deployed, or all.
-    pub(super) async fn clear_asked_records(
+    pub(crate) async fn clear_asked_records(
         &self,
         whose: HostnameRef,
         key: &EndpointKey,
         all: bool,
         claim: &Claim,
     ) -> Result<(), Finding> {
-        let made = self.ownership_of(whose).records.get(key).cloned().unwrap_or_default();
+        let made = self.context.ownership_of(whose).records.get(key).cloned().unwrap_or_default();
         for asked in made.into_iter().filter(|asked| all || asked.keep == KeepRecord::UntilDeployed) {
             // One whose zone is no longer in the manifest can only be forgotten.
             if let Some((record, zone)) =
-                asked.record().and_then(|record| Some((record.clone(), self.desired.zone_at(&record.owner)?)))
+                asked.record().and_then(|record| Some((record.clone(), self.context.desired.zone_at(&record.owner)?)))
             {
-                let servers = self.zone_servers(zone);
-                let driver = self.drivers.zone(self.desired.zone(zone), &servers)?;
+                let servers = self.zones.servers(zone);
+                let driver = self.context.drivers.zone(self.context.desired.zone(zone), &servers)?;
                 let deleted = driver.change(&ZoneChange::Delete(vec![record])).await;
                 deleted.map_err(|error| error.finding(Pin::Binding))?;
             }
-            self.record_ownership_of(claim, whose, |own| own.forget_record(key, &asked)).await?;
+            self.hostnames.record_ownership_of(claim, whose, |own| own.forget_record(key, &asked)).await?;
         }
         Ok(())
     }

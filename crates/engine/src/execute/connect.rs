@@ -5,19 +5,20 @@ use std::time::Duration;
 use pindrel_core::desired::{EndpointId, HostnameId};
 use pindrel_core::judging::findings::{Code, Finding};
 
-use super::{Progress, Wait};
-use crate::run::Engine;
+use crate::context::progress::{Progress, Wait};
+use crate::execute::bind::Binder;
 
 /// How long a deployed endpoint may go on serving the certificate before.
 const SERVE: Duration = Duration::from_secs(60);
 
-impl Engine {
-    pub(super) async fn connect(&self, id: HostnameId, at: EndpointId) -> Result<Progress, Finding> {
-        let wanted = self.desired.hostname(id);
-        let endpoint = self.desired.endpoint(at);
+impl Binder {
+    pub(crate) async fn connect(&self, id: HostnameId, at: EndpointId) -> Result<Progress, Finding> {
+        let wanted = self.context.desired.hostname(id);
+        let endpoint = self.context.desired.endpoint(at);
         let info = self.listed(at)?;
-        let fact = self.observe_served(id, at).await;
+        let fact = self.bindings.observe_served(id, at).await;
         let pins = self
+            .hostnames
             .record_facts(id, |facts| {
                 if let Some(fact) = fact {
                     facts.bindings.insert(endpoint.key(), fact);
@@ -36,7 +37,7 @@ impl Engine {
             until: None,
             topic: "serve",
             what,
-            within: Some(SERVE.min(self.bounds.patience)),
+            within: Some(SERVE.min(self.context.bounds.patience)),
             finding,
         }))
     }

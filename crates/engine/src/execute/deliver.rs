@@ -1,36 +1,48 @@
 //! Certificates outside of Pindrel: files of the form that a server wants, replaced as a
 //! whole, and the commands that follow.
 
-use pindrel_core::certificates::delivery::{Command, Contents, Delivery, Piece};
+use std::sync::Arc;
+
+use pindrel_core::certificates::delivery::{Command, Contents, Delivery};
 use pindrel_core::desired::CertificateId;
 use pindrel_core::judging::findings::{Code, Finding};
 use pindrel_core::names::name::Hostname;
 use pindrel_core::text::display_text::io_reason;
 use pindrel_keys::bundle::pkcs12;
-use pindrel_keys::{CertificateKey, Chain, pem};
+use pindrel_keys::{CertificateKey, Chain};
 use pindrel_machine::{Program, replace_file};
 use pindrel_state::{CertificateRow, CommandRun, Moment};
-use secrecy::{ExposeSecret as _, SecretString};
 use zeroize::Zeroizing;
 
-use super::{Progress, Wait};
-use crate::failure::{internal, secret_unreadable, state_failed};
-use crate::run::Engine;
+use crate::context::Context;
+use crate::context::progress::{Progress, Wait};
+use crate::failure::{internal, state_failed};
+use crate::home::certificates::Certificates;
+use crate::home::keys::SealedKeys;
+use crate::observe::certificate::{DeliveryObserver, group_id, owner_id, pem_of};
 
 /// How long listeners may take to serve what was delivered.
 const SERVED: std::time::Duration = std::time::Duration::from_secs(30);
 
-impl Engine {
+/// The step that delivers a certificate.
+pub(crate) struct Deliverer {
+    pub(crate) context: Arc<Context>,
+    pub(crate) certificates: Arc<Certificates>,
+    pub(crate) deliveries: Arc<DeliveryObserver>,
+    pub(crate) keys: Arc<SealedKeys>,
+}
+
+impl Deliverer {
     /// Writes a certificate to its files, runs the commands that follow, and waits until its
     /// listeners serve it.
     pub(crate) async fn deliver(&self, id: CertificateId, hostname: &Hostname) -> Result<Progress, Finding> {
-        let wanted = self.desired.certificate(id);
-        let row = self.state.certificate(&wanted.name).await.map_err(state_failed)?;
+        let wanted = self.context.desired.certificate(id);
+        let row = self.context.state.certificate(&wanted.name).await.map_err(state_failed)?;
         let row = row.ok_or_else(|| internal(format!("the state has no certificate \"{}\"", wanted.name)))?;
-        let (chain, key) = self.chain_and_key(&row)?;
+        let (chain, key) = self.keys.chain_and_key(&row)?;
         let mut is_changed = false;
         for delivery in &wanted.terms.deliveries {
-            if self.contains(delivery, &chain, &key)? {
+            if self.deliveries.contains(delivery, &chain, &key)? {
                 continue;
             }
             // Known before anything is written: what follows a file follows a repaired one too.
@@ -40,14 +52,14 @@ impl Engine {
             }
             let place = delivery.file.display().to_string();
             let write = async { self.write(delivery, &chain, &key) };
-            self.journalled("deliver-file", &wanted.name, &place, write).await?;
+            self.context.journalled("deliver-file", &wanted.name, &place, write).await?;
         }
         let mut failures = Vec::new();
-        for (command, _) in self.open_commands(id, &row).await? {
+        for (command, _) in self.deliveries.open_commands(id, &row).await? {
             let shown = command.to_string();
             let what = format!("the command `{shown}` to end");
-            self.emit_waiting(hostname, "deliver", what);
-            self.journal(Moment::Begun, "command", &wanted.name, shown.clone()).await?;
+            self.context.emit_waiting(hostname, "deliver", what);
+            self.context.journal(Moment::Begun, "command", &wanted.name, shown.clone()).await?;
             let ended = self.run_command(command, &row).await;
             let says = match &ended {
                 Ok(output) => (!output.is_empty()).then(|| output.clone()),
@@ -55,12 +67,12 @@ impl Engine {
             };
             self.persist_run(command, &row, ended.is_ok(), says).await?;
             let moment = if ended.is_ok() { Moment::Done } else { Moment::Failed };
-            self.journal(moment, "command", &wanted.name, shown.clone()).await?;
+            self.context.journal(moment, "command", &wanted.name, shown.clone()).await?;
             if let Err(why) = ended {
                 failures.push(format!("the command `{shown}` failed: {why}"));
             }
         }
-        self.know_certificate(id, row).await;
+        self.certificates.know(id, row).await;
         if failures.is_empty() {
             return Ok(self.served_yet(id));
         }
@@ -70,7 +82,7 @@ impl Engine {
 
     /// Notes that every command has to run again.
     async fn expect_commands(&self, id: CertificateId, row: &CertificateRow) -> Result<(), Finding> {
-        for command in &self.desired.certificate(id).terms.after {
+        for command in &self.context.desired.certificate(id).terms.after {
             self.persist_run(command, row, false, None).await?;
         }
         Ok(())
@@ -87,21 +99,21 @@ impl Engine {
             certificate: row.name.clone(),
             command: command.to_string(),
             sha256: row.held.sha256,
-            at: self.clock.now(),
+            at: self.context.clock.now(),
             succeeded,
             says,
         };
-        self.state.persist_command_run(&run).await.map_err(state_failed)
+        self.context.state.persist_command_run(&run).await.map_err(state_failed)
     }
 
     /// Waits for the listeners that do not serve the certificate yet.
     fn served_yet(&self, id: CertificateId) -> Progress {
         let left: Vec<String> = {
-            let known = self.known();
+            let known = self.context.known();
             let listeners = known.undelivered.get(&id).map(|undelivered| &undelivered.listeners);
             listeners.into_iter().flatten().map(|(address, _)| address.to_string()).collect()
         };
-        let report = self.judge_certificate(id, self.clock.now());
+        let report = self.context.judge_certificate(id, self.context.clock.now());
         match report.findings.into_iter().find(|finding| finding.code == Code::ServedCertificateDiffers) {
             None => Progress::Done,
             Some(finding) => Progress::NotYet(Wait {
@@ -114,22 +126,14 @@ impl Engine {
         }
     }
 
-    pub(crate) fn delivery_password(&self, delivery: &Delivery) -> Result<SecretString, Finding> {
-        let reference = delivery.password.as_ref().ok_or_else(|| {
-            let says = format!("{} has no password", delivery.file.display());
-            Finding::of(Code::DeliveryFailed, says, "Write password in its table")
-        })?;
-        self.drivers.secret(reference).map_err(|why| secret_unreadable(reference, &why))
-    }
-
     /// Writes a file beside the old one, and puts it in its place once it is whole.
     fn write(&self, delivery: &Delivery, chain: &Chain, key: &CertificateKey) -> Result<(), Finding> {
-        let path = self.folder.join(&delivery.file);
+        let path = self.context.folder.join(&delivery.file);
         let bytes = match &delivery.contents {
             Contents::Pem(pieces) => pem_of(pieces, chain, key),
             Contents::Pkcs12 => {
                 let alias = chain.leaf().names.first().map_or("certificate", String::as_str);
-                let made = pkcs12(chain, key, alias, &self.delivery_password(delivery)?);
+                let made = pkcs12(chain, key, alias, &self.deliveries.password(delivery)?);
                 let failed = |error| internal(format!("{} cannot be made: {error}", path.display()));
                 Zeroizing::new(made.map_err(failed)?)
             }
@@ -148,40 +152,10 @@ impl Engine {
         let names = row.held.names.iter().map(Hostname::as_str).collect::<Vec<_>>().join(" ");
         let variables = [("PINDREL_CERTIFICATE", row.name.as_str()), ("PINDREL_NAMES", &names)];
         let program = Program {
-            folder: Some(&self.folder),
+            folder: Some(&self.context.folder),
             variables: &variables,
             ..Program::command(&command.run, command.within)
         };
         program.run_for_message().await
     }
-}
-
-pub(crate) fn pem_of(pieces: &[Piece], chain: &Chain, key: &CertificateKey) -> Zeroizing<Vec<u8>> {
-    let certificates = chain.certificates();
-    let mut text = Zeroizing::new(Vec::new());
-    for piece in pieces {
-        match piece {
-            Piece::Key => text.extend_from_slice(key.pem().expose_secret().as_bytes()),
-            Piece::Leaf => text.extend_from_slice(pem::encode("CERTIFICATE", &certificates[0]).as_bytes()),
-            Piece::Intermediates => certificates[1..]
-                .iter()
-                .for_each(|certificate| text.extend_from_slice(pem::encode("CERTIFICATE", certificate).as_bytes())),
-        }
-    }
-    text
-}
-
-pub(crate) fn owner_id(delivery: &Delivery) -> Result<Option<u32>, Finding> {
-    let Some(name) = &delivery.owner else { return Ok(None) };
-    pindrel_machine::user_id(name).map(Some).ok_or_else(|| nobody("user", name, delivery))
-}
-
-pub(crate) fn group_id(delivery: &Delivery) -> Result<Option<u32>, Finding> {
-    let Some(name) = &delivery.group else { return Ok(None) };
-    pindrel_machine::group_id(name).map(Some).ok_or_else(|| nobody("group", name, delivery))
-}
-
-fn nobody(what: &str, name: &str, delivery: &Delivery) -> Finding {
-    let says = format!("{} should belong to the {what} {name}, which does not exist", delivery.file.display());
-    Finding::of(Code::DeliveryFailed, says, format!("Correct the {what} in the manifest, or create it"))
 }

@@ -8,64 +8,64 @@ use pindrel_core::planning::plan::HostnameRef;
 use pindrel_core::zones::records::{NameChange, RecordSet, ZoneChange};
 use pindrel_state::Claim;
 
-use super::alias::first_gives;
-use super::{Progress, Wait};
-use crate::run::Engine;
+use crate::context::progress::{Progress, Wait};
+use crate::execute::alias::Switcher;
 
-impl Engine {
-    pub(super) async fn lower_ttl(&self, id: HostnameId, claim: &Claim) -> Result<Progress, Finding> {
-        let wanted = self.desired.hostname(id);
+impl Switcher {
+    pub(crate) async fn lower_ttl(&self, id: HostnameId, claim: &Claim) -> Result<Progress, Finding> {
+        let wanted = self.context.desired.hostname(id);
         let hostname = &wanted.hostname;
-        let mut fact = self.observe_alias(id).await;
-        let present = first_gives(&fact.value);
+        let mut fact = self.aliases.observe(id).await;
+        let present = fact.value.first_gives();
         if present.iter().any(|set| set.ttl() > MOVING_TTL) {
             let lowered: Vec<RecordSet> = present.iter().map(|set| set.with_ttl(MOVING_TTL)).collect();
-            let servers = self.zone_servers(wanted.zone);
-            let driver = self.drivers.zone(self.desired.zone(wanted.zone), &servers)?;
-            let (replaced, now) = (longest_ttl(&fact.value), self.clock.now());
-            self.record_ownership(claim, id, |own| {
-                own.intend_alias(&present, lowered.clone());
-                if let Some(ttl) = replaced {
-                    own.replace_alias(ttl, true, now);
-                }
-            })
-            .await?;
+            let servers = self.zones.servers(wanted.zone);
+            let driver = self.context.drivers.zone(self.context.desired.zone(wanted.zone), &servers)?;
+            let (replaced, now) = (longest_ttl(&fact.value), self.context.clock.now());
+            self.hostnames
+                .record_ownership(claim, id, |own| {
+                    own.intend_alias(&present, lowered.clone());
+                    if let Some(ttl) = replaced {
+                        own.replace_alias(ttl, true, now);
+                    }
+                })
+                .await?;
             let change = NameChange {
                 owner: hostname.owner(),
                 expected: present,
                 wanted: lowered,
-                place: self.alias_place(wanted.zone, &hostname.owner()),
+                place: self.aliases.place(wanted.zone, &hostname.owner()),
             };
             let changed = driver.change(&ZoneChange::Replace(change)).await;
             changed.map_err(|error| error.finding(Pin::Alias))?;
-            fact = self.observe_alias(id).await;
+            fact = self.aliases.observe(id).await;
         }
         let is_low = longest_ttl(&fact.value).is_none_or(|ttl| ttl <= MOVING_TTL);
-        self.record_facts(id, |facts| facts.alias = Some(fact.clone())).await?;
+        self.hostnames.record_facts(id, |facts| facts.alias = Some(fact.clone())).await?;
         if !is_low {
             let says = format!("the low TTL of the alias of {hostname} has not propagated to every server yet");
             return Ok(Progress::NotYet(Wait {
                 until: None,
                 topic: "transfer",
                 what: "the low TTL to propagate to every server".into(),
-                within: Some(self.bounds.patience),
+                within: Some(self.context.bounds.patience),
                 finding: Finding::of(Code::AliasLagging, says, "Check why that server does not transfer the zone"),
             }));
         }
         self.confirm_alias(claim, id, &fact.value).await?;
-        let own = self.ownership_of(HostnameRef::Wanted(id));
-        if has_low_ttl(&fact.value, &own, self.clock.now()) {
+        let own = self.context.ownership_of(HostnameRef::Wanted(id));
+        if has_low_ttl(&fact.value, &own, self.context.clock.now()) {
             return Ok(Progress::Done);
         }
-        if self.bounds.skip_ttl_wait {
+        if self.context.bounds.skip_ttl_wait {
             let until = own.former_alias.and_then(|former| former.forgotten_at());
             let until = until.map_or_else(String::new, |until| format!(" until {until:.0}"));
-            self.note(format!(
+            self.context.note(format!(
                 "{hostname} moves at once: what goes wrong at its new endpoint can be taken back for some clients only after their caches have forgotten the alias{until}"
             ));
             return Ok(Progress::Done);
         }
         let says = format!("the alias of {hostname} had a longer TTL, which caches may still count down");
-        Ok(Progress::NotYet(self.wait_for_caches(&own, Code::AliasLagging, says)))
+        Ok(Progress::NotYet(self.remover.wait_for_caches(&own, Code::AliasLagging, says)))
     }
 }

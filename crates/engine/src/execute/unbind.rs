@@ -1,5 +1,7 @@
 //! Taking away what is no longer used: an alias, then, once caches have forgotten it, a binding.
 
+use std::sync::Arc;
+
 use pindrel_core::desired::{EndpointId, ZoneId};
 use pindrel_core::judging::facts::{
     AliasView, BindingView, Fact, FormerAlias, HostnameFacts, Ownership, RetiringId, ServerRecords, Written,
@@ -14,115 +16,131 @@ use pindrel_core::values::Ttl;
 use pindrel_core::zones::records::{NameChange, RecordSet, ZoneChange, in_words};
 use pindrel_state::{Claim, HostnameRow};
 
-use super::alias::{first_gives, lagging};
-use super::{Progress, Wait};
+use crate::context::Context;
+use crate::context::progress::{Progress, Wait};
+use crate::execute::asked_records::AskedRecords;
 use crate::failure::state_failed;
-use crate::run::Engine;
+use crate::home::hostnames::Hostnames;
+use crate::observe::alias::AliasObserver;
+use crate::observe::zone::ZoneObserver;
 
 /// How long an old alias of which nothing is recorded is taken to be cached.
 const UNRECORDED_TTL: Ttl = Ttl::TEN_MINUTES;
 
-impl Engine {
+/// The steps that take away what is wanted no longer, from the outside in.
+pub(crate) struct Remover {
+    pub(crate) context: Arc<Context>,
+    pub(crate) aliases: Arc<AliasObserver>,
+    pub(crate) asked_records: Arc<AskedRecords>,
+    pub(crate) hostnames: Arc<Hostnames>,
+    pub(crate) zones: Arc<ZoneObserver>,
+}
+
+impl Remover {
     /// Deletes the alias records of a hostname that is taken away, on every server; those that somebody
     /// else made stay.
-    pub(super) async fn remove_alias(&self, id: RetiringId, claim: &Claim) -> Result<Progress, Finding> {
+    pub(crate) async fn remove_alias(&self, id: RetiringId, claim: &Claim) -> Result<Progress, Finding> {
         let whose = HostnameRef::Retiring(id);
         let (hostname, zone) = {
-            let known = self.known();
+            let known = self.context.known();
             let retiring = known.retiring(id);
             (retiring.hostname.clone(), retiring.zone)
         };
         let gone =
             || Finding::of(Code::LeftOver, format!("{hostname} lies in no zone of the manifest"), "Add its zone");
         let zone = zone.ok_or_else(gone)?;
-        let servers = self.zone_servers(zone);
+        let servers = self.zones.servers(zone);
         let owner = hostname.owner();
-        let place = self.alias_place(zone, &owner);
-        let mut view = self.alias_in(zone, &owner).await;
-        let present = first_gives(&view);
-        let is_handed_off = self.desired.is_handed_off(zone);
-        if self.ownership_of(whose).wrote_alias(&present) && !is_handed_off {
-            let (replaced, now) = (longest_ttl(&view).unwrap_or(UNRECORDED_TTL), self.clock.now());
-            self.record_ownership_of(claim, whose, |own| own.replace_alias(replaced, false, now)).await?;
-            let driver = self.drivers.zone(self.desired.zone(zone), &servers)?;
+        let place = self.aliases.place(zone, &owner);
+        let mut view = self.aliases.view(zone, &owner).await;
+        let present = view.first_gives();
+        let is_handed_off = self.context.desired.is_handed_off(zone);
+        if self.context.ownership_of(whose).wrote_alias(&present) && !is_handed_off {
+            let (replaced, now) = (longest_ttl(&view).unwrap_or(UNRECORDED_TTL), self.context.clock.now());
+            self.hostnames.record_ownership_of(claim, whose, |own| own.replace_alias(replaced, false, now)).await?;
+            let driver = self.context.drivers.zone(self.context.desired.zone(zone), &servers)?;
             let change = NameChange { owner: owner.clone(), expected: present.clone(), wanted: Vec::new(), place };
             let changed = driver.change(&ZoneChange::Replace(change)).await;
             changed.map_err(|error| error.finding(Pin::Alias))?;
-            view = self.alias_in(zone, &owner).await;
+            view = self.aliases.view(zone, &owner).await;
         }
-        self.persist_retiring(id, |facts| facts.alias = Some(Fact { seen: self.clock.now(), value: view.clone() }))
-            .await?;
+        self.persist_retiring(id, |facts| {
+            facts.alias = Some(Fact { seen: self.context.clock.now(), value: view.clone() })
+        })
+        .await?;
         if let Some(server) = view.servers.iter().find(|server| server.gives.is_err()) {
             let why = server.gives.as_ref().err().map(ToString::to_string).unwrap_or_default();
             let says = format!("{} did not return the records of {hostname}: {why}", server.server);
             return Err(Finding::of(Code::ServerUnreachable, says, "Start that server").on(Pin::Alias));
         }
-        let own = self.ownership_of(whose);
+        let own = self.context.ownership_of(whose);
         let still = |server: &&ServerRecords| server.gives.as_ref().is_ok_and(|sets| own.wrote_alias(sets));
         if let Some(server) = view.servers.iter().find(still) {
             if is_handed_off {
                 self.foresee_removal(whose, longest_ttl(&view).unwrap_or(UNRECORDED_TTL), claim).await?;
                 return Ok(Progress::NotYet(self.wait_for_removal(&hostname, zone, &present)));
             }
-            let lagging = lagging(&view, &[]).join(" and ");
+            let lagging = view.lagging_in_words(&[]).join(" and ");
             let says = format!("the alias of {hostname} is still returned by {}", server.server);
             return Ok(Progress::NotYet(Wait {
                 until: None,
                 topic: "transfer",
                 what: format!("the removal of the alias to propagate to {lagging}"),
-                within: Some(self.bounds.patience),
+                within: Some(self.context.bounds.patience),
                 finding: Finding::of(Code::AliasLagging, says, "Check why that server does not transfer the zone"),
             }));
         }
-        let now = self.clock.now();
-        self.record_ownership_of(claim, whose, |own| {
-            if own.former_alias.is_none() {
-                own.replace_alias(UNRECORDED_TTL, false, now);
-            }
-            own.alias_gone(now);
-            own.alias = Written::default();
-        })
-        .await?;
+        let now = self.context.clock.now();
+        self.hostnames
+            .record_ownership_of(claim, whose, |own| {
+                if own.former_alias.is_none() {
+                    own.replace_alias(UNRECORDED_TTL, false, now);
+                }
+                own.alias_gone(now);
+                own.alias = Written::default();
+            })
+            .await?;
         Ok(Progress::Done)
     }
 
     /// Takes away the binding of a hostname at an endpoint where clients are no longer led.
-    pub(super) async fn unbind(&self, whose: HostnameRef, at: EndpointId, claim: &Claim) -> Result<Progress, Finding> {
-        let hostname = self.hostname_of(whose);
-        let endpoint = self.desired.endpoint(at);
+    pub(crate) async fn unbind(&self, whose: HostnameRef, at: EndpointId, claim: &Claim) -> Result<Progress, Finding> {
+        let hostname = self.context.hostname_of(whose);
+        let endpoint = self.context.desired.endpoint(at);
         let (key, name) = (endpoint.key(), &endpoint.name);
-        let now = self.clock.now();
+        let now = self.context.clock.now();
         if let Some((wait, ttl)) = self.check_unled(whose, at).await? {
             self.foresee_removal(whose, ttl, claim).await?;
             return Ok(Progress::NotYet(wait));
         }
-        if self.ownership_of(whose).former_alias.is_none_or(|former| former.gone.is_none()) {
+        if self.context.ownership_of(whose).former_alias.is_none_or(|former| former.gone.is_none()) {
             // What was before is not known, or was not seen to go: it counts from now.
             let ttl = match whose {
-                HostnameRef::Wanted(id) => self.desired.hostname(id).ttl,
+                HostnameRef::Wanted(id) => self.context.desired.hostname(id).ttl,
                 HostnameRef::Retiring(_) => UNRECORDED_TTL,
             };
-            self.record_ownership_of(claim, whose, |own| {
-                own.former_alias.get_or_insert(FormerAlias { ttl, gone: None, lowered: false });
-                own.alias_gone(now);
-            })
-            .await?;
+            self.hostnames
+                .record_ownership_of(claim, whose, |own| {
+                    own.former_alias.get_or_insert(FormerAlias { ttl, gone: None, lowered: false });
+                    own.alias_gone(now);
+                })
+                .await?;
         }
-        let own = self.ownership_of(whose);
+        let own = self.context.ownership_of(whose);
         if own.former_alias.and_then(|former| former.forgotten_at()).is_some_and(|until| now < until) {
             let says = format!("{hostname} stays bound at {name} until caches have forgotten its old alias");
             return Ok(Progress::NotYet(self.wait_for_caches(&own, Code::FormerBinding, says)));
         }
-        let platform = self.drivers.platform(endpoint)?;
+        let platform = self.context.drivers.platform(endpoint)?;
         let present = platform.binding(&endpoint.id, &hostname).await.map_err(|error| error.finding())?;
         match present {
             None => {}
             Some(bound) if own.wrote_binding(&key, &bound.binding) => {
                 // What used the copy in the store is gone: known before it is.
-                if let Some(info) = self.endpoint_info(at) {
+                if let Some(info) = self.context.endpoint_info(at) {
                     let (platform, site) = (endpoint.platform(), &info.certificate_site);
                     if let Some(sha256) = bound.binding.certificate {
-                        let released = self.state.release_copy(&platform, site, sha256).await;
+                        let released = self.context.state.release_copy(&platform, site, sha256).await;
                         released.map_err(state_failed)?;
                     }
                 }
@@ -134,19 +152,20 @@ impl Engine {
                 }
             }
             Some(_) => {
-                self.note(format!("the binding of {hostname} at {name} was changed by someone else, and stays"));
+                self.context
+                    .note(format!("the binding of {hostname} at {name} was changed by someone else, and stays"));
             }
         }
-        self.clear_asked_records(whose, &key, true, claim).await?;
-        let absent = Fact { seen: self.clock.now(), value: BindingView::Absent };
+        self.asked_records.clear_asked_records(whose, &key, true, claim).await?;
+        let absent = Fact { seen: self.context.clock.now(), value: BindingView::Absent };
         match whose {
             HostnameRef::Wanted(id) => {
-                self.record_ownership_of(claim, whose, |own| own.binding_gone(&key)).await?;
-                self.record_facts(id, |facts| drop(facts.bindings.insert(key.clone(), absent))).await?;
+                self.hostnames.record_ownership_of(claim, whose, |own| own.binding_gone(&key)).await?;
+                self.hostnames.record_facts(id, |facts| drop(facts.bindings.insert(key.clone(), absent))).await?;
             }
             HostnameRef::Retiring(id) => {
                 self.persist_retiring(id, |facts| drop(facts.bindings.insert(key.clone(), absent))).await?;
-                self.record_ownership_of(claim, whose, |own| own.binding_gone(&key)).await?;
+                self.hostnames.record_ownership_of(claim, whose, |own| own.binding_gone(&key)).await?;
             }
         }
         Ok(Progress::Done)
@@ -155,21 +174,21 @@ impl Engine {
     /// Makes sure that no server leads to what is about to be taken away: the world may have changed
     /// since that was planned. In a zone of somebody else's, returns what is waited for.
     async fn check_unled(&self, whose: HostnameRef, at: EndpointId) -> Result<Option<(Wait, Ttl)>, Finding> {
-        let endpoint = &self.desired.endpoint(at).name;
+        let endpoint = &self.context.desired.endpoint(at).name;
         let led = |hostname: &Hostname, view: &AliasView, zone: ZoneId| {
-            if self.desired.is_handed_off(zone) {
+            if self.context.desired.is_handed_off(zone) {
                 let ttl = longest_ttl(view).unwrap_or(UNRECORDED_TTL);
-                return Ok(Some((self.wait_for_removal(hostname, zone, &first_gives(view)), ttl)));
+                return Ok(Some((self.wait_for_removal(hostname, zone, &view.first_gives()), ttl)));
             }
-            let says = format!("{hostname} leads to {endpoint} again: {}", in_words(&first_gives(view)));
+            let says = format!("{hostname} leads to {endpoint} again: {}", in_words(&view.first_gives()));
             Err(Finding::of(Code::AliasDiffers, says, "Run settle: it looks again before it removes anything"))
         };
         match whose {
             HostnameRef::Wanted(id) => {
-                let fact = self.observe_alias(id).await;
-                self.record_facts(id, |facts| facts.alias = Some(fact.clone())).await?;
-                let here = Known::about(&self.desired, &self.known(), id).is_aliased_as_wanted();
-                let wanted = self.desired.hostname(id);
+                let fact = self.aliases.observe(id).await;
+                self.hostnames.record_facts(id, |facts| facts.alias = Some(fact.clone())).await?;
+                let here = Known::about(&self.context.desired, &self.context.known(), id).is_aliased_as_wanted();
+                let wanted = self.context.desired.hostname(id);
                 match fact.value.silent() {
                     _ if here => Ok(None),
                     // Clients that ask that one may still be led to what would be taken away.
@@ -183,11 +202,11 @@ impl Engine {
                 }
             }
             HostnameRef::Retiring(id) => {
-                let known = self.known().retiring(id).clone();
+                let known = self.context.known().retiring(id).clone();
                 let Some(zone) = known.zone else { return Ok(None) };
-                let view = self.alias_in(zone, &known.hostname.owner()).await;
-                let Some(info) = self.endpoint_info(at) else { return Ok(None) };
-                let bound = known.known.facts.bindings.get(&self.desired.endpoint(at).key());
+                let view = self.aliases.view(zone, &known.hostname.owner()).await;
+                let Some(info) = self.context.endpoint_info(at) else { return Ok(None) };
+                let bound = known.known.facts.bindings.get(&self.context.desired.endpoint(at).key());
                 let target = bound.and_then(|fact| fact.value.reply()?.target.clone());
                 let leads = |server: &ServerRecords| {
                     server.gives.as_ref().is_ok_and(|sets| info.is_led_to(sets, target.as_ref()))
@@ -200,16 +219,16 @@ impl Engine {
     /// Notes how long caches will keep what somebody else is about to delete: once it is gone, nobody can tell.
     async fn foresee_removal(&self, whose: HostnameRef, ttl: Ttl, claim: &Claim) -> Result<(), Finding> {
         let foreseen = |former: FormerAlias| former.gone.is_none() && former.ttl >= ttl;
-        if self.ownership_of(whose).former_alias.is_some_and(foreseen) {
+        if self.context.ownership_of(whose).former_alias.is_some_and(foreseen) {
             return Ok(());
         }
-        let now = self.clock.now();
-        Ok(self.record_ownership_of(claim, whose, |own| own.replace_alias(ttl, false, now)).await?)
+        let now = self.context.clock.now();
+        Ok(self.hostnames.record_ownership_of(claim, whose, |own| own.replace_alias(ttl, false, now)).await?)
     }
 
     /// What is waited for where somebody else is to delete an alias.
     fn wait_for_removal(&self, hostname: &Hostname, zone: ZoneId, present: &[RecordSet]) -> Wait {
-        let (zone, present) = (&self.desired.zone(zone).name, in_words(present));
+        let (zone, present) = (&self.context.desired.zone(zone).name, in_words(present));
         let says = format!("whoever edits {zone} has not removed the alias of {hostname} yet");
         Wait {
             until: None,
@@ -221,7 +240,7 @@ impl Engine {
     }
 
     /// The wait until no cache returns what the alias was before.
-    pub(super) fn wait_for_caches(&self, own: &Ownership, code: Code, says: String) -> Wait {
+    pub(crate) fn wait_for_caches(&self, own: &Ownership, code: Code, says: String) -> Wait {
         let until = own.former_alias.and_then(|former| former.forgotten_at());
         let shown = until.map_or_else(String::new, |until| format!(" until {until:.0}"));
         let again = until.map_or(Again::Now, Again::At);
@@ -237,7 +256,7 @@ impl Engine {
     /// Stores what was seen of a hostname that is taken away.
     async fn persist_retiring(&self, id: RetiringId, change: impl FnOnce(&mut HostnameFacts)) -> Result<(), Finding> {
         let row = {
-            let mut known = self.known();
+            let mut known = self.context.known();
             let retiring = &mut known.retiring[id.0 as usize];
             change(&mut retiring.known.facts);
             HostnameRow {
@@ -250,6 +269,6 @@ impl Engine {
                 ownership: retiring.known.ownership.clone(),
             }
         };
-        self.state.persist_hostnames(vec![row]).await.map_err(state_failed)
+        self.context.state.persist_hostnames(vec![row]).await.map_err(state_failed)
     }
 }

@@ -9,7 +9,7 @@ use pindrel_core::judging::findings::{Code, Finding};
 use pindrel_state::{EndpointHold, Moment};
 
 use crate::failure::EngineError;
-use crate::run::Engine;
+use crate::health::Health;
 
 /// An endpoint that is held out of answers.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -37,10 +37,11 @@ pub(crate) fn drained(
     held
 }
 
-impl Engine {
+impl Health {
     fn endpoint_to_hold(&self, name: &str) -> Result<EndpointId, Finding> {
-        self.desired.endpoint_named(name).ok_or_else(|| {
-            let names: Vec<&str> = self.desired.endpoints.iter().map(|endpoint| endpoint.name.as_str()).collect();
+        self.context.desired.endpoint_named(name).ok_or_else(|| {
+            let names: Vec<&str> =
+                self.context.desired.endpoints.iter().map(|endpoint| endpoint.name.as_str()).collect();
             let says = format!("the manifest has no endpoint \"{name}\"");
             Finding::of(Code::EndpointUnknown, says, format!("Name one of: {}", names.join(", ")))
         })
@@ -52,10 +53,10 @@ impl Engine {
     /// A [`Finding`], where there is no such endpoint or the state cannot be written.
     pub async fn hold_endpoint(&self, name: &str, until: Option<Timestamp>, because: &str) -> Result<(), Finding> {
         let id = self.endpoint_to_hold(name)?;
-        let (endpoint, since) = (self.desired.endpoint(id).key(), self.clock.now());
+        let (endpoint, since) = (self.context.desired.endpoint(id).key(), self.context.clock.now());
         let hold = EndpointHold { endpoint, since, until, because: because.to_owned() };
-        self.state.hold_endpoint(&hold).await.map_err(EngineError::from)?;
-        self.journal(Moment::Done, "hold", name, because).await?;
+        self.context.state.hold_endpoint(&hold).await.map_err(EngineError::from)?;
+        self.context.journal(Moment::Done, "hold", name, because).await?;
         Ok(())
     }
 
@@ -65,10 +66,14 @@ impl Engine {
     /// A [`Finding`], where there is no such endpoint or the state cannot be written.
     pub async fn release_endpoint(&self, name: &str) -> Result<bool, Finding> {
         let id = self.endpoint_to_hold(name)?;
-        let was_held =
-            self.state.release_endpoint(&self.desired.endpoint(id).key()).await.map_err(EngineError::from)?;
+        let was_held = self
+            .context
+            .state
+            .release_endpoint(&self.context.desired.endpoint(id).key())
+            .await
+            .map_err(EngineError::from)?;
         if was_held {
-            self.journal(Moment::Done, "release", name, "given back to answers").await?;
+            self.context.journal(Moment::Done, "release", name, "given back to answers").await?;
         }
         Ok(was_held)
     }
@@ -78,12 +83,12 @@ impl Engine {
     /// # Errors
     /// [`EngineError`] when the state cannot be read.
     pub async fn endpoint_holds(&self) -> Result<Vec<EndpointHoldReport>, EngineError> {
-        let now = self.clock.now();
-        let holds = self.state.endpoint_holds().await?;
+        let now = self.context.clock.now();
+        let holds = self.context.state.endpoint_holds().await?;
         let in_force = holds.into_iter().filter(|hold| hold.is_in_force(now));
         let report = |hold: EndpointHold| {
-            let id = self.desired.endpoint_at(&hold.endpoint)?;
-            let endpoint = self.desired.endpoint(id).name.clone();
+            let id = self.context.desired.endpoint_at(&hold.endpoint)?;
+            let endpoint = self.context.desired.endpoint(id).name.clone();
             Some(EndpointHoldReport { endpoint, since: hold.since, until: hold.until, because: hold.because })
         };
         Ok(in_force.filter_map(report).collect())

@@ -11,7 +11,7 @@ use pindrel_core::health::{
 
 use super::with_members;
 use crate::failure::EngineError;
-use crate::run::Engine;
+use crate::health::Health;
 
 /// For how long latencies are summed up.
 const SUMMED: SignedDuration = SignedDuration::from_hours(1);
@@ -85,13 +85,13 @@ fn quantiles(latencies: &Latencies) -> Option<(Duration, Duration)> {
     Some((latencies.quantile(0.5)?, latencies.quantile(0.95)?))
 }
 
-impl Engine {
+impl Health {
     /// Makes some checks once, now, with those that they are made of; all where none is named.
     ///
     /// # Errors
     /// [`EngineError`] when the state cannot be read or written.
-    pub async fn health_run(&self, ids: &[CheckId]) -> Result<Vec<CheckRun>, EngineError> {
-        let all: Vec<CheckId> = with_members(&self.desired, ids.iter().copied()).into_iter().collect();
+    pub async fn run(&self, ids: &[CheckId]) -> Result<Vec<CheckRun>, EngineError> {
+        let all: Vec<CheckId> = with_members(&self.context.desired, ids.iter().copied()).into_iter().collect();
         let mut results = self.check_once(&all).await?;
         let mut runs = Vec::with_capacity(all.len());
         for id in all {
@@ -105,26 +105,27 @@ impl Engine {
     ///
     /// # Errors
     /// [`EngineError`] when the state cannot be read.
-    pub async fn health_list(&self) -> Result<Vec<CheckReport>, EngineError> {
-        self.load_health().await?;
-        let mut reports = Vec::with_capacity(self.desired.checks.len());
-        for id in self.desired.check_ids() {
+    pub async fn list(&self) -> Result<Vec<CheckReport>, EngineError> {
+        self.load().await?;
+        let mut reports = Vec::with_capacity(self.context.desired.checks.len());
+        for id in self.context.desired.check_ids() {
             reports.push(self.check_report(id).await?);
         }
         Ok(reports)
     }
 
     async fn check_report(&self, id: CheckId) -> Result<CheckReport, EngineError> {
-        let check = self.desired.check(id).clone();
-        let since = self.clock.now().saturating_sub(SUMMED).unwrap_or(Timestamp::MIN);
-        let slots = self.state.slots(&check.name, since).await?;
+        let check = self.context.desired.check(id).clone();
+        let since = self.context.clock.now().saturating_sub(SUMMED).unwrap_or(Timestamp::MIN);
+        let slots = self.context.state.slots(&check.name, since).await?;
         let mut latencies = Latencies::default();
         slots.iter().for_each(|slot| latencies.merge(&slot.latencies));
-        let known = self.known();
+        let known = self.context.known();
         let members = check.combination().map_or(&[][..], |combination| &combination.of);
-        let members = members.iter().map(|member| (self.desired.check(*member).name.clone(), known.verdict(*member)));
+        let members =
+            members.iter().map(|member| (self.context.desired.check(*member).name.clone(), known.verdict(*member)));
         Ok(CheckReport {
-            endpoint: check.endpoint().map(|endpoint| self.desired.endpoint(endpoint).name.clone()),
+            endpoint: check.endpoint().map(|endpoint| self.context.desired.endpoint(endpoint).name.clone()),
             record: known.verdicts.get(&id).cloned().unwrap_or_default(),
             latency: quantiles(&latencies),
             slots,
@@ -137,11 +138,11 @@ impl Engine {
     ///
     /// # Errors
     /// [`EngineError`] when the state cannot be read.
-    pub async fn health_history(&self, id: CheckId, since: Timestamp) -> Result<CheckHistory, EngineError> {
-        self.load_health().await?;
+    pub async fn history(&self, id: CheckId, since: Timestamp) -> Result<CheckHistory, EngineError> {
+        self.load().await?;
         let report = self.check_report(id).await?;
-        let incidents = self.state.incidents(&report.check.name, since, MOST_INCIDENTS).await?;
-        let slots = self.state.slots(&report.check.name, since).await?;
+        let incidents = self.context.state.incidents(&report.check.name, since, MOST_INCIDENTS).await?;
+        let slots = self.context.state.slots(&report.check.name, since).await?;
         let points = slots.into_iter().map(|slot| HistoryPoint {
             begin: slot.begin,
             length: Duration::from_secs(u64::from(slot.seconds)),
@@ -156,28 +157,31 @@ impl Engine {
     ///
     /// # Errors
     /// [`EngineError`] when the state cannot be read.
-    pub async fn health_forecast(&self) -> Result<Vec<ForecastReport>, EngineError> {
-        self.look_at_checked_endpoints(&self.desired.check_ids().collect::<Vec<_>>()).await?;
+    pub async fn forecast(&self) -> Result<Vec<ForecastReport>, EngineError> {
+        self.look_at_endpoints(&self.context.desired.check_ids().collect::<Vec<_>>()).await?;
         let mut following: HashMap<CheckId, Vec<HostnameId>> = HashMap::new();
-        for id in self.desired.hostname_ids() {
-            let wanted = self.desired.hostname(id);
+        for id in self.context.desired.hostname_ids() {
+            let wanted = self.context.desired.hostname(id);
             let checks = wanted.placement.members.iter().filter_map(|member| member.check);
-            for check in with_members(&self.desired, checks.filter(|_| wanted.follows_checks(&self.desired))) {
+            for check in
+                with_members(&self.context.desired, checks.filter(|_| wanted.follows_checks(&self.context.desired)))
+            {
                 following.entry(check).or_default().push(id);
             }
         }
-        let reports = self.desired.check_ids().map(|id| {
-            let check = self.desired.check(id).clone();
+        let reports = self.context.desired.check_ids().map(|id| {
+            let check = self.context.desired.check(id).clone();
             let endpoint = check.endpoint().map(|endpoint| {
-                let addresses = self.endpoint_info(endpoint).map_or(0, |info| info.addresses.len());
-                (self.desired.endpoint(endpoint).name.clone(), addresses)
+                let addresses = self.context.endpoint_info(endpoint).map_or(0, |info| info.addresses.len());
+                (self.context.desired.endpoint(endpoint).name.clone(), addresses)
             });
             let hostnames = following.remove(&id).unwrap_or_default();
-            let slowest = hostnames.iter().map(|id| self.desired.hostname(*id)).max_by_key(|wanted| wanted.ttl);
+            let slowest = hostnames.iter().map(|id| self.context.desired.hostname(*id)).max_by_key(|wanted| wanted.ttl);
             let moves =
                 slowest.map(|wanted| (wanted.hostname.as_str(), Duration::from_secs(wanted.ttl.as_secs().into())));
             let forecast = forecast(&check, endpoint.as_ref().map_or(1, |(_, addresses)| *addresses), moves);
-            let hostnames = hostnames.iter().map(|id| self.desired.hostname(*id).hostname.to_string()).collect();
+            let hostnames =
+                hostnames.iter().map(|id| self.context.desired.hostname(*id).hostname.to_string()).collect();
             ForecastReport { check, endpoint, hostnames, forecast }
         });
         Ok(reports.collect())

@@ -1,6 +1,10 @@
 //! Where a run's state is, and the key that seals its secrets.
 
+pub(crate) mod certificates;
+pub(crate) mod hostnames;
+pub(crate) mod keys;
 pub(crate) mod leases;
+pub(crate) mod recording;
 pub mod secrets;
 
 use std::path::{Path, PathBuf};
@@ -20,7 +24,9 @@ use zeroize::Zeroizing;
 use crate::failure::EngineError;
 use crate::home::leases::Leases;
 use crate::home::secrets::CHECK_ROW;
-use crate::run::runs::MOST_CHANGES;
+
+/// The most hostnames of one run that are put back or listed.
+pub(crate) const MOST_CHANGES: u32 = 100_000;
 
 /// The name of the sealing key's file, beside a state in a file.
 const KEY_FILE: &str = "sealing.key";

@@ -23,25 +23,23 @@ use std::time::Duration;
 
 use futures::FutureExt as _;
 use pindrel_core::desired::{CertificateId, CheckId, Desired};
-use pindrel_core::health::{Slot, due_to_drop, due_to_widen, widen};
 use pindrel_core::keep::{Action, Event, Keep, KeepSummary, Now, look_every};
 use tokio::sync::mpsc;
 use tokio::task::JoinSet;
 
+use crate::context::scope::Scope;
+use crate::context::{Bounds, Setup};
 use crate::drivers::{Clock, Drivers, Trusted, within};
+use crate::engine::Engine;
 use crate::events::Listener;
 use crate::failure::EngineError;
 use crate::health::{issuer, job};
 use crate::home::Home;
 use crate::home::leases::Held;
-use crate::run::settle::Scope;
-use crate::run::{Bounds, Engine, Setup};
 use questions::Claims;
 
 /// How long the work under way may take once it is to stop.
 const SHUT_DOWN: Duration = Duration::from_secs(10);
-/// How many slots are merged at once.
-const THINNED_AT_ONCE: u32 = 20_000;
 
 /// Makes drivers with nothing cached.
 pub type MakeDrivers = Arc<dyn Fn() -> Arc<dyn Drivers> + Send + Sync>;
@@ -95,7 +93,11 @@ impl RunContext {
         listener: Arc<dyn Listener>,
         bounds: Bounds,
     ) -> Result<Engine, EngineError> {
-        let setup = Setup {
+        Engine::open(self.setup(desired, listener, bounds)).await
+    }
+
+    fn setup(&self, desired: &Arc<Desired>, listener: Arc<dyn Listener>, bounds: Bounds) -> Setup {
+        Setup {
             desired: desired.clone(),
             folder: self.folder.clone(),
             home: self.home.clone(),
@@ -103,8 +105,8 @@ impl RunContext {
             listener,
             drivers: (self.make_drivers)(),
             clock: self.clock.clone(),
-        };
-        Ok(Engine::open(setup).await?.called("keep"))
+            command: "keep".to_owned(),
+        }
     }
 
     fn now(&self) -> Now {
@@ -184,8 +186,8 @@ pub async fn keep_once(setup: KeepSetup) -> Result<crate::events::Summary, Engin
     let look_every = look_every(&desired);
     let bounds = Bounds { max_age_secs: look_every.as_secs(), ..context.bounds };
     let engine = context.engine(&desired, context.listener.clone(), bounds).await?;
-    engine.check_once(&desired.check_ids().collect::<Vec<_>>()).await?;
-    engine.thin_checks().await?;
+    engine.health.check_once(&desired.check_ids().collect::<Vec<_>>()).await?;
+    engine.health.thin_checks().await?;
     engine.settle(&Scope::all(&desired), crate::Aim::Hold).await
 }
 
@@ -285,36 +287,5 @@ impl Driver {
         if within(&*context.clock, SHUT_DOWN, ends).await.is_none() {
             tracing::warn!("what is under way does not end: whoever runs next goes on with it");
         }
-    }
-}
-
-impl Engine {
-    /// Merges what is kept of checks by its age, and forgets checks that the manifest has not had for long.
-    pub(crate) async fn thin_checks(&self) -> Result<(), EngineError> {
-        let now = self.clock.now();
-        let before = due_to_drop(now);
-        for (seconds, due) in due_to_widen(now) {
-            loop {
-                let slots = self.state.slots_before(seconds, due, THINNED_AT_ONCE).await?;
-                let is_last = slots.len() < THINNED_AT_ONCE as usize;
-                for of_one in slots.chunk_by(|left, right| left.0 == right.0) {
-                    let old: Vec<Slot> = of_one.iter().map(|(_, slot)| slot.clone()).collect();
-                    self.state.replace_slots(&of_one[0].0, &old, &widen(&old)).await?;
-                }
-                if is_last {
-                    break;
-                }
-            }
-        }
-        self.state.prune_health(before).await?;
-        let names: std::collections::HashSet<&str> =
-            self.desired.checks.iter().map(|check| check.name.as_str()).collect();
-        for (name, record) in self.state.check_records().await? {
-            let is_old = record.seen().or(record.since).is_none_or(|seen| seen < before);
-            if !names.contains(name.as_str()) && is_old {
-                self.state.forget_check(&name).await?;
-            }
-        }
-        Ok(())
     }
 }

@@ -10,12 +10,12 @@ use pindrel_core::keep::{Event as KeepEvent, PassOrder, PassReport, PassSeen};
 use pindrel_core::names::name::Hostname;
 
 use super::{Ended, RunContext, guarded};
-use crate::drivers::Trusted;
+use crate::context::Bounds;
+use crate::context::scope::{Aim, LeftoverScope, Scope};
+use crate::engine::Engine;
 use crate::events::{Event, Listener};
 use crate::failure::EngineError;
 use crate::health::issuer;
-use crate::run::settle::{Aim, LeftoverScope, Scope};
-use crate::run::{Bounds, Engine};
 
 /// How long a single thing is waited for in a pass: others must not wait for it.
 const PATIENCE: Duration = Duration::from_secs(120);
@@ -47,11 +47,11 @@ pub(super) async fn pass(context: Arc<RunContext>, desired: Arc<Desired>, order:
     let bounds = Bounds { max_age_secs: 0, patience, ..context.bounds };
     let issuers: BTreeSet<CertificateId> = desired.checks.iter().filter_map(issuer).collect();
     let settling = async {
-        let engine = context.engine(&desired, listener.clone(), bounds).await?;
-        let engine = engine.without_failover(order.verdicts.clone()).await?;
+        let setup = context.setup(&desired, listener.clone(), bounds);
+        let engine = Engine::without_failover(setup, order.verdicts.clone()).await?;
         engine.settle(&scope(&desired, &order), Aim::Hold).await?;
-        let trusted = engine.trusted_issuers(issuers).await?;
-        let known = engine.known().clone();
+        let trusted = engine.health.trusted_issuers(issuers).await?;
+        let known = engine.context.known().clone();
         Ok::<_, EngineError>((known, trusted))
     };
     let settled = guarded("a pass", settling).await.unwrap_or(Err(EngineError::Fault));
@@ -72,19 +72,4 @@ fn scope(desired: &Desired, order: &PassOrder) -> Scope {
     }
     let (hostnames, certificates) = (order.hostnames.clone(), order.certificates.clone());
     Scope { hostnames, certificates, leftovers: LeftoverScope::None }
-}
-
-impl Engine {
-    /// Whom checks trust that trust the issuers of some certificates.
-    pub(super) async fn trusted_issuers(
-        &self,
-        issuers: BTreeSet<CertificateId>,
-    ) -> Result<HashMap<CertificateId, Trusted>, EngineError> {
-        let mut all = HashMap::new();
-        for id in issuers {
-            self.load_certificate(id).await?;
-            all.extend(self.trusted(id).await.ok().map(|trusted| (id, trusted)));
-        }
-        Ok(all)
-    }
 }

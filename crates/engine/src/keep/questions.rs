@@ -5,8 +5,7 @@ use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 use std::time::Duration;
 
-use futures::StreamExt as _;
-use futures::stream;
+use futures::{StreamExt as _, stream};
 use jiff::{SignedDuration, Timestamp};
 use pindrel_core::desired::{CertificateId, CheckId, Desired, EndpointId, HostnameId};
 use pindrel_core::judging::facts::Drained;
@@ -71,16 +70,16 @@ pub(super) async fn load(
 ) -> Result<(LoadedManifest, HashMap<CertificateId, Trusted>), EngineError> {
     let engine = context.engine(&desired, Arc::new(()), context.bounds).await?;
     let ids: Vec<CheckId> = desired.check_ids().collect();
-    engine.load_health().await?;
-    engine.look_at_checked_endpoints(&ids).await?;
+    engine.health.load().await?;
+    engine.health.look_at_endpoints(&ids).await?;
     let issuers = desired.checks.iter().filter_map(issuer).collect();
-    let trusted = engine.trusted_issuers(issuers).await?;
+    let trusted = engine.health.trusted_issuers(issuers).await?;
     for id in desired.hostname_ids().filter(|id| desired.hostname(*id).follows_checks(&desired)) {
-        engine.load_once(id).await?;
+        engine.surveyor.load_once(id).await?;
     }
     let made: Vec<CheckId> = ids.into_iter().filter(|id| desired.check(*id).combination().is_none()).collect();
     let claimed = claims.claim(context, &desired, &made).await?;
-    let known = engine.known().clone();
+    let known = engine.context.known().clone();
     Ok((LoadedManifest { desired, known, claimed }, trusted))
 }
 
@@ -126,7 +125,7 @@ pub(super) async fn answer(
         Question::Thin => {
             let thinning = async {
                 let engine = context.engine(&desired, Arc::new(()), context.bounds).await?;
-                engine.thin_checks().await
+                engine.health.thin_checks().await
             };
             in_time(&context, THINNED_WITHIN, "what is stored of checks cannot be thinned", thinning).await;
             Answer::Thinned

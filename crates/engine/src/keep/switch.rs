@@ -9,11 +9,12 @@ use pindrel_core::health::policy::Reason;
 use pindrel_core::judging::pins::Known;
 use pindrel_core::keep::{Event, SwitchOrder, SwitchReport};
 use pindrel_core::planning::plan::{Step, Work};
+use pindrel_core::zones::records::in_words;
 
 use super::{Ended, RunContext, guarded};
+use crate::context::{Bounds, Context};
 use crate::execute::Outcome;
 use crate::failure::internal;
-use crate::run::{Bounds, Engine};
 
 /// How long a switch waits for the servers that lag.
 const PATIENCE: Duration = Duration::from_secs(60);
@@ -24,23 +25,24 @@ pub(super) async fn switch(context: Arc<RunContext>, order: SwitchOrder) -> Ende
     let bounds = Bounds { patience: PATIENCE, ..context.bounds };
     let switching = async {
         let engine = context.engine(&order.desired, Arc::new(()), bounds).await?;
+        let run = &engine.context;
         // What is decided by is what this process has seen.
         {
-            let mut known = engine.known();
+            let mut known = run.known();
             known.verdicts.clone_from(&order.verdicts);
             known.drained.clone_from(&order.drained);
             known.endpoints.clone_from(&order.endpoints);
         }
-        engine.know_health();
-        engine.load_once(order.id).await?;
+        engine.health.count_as_loaded();
+        engine.surveyor.load_once(order.id).await?;
         if let Some(choice) = &order.choice {
-            engine.known().choices.insert(order.id, choice.clone());
+            run.known().choices.insert(order.id, choice.clone());
         }
-        let step = engine.alias_step(order.id, &why(order.choice.as_ref().map(|choice| choice.reason)));
-        let outcome = engine.run_steps(&[step]).await;
-        primary = engine.alias_written(order.id);
-        behind = engine.judge(order.id, context.clock.now()).alias.findings.into_iter().next();
-        known = engine.known().hostnames.get(&order.id).cloned();
+        let step = alias_step(run, order.id, &why(order.choice.as_ref().map(|choice| choice.reason)));
+        let outcome = engine.executor.run_steps(&[step]).await;
+        primary = engine.executor.switcher.alias_written(order.id);
+        behind = run.judge(order.id, context.clock.now()).alias.findings.into_iter().next();
+        known = run.known().hostnames.get(&order.id).cloned();
         match outcome.first().map(|outcome| &**outcome) {
             Some(Outcome::Failed(finding) | Outcome::Deferred { finding, .. }) => Err(finding.clone()),
             Some(Outcome::Done) | None => Ok(()),
@@ -57,21 +59,19 @@ pub(super) fn why(reason: Option<Reason>) -> String {
     reason.map_or_else(|| "an address has changed its verdict".to_owned(), |reason| reason.to_string())
 }
 
-impl Engine {
-    /// The step that points an alias where it was decided that it should lead.
-    fn alias_step(&self, id: HostnameId, why: &str) -> Step {
-        let wanted = self.desired.hostname(id);
-        let alias = Known::about(&self.desired, &self.known(), id).manifest_alias().unwrap_or_default();
-        let work = Work::Alias(id);
-        Step {
-            id: 1,
-            hostname: wanted.hostname.clone(),
-            action: work.action(),
-            target: pindrel_core::zones::records::in_words(&alias),
-            after: Vec::new(),
-            why: why.to_owned(),
-            work,
-            goals: Vec::new(),
-        }
+/// The step that points an alias where it was decided that it should lead.
+fn alias_step(context: &Context, id: HostnameId, why: &str) -> Step {
+    let wanted = context.desired.hostname(id);
+    let alias = Known::about(&context.desired, &context.known(), id).manifest_alias().unwrap_or_default();
+    let work = Work::Alias(id);
+    Step {
+        id: 1,
+        hostname: wanted.hostname.clone(),
+        action: work.action(),
+        target: in_words(&alias),
+        after: Vec::new(),
+        why: why.to_owned(),
+        work,
+        goals: Vec::new(),
     }
 }

@@ -1,6 +1,7 @@
 //! Alias records, as every authoritative server gives them.
 
 use std::net::SocketAddr;
+use std::sync::Arc;
 
 use jiff::Timestamp;
 use pindrel_core::desired::{HostnameId, ZoneId};
@@ -13,23 +14,32 @@ use pindrel_core::zones::records::{AliasPlace, RecordData, RecordSet, RecordType
 use pindrel_core::zones::zone_data::{NameKey, TypeCode, rdata};
 use pindrel_dns::lookup::Resolved;
 
-use crate::run::Engine;
+use crate::context::Context;
+use crate::observe::binding::BindingObserver;
+use crate::observe::zone::ZoneObserver;
 
 /// Where clients of a hostname connect that somebody else serves.
 const HTTPS_PORT: u16 = 443;
 
-impl Engine {
-    pub(crate) async fn observe_alias(&self, id: HostnameId) -> Fact<AliasView> {
-        let wanted = self.desired.hostname(id);
-        let (owner, at_apex) = (wanted.hostname.owner(), wanted.is_apex(&self.desired));
-        let mut value = self.alias_in(wanted.zone, &owner).await;
+/// Looks at aliases, on every server of their zones.
+pub(crate) struct AliasObserver {
+    pub(crate) context: Arc<Context>,
+    pub(crate) bindings: Arc<BindingObserver>,
+    pub(crate) zones: Arc<ZoneObserver>,
+}
+
+impl AliasObserver {
+    pub(crate) async fn observe(&self, id: HostnameId) -> Fact<AliasView> {
+        let wanted = self.context.desired.hostname(id);
+        let (owner, at_apex) = (wanted.hostname.owner(), wanted.is_apex(&self.context.desired));
+        let mut value = self.view(wanted.zone, &owner).await;
         // What is wanted, or Pindrel's own, needs no explanation.
         let is_known = self.is_aliased(id, &value).unwrap_or(true);
         if let Some(ServerRecords { server, gives: Ok(gives) }) = value.servers.first()
             && !(is_known || at_apex || gives.is_empty())
         {
-            let own = self.known().hostnames.get(&id).is_some_and(|known| known.ownership.wrote_alias(gives));
-            let apex = &self.desired.zone(wanted.zone).name;
+            let own = self.context.known().hostnames.get(&id).is_some_and(|known| known.ownership.wrote_alias(gives));
+            let apex = &self.context.desired.zone(wanted.zone).name;
             if !own {
                 let target = alias_target(gives);
                 if value.dname.is_none() {
@@ -42,53 +52,53 @@ impl Engine {
                 if value.wildcard.is_none() {
                     value.leads = self.leads_of(id, gives).await;
                     value.since = self.foreign_since(id, gives);
-                    value.dependents = self.dependents_of(id).await;
+                    value.dependents = self.zones.dependents_of(id).await;
                 }
             }
         }
-        Fact { seen: self.clock.now(), value }
+        Fact { seen: self.context.clock.now(), value }
     }
 
     /// Since when the records of somebody else are seen as they are.
     fn foreign_since(&self, id: HostnameId, gives: &[RecordSet]) -> Option<Timestamp> {
-        let known = self.known();
+        let known = self.context.known();
         let before = known.hostnames.get(&id).and_then(|known| known.facts.alias.as_ref());
         let same = |fact: &&Fact<AliasView>| {
             let first = fact.value.servers.first().and_then(|server| server.gives.as_ref().ok());
             first.is_some_and(|first| same_data(first, gives))
         };
         let since = before.filter(same).map(|fact| fact.value.since.unwrap_or(fact.seen));
-        Some(since.unwrap_or_else(|| self.clock.now()))
+        Some(since.unwrap_or_else(|| self.context.clock.now()))
     }
 
     /// Looks what answers under a hostname where the records of somebody else lead: whether anybody still needs them.
     async fn leads_of(&self, id: HostnameId, gives: &[RecordSet]) -> Option<SampleAnswer> {
-        let wanted = self.desired.hostname(id);
+        let wanted = self.context.desired.hostname(id);
         let mut address = gives.iter().flat_map(RecordSet::data).find_map(RecordData::address);
         if let (None, Some(target)) = (address, alias_target(gives)) {
-            let resolver = self.resolvers(wanted.zone).into_iter().next()?;
-            address = match self.drivers.lookups().resolve(&resolver, &target).await {
+            let resolver = self.zones.resolvers(wanted.zone).into_iter().next()?;
+            address = match self.context.drivers.lookups().resolve(&resolver, &target).await {
                 Resolved::Addresses { addresses, .. } => addresses.first().copied(),
                 Resolved::Nothing { .. } => None,
             };
         }
         let address = SocketAddr::new(address?, HTTPS_PORT);
-        let outcome = self.answer_under(&wanted.probed_as.owner(), address).await?;
+        let outcome = self.bindings.answer_under(&wanted.probed_as.owner(), address).await?;
         Some(SampleAnswer { address, sample: Expectation::at("/"), outcome })
     }
 
     /// Returns a name if a resolver says that it does not exist.
     async fn missing(&self, zone: ZoneId, name: DnsName) -> Option<DnsName> {
-        let resolver = self.resolvers(zone).into_iter().next()?;
-        let resolved = self.drivers.lookups().resolve(&resolver, &name).await;
+        let resolver = self.zones.resolvers(zone).into_iter().next()?;
+        let resolved = self.context.drivers.lookups().resolve(&resolver, &name).await;
         matches!(resolved, Resolved::Nothing { why: Unresolved::NoSuchName, .. }).then_some(name)
     }
 
     /// Returns what every server of a zone gives as the alias of a name.
-    pub(crate) async fn alias_in(&self, zone: ZoneId, owner: &DnsName) -> AliasView {
-        let place = self.alias_place(zone, owner);
-        let mut view = self.drivers.lookups().alias(&self.zone_servers(zone), owner, place).await;
-        if self.desired.zone(zone).driver.knows_alias() {
+    pub(crate) async fn view(&self, zone: ZoneId, owner: &DnsName) -> AliasView {
+        let place = self.place(zone, owner);
+        let mut view = self.context.drivers.lookups().alias(&self.zones.servers(zone), owner, place).await;
+        if self.context.desired.zone(zone).driver.knows_alias() {
             match self.resolved_by_server(zone, owner).await {
                 Ok(None) => {}
                 Ok(Some(alias)) => {
@@ -114,14 +124,18 @@ impl Engine {
 
     /// Where the alias of a name stands. An HTTPS record beside it is Pindrel's where the manifest wants it, or where
     /// Pindrel made it.
-    pub(crate) fn alias_place(&self, zone: ZoneId, owner: &DnsName) -> AliasPlace {
-        if self.desired.zone(zone).name != *owner {
+    pub(crate) fn place(&self, zone: ZoneId, owner: &DnsName) -> AliasPlace {
+        if self.context.desired.zone(zone).name != *owner {
             return AliasPlace::Name;
         }
-        let known = self.known();
-        let wanted = self.desired.hostname_ids().find(|id| self.desired.hostname(*id).hostname.owner() == *owner);
+        let known = self.context.known();
+        let wanted = self
+            .context
+            .desired
+            .hostname_ids()
+            .find(|id| self.context.desired.hostname(*id).hostname.owner() == *owner);
         if let Some(id) = wanted {
-            return Known::about(&self.desired, &known, id).alias_place();
+            return Known::about(&self.context.desired, &known, id).alias_place();
         }
         let retiring = known.retiring.iter().find(|retiring| retiring.hostname.owner() == *owner);
         let has_https = retiring.is_some_and(|retiring| retiring.known.ownership.made_https());
@@ -131,7 +145,7 @@ impl Engine {
     /// Returns the ALIAS record of a name, which no server gives as such: only who changes the zone knows of it.
     async fn resolved_by_server(&self, zone: ZoneId, owner: &DnsName) -> Result<Option<RecordSet>, Unreachable> {
         let not_asked = |detail: String| Unreachable::NotAsked { detail };
-        let driver = self.zone_driver(zone, None).await.map_err(|finding| not_asked(finding.says))?;
+        let driver = self.zones.driver(zone, None).await.map_err(|finding| not_asked(finding.says))?;
         let read =
             driver.read_names(std::slice::from_ref(owner)).await.map_err(|error| not_asked(error.to_string()))?;
         let own = NameKey::from(owner);
@@ -155,7 +169,7 @@ impl Engine {
         while let Some(above) = encloser.filter(|above| above.is_within(apex)) {
             let wildcard = above.below("*").ok().filter(|wildcard| wildcard != name);
             if let Some(wildcard) = wildcard {
-                let view = self.drivers.lookups().alias(&[server], &wildcard, AliasPlace::Name).await;
+                let view = self.context.drivers.lookups().alias(&[server], &wildcard, AliasPlace::Name).await;
                 let same = |found: &ServerRecords| found.gives.as_ref().is_ok_and(|found| same_data(found, gives));
                 if view.servers.first().is_some_and(same) {
                     return Some(wildcard);
@@ -168,7 +182,7 @@ impl Engine {
 
     /// Says whether every server gives the alias that is wanted; `None` where that is not known.
     pub(crate) fn is_aliased(&self, id: HostnameId, view: &AliasView) -> Option<bool> {
-        let wanted = Known::about(&self.desired, &self.known(), id).manifest_alias()?;
+        let wanted = Known::about(&self.context.desired, &self.context.known(), id).manifest_alias()?;
         Some(!view.servers.is_empty() && view.lagging(&wanted).next().is_none())
     }
 }

@@ -1,6 +1,7 @@
 //! What clients get through each resolver.
 
 use std::net::{IpAddr, SocketAddr};
+use std::sync::Arc;
 
 use futures::future::join_all;
 use pindrel_core::desired::{CertificateId, EndpointId, HostnameId};
@@ -17,22 +18,28 @@ use pindrel_core::zones::resolver::ResolverAddress;
 use pindrel_dns::lookup::Resolved;
 use pindrel_probe::{Answered, ProbeError};
 
-use super::binding::unreachable;
+use crate::context::Context;
 use crate::drivers::{Trusted, trusted_elsewhere, trusted_of_authority};
-use crate::run::Engine;
+use crate::observe::zone::ZoneObserver;
 
 /// The most addresses of one name that are connected to.
 const MOST_ADDRESSES: usize = 8;
 
-impl Engine {
-    pub(crate) async fn observe_answer(&self, id: HostnameId) -> Fact<AnswerView> {
-        let resolvers = self.resolvers(self.desired.hostname(id).zone);
+/// Looks at what clients of a hostname get.
+pub(crate) struct AnswerObserver {
+    pub(crate) context: Arc<Context>,
+    pub(crate) zones: Arc<ZoneObserver>,
+}
+
+impl AnswerObserver {
+    pub(crate) async fn observe(&self, id: HostnameId) -> Fact<AnswerView> {
+        let resolvers = self.zones.resolvers(self.context.desired.hostname(id).zone);
         let through = join_all(resolvers.into_iter().map(|resolver| async move {
             let (outcome, without_certificate) = self.probe_through(id, &resolver).await;
             ResolverAnswer { resolver, outcome, without_certificate }
         }));
         let value = AnswerView { through: through.await };
-        Fact { seen: self.clock.now(), value }
+        Fact { seen: self.context.clock.now(), value }
     }
 
     /// Does what a client does that uses this resolver; where clients must show a certificate, also what one
@@ -46,7 +53,7 @@ impl Engine {
             Ok(found) => found,
             Err(outcome) => return (outcome, None),
         };
-        let wanted = self.desired.hostname(id);
+        let wanted = self.context.desired.hostname(id);
         let trusted = self.trusted(wanted.certificate).await;
         let identity = wanted.probe_with();
         let (mut outcome, mut bare) = (ClientOutcome::Unresolved { why: Unresolved::NoAddress, for_secs: None }, None);
@@ -68,17 +75,17 @@ impl Engine {
         id: HostnameId,
         resolver: &ResolverAddress,
     ) -> Result<Vec<SocketAddr>, ClientOutcome> {
-        let wanted = self.desired.hostname(id);
+        let wanted = self.context.desired.hostname(id);
         let Ok(name) = wanted.probed_as.as_str().parse::<DnsName>() else {
             return Err(ClientOutcome::Unresolved { why: Unresolved::NoSuchName, for_secs: None });
         };
-        let (addresses, for_secs) = match self.drivers.lookups().resolve(resolver, &name).await {
+        let (addresses, for_secs) = match self.context.drivers.lookups().resolve(resolver, &name).await {
             Resolved::Addresses { addresses, for_secs } => (addresses, for_secs),
             Resolved::Nothing { why, for_secs } => return Err(ClientOutcome::Unresolved { why, for_secs }),
         };
         let led = self.led_to(id);
         if let Some(address) = addresses.iter().copied().find(|address| is_link_local_or_metadata(*address))
-            && !led.iter().any(|(endpoint, ..)| self.desired.endpoint(*endpoint).is_static())
+            && !led.iter().any(|(endpoint, ..)| self.context.desired.endpoint(*endpoint).is_static())
         {
             return Err(ClientOutcome::Elsewhere { address, for_secs });
         }
@@ -96,8 +103,8 @@ impl Engine {
 
     /// The endpoints that the alias should give, with the name that the hostname has of its own there.
     fn led_to(&self, id: HostnameId) -> Vec<(EndpointId, EndpointInfo, Option<DnsName>)> {
-        let knowledge = self.known();
-        let known = Known::about(&self.desired, &knowledge, id);
+        let knowledge = self.context.known();
+        let known = Known::about(&self.context.desired, &knowledge, id);
         let given = known.given().into_iter().map(|endpoint| known.at(endpoint));
         given.filter_map(|known| Some((known.at, known.info()?.clone(), known.target().cloned()))).collect()
     }
@@ -113,7 +120,7 @@ impl Engine {
         let is_listed = |address: &IpAddr| led.iter().any(|(_, info, _)| info.addresses.contains(address));
         let other = addresses.iter().find(|address| !is_listed(address)).copied()?;
         let names = led.iter().filter_map(|(_, info, target)| target.as_ref().or(info.default_name.as_ref()));
-        let resolved = join_all(names.map(|name| self.drivers.lookups().resolve(resolver, name))).await;
+        let resolved = join_all(names.map(|name| self.context.drivers.lookups().resolve(resolver, name))).await;
         let own: Vec<IpAddr> = resolved
             .into_iter()
             .flat_map(|resolved| match resolved {
@@ -133,7 +140,7 @@ impl Engine {
 
     /// Says whether a client is answered at all, with the certificate that is held.
     fn is_as_expected(&self, id: HostnameId, outcome: &ClientOutcome) -> bool {
-        let current = Known::about(&self.desired, &self.known(), id).current_certificates();
+        let current = Known::about(&self.context.desired, &self.context.known(), id).current_certificates();
         matches!(outcome, ClientOutcome::Answered { sha256, .. } if current.is_empty() || current.contains(sha256))
     }
 
@@ -145,7 +152,7 @@ impl Engine {
         trusted: &Result<Trusted, String>,
         identity: Option<&SecretRef>,
     ) -> ClientOutcome {
-        let wanted = self.desired.hostname(id);
+        let wanted = self.context.desired.hostname(id);
         let trusted = match trusted {
             Ok(trusted) => trusted,
             Err(detail) => {
@@ -153,7 +160,8 @@ impl Engine {
                 return ClientOutcome::Unverified { address, sha256: None, why };
             }
         };
-        let asked = self.drivers.probe().request(trusted, address, &wanted.probed_as, &wanted.expect, identity).await;
+        let asked =
+            self.context.drivers.probe().request(trusted, address, &wanted.probed_as, &wanted.expect, identity).await;
         match asked {
             Ok(answered) => {
                 let mut samples = Vec::with_capacity(wanted.samples.len());
@@ -180,7 +188,7 @@ impl Engine {
     }
 
     /// Makes one sample request; also returns the certificate that was served, or why none was.
-    pub(super) async fn sample(
+    pub(crate) async fn sample(
         &self,
         id: HostnameId,
         address: SocketAddr,
@@ -188,8 +196,8 @@ impl Engine {
         sample: &Expectation,
         identity: Option<&SecretRef>,
     ) -> (Result<Fingerprint, Unreachable>, SampleOutcome) {
-        let wanted = self.desired.hostname(id);
-        match self.drivers.probe().request(trusted, address, &wanted.probed_as, sample, identity).await {
+        let wanted = self.context.desired.hostname(id);
+        match self.context.drivers.probe().request(trusted, address, &wanted.probed_as, sample, identity).await {
             Ok(answered) => {
                 let body = sample.body.as_ref().map(|text| BodyView::look(&answered.body, text));
                 let Answered { sha256, status, location, .. } = answered;
@@ -210,17 +218,24 @@ impl Engine {
 
     /// What a client of a certificate trusts: the roots of whoever issued it.
     pub(crate) async fn trusted(&self, id: CertificateId) -> Result<Trusted, String> {
-        let wanted = self.desired.certificate(id);
+        let wanted = self.context.desired.certificate(id);
         // One that was issued elsewhere before the authority issues is trusted as it was then.
-        match (self.held_certificate(id).map(|held| held.origin), wanted.authority) {
+        match (self.context.held_certificate(id).map(|held| held.origin), wanted.authority) {
             (Some(Origin::SelfSigned), _) => {
-                let row = self.state.certificate(&wanted.name).await.map_err(|error| error.to_string())?;
+                let row = self.context.state.certificate(&wanted.name).await.map_err(|error| error.to_string())?;
                 Ok(Trusted::Itself(row.map_or_else(String::new, |row| row.chain)))
             }
             (Some(Origin::Authority) | None, Some(authority)) => {
-                Ok(trusted_of_authority(self.desired.authority(authority)))
+                Ok(trusted_of_authority(self.context.desired.authority(authority)))
             }
             _ => Ok(trusted_elsewhere(&wanted.terms)),
         }
+    }
+}
+
+pub(super) fn unreachable(error: ProbeError) -> Unreachable {
+    match error {
+        ProbeError::NotConnected(why) | ProbeError::NoAnswer { why, .. } => why,
+        other => Unreachable::tls(other.to_string()),
     }
 }

@@ -1,6 +1,7 @@
 //! Bindings: what an endpoint knows of a hostname, and what it serves.
 
 use std::net::SocketAddr;
+use std::sync::Arc;
 
 use futures::future::join_all;
 use jiff::{SignedDuration, Timestamp};
@@ -12,27 +13,36 @@ use pindrel_core::judging::pins::{Known, differs_from_sample};
 use pindrel_core::names::name::{DnsName, Hostname};
 use pindrel_core::values::{Fingerprint, is_link_local_or_metadata};
 use pindrel_edge::{BoundHostname, Platform};
-use pindrel_probe::ProbeError;
 
+use super::answer::unreachable;
+use crate::context::Context;
 use crate::drivers::Trusted;
-use crate::run::Engine;
+use crate::observe::answer::AnswerObserver;
+use crate::observe::zone::ZoneObserver;
 
 /// For how long it is not asked again what a platform has just said.
 const JUST_SAID: SignedDuration = SignedDuration::from_secs(5);
 /// The most addresses of one endpoint that are connected to.
 const MOST_ADDRESSES: usize = 16;
 
-impl Engine {
+/// Looks at bindings, as platforms say and as endpoints serve.
+pub(crate) struct BindingObserver {
+    pub(crate) context: Arc<Context>,
+    pub(crate) answers: Arc<AnswerObserver>,
+    pub(crate) zones: Arc<ZoneObserver>,
+}
+
+impl BindingObserver {
     /// Looks at a binding with what is served; `None` where the endpoint is not known.
-    pub(crate) async fn observe_binding(&self, id: HostnameId, endpoint: EndpointId) -> Option<Fact<BindingView>> {
-        let info = self.endpoint_info(endpoint)?;
-        let wanted = self.desired.hostname(id);
-        let held = self.held_certificate(wanted.certificate).map(|held| held.sha256);
-        if self.desired.endpoint(endpoint).is_static() {
+    pub(crate) async fn observe(&self, id: HostnameId, endpoint: EndpointId) -> Option<Fact<BindingView>> {
+        let info = self.context.endpoint_info(endpoint)?;
+        let wanted = self.context.desired.hostname(id);
+        let held = self.context.held_certificate(wanted.certificate).map(|held| held.sha256);
+        if self.context.desired.endpoint(endpoint).is_static() {
             let value = BindingView::Unmanaged { served: self.see_served(id, endpoint, &info, held).await };
-            return Some(Fact { seen: self.clock.now(), value });
+            return Some(Fact { seen: self.context.clock.now(), value });
         }
-        let mut value = match self.drivers.platform(self.desired.endpoint(endpoint)) {
+        let mut value = match self.context.drivers.platform(self.context.desired.endpoint(endpoint)) {
             Err(finding) => BindingView::Unreachable { why: Unreachable::NotAsked { detail: finding.says } },
             Ok(platform) => managed(platform.as_ref(), &info.id, &wanted.hostname).await,
         };
@@ -45,26 +55,29 @@ impl Engine {
                 *served = self.see_served(id, endpoint, &info, expected).await;
             }
         }
-        Some(Fact { seen: self.clock.now(), value })
+        Some(Fact { seen: self.context.clock.now(), value })
     }
 
     /// The same where its platform has just said that it is deployed: only what is served is looked at.
     pub(crate) async fn observe_served(&self, id: HostnameId, endpoint: EndpointId) -> Option<Fact<BindingView>> {
-        let key = self.desired.endpoint(endpoint).key();
-        let known = self.known().hostnames.get(&id).and_then(|own| own.facts.bindings.get(&key).cloned());
-        let is_new = |seen: Timestamp| self.clock.now().duration_since(seen) < JUST_SAID;
+        let key = self.context.desired.endpoint(endpoint).key();
+        let known = self.context.known().hostnames.get(&id).and_then(|own| own.facts.bindings.get(&key).cloned());
+        let is_new = |seen: Timestamp| self.context.clock.now().duration_since(seen) < JUST_SAID;
         match known {
             Some(Fact { seen, value: BindingView::Present { binding, deployment, reply, lacking, served } })
                 if deployment == Deployment::Deployed && served == ServedView::NotTried && is_new(seen) =>
             {
-                let info = self.endpoint_info(endpoint)?;
-                let held = self.held_certificate(self.desired.hostname(id).certificate).map(|held| held.sha256);
+                let info = self.context.endpoint_info(endpoint)?;
+                let held = self
+                    .context
+                    .held_certificate(self.context.desired.hostname(id).certificate)
+                    .map(|held| held.sha256);
                 let expected = if binding.certificate.is_none() { issued(reply.as_deref()) } else { held };
                 let served = self.see_served(id, endpoint, &info, expected).await;
                 let value = BindingView::Present { binding, deployment, reply, lacking, served };
-                Some(Fact { seen: self.clock.now(), value })
+                Some(Fact { seen: self.context.clock.now(), value })
             }
-            _ => self.observe_binding(id, endpoint).await,
+            _ => self.observe(id, endpoint).await,
         }
     }
 
@@ -77,11 +90,12 @@ impl Engine {
         endpoint: &EndpointInfo,
         expected: Option<Fingerprint>,
     ) -> ServedView {
-        let wanted = self.desired.hostname(id);
-        let is_led = Known::about(&self.desired, &self.known(), id).at(at).is_aliased_here();
-        let trusted = if is_led || !wanted.is_sampled() { None } else { self.trusted(wanted.certificate).await.ok() };
+        let wanted = self.context.desired.hostname(id);
+        let is_led = Known::about(&self.context.desired, &self.context.known(), id).at(at).is_aliased_here();
+        let trusted =
+            if is_led || !wanted.is_sampled() { None } else { self.answers.trusted(wanted.certificate).await.ok() };
         // A platform's word leads to no address that only this machine's own network has.
-        let is_named = self.desired.endpoint(at).names_addresses();
+        let is_named = self.context.desired.endpoint(at).names_addresses();
         let trusted = trusted.as_ref();
         let looks = endpoint.addresses.iter().take(MOST_ADDRESSES).map(async |address| {
             let place = SocketAddr::new(*address, endpoint.port);
@@ -90,7 +104,7 @@ impl Engine {
                 return (place, Err(Unreachable::NotAsked { detail }), Vec::new());
             }
             let Some(trusted) = trusted else {
-                let served = self.drivers.probe().served_certificate(place, &wanted.probed_as).await;
+                let served = self.context.drivers.probe().served_certificate(place, &wanted.probed_as).await;
                 return (place, served.map_err(unreachable), Vec::new());
             };
             let (served, answers) = self.samples_at(id, place, trusted).await;
@@ -99,7 +113,9 @@ impl Engine {
         let looks = join_all(looks).await;
         let found = looks.iter().find_map(|(_, served, _)| served.as_ref().ok().filter(|own| Some(**own) != expected));
         // What a platform issues need not be known beforehand.
-        if let Some(other) = found.filter(|_| expected.is_some() || !wanted.is_issued_by_platform(&self.desired)) {
+        if let Some(other) =
+            found.filter(|_| expected.is_some() || !wanted.is_issued_by_platform(&self.context.desired))
+        {
             return ServedView::certificate(*other);
         }
         // Where this machine lacks an address family, the other one counts.
@@ -121,7 +137,7 @@ impl Engine {
                 let first = samples.first().map(|answer| answer.address);
                 let tls12_status = match first.filter(|_| wanted.minimum_tls == TlsVersion::V1_3) {
                     Some(place) => {
-                        self.drivers.probe().status_over_tls12(place, &wanted.probed_as, &wanted.expect).await
+                        self.context.drivers.probe().status_over_tls12(place, &wanted.probed_as, &wanted.expect).await
                     }
                     None => None,
                 };
@@ -138,11 +154,11 @@ impl Engine {
         place: SocketAddr,
         trusted: &Trusted,
     ) -> (Result<Fingerprint, Unreachable>, Vec<SampleAnswer>) {
-        let wanted = self.desired.hostname(id);
+        let wanted = self.context.desired.hostname(id);
         let identity = wanted.probe_with();
         let mut answers = Vec::new();
         for sample in wanted.all_samples() {
-            let (served, outcome) = self.sample(id, place, trusted, sample, identity).await;
+            let (served, outcome) = self.answers.sample(id, place, trusted, sample, identity).await;
             answers.push(SampleAnswer { address: place, sample: sample.clone(), outcome });
             // The others would tell the same.
             if answers.len() == 1 + wanted.samples.len() || served.is_err() {
@@ -156,7 +172,7 @@ impl Engine {
     pub(crate) async fn answer_under(&self, name: &DnsName, place: SocketAddr) -> Option<SampleOutcome> {
         let name: Hostname = name.as_str().parse().ok()?;
         let sample = Expectation::at("/");
-        let answered = self.drivers.probe().request(&Trusted::Anyone, place, &name, &sample, None).await;
+        let answered = self.context.drivers.probe().request(&Trusted::Anyone, place, &name, &sample, None).await;
         Some(match answered {
             Ok(answered) => SampleOutcome::Answered { status: answered.status, location: None, body: None },
             Err(error) => SampleOutcome::Failed { why: error.to_string() },
@@ -178,12 +194,5 @@ pub(crate) async fn managed(platform: &dyn Platform, endpoint: &str, hostname: &
             let (reply, lacking, served) = (reply.told(), Vec::new(), ServedView::NotTried);
             BindingView::Present { binding, deployment, reply, lacking, served }
         }
-    }
-}
-
-pub(super) fn unreachable(error: ProbeError) -> Unreachable {
-    match error {
-        ProbeError::NotConnected(why) | ProbeError::NoAnswer { why, .. } => why,
-        other => Unreachable::tls(other.to_string()),
     }
 }

@@ -4,65 +4,43 @@ use std::fs::Metadata;
 use std::net::SocketAddr;
 use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _};
 use std::path::Path;
+use std::sync::Arc;
 
 use futures::future::join_all;
-use pindrel_core::certificates::delivery::{Command, Contents, Delivery, Undelivered};
+use pindrel_core::certificates::delivery::{Command, Contents, Delivery, Piece, Undelivered};
 use pindrel_core::desired::CertificateId;
 use pindrel_core::judging::facts::ServedView;
-use pindrel_core::judging::findings::Finding;
+use pindrel_core::judging::findings::{Code, Finding};
 use pindrel_keys::bundle::{Bundle, LooseFile};
-use pindrel_keys::{CertificateKey, Chain};
+use pindrel_keys::{CertificateKey, Chain, pem};
 use pindrel_state::CertificateRow;
+use secrecy::{ExposeSecret as _, SecretString};
 use zeroize::Zeroizing;
 
-use crate::execute::deliver::{group_id, owner_id, pem_of};
-use crate::failure::{EngineError, state_failed};
-use crate::observe::binding::unreachable;
-use crate::run::Engine;
+use crate::context::Context;
+use crate::failure::{secret_unreadable, state_failed};
+use crate::home::keys::SealedKeys;
+use crate::observe::answer::unreachable;
 
 /// The longest file that is read to see whether it holds a certificate.
 const MAX_FILE_BYTES: u64 = 1 << 20;
 
-impl Engine {
-    /// Loads from the state, once a run, what is known of a certificate.
-    pub(crate) async fn load_certificate(&self, id: CertificateId) -> Result<(), EngineError> {
-        let known = self.known().certificates.contains_key(&id);
-        if known {
-            return Ok(());
-        }
-        match self.state.certificate(&self.desired.certificate(id).name).await? {
-            None => {
-                self.known().certificates.insert(id, None);
-            }
-            Some(row) => self.know_certificate(id, row).await,
-        }
-        Ok(())
-    }
+/// Looks whether certificates are where they are delivered to.
+pub(crate) struct DeliveryObserver {
+    pub(crate) context: Arc<Context>,
+    pub(crate) keys: Arc<SealedKeys>,
+}
 
-    /// Notes a certificate as the present one, and whether it is delivered.
-    pub(crate) async fn know_certificate(&self, id: CertificateId, row: CertificateRow) {
-        let undelivered = self.observe_undelivered(id, &row).await;
-        // Where that cannot be seen, the step that delivers fails, and says why.
-        let undelivered =
-            undelivered.unwrap_or_else(|finding| Undelivered { files: vec![finding.says], ..Undelivered::default() });
-        let mut known = self.known();
-        known.certificates.insert(id, Some(row.held));
-        known.undelivered.insert(id, undelivered);
-    }
-
+impl DeliveryObserver {
     /// Looks which files do not hold a certificate, and which commands have not succeeded
     /// since.
-    pub(crate) async fn observe_undelivered(
-        &self,
-        id: CertificateId,
-        row: &CertificateRow,
-    ) -> Result<Undelivered, Finding> {
-        let terms = &self.desired.certificate(id).terms;
+    pub(crate) async fn undelivered(&self, id: CertificateId, row: &CertificateRow) -> Result<Undelivered, Finding> {
+        let terms = &self.context.desired.certificate(id).terms;
         let mut undelivered = Undelivered::default();
         if !terms.is_delivered() {
             return Ok(undelivered);
         }
-        let (chain, key) = self.chain_and_key(row)?;
+        let (chain, key) = self.keys.chain_and_key(row)?;
         for delivery in &terms.deliveries {
             if !self.contains(delivery, &chain, &key)? {
                 undelivered.files.push(delivery.file.display().to_string());
@@ -78,7 +56,7 @@ impl Engine {
 
     /// Connects to the listeners of a certificate; returns those that do not serve it.
     async fn observe_listeners(&self, id: CertificateId, row: &CertificateRow) -> Vec<(SocketAddr, ServedView)> {
-        let wanted = self.desired.certificate(id);
+        let wanted = self.context.desired.certificate(id);
         let plain = wanted.names.iter().find(|name| !name.is_wildcard()).cloned();
         // For a wildcard any label does.
         let asked = plain.or_else(|| wanted.names.first().and_then(|name| name.probed_as("probe").ok()));
@@ -86,7 +64,7 @@ impl Engine {
         let looks = wanted.terms.served_at.iter().map(|address| {
             let asked = &asked;
             async move {
-                let served = match self.drivers.probe().served_certificate(*address, asked).await {
+                let served = match self.context.drivers.probe().served_certificate(*address, asked).await {
                     Ok(sha256) => ServedView::certificate(sha256),
                     Err(error) => ServedView::Failed { address: Some(*address), why: unreachable(error) },
                 };
@@ -104,8 +82,8 @@ impl Engine {
         id: CertificateId,
         row: &CertificateRow,
     ) -> Result<Vec<(&Command, Option<String>)>, Finding> {
-        let runs = self.state.command_runs(&row.name).await.map_err(state_failed)?;
-        let open = self.desired.certificate(id).terms.after.iter().filter_map(|command| {
+        let runs = self.context.state.command_runs(&row.name).await.map_err(state_failed)?;
+        let open = self.context.desired.certificate(id).terms.after.iter().filter_map(|command| {
             let shown = command.to_string();
             let last = runs.iter().find(|run| run.command == shown && run.sha256 == row.held.sha256);
             let succeeded = last.is_some_and(|run| run.succeeded);
@@ -116,7 +94,7 @@ impl Engine {
 
     /// Says whether a file contains just what is to be delivered to it.
     pub(crate) fn contains(&self, delivery: &Delivery, chain: &Chain, key: &CertificateKey) -> Result<bool, Finding> {
-        let path = self.folder.join(&delivery.file);
+        let path = self.context.folder.join(&delivery.file);
         let Some((present, metadata)) = read_bounded(&path) else { return Ok(false) };
         let (owner, group) = (owner_id(delivery)?, group_id(delivery)?);
         let differs = metadata.permissions().mode() & 0o777 != delivery.mode.bits()
@@ -128,16 +106,24 @@ impl Engine {
         match &delivery.contents {
             Contents::Pem(pieces) => Ok(*present == *pem_of(pieces, chain, key)),
             Contents::Pkcs12 => {
-                let password = self.delivery_password(delivery)?;
+                let password = self.password(delivery)?;
                 let name = delivery.file.display().to_string();
                 let files = [LooseFile { name, bytes: present.to_vec() }];
-                let found = Bundle::assemble(&files, None, Some(&password), self.drivers.pkcs12()).ok();
+                let found = Bundle::assemble(&files, None, Some(&password), self.context.drivers.pkcs12()).ok();
                 Ok(found.is_some_and(|found| {
                     found.chain.pem() == chain.pem()
                         && found.key.is_some_and(|own| own.public_key() == key.public_key())
                 }))
             }
         }
+    }
+
+    pub(crate) fn password(&self, delivery: &Delivery) -> Result<SecretString, Finding> {
+        let reference = delivery.password.as_ref().ok_or_else(|| {
+            let says = format!("{} has no password", delivery.file.display());
+            Finding::of(Code::DeliveryFailed, says, "Write password in its table")
+        })?;
+        self.context.drivers.secret(reference).map_err(|why| secret_unreadable(reference, &why))
     }
 }
 
@@ -146,6 +132,36 @@ impl Engine {
 pub(crate) fn read_bounded(path: &Path) -> Option<(Zeroizing<Vec<u8>>, Metadata)> {
     let (bytes, metadata) = pindrel_machine::read_with_metadata(path, MAX_FILE_BYTES).ok()?;
     metadata.is_file().then_some((bytes, metadata))
+}
+
+pub(crate) fn pem_of(pieces: &[Piece], chain: &Chain, key: &CertificateKey) -> Zeroizing<Vec<u8>> {
+    let certificates = chain.certificates();
+    let mut text = Zeroizing::new(Vec::new());
+    for piece in pieces {
+        match piece {
+            Piece::Key => text.extend_from_slice(key.pem().expose_secret().as_bytes()),
+            Piece::Leaf => text.extend_from_slice(pem::encode("CERTIFICATE", &certificates[0]).as_bytes()),
+            Piece::Intermediates => certificates[1..]
+                .iter()
+                .for_each(|certificate| text.extend_from_slice(pem::encode("CERTIFICATE", certificate).as_bytes())),
+        }
+    }
+    text
+}
+
+pub(crate) fn owner_id(delivery: &Delivery) -> Result<Option<u32>, Finding> {
+    let Some(name) = &delivery.owner else { return Ok(None) };
+    pindrel_machine::user_id(name).map(Some).ok_or_else(|| nobody("user", name, delivery))
+}
+
+pub(crate) fn group_id(delivery: &Delivery) -> Result<Option<u32>, Finding> {
+    let Some(name) = &delivery.group else { return Ok(None) };
+    pindrel_machine::group_id(name).map(Some).ok_or_else(|| nobody("group", name, delivery))
+}
+
+fn nobody(what: &str, name: &str, delivery: &Delivery) -> Finding {
+    let says = format!("{} should belong to the {what} {name}, which does not exist", delivery.file.display());
+    Finding::of(Code::DeliveryFailed, says, format!("Correct the {what} in the manifest, or create it"))
 }
 
 #[cfg(test)]

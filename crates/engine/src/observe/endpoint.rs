@@ -1,6 +1,7 @@
 //! Endpoints, as their platforms list them.
 
 use std::collections::{BTreeSet, HashMap};
+use std::sync::Arc;
 
 use futures::future::join_all;
 use pindrel_core::desired::{Endpoint, EndpointDriver, EndpointId, StaticEndpoint};
@@ -8,33 +9,38 @@ use pindrel_core::endpoints::endpoint::EndpointInfo;
 use pindrel_core::judging::facts::{EndpointView, Fact, Unreachable};
 use pindrel_edge::EdgeError;
 
+use crate::context::Context;
 use crate::failure::EngineError;
-use crate::run::Engine;
 
 /// The most endpoint ids that are shown when one is not found.
 const MOST_IDS: usize = 20;
 
-impl Engine {
+/// Looks at endpoints, as their platforms list them.
+pub(crate) struct EndpointObserver {
+    pub(crate) context: Arc<Context>,
+}
+
+impl EndpointObserver {
     /// Asks each platform once for its list.
-    pub(crate) async fn look_at_endpoints(&self, ids: BTreeSet<EndpointId>) -> Result<(), EngineError> {
+    pub(crate) async fn look_at(&self, ids: BTreeSet<EndpointId>) -> Result<(), EngineError> {
         let mut platforms: HashMap<&EndpointDriver, Vec<EndpointId>> = HashMap::new();
         let mut alone: Vec<Vec<EndpointId>> = Vec::new();
         for id in ids {
-            match &self.desired.endpoint(id).driver {
+            match &self.context.desired.endpoint(id).driver {
                 driver @ (EndpointDriver::Http(_) | EndpointDriver::Program(_)) => {
                     platforms.entry(driver).or_default().push(id);
                 }
                 EndpointDriver::Nginx(_) | EndpointDriver::Haproxy(_) => alone.push(vec![id]),
                 EndpointDriver::Static(endpoint) => {
-                    let value = EndpointView::Listed(info_of_static(self.desired.endpoint(id), endpoint));
-                    let fact = Fact { seen: self.clock.now(), value };
-                    self.state.persist_endpoint(&self.desired.endpoint(id).key(), &fact).await?;
-                    self.known().endpoints.insert(id, fact);
+                    let value = EndpointView::Listed(info_of_static(self.context.desired.endpoint(id), endpoint));
+                    let fact = Fact { seen: self.context.clock.now(), value };
+                    self.context.state.persist_endpoint(&self.context.desired.endpoint(id).key(), &fact).await?;
+                    self.context.known().endpoints.insert(id, fact);
                 }
             }
         }
         let looks = join_all(platforms.into_values().chain(alone).map(|ids| async move {
-            let listed = match self.drivers.platform(self.desired.endpoint(ids[0])) {
+            let listed = match self.context.drivers.platform(self.context.desired.endpoint(ids[0])) {
                 Ok(platform) => platform.endpoints().await.map_err(view_of),
                 Err(finding) => {
                     Err(EndpointView::Unreachable { why: Unreachable::NotAsked { detail: finding.says }, before: None })
@@ -44,25 +50,17 @@ impl Engine {
         }));
         for (ids, listed) in looks.await {
             for id in ids {
-                let endpoint = self.desired.endpoint(id);
+                let endpoint = self.context.desired.endpoint(id);
                 let mut value = endpoint_view(&endpoint.id, &listed);
                 if let EndpointView::Unreachable { before, .. } = &mut value {
-                    *before = self.known().endpoint_info(id).cloned().map(Box::new);
+                    *before = self.context.known().endpoint_info(id).cloned().map(Box::new);
                 }
-                let fact = Fact { seen: self.clock.now(), value };
-                self.state.persist_endpoint(&endpoint.key(), &fact).await?;
-                self.known().endpoints.insert(id, fact);
+                let fact = Fact { seen: self.context.clock.now(), value };
+                self.context.state.persist_endpoint(&endpoint.key(), &fact).await?;
+                self.context.known().endpoints.insert(id, fact);
             }
         }
         Ok(())
-    }
-
-    /// An endpoint, where its platform lists it.
-    pub(crate) fn endpoint_info(&self, id: EndpointId) -> Option<EndpointInfo> {
-        match &self.known().endpoints.get(&id)?.value {
-            EndpointView::Listed(info) => Some(info.clone()),
-            _ => None,
-        }
     }
 }
 

@@ -2,6 +2,7 @@
 
 use std::collections::BTreeSet;
 use std::fmt;
+use std::sync::Arc;
 
 use pindrel_core::desired::{AliasTarget, EndpointId, HostnameId};
 use pindrel_core::endpoints::endpoint::{AskedRecord, Binding, KeepRecord};
@@ -12,8 +13,11 @@ use pindrel_core::names::name::Hostname;
 use pindrel_core::zones::records::{RecordSet, in_words, same_data};
 use serde::{Serialize, Serializer};
 
+use crate::context::Context;
 use crate::failure::EngineError;
-use crate::run::Engine;
+use crate::home::hostnames::Hostnames;
+use crate::observe::endpoint::EndpointObserver;
+use crate::observe::survey::Surveyor;
 
 /// Something that exists where the manifest wants something, and that the state has no record
 /// of having been written by Pindrel.
@@ -112,24 +116,33 @@ impl Candidate {
     }
 }
 
-impl Engine {
+/// Taking over what is there already.
+pub struct Adoption {
+    pub(crate) context: Arc<Context>,
+    pub(crate) endpoints: Arc<EndpointObserver>,
+    pub(crate) hostnames: Arc<Hostnames>,
+    pub(crate) surveyor: Arc<Surveyor>,
+}
+
+impl Adoption {
     /// Looks for what exists for some hostnames without a record of who wrote it.
     ///
     /// # Errors
     /// [`EngineError`] when the state cannot be read or written.
     pub async fn candidates(&self, scope: &[HostnameId]) -> Result<Vec<Candidate>, EngineError> {
-        self.survey_stale(scope).await?;
+        self.surveyor.survey_stale(scope).await?;
         // An alias may lead to any of them.
-        let listed = self.known().endpoints.keys().copied().collect::<BTreeSet<_>>();
-        let others = (0u32..).map(EndpointId).take(self.desired.endpoints.len()).filter(|id| !listed.contains(id));
-        self.look_at_endpoints(others.collect()).await?;
+        let listed = self.context.known().endpoints.keys().copied().collect::<BTreeSet<_>>();
+        let others =
+            (0u32..).map(EndpointId).take(self.context.desired.endpoints.len()).filter(|id| !listed.contains(id));
+        self.endpoints.look_at(others.collect()).await?;
         Ok(scope.iter().flat_map(|id| self.candidates_of(*id)).collect())
     }
 
     fn candidates_of(&self, id: HostnameId) -> Vec<Candidate> {
-        let wanted = self.desired.hostname(id);
-        let knowledge = self.known();
-        let known = Known::about(&self.desired, &knowledge, id);
+        let wanted = self.context.desired.hostname(id);
+        let knowledge = self.context.known();
+        let known = Known::about(&self.context.desired, &knowledge, id);
         let nothing = Ownership::default();
         let own = known.ownership.unwrap_or(&nothing);
         let mut found = Vec::new();
@@ -140,17 +153,17 @@ impl Engine {
         });
         if let Some(given) = given.filter(|given| !own.wrote_alias(given)) {
             let mut proofs = Vec::new();
-            for (other, entry) in (0u32..).map(EndpointId).zip(&self.desired.endpoints) {
+            for (other, entry) in (0u32..).map(EndpointId).zip(&self.context.desired.endpoints) {
                 let Some(info) = knowledge.endpoint_info(other) else { continue };
                 let there = wanted.endpoints().find(|endpoint| *endpoint == other).map(|endpoint| known.at(endpoint));
                 let target = AliasTarget { info, target: there.and_then(|known| known.target()), dead: &[] };
-                if same_data(given, &wanted.alias_to(&self.desired, &[target], wanted.ttl)) {
+                if same_data(given, &wanted.alias_to(&self.context.desired, &[target], wanted.ttl)) {
                     proofs.push(Proof::LeadsTo(entry.name.clone()));
                 }
             }
             let differs = !known.is_aliased_as_wanted();
             let names: Vec<&str> =
-                known.given().into_iter().map(|id| self.desired.endpoint(id).name.as_str()).collect();
+                known.given().into_iter().map(|id| self.context.desired.endpoint(id).name.as_str()).collect();
             proofs.extend((!differs).then_some(Proof::AsWanted));
             found.push(Candidate {
                 hostname: wanted.hostname.clone(),
@@ -169,7 +182,7 @@ impl Engine {
 
     /// The binding at one endpoint, where nobody knows who wrote it.
     fn binding_candidate(&self, id: HostnameId, known: Known<'_>, own: &Ownership) -> Option<Candidate> {
-        let endpoint = self.desired.endpoint(known.at);
+        let endpoint = self.context.desired.endpoint(known.at);
         let BindingView::Present { binding, reply, served, .. } = &known.binding?.value else { return None };
         if own.wrote_binding(&endpoint.key(), binding) {
             return None;
@@ -206,20 +219,23 @@ impl Engine {
     pub async fn adopt(&self, candidates: &[Candidate]) -> Result<(), Finding> {
         for Candidate { hostname, what, present, id, thing, .. } in candidates {
             let key = format!("adopt {hostname}");
-            self.claimed(&key, async |claim| {
-                let change = |own: &mut Ownership| match thing.clone() {
-                    Thing::Alias(sets) => own.adopt_alias(sets),
-                    // What its platform asked for is there for it, and goes with it.
-                    Thing::Binding(key, binding, records) => {
-                        let kept = records.into_iter().filter(|record| record.keep == KeepRecord::WhileBound);
-                        kept.for_each(|record| own.add_record(key.clone(), record));
-                        own.adopt_binding(key, binding);
-                    }
-                };
-                let record = async { Ok(self.record_ownership(claim, *id, change).await?) };
-                self.journalled(&format!("adopt-{}", what.as_str()), hostname.as_str(), present, record).await
-            })
-            .await?;
+            self.context
+                .claimed(&key, async |claim| {
+                    let change = |own: &mut Ownership| match thing.clone() {
+                        Thing::Alias(sets) => own.adopt_alias(sets),
+                        // What its platform asked for is there for it, and goes with it.
+                        Thing::Binding(key, binding, records) => {
+                            let kept = records.into_iter().filter(|record| record.keep == KeepRecord::WhileBound);
+                            kept.for_each(|record| own.add_record(key.clone(), record));
+                            own.adopt_binding(key, binding);
+                        }
+                    };
+                    let record = async { Ok(self.hostnames.record_ownership(claim, *id, change).await?) };
+                    self.context
+                        .journalled(&format!("adopt-{}", what.as_str()), hostname.as_str(), present, record)
+                        .await
+                })
+                .await?;
         }
         Ok(())
     }

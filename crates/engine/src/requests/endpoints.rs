@@ -2,6 +2,7 @@
 
 use std::collections::{HashMap, HashSet};
 use std::net::SocketAddr;
+use std::sync::Arc;
 
 use futures::future::join_all;
 use jiff::Timestamp;
@@ -14,8 +15,11 @@ use pindrel_core::values::Fingerprint;
 use pindrel_edge::{BoundHostname, EdgeError, ServerState, StoredCertificate, TokenScope, WrittenFile};
 use serde::Serialize;
 
+use crate::context::Context;
 use crate::failure::EngineError;
-use crate::run::Engine;
+use crate::observe::alias::AliasObserver;
+use crate::observe::binding::BindingObserver;
+use crate::observe::endpoint::EndpointObserver;
 
 /// The most bindings of an endpoint whose aliases are looked up.
 const MOST_LOOKED_UP: usize = 100;
@@ -84,16 +88,24 @@ pub struct CopyReport {
     pub name: Option<String>,
 }
 
-impl Engine {
+/// What a person asks about endpoints.
+pub struct EndpointRequests {
+    pub(crate) context: Arc<Context>,
+    pub(crate) aliases: Arc<AliasObserver>,
+    pub(crate) bindings: Arc<BindingObserver>,
+    pub(crate) endpoints: Arc<EndpointObserver>,
+}
+
+impl EndpointRequests {
     /// Asks the platforms of all endpoints what is there.
     ///
     /// # Errors
     /// [`EngineError`] when the state cannot be read.
-    pub async fn endpoint_reports(&self) -> Result<Vec<EndpointReport>, EngineError> {
-        let ids = || (0u32..).map(EndpointId).take(self.desired.endpoints.len());
-        self.look_at_endpoints(ids().collect()).await?;
+    pub async fn reports(&self) -> Result<Vec<EndpointReport>, EngineError> {
+        let ids = || (0u32..).map(EndpointId).take(self.context.desired.endpoints.len());
+        self.endpoints.look_at(ids().collect()).await?;
         let own: HashMap<Fingerprint, String> =
-            self.state.certificates().await?.into_iter().map(|row| (row.held.sha256, row.name)).collect();
+            self.context.state.certificates().await?.into_iter().map(|row| (row.held.sha256, row.name)).collect();
         Ok(join_all(ids().map(|id| self.endpoint_report(id, &own))).await)
     }
 
@@ -102,8 +114,8 @@ impl Engine {
     ///
     /// # Errors
     /// A [`Finding`] when it has none.
-    pub fn endpoint_configuration(&self, id: EndpointId) -> Result<Option<String>, Finding> {
-        Ok(self.drivers.platform(self.desired.endpoint(id))?.configuration())
+    pub fn configuration(&self, id: EndpointId) -> Result<Option<String>, Finding> {
+        Ok(self.context.drivers.platform(self.context.desired.endpoint(id))?.configuration())
     }
 
     /// Returns what was written for the server of an endpoint on this machine, and how it sees the servers
@@ -111,15 +123,15 @@ impl Engine {
     ///
     /// # Errors
     /// A [`Finding`] when it has none, or it cannot be read.
-    pub async fn endpoint_files(&self, id: EndpointId) -> Result<(Vec<WrittenFile>, Vec<ServerState>), Finding> {
-        let platform = self.drivers.platform(self.desired.endpoint(id))?;
+    pub async fn files(&self, id: EndpointId) -> Result<(Vec<WrittenFile>, Vec<ServerState>), Finding> {
+        let platform = self.context.drivers.platform(self.context.desired.endpoint(id))?;
         let written = platform.written().await.map_err(|error| error.finding())?;
         Ok((written, platform.servers().await.map_err(|error| error.finding())?))
     }
 
     async fn endpoint_report(&self, id: EndpointId, own: &HashMap<Fingerprint, String>) -> EndpointReport {
-        let endpoint = self.desired.endpoint(id);
-        let view = self.known().endpoints.get(&id).map(|fact| fact.value.clone());
+        let endpoint = self.context.desired.endpoint(id);
+        let view = self.context.known().endpoints.get(&id).map(|fact| fact.value.clone());
         let empty = EndpointReport {
             name: endpoint.name.clone(),
             id: endpoint.id.clone(),
@@ -165,16 +177,18 @@ impl Engine {
             Ok((bindings, certificates)) => EndpointReport { bindings, certificates, ..report },
             Err(says) => EndpointReport { trouble: Some(says), ..report },
         };
-        let token = match self.drivers.platform(endpoint) {
+        let token = match self.context.drivers.platform(endpoint) {
             Ok(platform) => platform.token_scope().await.ok().flatten(),
             Err(_) => None,
         };
         let place = info.addresses.first().map(|address| SocketAddr::new(*address, info.port));
         let default_name_status = match (&info.default_name, place) {
-            (Some(name), Some(place)) if !report.bindings.is_empty() => match self.answer_under(name, place).await {
-                Some(SampleOutcome::Answered { status, .. }) => Some(status),
-                _ => None,
-            },
+            (Some(name), Some(place)) if !report.bindings.is_empty() => {
+                match self.bindings.answer_under(name, place).await {
+                    Some(SampleOutcome::Answered { status, .. }) => Some(status),
+                    _ => None,
+                }
+            }
             _ => None,
         };
         EndpointReport { token, default_name_status, ..report }
@@ -182,8 +196,8 @@ impl Engine {
 
     /// Says whether the alias of a hostname that the manifest does not want leads to an endpoint.
     async fn is_led(&self, hostname: &Hostname, bound: &BoundHostname, info: &EndpointInfo) -> Option<bool> {
-        let zone = self.desired.zone_of(hostname)?;
-        let view = self.alias_in(zone, &hostname.owner()).await;
+        let zone = self.context.desired.zone_of(hostname)?;
+        let view = self.aliases.view(zone, &hostname.owner()).await;
         let target = bound.reply.target.as_ref();
         let leads = view.servers.iter().filter_map(|server| server.gives.as_ref().ok());
         let leads: Vec<bool> = leads.map(|sets| info.is_led_to(sets, target)).collect();
@@ -197,11 +211,11 @@ impl Engine {
         info: &EndpointInfo,
         own: &HashMap<Fingerprint, String>,
     ) -> Result<(Vec<BindingReport>, Vec<CopyReport>), String> {
-        let platform = self.drivers.platform(endpoint).map_err(|finding| finding.says)?;
+        let platform = self.context.drivers.platform(endpoint).map_err(|finding| finding.says)?;
         let told = |error: EdgeError| error.to_string();
         let bindings = platform.bindings(&info.id).await.map_err(told)?;
         let certificates = platform.certificates(&info.certificate_site).await.map_err(told)?;
-        let hostnames = self.desired.hostnames.iter();
+        let hostnames = self.context.desired.hostnames.iter();
         let here = hostnames.filter(|wanted| wanted.endpoints().any(|endpoint| endpoint == id));
         let wanted: HashSet<&Hostname> = here.map(|wanted| &wanted.hostname).collect();
         let mut looked_up = 0;

@@ -12,7 +12,7 @@ use pindrel_core::zones::zone_data::{NameKey, TypeCode, rdata};
 use serde::Serialize;
 
 use crate::failure::EngineError;
-use crate::run::Engine;
+use crate::requests::zones::ZoneRequests;
 
 /// The TTL of records that nobody changes often.
 const STEADY_TTL: Ttl = Ttl::HOUR;
@@ -86,22 +86,22 @@ impl HandoffRecord {
     }
 }
 
-impl Engine {
+impl ZoneRequests {
     /// Lists what somebody else has to make in a zone: for some hostnames where they edit the zone, else its
     /// delegation; and looks whether it is there.
     ///
     /// # Errors
     /// [`EngineError`] when the state cannot be read or written.
     pub async fn handoff(&self, zone: ZoneId, hostnames: &[HostnameId]) -> Result<Handoff, EngineError> {
-        let name = self.desired.zone(zone).name.clone();
+        let name = self.context.desired.zone(zone).name.clone();
         let mut handoff = Handoff { zone: name, records: Vec::new(), unknown: Vec::new() };
-        if !self.desired.is_handed_off(zone) {
-            self.look_at_zone(zone).await?;
+        if !self.context.desired.is_handed_off(zone) {
+            self.zones.look_at(zone).await?;
             self.hand_off_delegation(zone, &mut handoff);
             return Ok(handoff);
         }
-        self.survey_stale(hostnames).await?;
-        for id in hostnames.iter().copied().filter(|id| self.desired.hostname(*id).zone == zone) {
+        self.surveyor.survey_stale(hostnames).await?;
+        for id in hostnames.iter().copied().filter(|id| self.context.desired.hostname(*id).zone == zone) {
             self.hand_off_alias(id, &mut handoff);
             self.hand_off_challenges(id, zone, &mut handoff).await?;
             self.hand_off_asked_records(id, zone, &mut handoff).await;
@@ -113,23 +113,24 @@ impl Engine {
 
     /// The alias: at an apex, where no CNAME can stand, addresses.
     fn hand_off_alias(&self, id: HostnameId, handoff: &mut Handoff) {
-        let wanted = self.desired.hostname(id);
+        let wanted = self.context.desired.hostname(id);
         let hostname = &wanted.hostname;
-        let known = self.known();
-        let about = Known::about(&self.desired, &known, id);
+        let known = self.context.known();
+        let about = Known::about(&self.context.desired, &known, id);
         let given: Vec<_> = about.given();
-        let leads = given.iter().map(|at| self.desired.endpoint(*at).name.as_str()).collect::<Vec<_>>().join(" and ");
+        let leads =
+            given.iter().map(|at| self.context.desired.endpoint(*at).name.as_str()).collect::<Vec<_>>().join(" and ");
         let Some(sets) = about.wanted_alias().filter(|sets| !sets.is_empty()) else {
             let says = format!("Where {hostname} is to lead is not known yet: {leads} was not reached.");
             handoff.unknown.push(says);
             return;
         };
-        let pins = Pins::judge(about, self.clock.now());
+        let pins = Pins::judge(about, self.context.clock.now());
         let done = pins.alias.state == PinState::Held;
         let not_before = (!pins.binding.is_in_force())
             .then(|| format!("Once {leads} serves {hostname}: before that it would not be answered."));
         let default_name = given.iter().find_map(|at| known.endpoint_info(*at)?.default_name.clone());
-        let alternative = default_name.filter(|_| wanted.is_apex(&self.desired)).map(|name| {
+        let alternative = default_name.filter(|_| wanted.is_apex(&self.context.desired)).map(|name| {
             format!(
                 "Where the zone can hold ALIAS records, one ALIAS record to {name}. follows changes of these addresses."
             )
@@ -157,22 +158,22 @@ impl Engine {
         zone: ZoneId,
         handoff: &mut Handoff,
     ) -> Result<(), EngineError> {
-        let wanted = self.desired.hostname(id);
-        let certificate = self.desired.certificate(wanted.certificate);
+        let wanted = self.context.desired.hostname(id);
+        let certificate = self.context.desired.certificate(wanted.certificate);
         if certificate.authority.is_none() {
             return Ok(());
         }
         let (hostname, challenge) = (&wanted.hostname, wanted.hostname.challenge_name());
-        let zone_name = &self.desired.zone(zone).name;
-        for row in self.state.challenges(None).await?.into_iter().filter(|row| row.record.name == challenge) {
-            let record = row.record.in_zone(self.desired.zone(zone).challenge_ttl);
+        let zone_name = &self.context.desired.zone(zone).name;
+        for row in self.context.state.challenges(None).await?.into_iter().filter(|row| row.record.name == challenge) {
+            let record = row.record.in_zone(self.context.desired.zone(zone).challenge_ttl);
             let why = format!(
                 "It proves to the authority whose {hostname} is, for the order that is open; it may be deleted afterwards."
             );
             let made = self.made_in(zone, HandoffRecord::new(zone_name, &record, why), &record).await;
             push(handoff, made);
         }
-        if let Some(target) = self.desired.challenge_delegation(&challenge) {
+        if let Some(target) = self.context.desired.challenge_delegation(&challenge) {
             let why = format!(
                 "It lets Pindrel prove whose {hostname} is, now and at each renewal, without anything to be changed here again."
             );
@@ -185,10 +186,10 @@ impl Engine {
 
     /// What the platforms of its endpoints ask for.
     async fn hand_off_asked_records(&self, id: HostnameId, zone: ZoneId, handoff: &mut Handoff) {
-        let wanted = self.desired.hostname(id);
+        let wanted = self.context.desired.hostname(id);
         let asked: Vec<_> = {
-            let known = self.known();
-            let about = Known::about(&self.desired, &known, id);
+            let known = self.context.known();
+            let about = Known::about(&self.context.desired, &known, id);
             let of = wanted.endpoints().flat_map(|at| {
                 let reply = about.at(at).binding.and_then(|fact| fact.value.reply().cloned());
                 let asked = reply.map(|reply| reply.records).unwrap_or_default();
@@ -197,15 +198,17 @@ impl Engine {
             of.collect()
         };
         for (at, asked) in asked {
-            let Some(record) = asked.record().filter(|record| self.desired.zone_at(&record.owner) == Some(zone)) else {
+            let Some(record) =
+                asked.record().filter(|record| self.context.desired.zone_at(&record.owner) == Some(zone))
+            else {
                 continue;
             };
             let why = format!(
                 "The platform of the endpoint {} asks for it, to see whose {} is.",
-                self.desired.endpoint(at).name,
+                self.context.desired.endpoint(at).name,
                 wanted.hostname
             );
-            let made = HandoffRecord::new(&self.desired.zone(zone).name, &record, why);
+            let made = HandoffRecord::new(&self.context.desired.zone(zone).name, &record, why);
             let made = self.made_in(zone, made, &record).await;
             push(handoff, made);
         }
@@ -213,14 +216,14 @@ impl Engine {
 
     /// Looks whether every server of a zone returns a record.
     async fn made_in(&self, zone: ZoneId, made: HandoffRecord, record: &ZoneRecord) -> HandoffRecord {
-        let servers = self.zone_servers(zone);
-        let done = !servers.is_empty() && self.servers_lacking(zone, record).await.is_empty();
-        HandoffRecord { done, seen: done.then(|| self.clock.now()), ..made }
+        let servers = self.zones.servers(zone);
+        let done = !servers.is_empty() && self.bindings.servers_lacking(zone, record).await.is_empty();
+        HandoffRecord { done, seen: done.then(|| self.context.clock.now()), ..made }
     }
 
     /// What the zone above is to say of a zone that Pindrel changes.
     fn hand_off_delegation(&self, id: ZoneId, handoff: &mut Handoff) {
-        let known = self.known();
+        let known = self.context.known();
         let Some(fact) = known.zones.get(&id) else { return };
         let (zone, view) = (&handoff.zone, &fact.value);
         let Some(own) = view.own_name_servers() else {

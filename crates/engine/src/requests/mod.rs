@@ -6,6 +6,7 @@ pub(crate) mod conformance;
 pub(crate) mod endpoints;
 pub(crate) mod handoff;
 pub(crate) mod online;
+pub(crate) mod runs;
 pub(crate) mod status;
 pub(crate) mod watch;
 pub(crate) mod zones;

@@ -17,11 +17,11 @@ use pindrel_core::zones::rights::{Right, judge};
 use pindrel_dns::TriedRights;
 use serde::Serialize;
 
-use crate::acme::LOOKUPS_AT_ONCE;
 use crate::acme::accounts::no_external_key;
+use crate::acme::challenges::LOOKUPS_AT_ONCE;
 use crate::drivers::Authority;
 use crate::failure::EngineError;
-use crate::run::Engine;
+use crate::requests::status::Reports;
 
 /// The most rights of one credential that are tried.
 const MOST_RIGHTS: usize = 200;
@@ -71,21 +71,22 @@ impl OnlineReport {
     }
 }
 
-impl Engine {
+impl Reports {
     /// Looks at all that the manifest depends on.
     ///
     /// # Errors
     /// [`EngineError`] when the state cannot be read or written.
-    pub async fn look_online(&self) -> Result<Vec<OnlineReport>, EngineError> {
-        let endpoints = || (0u32..).map(EndpointId).take(self.desired.endpoints.len());
-        for hostname in self.desired.hostname_ids() {
-            self.load_once(hostname).await?;
+    pub async fn online(&self) -> Result<Vec<OnlineReport>, EngineError> {
+        let endpoints = || (0u32..).map(EndpointId).take(self.context.desired.endpoints.len());
+        for hostname in self.context.desired.hostname_ids() {
+            self.surveyor.load_once(hostname).await?;
         }
         // What is down takes the longest: all are asked side by side, each once.
-        let authorities = (0u32..).map(AuthorityId).take(self.desired.authorities.len());
+        let authorities = (0u32..).map(AuthorityId).take(self.context.desired.authorities.len());
         let authorities = authorities.map(|id| self.look_at_authority(id));
         let authorities = stream::iter(authorities).buffered(LOOKS_AT_ONCE).collect::<Vec<_>>();
-        let looked = futures::join!(self.look_at_endpoints(endpoints().collect()), self.zone_reports(), authorities);
+        let looked =
+            futures::join!(self.endpoints.look_at(endpoints().collect()), self.zone_requests.reports(), authorities);
         let (listed, zones, authorities) = looked;
         let zones = listed.and(zones)?;
         let (authorities, reached): (Vec<OnlineReport>, Vec<Reached>) = authorities.into_iter().unzip();
@@ -130,33 +131,33 @@ impl Engine {
 
     /// The alias records that the manifest's hostnames need.
     fn alias_rights(&self) -> Vec<(ZoneId, Right)> {
-        let knowledge = self.known();
+        let knowledge = self.context.known();
         let of = |id| {
-            let wanted = self.desired.hostname(id);
-            let sets = Known::about(&self.desired, &knowledge, id).manifest_alias();
+            let wanted = self.context.desired.hostname(id);
+            let sets = Known::about(&self.context.desired, &knowledge, id).manifest_alias();
             let types: Vec<RecordType> = match sets {
                 Some(sets) => sets.iter().map(RecordSet::record_type).collect(),
-                None if wanted.is_apex(&self.desired) => vec![RecordType::A],
+                None if wanted.is_apex(&self.context.desired) => vec![RecordType::A],
                 None => vec![RecordType::Cname],
             };
             let owner = wanted.hostname.owner();
             types.into_iter().map(move |record_type| (wanted.zone, Right { owner: owner.clone(), record_type }))
         };
-        self.desired.hostname_ids().flat_map(of).collect()
+        self.context.desired.hostname_ids().flat_map(of).collect()
     }
 
     /// What a zone's credential lacks, and what it may do beyond the need.
     async fn try_credential(&self, id: ZoneId, needed: &BTreeSet<Right>) -> (Vec<Finding>, Vec<Finding>, String) {
-        let zone = self.desired.zone(id);
+        let zone = self.context.desired.zone(id);
         if zone.driver == desired::ZoneDriver::None {
             return (Vec::new(), Vec::new(), ", edited by somebody else".into());
         }
-        let driver = match self.zone_driver(id, None).await {
+        let driver = match self.zones.driver(id, None).await {
             Ok(driver) => driver,
             Err(finding) => return (vec![finding], Vec::new(), String::new()),
         };
         let tried: Vec<Right> = needed.iter().take(MOST_RIGHTS).cloned().collect();
-        let mut servers: Vec<SocketAddr> = self.zone_servers(id);
+        let mut servers: Vec<SocketAddr> = self.zones.servers(id);
         servers.truncate(MOST_SERVERS);
         let others = self.other_zones(id);
         let found = driver.rights(&TriedRights { needed: &tried, others: &others, servers: &servers }).await;
@@ -178,18 +179,19 @@ impl Engine {
     /// The zones that the credential of one zone should not change: the one above, and those of the manifest that
     /// have a key of their own.
     fn other_zones(&self, id: ZoneId) -> Vec<DnsName> {
-        let own = self.desired.zone(id);
+        let own = self.context.desired.zone(id);
         let desired::ZoneDriver::Rfc2136(key) = &own.driver else { return Vec::new() };
         let has_another = |zone: &&desired::Zone| matches!(&zone.driver, desired::ZoneDriver::Rfc2136(other) if other.name != key.name);
-        let others = self.desired.zones.iter().filter(has_another).map(|zone| zone.name.clone());
-        let above = own.name.parent().filter(|above| !self.desired.zones.iter().any(|zone| zone.name == *above));
+        let others = self.context.desired.zones.iter().filter(has_another).map(|zone| zone.name.clone());
+        let above =
+            own.name.parent().filter(|above| !self.context.desired.zones.iter().any(|zone| zone.name == *above));
         others.take(MOST_SERVERS).chain(above).collect()
     }
 
     async fn look_at_authority(&self, id: AuthorityId) -> (OnlineReport, Reached) {
-        let wanted = self.desired.authority(id);
+        let wanted = self.context.desired.authority(id);
         let mut report = OnlineReport::new(OnlineKind::Authority, wanted.name.clone(), String::new());
-        let reached = match self.authority(id).await {
+        let reached = match self.issuing.accounts.authority(id).await {
             Err(finding) => {
                 report.findings.push(finding);
                 None
@@ -208,8 +210,8 @@ impl Engine {
 
     /// Says what is missing at an authority that binds accounts to others, unless there is an account already.
     async fn lacks_external_account(&self, id: AuthorityId) -> Option<Finding> {
-        let wanted = self.desired.authority(id);
-        let row = self.state.account(wanted.directory.as_str()).await.ok().flatten();
+        let wanted = self.context.desired.authority(id);
+        let row = self.context.state.account(wanted.directory.as_str()).await.ok().flatten();
         row.is_none().then(|| no_external_key(wanted))
     }
 
@@ -219,8 +221,8 @@ impl Engine {
         reached: &[Reached],
         down: &BTreeSet<ZoneId>,
     ) -> Vec<(OnlineReport, Vec<(ZoneId, Right)>)> {
-        let all = (0u32..).map(CertificateId).take(self.desired.certificates.len());
-        let issued = all.filter_map(|id| Some((id, self.desired.certificate(id).authority?)));
+        let all = (0u32..).map(CertificateId).take(self.context.desired.certificates.len());
+        let issued = all.filter_map(|id| Some((id, self.context.desired.certificate(id).authority?)));
         let looks = issued.map(|(id, authority)| {
             let reached = reached.get(authority.0 as usize).and_then(Option::as_deref);
             self.look_at_certificate(id, authority, reached, down)
@@ -235,13 +237,13 @@ impl Engine {
         reached: Option<&dyn Authority>,
         down: &BTreeSet<ZoneId>,
     ) -> (OnlineReport, Vec<(ZoneId, Right)>) {
-        let wanted = self.desired.certificate(id);
+        let wanted = self.context.desired.certificate(id);
         let mut findings = Vec::new();
         let mut places = BTreeMap::new();
         // An authority that cannot be reached, and a zone whose servers do not answer, are told by themselves.
         let is_in_reach =
-            !wanted.names.iter().filter_map(|name| self.desired.zone_of(name)).any(|zone| down.contains(&zone));
-        match self.challenge_targets(id).await {
+            !wanted.names.iter().filter_map(|name| self.context.desired.zone_of(name)).any(|zone| down.contains(&zone));
+        match self.issuing.challenges.targets(id).await {
             Err(_) if !is_in_reach => {}
             Err(finding) => findings.push(finding),
             Ok(targets) => places.extend(targets.into_iter().map(|(_, target)| (target.owner, target.zone))),
@@ -249,10 +251,10 @@ impl Engine {
         let is_partial = reached.is_none() || !is_in_reach;
         if let Some(reached) = reached.filter(|_| is_in_reach) {
             let directory = reached.directory();
-            let url = self.desired.authority(authority).directory.as_str();
-            let account = self.state.account(url).await.ok().flatten().and_then(|row| row.url);
-            findings.extend(self.check_profile(id, authority, directory).err());
-            findings.extend(self.check_caa(id, authority, directory, account.as_deref()).await.err());
+            let url = self.context.desired.authority(authority).directory.as_str();
+            let account = self.context.state.account(url).await.ok().flatten().and_then(|row| row.url);
+            findings.extend(self.issuing.preflight.check_profile(id, authority, directory).err());
+            findings.extend(self.issuing.preflight.check_caa(id, authority, directory, account.as_deref()).await.err());
         }
         let detail = match places.len() {
             1 => "1 challenge record".to_owned(),
@@ -265,8 +267,8 @@ impl Engine {
     }
 
     async fn look_at_platform(&self, id: EndpointId) -> OnlineReport {
-        let endpoint = self.desired.endpoint(id);
-        let view = self.known().endpoints.get(&id).map(|fact| fact.value.clone());
+        let endpoint = self.context.desired.endpoint(id);
+        let view = self.context.known().endpoints.get(&id).map(|fact| fact.value.clone());
         let detail = match &view {
             Some(EndpointView::Listed(_)) if endpoint.is_static() => "configured by somebody else",
             Some(EndpointView::Listed(_)) => "its platform lists it",
@@ -275,7 +277,7 @@ impl Engine {
         let findings: Vec<Finding> = view.and_then(|view| judge_endpoint(endpoint, &view)).into_iter().collect();
         let mut advice = Vec::new();
         if findings.is_empty()
-            && let Ok(platform) = self.drivers.platform(endpoint)
+            && let Ok(platform) = self.context.drivers.platform(endpoint)
             && let Ok(Some(scope)) = platform.token_scope().await
             && let Some(wide) = scope.beyond_need()
         {

@@ -1,6 +1,7 @@
 //! Looking and judging, changing nothing.
 
 use std::collections::HashMap;
+use std::sync::Arc;
 
 use jiff::Timestamp;
 use pindrel_core::desired::HostnameId;
@@ -8,12 +9,18 @@ use pindrel_core::health::Verdict;
 use pindrel_core::judging::pins::Pins;
 use pindrel_core::names::name::Hostname;
 
+use crate::acme::Issuing;
+use crate::context::Context;
+use crate::context::scope::{LeftoverScope, Scope};
 use crate::failure::EngineError;
-use crate::requests::certificates::CertificateReport;
-use crate::run::Engine;
-use crate::run::attempts::LastAttempt;
-use crate::run::leftovers::Leftover;
-use crate::run::settle::{LeftoverScope, Scope};
+use crate::health::Health;
+use crate::observe::endpoint::EndpointObserver;
+use crate::observe::survey::Surveyor;
+use crate::observe::zone::ZoneObserver;
+use crate::requests::certificates::{CertificateReport, CertificateRequests};
+use crate::requests::zones::ZoneRequests;
+use crate::run::attempts::{Attempts, LastAttempt};
+use crate::run::leftovers::{Leftover, Retirer};
 
 /// How one hostname is.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -60,30 +67,47 @@ impl Report {
     }
 }
 
-impl Engine {
+/// What a person asks about all of a manifest.
+pub struct Reports {
+    pub(crate) context: Arc<Context>,
+    pub(crate) attempts: Arc<Attempts>,
+    pub(crate) certificate_requests: Arc<CertificateRequests>,
+    pub(crate) endpoints: Arc<EndpointObserver>,
+    pub(crate) health: Arc<Health>,
+    pub(crate) issuing: Arc<Issuing>,
+    pub(crate) retirer: Arc<Retirer>,
+    pub(crate) surveyor: Arc<Surveyor>,
+    pub(crate) zones: Arc<ZoneObserver>,
+    pub(crate) zone_requests: Arc<ZoneRequests>,
+}
+
+impl Reports {
     /// Judges some hostnames and certificates, looking again at what is older than the age
     /// allowed. Leftovers belong to no scope but the whole manifest.
     ///
     /// # Errors
     /// [`EngineError`] when the state cannot be read or written.
     pub async fn status(&self, scope: &Scope) -> Result<Report, EngineError> {
-        self.survey_stale(&scope.hostnames).await?;
+        self.surveyor.survey_stale(&scope.hostnames).await?;
         let leftovers = if scope.leftovers == LeftoverScope::All {
-            self.leftovers(&self.unlisted().await?, false).await?
+            self.retirer.leftovers(&self.retirer.unlisted().await?, false).await?
         } else {
             Vec::new()
         };
-        let at = self.clock.now();
-        let certificates = self.unused_certificate_reports(&scope.certificates, at).await?;
-        self.load_health().await?;
-        let mut attempts: HashMap<HostnameId, LastAttempt> = self.last_attempts(&scope.hostnames).await?;
+        let at = self.context.clock.now();
+        let certificates = self.certificate_requests.unused_certificate_reports(&scope.certificates, at).await?;
+        self.health.load().await?;
+        let mut attempts: HashMap<HostnameId, LastAttempt> = self.attempts.last(&scope.hostnames).await?;
         let hostnames = scope.hostnames.iter().map(|id| {
-            let wanted = self.desired.hostname(*id);
+            let wanted = self.context.desired.hostname(*id);
             HostnameReport {
                 hostname: wanted.hostname.clone(),
-                endpoints: wanted.endpoints().map(|endpoint| self.desired.endpoint(endpoint).name.clone()).collect(),
-                pins: self.judge(*id, at),
-                health: self.health_of(*id),
+                endpoints: wanted
+                    .endpoints()
+                    .map(|endpoint| self.context.desired.endpoint(endpoint).name.clone())
+                    .collect(),
+                pins: self.context.judge(*id, at),
+                health: self.health.verdict_of(*id),
                 last_attempt: attempts.remove(id),
                 labels: wanted.labels.clone(),
                 note: wanted.note.clone(),

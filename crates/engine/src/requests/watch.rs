@@ -15,7 +15,7 @@ use pindrel_core::zones::resolver::ResolverAddress;
 use pindrel_dns::spread::Watched;
 
 use crate::failure::internal;
-use crate::run::Engine;
+use crate::requests::zones::ZoneRequests;
 
 /// How often servers are asked, and resolvers.
 const PACE: Duration = Duration::from_secs(1);
@@ -39,16 +39,16 @@ pub struct WatchRequest {
     pub resolvers: Vec<ResolverAddress>,
 }
 
-impl Engine {
+impl ZoneRequests {
     /// Returns what is to be watched for a hostname: its alias as the manifest wants it.
     ///
     /// # Errors
     /// A [`Finding`] where it is not known yet where its alias leads.
     pub async fn watch_of(&self, id: HostnameId) -> Result<WatchRequest, Finding> {
-        let wanted = self.desired.hostname(id);
-        self.survey_stale(&[id]).await.map_err(|error| internal(error.to_string()))?;
-        let known = self.known();
-        let about = Known::about(&self.desired, &known, id);
+        let wanted = self.context.desired.hostname(id);
+        self.surveyor.survey_stale(&[id]).await.map_err(|error| internal(error.to_string()))?;
+        let known = self.context.known();
+        let about = Known::about(&self.context.desired, &known, id);
         let sets = about.wanted_alias().ok_or_else(|| {
             let says = format!("where {} is to lead is not known yet: its endpoint was not reached", wanted.hostname);
             let remedy = format!(
@@ -77,12 +77,12 @@ impl Engine {
     /// # Errors
     /// A [`Finding`] where the zone has no server, or the one that takes changes does not answer at first.
     pub async fn watch(&self, order: &WatchRequest, mut on: impl FnMut(&Spread)) -> Result<Spread, Finding> {
-        let zone = &self.desired.zone(order.zone).name;
-        self.know_zone(order.zone).await.map_err(|error| internal(error.to_string()))?;
-        let servers = self.zone_servers(order.zone);
-        let roots = self.desired.zone(order.zone).resolver_roots.as_ref();
+        let zone = &self.context.desired.zone(order.zone).name;
+        self.zones.know(order.zone).await.map_err(|error| internal(error.to_string()))?;
+        let servers = self.zones.servers(order.zone);
+        let roots = self.context.desired.zone(order.zone).resolver_roots.as_ref();
         let resolvers = if order.resolvers.is_empty() {
-            self.resolvers(order.zone)
+            self.zones.resolvers(order.zone)
         } else {
             order.resolvers.iter().map(|resolver| resolver.clone().with_roots(roots)).collect()
         };
@@ -91,7 +91,7 @@ impl Engine {
         let Some(first) = servers.first().copied() else {
             return Err(no_server(format!("no server of the zone {zone} is known")));
         };
-        let lookups = self.drivers.lookups();
+        let lookups = self.context.drivers.lookups();
         let ask = async |server| lookups.watch_server(server, zone, &order.owner, order.watched).await;
         let at_first = ask(first).await;
         let (wanted, present) = match (&order.wanted, &at_first) {
@@ -105,13 +105,13 @@ impl Engine {
         let negative = if present { None } else { lookups.negative_ttl(first, zone).await };
         let old_ttl = order.old_ttl.max(negative);
         let mut spread = Spread::new(wanted, &servers, &resolvers, old_ttl, order.everywhere);
-        let begun = self.clock.elapsed();
+        let begun = self.context.clock.elapsed();
         loop {
             // The first one before the others: they are judged by its serial.
-            spread.server_said(0, ask(first).await, self.clock.now());
+            spread.server_said(0, ask(first).await, self.context.clock.now());
             let others = join_all(servers[1..].iter().map(|server| ask(*server))).await;
             for (index, answer) in others.into_iter().enumerate() {
-                spread.server_said(index + 1, answer, self.clock.now());
+                spread.server_said(index + 1, answer, self.context.clock.now());
             }
             if spread.is_everywhere() {
                 let wanted = spread.wanted().to_vec();
@@ -121,15 +121,15 @@ impl Engine {
                         .map(|resolver| lookups.watch_resolver(resolver, &order.owner, order.watched, &wanted)),
                 );
                 for (index, answer) in asked.await.into_iter().enumerate() {
-                    spread.resolver_said(index, answer, self.clock.now());
+                    spread.resolver_said(index, answer, self.context.clock.now());
                 }
             }
             on(&spread);
-            let left = self.bounds.patience.saturating_sub(self.clock.elapsed().saturating_sub(begun));
+            let left = self.context.bounds.patience.saturating_sub(self.context.clock.elapsed().saturating_sub(begun));
             if spread.is_done() || left.is_zero() || is_stuck(&spread) {
                 return Ok(spread);
             }
-            self.clock.sleep(PACE.min(left)).await;
+            self.context.clock.sleep(PACE.min(left)).await;
         }
     }
 }

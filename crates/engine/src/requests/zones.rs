@@ -2,6 +2,7 @@
 
 use std::collections::BTreeSet;
 use std::net::SocketAddr;
+use std::sync::Arc;
 
 use futures::{StreamExt as _, TryStreamExt as _, stream};
 use pindrel_core::desired::{EndpointId, ZoneId};
@@ -16,11 +17,15 @@ use pindrel_core::zones::name_servers::NameServerChange;
 use pindrel_core::zones::zone_data::{
     Compared, Difference, NameKey, Place, ReachedEndpoint, TypeCode, ZoneBuilder, ZoneData, compare,
 };
-use pindrel_dns::{SetChange, ZoneDriver, ZoneError};
+use pindrel_dns::{SetChange, ZoneError};
 use serde::Serialize;
 
+use crate::context::Context;
 use crate::failure::{EngineError, internal};
-use crate::run::Engine;
+use crate::observe::binding::BindingObserver;
+use crate::observe::survey::Surveyor;
+use crate::observe::zone::ZoneObserver;
+use crate::requests::endpoints::EndpointRequests;
 
 /// How many zones are looked at at once.
 const ZONES_AT_ONCE: usize = 16;
@@ -94,14 +99,23 @@ pub struct ServerReport {
     pub serial: Option<Serial>,
 }
 
-impl Engine {
+/// What a person asks about zones.
+pub struct ZoneRequests {
+    pub(crate) context: Arc<Context>,
+    pub(crate) bindings: Arc<BindingObserver>,
+    pub(crate) endpoint_requests: Arc<EndpointRequests>,
+    pub(crate) surveyor: Arc<Surveyor>,
+    pub(crate) zones: Arc<ZoneObserver>,
+}
+
+impl ZoneRequests {
     /// Looks at all zones of the manifest.
     ///
     /// # Errors
     /// [`EngineError`] when the state cannot be written.
-    pub async fn zone_reports(&self) -> Result<Vec<ZoneReport>, EngineError> {
-        let ids: Vec<ZoneId> = (0u32..).map(ZoneId).take(self.desired.zones.len()).collect();
-        let looks = stream::iter(&ids).map(|id| self.look_at_zone(*id)).buffer_unordered(ZONES_AT_ONCE);
+    pub async fn reports(&self) -> Result<Vec<ZoneReport>, EngineError> {
+        let ids: Vec<ZoneId> = (0u32..).map(ZoneId).take(self.context.desired.zones.len()).collect();
+        let looks = stream::iter(&ids).map(|id| self.zones.look_at(*id)).buffer_unordered(ZONES_AT_ONCE);
         looks.try_collect::<Vec<()>>().await?;
         Ok(ids.iter().filter_map(|id| self.report_of(*id)).map(|(report, _)| report).collect())
     }
@@ -110,14 +124,14 @@ impl Engine {
     ///
     /// # Errors
     /// A [`Finding`]: the state cannot be written.
-    pub async fn zone_report(&self, id: ZoneId) -> Result<(ZoneReport, ZoneView), Finding> {
-        self.look_at_zone(id).await.map_err(|error| internal(error.to_string()))?;
+    pub async fn report(&self, id: ZoneId) -> Result<(ZoneReport, ZoneView), Finding> {
+        self.zones.look_at(id).await.map_err(|error| internal(error.to_string()))?;
         self.report_of(id).ok_or_else(|| internal("a zone that was looked at is not known"))
     }
 
     fn report_of(&self, id: ZoneId) -> Option<(ZoneReport, ZoneView)> {
-        let zone = self.desired.zone(id);
-        let fact = self.known().zones.get(&id)?.clone();
+        let zone = self.context.desired.zone(id);
+        let fact = self.context.known().zones.get(&id)?.clone();
         let report = judge_zone(zone, &fact);
         let view = fact.value;
         let servers = view.servers.iter().map(|server| ServerReport {
@@ -132,7 +146,7 @@ impl Engine {
         let report = ZoneReport {
             name: zone.name.clone(),
             driver: zone.driver.as_str(),
-            hostnames: self.desired.hostnames.iter().filter(|wanted| wanted.zone == id).count(),
+            hostnames: self.context.desired.hostnames.iter().filter(|wanted| wanted.zone == id).count(),
             state: report.state,
             detail: report.detail.unwrap_or_default(),
             serial: serials.reduce(|left, right| if right > left { right } else { left }),
@@ -146,8 +160,8 @@ impl Engine {
     ///
     /// # Errors
     /// A [`Finding`]: the server that was named, or the first of the zone's, cannot be read.
-    pub async fn read_zone(&self, id: ZoneId, at: Option<SocketAddr>) -> Result<ReadZone, Finding> {
-        let mut driver = self.zone_driver(id, at).await?;
+    pub async fn read(&self, id: ZoneId, at: Option<SocketAddr>) -> Result<ReadZone, Finding> {
+        let mut driver = self.zones.driver(id, at).await?;
         let mut read = driver.read().await;
         // A server that is named need not know the key; what it says is shown and compared, and no change rests on it.
         if let (Err(ZoneError::Refused { .. } | ZoneError::Credential { .. }), Some(_), Some(unsigned)) =
@@ -173,13 +187,15 @@ impl Engine {
     /// # Errors
     /// A [`Finding`]: the state cannot be read.
     pub async fn wanted_records(&self, id: ZoneId) -> Result<ReadZone, Finding> {
-        let apex = NameKey::from(&self.desired.zone(id).name);
+        let apex = NameKey::from(&self.context.desired.zone(id).name);
         let mut builder = ZoneBuilder::default();
         let mut unknown = Vec::new();
-        for hostname in self.desired.hostname_ids().filter(|hostname| self.desired.hostname(*hostname).zone == id) {
-            self.load_once(hostname).await.map_err(|error| internal(error.to_string()))?;
-            let sets = Known::about(&self.desired, &self.known(), hostname).manifest_alias();
-            let wanted = self.desired.hostname(hostname);
+        for hostname in
+            self.context.desired.hostname_ids().filter(|hostname| self.context.desired.hostname(*hostname).zone == id)
+        {
+            self.surveyor.load_once(hostname).await.map_err(|error| internal(error.to_string()))?;
+            let sets = Known::about(&self.context.desired, &self.context.known(), hostname).manifest_alias();
+            let wanted = self.context.desired.hostname(hostname);
             let Some(sets) = sets else {
                 unknown.push(wanted.hostname.to_string());
                 continue;
@@ -210,13 +226,13 @@ impl Engine {
     /// # Errors
     /// A [`Finding`]: the zone cannot be read.
     pub async fn import_changes(&self, id: ZoneId, wanted: &ZoneData, delete: bool) -> Result<Import, Finding> {
-        let ReadZone { data, partial } = match self.read_zone(id, None).await? {
+        let ReadZone { data, partial } = match self.read(id, None).await? {
             read if read.partial.is_none() => read,
             partial => {
                 // Each name of the file is looked at instead.
                 let names: BTreeSet<DnsName> =
                     wanted.entries().filter_map(|entry| entry.owner().to_dns_name()).collect();
-                let driver = self.zone_driver(id, None).await?;
+                let driver = self.zones.driver(id, None).await?;
                 let data = driver.read_names(&names.into_iter().collect::<Vec<_>>()).await;
                 ReadZone { data: data.map_err(|error| error.finding(Pin::Zone))?, ..partial }
             }
@@ -237,7 +253,7 @@ impl Engine {
         wanted: &ZoneData,
         delete: bool,
     ) -> Result<Vec<Difference>, Finding> {
-        let driver = self.zone_driver(id, None).await?;
+        let driver = self.zones.driver(id, None).await?;
         let changes: Vec<SetChange> = import
             .differences
             .iter()
@@ -263,12 +279,12 @@ impl Engine {
     /// # Errors
     /// [`EngineError`]: the state cannot be read or written.
     pub async fn reached_endpoints(&self) -> Result<Vec<ReachedEndpoint>, EngineError> {
-        let reports = self.endpoint_reports().await?;
+        let reports = self.endpoint_requests.reports().await?;
         let ids = (0u32..).map(EndpointId);
         let reached = ids.zip(reports).filter_map(|(id, report)| {
-            let info = self.endpoint_info(id)?;
+            let info = self.context.endpoint_info(id)?;
             // Whom somebody else's endpoint knows is theirs to say.
-            let is_told = report.trouble.is_none() && !self.desired.endpoint(id).is_static();
+            let is_told = report.trouble.is_none() && !self.context.desired.endpoint(id).is_static();
             let bound = report.bindings.into_iter().map(|binding| binding.hostname).collect();
             let EndpointInfo { default_name, addresses, .. } = info;
             is_told.then_some(ReachedEndpoint { name: report.name, default_name, addresses, bound })
@@ -286,40 +302,24 @@ impl Engine {
         id: ZoneId,
         from_to: [Option<SocketAddr>; 2],
     ) -> Result<NameServerChange, Finding> {
-        self.know_zone(id).await.map_err(|error| internal(error.to_string()))?;
-        let zone = self.desired.zone(id);
+        self.zones.know(id).await.map_err(|error| internal(error.to_string()))?;
+        let zone = self.context.desired.zone(id);
         let unreachable = |why: String| {
             let says = format!("a change of the name servers of {} cannot be looked at: {why}", zone.name);
             Finding::of(Code::ServerUnreachable, says, "Make sure that both servers answer for the zone")
         };
-        let first = self.zone_servers(id).into_iter().next();
+        let first = self.zones.servers(id).into_iter().next();
         let [from, to] = from_to.map(|server| server.or(first));
         let (from, to) = from.zip(to).ok_or_else(|| unreachable("none of its servers is known".into()))?;
-        let looked = self.drivers.lookups().name_server_change(zone, [from, to], &self.resolvers(id)).await;
+        let looked =
+            self.context.drivers.lookups().name_server_change(zone, [from, to], &self.zones.resolvers(id)).await;
         looked.map_err(|why| unreachable(why.to_string()))
-    }
-
-    pub(crate) async fn zone_driver(
-        &self,
-        id: ZoneId,
-        at: Option<SocketAddr>,
-    ) -> Result<std::sync::Arc<dyn ZoneDriver>, Finding> {
-        let zone = self.desired.zone(id);
-        let servers = match at {
-            Some(server) => vec![server],
-            None if zone.servers.is_empty() => {
-                self.know_zone(id).await.map_err(|error| internal(error.to_string()))?;
-                self.zone_servers(id)
-            }
-            None => zone.servers.clone(),
-        };
-        self.drivers.zone(zone, &servers)
     }
 
     /// The names of a zone that the manifest speaks of.
     fn names_in(&self, id: ZoneId) -> Vec<DnsName> {
-        let apex = self.desired.zone(id).name.clone();
-        let own = self.desired.hostnames.iter().filter(|wanted| wanted.zone == id);
+        let apex = self.context.desired.zone(id).name.clone();
+        let own = self.context.desired.hostnames.iter().filter(|wanted| wanted.zone == id);
         let names = own.flat_map(|wanted| [wanted.hostname.owner(), wanted.hostname.challenge_name()]);
         let names: BTreeSet<DnsName> = names.chain([apex.clone()]).filter(|name| name.is_within(&apex)).collect();
         names.into_iter().collect()

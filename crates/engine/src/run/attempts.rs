@@ -2,6 +2,7 @@
 //! one is worth making.
 
 use std::collections::HashMap;
+use std::sync::Arc;
 
 use jiff::Timestamp;
 use pindrel_core::desired::{CertificateId, Desired, EndpointId, HostnameId};
@@ -9,8 +10,8 @@ use pindrel_core::judging::findings::Finding;
 use pindrel_core::planning::plan::{HostnameRef, Work};
 use pindrel_state::{Attempt, AttemptEnd};
 
+use crate::context::Context;
 use crate::failure::EngineError;
-use crate::run::Engine;
 
 /// The last attempt at something that a hostname or a certificate needs.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -65,46 +66,26 @@ fn most_telling(attempts: impl Iterator<Item = Attempt>) -> Option<Attempt> {
     attempts.max_by_key(|attempt| (attempt.ended != AttemptEnd::Done, attempt.at))
 }
 
-impl Engine {
-    /// The name under which attempts at a piece of work are stored.
-    pub(crate) fn work_key(&self, work: Work) -> String {
-        let desired = &self.desired;
-        let hostname = |id: HostnameId| &desired.hostname(id).hostname;
-        let certificate = |id: CertificateId| &desired.certificate(id).name;
-        let action = work.action();
-        match work {
-            Work::Mark(id) => format!("{action} {}", desired.zone(id).name),
-            Work::Register(id) => format!("{action} {}", desired.authority(id).directory),
-            Work::Rehearse(id) | Work::Issue(id) | Work::Deliver(id) => format!("{action} {}", certificate(id)),
-            Work::Store(id, endpoint) => format!("{action} {} {}", certificate(id), desired.endpoint(endpoint).key()),
-            Work::Bind(id, endpoint) | Work::Connect(id, endpoint) => {
-                format!("{action} {} {}", hostname(id), desired.endpoint(endpoint).key())
-            }
-            Work::Unbind(whose, endpoint) => {
-                format!("{action} {} {}", self.hostname_of(whose), desired.endpoint(endpoint).key())
-            }
-            Work::RemoveAlias(id) => format!("{action} {}", self.hostname_of(HostnameRef::Retiring(id))),
-            Work::LowerTtl(id) | Work::Alias(id) | Work::Answer(id) | Work::RaiseTtl(id) => {
-                format!("{action} {}", hostname(id))
-            }
-        }
-    }
+/// The last attempts at steps.
+pub(crate) struct Attempts {
+    pub(crate) context: Arc<Context>,
+}
 
+impl Attempts {
     /// The last attempt of each of some hostnames, where there is any.
-    pub(crate) async fn last_attempts(
-        &self,
-        ids: &[HostnameId],
-    ) -> Result<HashMap<HostnameId, LastAttempt>, EngineError> {
-        let works = ids.iter().map(|id| (*id, works_of_hostname(*id, &self.desired, self.former_endpoints_of(*id))));
+    pub(crate) async fn last(&self, ids: &[HostnameId]) -> Result<HashMap<HostnameId, LastAttempt>, EngineError> {
+        let works = ids
+            .iter()
+            .map(|id| (*id, works_of_hostname(*id, &self.context.desired, self.context.former_endpoints_of(*id))));
         self.attempts_of(works).await
     }
 
     /// The last attempt of each of some certificates, where there is any.
-    pub(crate) async fn last_attempts_of_certificates(
+    pub(crate) async fn last_of_certificates(
         &self,
         ids: &[CertificateId],
     ) -> Result<HashMap<CertificateId, LastAttempt>, EngineError> {
-        let works = ids.iter().map(|id| (*id, works_of_certificate(*id, &self.desired)));
+        let works = ids.iter().map(|id| (*id, works_of_certificate(*id, &self.context.desired)));
         self.attempts_of(works).await
     }
 
@@ -112,12 +93,13 @@ impl Engine {
         &self,
         works: impl Iterator<Item = (T, Vec<Work>)>,
     ) -> Result<HashMap<T, LastAttempt>, EngineError> {
-        let keys: Vec<(T, Vec<String>)> =
-            works.map(|(id, works)| (id, works.into_iter().map(|work| self.work_key(work)).collect())).collect();
+        let keys: Vec<(T, Vec<String>)> = works
+            .map(|(id, works)| (id, works.into_iter().map(|work| self.context.work_key(work)).collect()))
+            .collect();
         let mut asked: Vec<String> = keys.iter().flat_map(|(_, keys)| keys.iter().cloned()).collect();
         asked.sort_unstable();
         asked.dedup();
-        let found = self.state.attempts(&asked).await?;
+        let found = self.context.state.attempts(&asked).await?;
         let found: HashMap<String, Attempt> =
             found.into_iter().map(|attempt| (attempt.work.clone(), attempt)).collect();
         let last = keys.into_iter().filter_map(|(id, keys)| {

@@ -1,9 +1,9 @@
 //! What Pindrel wrote for hostnames that the manifest no longer names, and that is still there.
 
 use std::collections::{BTreeSet, HashSet};
+use std::sync::Arc;
 
-use futures::StreamExt as _;
-use futures::stream;
+use futures::{StreamExt as _, stream};
 use pindrel_core::desired::ZoneId;
 use pindrel_core::judging::facts::{BindingView, Fact, HostnameKnowledge, Ownership, Retiring};
 use pindrel_core::judging::findings::{Again, Code, Finding};
@@ -11,12 +11,16 @@ use pindrel_core::names::name::Hostname;
 use pindrel_core::planning::moves::former_endpoints;
 use pindrel_core::zones::records::in_words;
 use pindrel_state::HostnameRow;
-use serde::Serialize;
 
+use crate::context::Context;
+use crate::context::scope::{Aim, LeftoverScope, Scope};
+use crate::events::LeftoverKind;
 use crate::failure::{EngineError, state_failed};
+use crate::observe::alias::AliasObserver;
 use crate::observe::binding;
-use crate::run::Engine;
-use crate::run::settle::{Aim, LeftoverScope, Scope};
+use crate::observe::endpoint::EndpointObserver;
+use crate::observe::survey::Surveyor;
+use crate::observe::zone::ZoneObserver;
 
 /// A hostname that the manifest no longer names, for which something is still there.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -29,94 +33,82 @@ pub struct Leftover {
     pub finding: Finding,
 }
 
-/// What can be left over of a hostname.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
-#[serde(rename_all = "snake_case")]
-pub enum LeftoverKind {
-    /// Its alias records.
-    Alias,
-    /// Its binding at an endpoint.
-    Binding,
-    /// Its certificate, valid still.
-    Certificate,
+/// What is left over of hostnames that the manifest no longer names, and retiring it.
+pub struct Retirer {
+    pub(crate) context: Arc<Context>,
+    pub(crate) aliases: Arc<AliasObserver>,
+    pub(crate) endpoints: Arc<EndpointObserver>,
+    pub(crate) surveyor: Arc<Surveyor>,
+    pub(crate) zones: Arc<ZoneObserver>,
 }
 
-impl LeftoverKind {
-    /// Returns the word for it.
-    pub fn as_str(self) -> &'static str {
-        match self {
-            LeftoverKind::Alias => "alias",
-            LeftoverKind::Binding => "binding",
-            LeftoverKind::Certificate => "certificate",
-        }
-    }
-}
-
-impl Engine {
+impl Retirer {
     /// Returns what is left over of hostnames that the state knows and the manifest does not
     /// name. With `forget`, what is gone is forgotten; then the caller holds the lock of the
     /// state.
     pub(crate) async fn leftovers(&self, unlisted: &[String], forget: bool) -> Result<Vec<Leftover>, EngineError> {
         let mut rows = Vec::new();
         for hostname in unlisted.iter().filter_map(|name| name.parse::<Hostname>().ok()) {
-            rows.extend(self.state.hostname(&hostname).await?);
+            rows.extend(self.context.state.hostname(&hostname).await?);
         }
         // Each zone once, however many hostnames lie in it.
         let zones: BTreeSet<ZoneId> = rows.iter().filter_map(|row| self.zone_to_ask(row)).collect();
         for zone in zones {
-            self.know_zone(zone).await?;
+            self.zones.know(zone).await?;
         }
         let looks = stream::iter(rows)
             .map(async |row| self.leftover(row, forget).await)
-            .buffered(self.bounds.at_once)
+            .buffered(self.context.bounds.at_once)
             .collect::<Vec<_>>();
         looks.await.into_iter().filter_map(Result::transpose).collect()
     }
 
     /// The hostnames that the state knows and the manifest does not name.
     pub(crate) async fn unlisted(&self) -> Result<Vec<String>, EngineError> {
-        let listed: HashSet<&str> = self.desired.hostnames.iter().map(|wanted| wanted.hostname.as_str()).collect();
+        let listed: HashSet<&str> =
+            self.context.desired.hostnames.iter().map(|wanted| wanted.hostname.as_str()).collect();
         let mut unlisted = Vec::new();
-        self.each_summary(|summary| {
-            let is_listed = listed.contains(summary.hostname.as_str());
-            unlisted.extend((!is_listed).then_some(summary.hostname));
-        })
-        .await?;
+        self.surveyor
+            .each_summary(|summary| {
+                let is_listed = listed.contains(summary.hostname.as_str());
+                unlisted.extend((!is_listed).then_some(summary.hostname));
+            })
+            .await?;
         Ok(unlisted)
     }
 
     /// Loads what is known of the hostnames that are being taken away, looked at anew: those that the run
     /// is about, and those of which an earlier run began to.
-    pub(crate) async fn load_retiring(&self, scope: &Scope, aim: Aim, unlisted: &[String]) -> Result<(), EngineError> {
+    pub(crate) async fn load(&self, scope: &Scope, aim: Aim, unlisted: &[String]) -> Result<(), EngineError> {
         if aim == Aim::Rehearse {
             return Ok(());
         }
         let are_asked_for = matches!(scope.leftovers, LeftoverScope::Retire(_));
         let (mut rows, mut endpoints, mut zones) = (Vec::new(), BTreeSet::new(), BTreeSet::new());
         for hostname in unlisted.iter().filter_map(|name| name.parse::<Hostname>().ok()) {
-            let row = self.state.hostname(&hostname).await?;
+            let row = self.context.state.hostname(&hostname).await?;
             rows.extend(row.filter(|row| are_asked_for || row.ownership.retiring.is_some()));
         }
         for row in &rows {
-            endpoints.extend(row.ownership.bindings.keys().filter_map(|key| self.desired.endpoint_at(key)));
-            zones.extend(self.desired.zone_of(&row.hostname));
+            endpoints.extend(row.ownership.bindings.keys().filter_map(|key| self.context.desired.endpoint_at(key)));
+            zones.extend(self.context.desired.zone_of(&row.hostname));
         }
         if rows.is_empty() {
             return Ok(());
         }
         for zone in zones {
-            self.know_zone(zone).await?;
+            self.zones.know(zone).await?;
         }
-        self.look_at_endpoints(endpoints).await?;
+        self.endpoints.look_at(endpoints).await?;
         let looks = stream::iter(rows).map(async |mut row| {
             self.look_at_leftover(&mut row).await?;
-            let zone = self.desired.zone_of(&row.hostname);
+            let zone = self.context.desired.zone_of(&row.hostname);
             let HostnameRow { hostname, facts, ownership, .. } = row;
             Ok::<_, EngineError>(Retiring { hostname, zone, known: HostnameKnowledge { facts, ownership } })
         });
-        let retiring: Vec<_> = looks.buffered(self.bounds.at_once).collect().await;
+        let retiring: Vec<_> = looks.buffered(self.context.bounds.at_once).collect().await;
         let retiring = retiring.into_iter().collect::<Result<Vec<_>, _>>()?;
-        self.known().retiring = retiring;
+        self.context.known().retiring = retiring;
         Ok(())
     }
 
@@ -137,20 +129,20 @@ impl Engine {
     ///
     /// # Errors
     /// A [`Finding`] when the state cannot be written.
-    pub async fn begin_retirement(&self, hostnames: &[Hostname]) -> Result<(), Finding> {
+    pub async fn begin(&self, hostnames: &[Hostname]) -> Result<(), Finding> {
         for hostname in hostnames {
-            if self.state.hostname(hostname).await.map_err(state_failed)?.is_none() {
+            if self.context.state.hostname(hostname).await.map_err(state_failed)?.is_none() {
                 continue;
             }
-            let now = self.clock.now();
+            let now = self.context.clock.now();
             let retire = |own: &mut Ownership| {
                 own.retiring.get_or_insert(now);
             };
             let key = format!("retire {hostname}");
-            let record = self.claimed(&key, async |claim| {
-                self.state.change_ownership(claim, hostname, &retire).await.map(drop).map_err(state_failed)
+            let record = self.context.claimed(&key, async |claim| {
+                self.context.state.change_ownership(claim, hostname, &retire).await.map(drop).map_err(state_failed)
             });
-            self.journalled("retire", hostname.as_str(), "begun", record).await?;
+            self.context.journalled("retire", hostname.as_str(), "begun", record).await?;
         }
         Ok(())
     }
@@ -162,25 +154,35 @@ impl Engine {
     pub async fn forget(&self, hostnames: &[Hostname]) -> Result<(), Finding> {
         for hostname in hostnames {
             let forget = async {
-                let listed = self.desired.hostnames.iter().find(|wanted| wanted.hostname == *hostname);
+                let listed = self.context.desired.hostnames.iter().find(|wanted| wanted.hostname == *hostname);
                 let Some(wanted) = listed else {
-                    let Some(row) = self.state.hostname(hostname).await.map_err(state_failed)? else { return Ok(()) };
-                    let is_forgotten = self.state.forget_hostname(hostname, &row.ownership).await;
+                    let Some(row) = self.context.state.hostname(hostname).await.map_err(state_failed)? else {
+                        return Ok(());
+                    };
+                    let is_forgotten = self.context.state.forget_hostname(hostname, &row.ownership).await;
                     return match is_forgotten.map_err(state_failed)? {
                         true => Ok(()),
                         false => Err(changed_meanwhile(hostname)),
                     };
                 };
                 // Of one that the manifest names, only what is at former endpoints is forgotten.
-                let Some(row) = self.state.hostname(hostname).await.map_err(state_failed)? else { return Ok(()) };
-                let former: Vec<_> = former_endpoints(&self.desired, wanted, &row.ownership).cloned().collect();
+                let Some(row) = self.context.state.hostname(hostname).await.map_err(state_failed)? else {
+                    return Ok(());
+                };
+                let former: Vec<_> = former_endpoints(&self.context.desired, wanted, &row.ownership).cloned().collect();
                 let forget = |own: &mut Ownership| former.iter().for_each(|key| own.binding_gone(key));
-                self.claimed(&format!("retire {hostname}"), async |claim| {
-                    self.state.change_ownership(claim, hostname, &forget).await.map(drop).map_err(state_failed)
-                })
-                .await
+                self.context
+                    .claimed(&format!("retire {hostname}"), async |claim| {
+                        self.context
+                            .state
+                            .change_ownership(claim, hostname, &forget)
+                            .await
+                            .map(drop)
+                            .map_err(state_failed)
+                    })
+                    .await
             };
-            self.journalled("retire", hostname.as_str(), "forgotten", forget).await?;
+            self.context.journalled("retire", hostname.as_str(), "forgotten", forget).await?;
         }
         Ok(())
     }
@@ -213,7 +215,7 @@ impl Engine {
             }
         }
         for key in row.ownership.bindings.keys() {
-            let endpoint = self.desired.endpoints.iter().find(|endpoint| endpoint.key() == *key);
+            let endpoint = self.context.desired.endpoints.iter().find(|endpoint| endpoint.key() == *key);
             let name = endpoint.map_or_else(|| key.to_string(), |endpoint| endpoint.name.clone());
             let standing = match row.facts.bindings.get(key).map(|fact| &fact.value) {
                 Some(BindingView::Absent | BindingView::Unmanaged { .. }) => continue,
@@ -229,7 +231,7 @@ impl Engine {
         if what.is_empty() {
             if forget {
                 // What somebody else has written for it meanwhile stays.
-                self.state.forget_hostname(&hostname, &row.ownership).await?;
+                self.context.state.forget_hostname(&hostname, &row.ownership).await?;
             }
             return Ok(None);
         }
@@ -239,7 +241,7 @@ impl Engine {
         }
         let are = if there.len() == 1 { "is" } else { "are" };
         let forgotten = row.ownership.former_alias.and_then(|former| former.forgotten_at());
-        let finding = match (row.ownership.retiring, forgotten.filter(|at| self.clock.now() < *at)) {
+        let finding = match (row.ownership.retiring, forgotten.filter(|at| self.context.clock.now() < *at)) {
             (Some(_), Some(at)) => {
                 let says = format!("{hostname} is being retired: {} {are} still there until {at:.0}", listed(&there));
                 let remedy =
@@ -261,37 +263,37 @@ impl Engine {
 
     /// The zone where the alias of such a hostname is to be looked at again.
     fn zone_to_ask(&self, row: &HostnameRow) -> Option<ZoneId> {
-        let now = self.clock.now();
-        let is_fresh = row.facts.alias.as_ref().is_some_and(|fact| self.is_fresh(fact.seen.as_second(), now));
-        if row.ownership.is_empty() || is_fresh { None } else { self.desired.zone_of(&row.hostname) }
+        let now = self.context.clock.now();
+        let is_fresh = row.facts.alias.as_ref().is_some_and(|fact| self.context.is_fresh(fact.seen.as_second(), now));
+        if row.ownership.is_empty() || is_fresh { None } else { self.context.desired.zone_of(&row.hostname) }
     }
 
     /// Looks again at what is older than the age allowed, and stores it.
     async fn look_at_leftover(&self, row: &mut HostnameRow) -> Result<(), EngineError> {
-        let now = self.clock.now();
+        let now = self.context.clock.now();
         let mut changed = false;
         if let Some(zone) = self.zone_to_ask(row) {
-            let value = self.alias_in(zone, &row.hostname.owner()).await;
-            row.facts.alias = Some(Fact { seen: self.clock.now(), value });
+            let value = self.aliases.view(zone, &row.hostname.owner()).await;
+            row.facts.alias = Some(Fact { seen: self.context.clock.now(), value });
             changed = true;
         }
         for key in row.ownership.bindings.keys() {
-            let Some(endpoint) = self.desired.endpoints.iter().find(|endpoint| endpoint.key() == *key) else {
+            let Some(endpoint) = self.context.desired.endpoints.iter().find(|endpoint| endpoint.key() == *key) else {
                 row.facts.bindings.remove(key);
                 continue;
             };
-            if row.facts.bindings.get(key).is_some_and(|fact| self.is_fresh(fact.seen.as_second(), now)) {
+            if row.facts.bindings.get(key).is_some_and(|fact| self.context.is_fresh(fact.seen.as_second(), now)) {
                 continue;
             }
             // Its secret cannot be read: the command says so where it matters.
-            let Ok(platform) = self.drivers.platform(endpoint) else { continue };
+            let Ok(platform) = self.context.drivers.platform(endpoint) else { continue };
             let value = binding::managed(platform.as_ref(), &endpoint.id, &row.hostname).await;
-            row.facts.bindings.insert(key.clone(), Fact { seen: self.clock.now(), value });
+            row.facts.bindings.insert(key.clone(), Fact { seen: self.context.clock.now(), value });
             changed = true;
         }
         if changed {
             (row.held, row.wanted) = (false, 0);
-            self.state.persist_hostnames(vec![row.clone()]).await?;
+            self.context.state.persist_hostnames(vec![row.clone()]).await?;
         }
         Ok(())
     }
@@ -299,11 +301,11 @@ impl Engine {
     /// Says whether a valid certificate is kept under the hostname's own name.
     async fn has_leftover_certificate(&self, hostname: &Hostname) -> Result<bool, EngineError> {
         let name = hostname.as_str();
-        if self.desired.certificate_named(name).is_some() {
+        if self.context.desired.certificate_named(name).is_some() {
             return Ok(false);
         }
-        let now = self.clock.now();
-        let row = self.state.certificate(name).await?;
+        let now = self.context.clock.now();
+        let row = self.context.state.certificate(name).await?;
         Ok(row.is_some_and(|row| row.held.revoked.is_none() && now < row.held.not_after))
     }
 }

@@ -1,12 +1,11 @@
 //! A whole run: look, decide, carry out, verify, sum up.
 
-use std::collections::{BTreeMap, BTreeSet, HashSet};
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
 
 use jiff::{SignedDuration, Timestamp};
-use pindrel_core::certificates::acme::account::AccountStatus;
-use pindrel_core::desired::{AuthorityId, CertificateId, Desired, HostnameId};
+use pindrel_core::desired::{CertificateId, HostnameId};
 use pindrel_core::judging::facts::RetiringId;
 use pindrel_core::judging::findings::{Code, Finding};
 use pindrel_core::judging::pins::{Known, Pin, PinState, Pins};
@@ -14,13 +13,21 @@ use pindrel_core::names::name::Hostname;
 use pindrel_core::planning::plan::{Goal, Outlook, Planner, Step, Work};
 use pindrel_state::PruneRule;
 
+use crate::acme::Issuing;
 use crate::acme::spending::LEDGER_SECS;
+use crate::context::Context;
+use crate::context::scope::{Aim, Scope};
 use crate::events::{Event, Summary};
 use crate::execute::Outcome;
+use crate::execute::executor::Executor;
 use crate::failure::EngineError;
-use crate::observe::OpenHostnames;
-use crate::run::Engine;
-use crate::run::leftovers::Leftover;
+use crate::health::Health;
+use crate::home::certificates::Certificates;
+use crate::home::hostnames::Hostnames;
+use crate::observe::survey::{OpenHostnames, Surveyor};
+use crate::requests::certificates::CertificateRequests;
+use crate::run::leftovers::{Leftover, Retirer};
+use crate::run::stores::Copies;
 
 /// How long the journal and ended orders are kept, in seconds.
 const KEPT_SECS: i64 = 90 * 86_400;
@@ -58,48 +65,6 @@ pub struct Stuck {
     pub findings: Vec<Finding>,
 }
 
-/// What a run is about.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct Scope {
-    /// These hostnames, with all that they need.
-    pub hostnames: Vec<HostnameId>,
-    /// These certificates also: those that no hostname uses.
-    pub certificates: Vec<CertificateId>,
-    /// What the manifest no longer names also.
-    pub leftovers: LeftoverScope,
-}
-
-/// Which of the hostnames that the manifest no longer names a run is about.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub enum LeftoverScope {
-    /// None of them.
-    #[default]
-    None,
-    /// All: they are told, and those that are being retired are taken further.
-    All,
-    /// These are retired.
-    Retire(Vec<Hostname>),
-}
-
-impl Scope {
-    /// All of a manifest.
-    pub fn all(desired: &Desired) -> Scope {
-        let (hostnames, certificates) = (desired.hostname_ids().collect(), desired.unused_certificates());
-        Scope { hostnames, certificates, leftovers: LeftoverScope::All }
-    }
-
-    /// Some certificates with all hostnames that use them.
-    pub fn of_certificates(desired: &Desired, ids: &[CertificateId]) -> Scope {
-        let uses = |id: &HostnameId| ids.contains(&desired.hostname(*id).certificate);
-        let unused = desired.unused_certificates();
-        Scope {
-            hostnames: desired.hostname_ids().filter(uses).collect(),
-            certificates: ids.iter().copied().filter(|id| unused.contains(id)).collect(),
-            leftovers: LeftoverScope::None,
-        }
-    }
-}
-
 /// How many things a run is about, and how many of them are certificates that it names by
 /// themselves.
 fn sizes(scope: &Scope, aim: Aim, looked_at: usize) -> (usize, usize) {
@@ -109,34 +74,36 @@ fn sizes(scope: &Scope, aim: Aim, looked_at: usize) -> (usize, usize) {
     }
 }
 
-/// How far a run goes.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub enum Aim {
-    /// Everything is held.
-    #[default]
-    Hold,
-    /// Everything is held but the aliases: the endpoints are ready, and a person looks first.
-    HoldAliases,
-    /// Every set-up is proven at its practice authority; nothing else is done.
-    Rehearse,
-}
-
 /// The steps of a run, and what lies ahead of each goal.
 struct Decided {
     steps: Vec<Step>,
     outlooks: Vec<(Goal, Outlook)>,
 }
 
-impl Engine {
+/// A whole run.
+pub(crate) struct Settler {
+    pub(crate) context: Arc<Context>,
+    pub(crate) certificate_requests: Arc<CertificateRequests>,
+    pub(crate) certificates: Arc<Certificates>,
+    pub(crate) copies: Arc<Copies>,
+    pub(crate) executor: Arc<Executor>,
+    pub(crate) health: Arc<Health>,
+    pub(crate) hostnames: Arc<Hostnames>,
+    pub(crate) issuing: Arc<Issuing>,
+    pub(crate) retirer: Arc<Retirer>,
+    pub(crate) surveyor: Arc<Surveyor>,
+}
+
+impl Settler {
     /// Says what a run would do, changing nothing.
     ///
     /// # Errors
     /// [`EngineError`] when the state cannot be read or written.
     pub async fn plan(&self, scope: &Scope, aim: Aim) -> Result<Plan, EngineError> {
-        let due = self.due_certificates(self.clock.now()).await?;
-        let OpenHostnames { open, unlisted } = self.survey_open(scope, &due).await?;
-        self.choose_afresh(&open).await?;
-        self.load_retiring(scope, aim, &unlisted).await?;
+        let due = self.issuing.advice.due_certificates(self.context.clock.now()).await?;
+        let OpenHostnames { open, unlisted } = self.surveyor.survey_open(scope, &due).await?;
+        self.health.choose_afresh(&open).await?;
+        self.retirer.load(scope, aim, &unlisted).await?;
         let Decided { steps, outlooks } = self.decide(&open, &scope.certificates, aim).await?;
         let leftovers = self.leftovers_for(aim, &unlisted, false).await?;
         let is_listed = |(goal, _): &&(Goal, Outlook)| !matches!(goal, Goal::Retired(_));
@@ -163,26 +130,26 @@ impl Engine {
     /// [`EngineError`] when the state cannot be read or written; what fails in the
     /// world is told to the listener and counted in the summary.
     pub async fn settle(&self, scope: &Scope, aim: Aim) -> Result<Summary, EngineError> {
-        let begun = self.clock.elapsed();
-        self.begin_recording();
-        self.enter().await?;
+        let begun = self.context.clock.elapsed();
+        self.hostnames.begin_recording();
+        self.context.enter().await?;
         self.prune().await?;
-        self.finish_revocations().await?;
-        let due = self.take_advice().await?;
-        let OpenHostnames { open, unlisted } = self.survey_open(scope, &due).await?;
-        self.choose_afresh(&open).await?;
-        self.load_retiring(scope, aim, &unlisted).await?;
+        self.certificate_requests.finish_revocations().await?;
+        let due = self.issuing.advice.take().await?;
+        let OpenHostnames { open, unlisted } = self.surveyor.survey_open(scope, &due).await?;
+        self.health.choose_afresh(&open).await?;
+        self.retirer.load(scope, aim, &unlisted).await?;
         let Decided { steps, outlooks } = self.decide(&open, &scope.certificates, aim).await?;
-        self.listener.on(Event::Planned { steps: steps.len() });
+        self.context.listener.on(Event::Planned { steps: steps.len() });
         self.warn_of_silence(&steps);
 
-        let outcomes = self.run_steps(&steps).await;
-        self.end_recording().await?;
-        self.orders.give_back();
-        self.drop_unwanted_orders().await?;
-        self.clear_challenge_records().await?;
+        let outcomes = self.executor.run_steps(&steps).await;
+        self.hostnames.end_recording().await?;
+        self.issuing.orders.waiting.give_back();
+        self.issuing.orders.drop_unwanted().await?;
+        self.issuing.challenges.clear_records().await?;
         if aim != Aim::Rehearse {
-            self.tidy_stores(&steps).await?;
+            self.copies.tidy(&steps).await?;
         }
         let leftovers = self.leftovers_for(aim, &unlisted, true).await?;
 
@@ -208,25 +175,25 @@ impl Engine {
             ..Summary::default()
         };
         let is_retiring =
-            |leftover: &Leftover| self.known().retiring.iter().any(|own| own.hostname == leftover.hostname);
+            |leftover: &Leftover| self.context.known().retiring.iter().any(|own| own.hostname == leftover.hostname);
         summary.retired -= leftovers.iter().filter(|leftover| is_retiring(leftover)).count();
         for Leftover { hostname, what, finding } in leftovers {
             let Finding { says, remedy, .. } = finding;
-            self.listener.on(Event::LeftOver { hostname, what, says, remedy });
+            self.context.listener.on(Event::LeftOver { hostname, what, says, remedy });
         }
-        let now = self.clock.now();
+        let now = self.context.clock.now();
         for (goal, outlook) in &outlooks {
             self.sum_up(*goal, outlook, unsuccessful.get(goal).map(|outcome| &**outcome), aim, now, &mut summary);
         }
-        summary.seconds = self.clock.elapsed().saturating_sub(begun).as_secs_f64();
-        summary.waited_seconds = self.waits.total(self.clock.as_ref()).as_secs_f64();
-        summary.acme_requests = self.signed_requests();
-        summary.acme_waiting_requests = self.waiting_requests.load(Ordering::Relaxed);
-        summary.lost_orders = self.lost_orders.load(Ordering::Relaxed);
-        if !self.state.is_in_place().await? {
+        summary.seconds = self.context.clock.elapsed().saturating_sub(begun).as_secs_f64();
+        summary.waited_seconds = self.context.waits.total(self.context.clock.as_ref()).as_secs_f64();
+        summary.acme_requests = self.issuing.accounts.signed_requests();
+        summary.acme_waiting_requests = self.issuing.orders.waiting_requests.load(Ordering::Relaxed);
+        summary.lost_orders = self.issuing.orders.lost_orders.load(Ordering::Relaxed);
+        if !self.context.state.is_in_place().await? {
             return Err(EngineError::StateGone);
         }
-        self.listener.on(Event::Summary(summary.clone()));
+        self.context.listener.on(Event::Summary(summary.clone()));
         Ok(summary)
     }
 
@@ -234,17 +201,19 @@ impl Engine {
     fn warn_of_silence(&self, steps: &[Step]) {
         for step in steps {
             let Work::Alias(id) = step.work else { continue };
-            let endpoint = Known::about(&self.desired, &self.known(), id).at;
+            let endpoint = Known::about(&self.context.desired, &self.context.known(), id).at;
             let is_bound_later = |other: &Step| other.work == Work::Bind(id, endpoint);
-            if self.endpoint_info(endpoint).is_some_and(|info| info.alias_first) && steps.iter().any(is_bound_later) {
-                self.note(format!("{}: {}", step.hostname, step.why));
+            if self.context.endpoint_info(endpoint).is_some_and(|info| info.alias_first)
+                && steps.iter().any(is_bound_later)
+            {
+                self.context.note(format!("{}: {}", step.hostname, step.why));
             }
         }
     }
 
     /// What is left over; a rehearsal looks for none.
     async fn leftovers_for(&self, aim: Aim, unlisted: &[String], forget: bool) -> Result<Vec<Leftover>, EngineError> {
-        if aim == Aim::Rehearse { Ok(Vec::new()) } else { self.leftovers(unlisted, forget).await }
+        if aim == Aim::Rehearse { Ok(Vec::new()) } else { self.retirer.leftovers(unlisted, forget).await }
     }
 
     /// Counts how one goal ended, and tells what is in its way.
@@ -260,7 +229,7 @@ impl Engine {
         let hostname = self.name_of(goal);
         let stuck = |failed: bool, finding: &Finding, next: Option<Timestamp>| {
             let (says, remedy) = (finding.says.clone(), finding.remedy.clone());
-            self.listener.on(Event::Stuck { hostname: hostname.clone(), failed, says, remedy, next });
+            self.context.listener.on(Event::Stuck { hostname: hostname.clone(), failed, says, remedy, next });
         };
         match (outcome, outlook) {
             // What is still there of it is told as left over.
@@ -282,9 +251,11 @@ impl Engine {
                     (Aim::Rehearse, Outlook::Held | Outlook::Steps, _) => Vec::new(),
                     // What would be done if nothing stood in the way is not told.
                     (_, Outlook::Blocked(findings) | Outlook::Waiting(findings), _) => findings.clone(),
-                    (Aim::Hold | Aim::HoldAliases, _, Goal::Hostname(id)) => findings_to_report(&self.judge(id, now)),
+                    (Aim::Hold | Aim::HoldAliases, _, Goal::Hostname(id)) => {
+                        findings_to_report(&self.context.judge(id, now))
+                    }
                     (_, _, Goal::Certificate(id)) => {
-                        let report = self.judge_certificate(id, now);
+                        let report = self.context.judge_certificate(id, now);
                         if report.state == PinState::Held { Vec::new() } else { report.findings }
                     }
                     (Aim::Rehearse, Outlook::Outage(_), Goal::Hostname(_)) | (_, _, Goal::Retired(_)) => Vec::new(),
@@ -302,28 +273,28 @@ impl Engine {
         aim: Aim,
     ) -> Result<Decided, EngineError> {
         for id in certificates {
-            self.load_certificate(*id).await?;
+            self.certificates.load(*id).await?;
         }
-        let now = self.clock.now();
-        let used = open.iter().map(|id| self.desired.hostname(*id).certificate);
+        let now = self.context.clock.now();
+        let used = open.iter().map(|id| self.context.desired.hostname(*id).certificate);
         let mut wanting: BTreeSet<CertificateId> = used.chain(certificates.iter().copied()).collect();
-        wanting.retain(|id| aim == Aim::Rehearse || self.judge_certificate(*id, now).state != PinState::Held);
+        wanting.retain(|id| aim == Aim::Rehearse || self.context.judge_certificate(*id, now).state != PinState::Held);
         if !wanting.is_empty() {
-            let accounts = self.open_accounts().await?;
-            let unproven = self.unproven(&wanting).await?;
-            let holds = self.holds(&wanting, now).await?;
-            let mut known = self.known();
+            let accounts = self.issuing.accounts.open_accounts().await?;
+            let unproven = self.issuing.rehearsals.unproven(&wanting).await?;
+            let holds = self.issuing.rate_limits.holds(&wanting, now).await?;
+            let mut known = self.context.known();
             known.accounts.extend(accounts);
             known.unproven = unproven;
             known.holds = holds;
         }
         // What ends first comes first: where a limit bites, it bites what can wait.
         let mut open: Vec<HostnameId> = open.to_vec();
-        open.sort_by_key(|id| self.urgency(self.desired.hostname(*id).certificate, now));
+        open.sort_by_key(|id| self.urgency(self.context.desired.hostname(*id).certificate, now));
         let mut certificates: Vec<CertificateId> = certificates.to_vec();
         certificates.sort_by_key(|id| self.urgency(*id, now));
-        let known = self.known();
-        let mut planner = Planner::new(&self.desired, &known, now);
+        let known = self.context.known();
+        let mut planner = Planner::new(&self.context.desired, &known, now);
         if aim == Aim::HoldAliases {
             planner.hold_aliases();
         }
@@ -350,51 +321,33 @@ impl Engine {
 
     /// The end of a certificate that is due; what is held or new comes after all of these.
     fn urgency(&self, id: CertificateId, now: Timestamp) -> Timestamp {
-        let known = self.known();
-        let due = known.certificate(id).filter(|held| now >= held.due_at(self.desired.certificate(id).terms.renewal));
+        let known = self.context.known();
+        let due =
+            known.certificate(id).filter(|held| now >= held.due_at(self.context.desired.certificate(id).terms.renewal));
         due.map_or(Timestamp::MAX, |held| held.not_after)
-    }
-
-    /// The authorities where an account is open.
-    async fn open_accounts(&self) -> Result<Vec<AuthorityId>, EngineError> {
-        let mut accounts = Vec::new();
-        for (authority, id) in self.desired.authorities.iter().zip(0u32..) {
-            let account = self.state.account(authority.directory.as_str()).await?;
-            if account.is_some_and(|account| account.url.is_some() && account.status == AccountStatus::Valid) {
-                accounts.push(AuthorityId(id));
-            }
-        }
-        Ok(accounts)
-    }
-
-    /// The certificates of the manifest that are due or have advice to be asked for.
-    pub(crate) async fn due_certificates(&self, now: Timestamp) -> Result<HashSet<CertificateId>, EngineError> {
-        let names: HashSet<String> = self.state.due_certificates(now).await?.into_iter().collect();
-        let due = |id: &CertificateId| names.contains(&self.desired.certificate(*id).name);
-        Ok(if names.is_empty() { HashSet::new() } else { self.desired.certificate_ids().filter(due).collect() })
     }
 
     /// The name that a goal is told under.
     fn name_of(&self, goal: Goal) -> Hostname {
         match goal {
-            Goal::Hostname(id) => self.desired.hostname(id).hostname.clone(),
-            Goal::Certificate(id) => self.desired.certificate(id).names[0].clone(),
-            Goal::Retired(id) => self.known().retiring(id).hostname.clone(),
+            Goal::Hostname(id) => self.context.desired.hostname(id).hostname.clone(),
+            Goal::Certificate(id) => self.context.desired.certificate(id).names[0].clone(),
+            Goal::Retired(id) => self.context.known().retiring(id).hostname.clone(),
         }
     }
 
     /// Forgets what is old, unless the clock cannot be right.
     async fn prune(&self) -> Result<(), EngineError> {
-        let now = self.clock.now();
+        let now = self.context.clock.now();
         let newest = pindrel_state::JournalFilter { most: 1, ..Default::default() };
-        let Some(newest) = self.state.journal_entries(&newest).await?.pop() else { return Ok(()) };
+        let Some(newest) = self.context.state.journal_entries(&newest).await?.pop() else { return Ok(()) };
         if now.as_second() - newest.at.as_second() > PLAUSIBLE_SECS {
             tracing::warn!(last = %newest.at, %now, "nothing is pruned: the clock has jumped ahead since the last run");
             return Ok(());
         }
-        let ago = |secs: i64| crate::execute::seconds_from(now, -secs);
+        let ago = |secs: i64| crate::context::progress::seconds_from(now, -secs);
         let former_keys =
-            self.desired.former_keys.map_or(i64::MAX, |kept| kept.as_secs().try_into().unwrap_or(i64::MAX));
+            self.context.desired.former_keys.map_or(i64::MAX, |kept| kept.as_secs().try_into().unwrap_or(i64::MAX));
         let rule = PruneRule {
             before: ago(KEPT_SECS),
             spent_before: ago(LEDGER_SECS),
@@ -402,7 +355,7 @@ impl Engine {
             now,
             most_entries: MOST_ENTRIES,
         };
-        let gone = self.state.prune(&rule).await?;
+        let gone = self.context.state.prune(&rule).await?;
         tracing::debug!(gone, "pruned");
         Ok(())
     }

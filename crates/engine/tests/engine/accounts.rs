@@ -12,19 +12,19 @@ const MAIN: AuthorityId = AuthorityId(0);
 #[tokio::test(start_paused = true)]
 async fn an_account_is_opened_once_and_its_key_never_replaced() {
     let setting = Setting::new(Pace::default(), &several(3));
-    let opened = setting.engine().await.open_account(MAIN, Registration::default()).await.unwrap();
+    let opened = setting.engine().await.accounts.open(MAIN, Registration::default()).await.unwrap();
     setting.settle().await;
-    let again = setting.engine().await.open_account(MAIN, Registration::default()).await.unwrap();
+    let again = setting.engine().await.accounts.open(MAIN, Registration::default()).await.unwrap();
     assert_eq!((setting.accounts(), opened.url), (1, again.url));
 
     // One that says so opens no other; its key comes out only as text that is meant for it.
     let engine = setting.engine().await;
-    let pem = engine.export_account_key(MAIN, false).await.unwrap();
-    let jwk = engine.export_account_key(MAIN, true).await.unwrap();
+    let pem = engine.accounts.export_key(MAIN, false).await.unwrap();
+    let jwk = engine.accounts.export_key(MAIN, true).await.unwrap();
     let [pem, jwk] = [pem, jwk].map(|text| secrecy::ExposeSecret::expose_secret(&text).to_owned());
     assert!(pem.contains("PRIVATE KEY") && jwk.contains("\"kty\""));
-    assert!(!format!("{:?}", engine.account_reports(&[MAIN]).await.unwrap()).contains("PRIVATE"));
-    let refused = engine.change_account_key(MAIN, None).await.unwrap_err();
+    assert!(!format!("{:?}", engine.accounts.reports(&[MAIN]).await.unwrap()).contains("PRIVATE"));
+    let refused = engine.accounts.change_key(MAIN, None).await.unwrap_err();
     assert!(refused.says.contains("key changes"), "{refused:?}");
     assert_eq!(setting.settle().await.planned, 0, "a refused change of the key changes nothing");
 }
@@ -33,11 +33,11 @@ async fn an_account_is_opened_once_and_its_key_never_replaced() {
 async fn an_account_is_found_again_by_a_key_that_is_moved_to_another_state() {
     let setting = Setting::new(Pace::default(), ONE);
     setting.settle().await;
-    let pem = setting.engine().await.export_account_key(MAIN, false).await.unwrap();
+    let pem = setting.engine().await.accounts.export_key(MAIN, false).await.unwrap();
     let setting = setting.with_lost_state();
     let key = pindrel_engine::AccountKey::from_text(&pem).unwrap();
     let how = Registration { key: Some(key), ..Registration::default() };
-    setting.engine().await.open_account(MAIN, how).await.unwrap();
+    setting.engine().await.accounts.open(MAIN, how).await.unwrap();
     assert_eq!(setting.accounts(), 1, "no other account was opened");
 }
 
@@ -89,7 +89,7 @@ async fn an_account_that_the_authority_no_longer_knows_is_opened_anew_when_asked
     let finding = setting.status().await.hostnames[1].last_attempt.clone().unwrap().finding.unwrap();
     assert_eq!(finding.code, Code::AccountMissing, "{finding:?}");
     assert!(finding.remedy.contains("pindrel account register"), "{finding:?}");
-    setting.engine().await.open_account(MAIN, Registration::default()).await.unwrap();
+    setting.engine().await.accounts.open(MAIN, Registration::default()).await.unwrap();
     assert_eq!(setting.settle().await.held, 2, "{:?}", setting.recorder.take());
     assert_eq!(setting.accounts(), 1);
 }

@@ -18,7 +18,7 @@ fn file(name: &str, text: &str) -> LooseFile {
 }
 
 async fn exported(setting: &Setting, form: ExportForm) -> String {
-    let bytes = setting.engine().await.export(API, form, None).await.unwrap();
+    let bytes = setting.engine().await.certificates.export(API, form, None).await.unwrap();
     String::from_utf8(bytes.to_vec()).unwrap()
 }
 
@@ -32,19 +32,19 @@ async fn a_certificate_of_another_issuer_goes_from_its_request_to_an_answer() {
     let waits = setting.settle().await;
     assert_eq!((waits.held, waits.failed), (0, 0), "a person is needed, nothing failed: {waits:?}");
     let engine = setting.engine().await;
-    engine.signing_request(FIRST).await.unwrap();
+    engine.certificates.signing_request(FIRST).await.unwrap();
     // Asked for again it is of the same key: the issuer may answer either.
-    let request = engine.signing_request(FIRST).await.unwrap();
+    let request = engine.certificates.signing_request(FIRST).await.unwrap();
 
     // What does not belong to the request is refused, and changes nothing.
     let chain = setting.sign(&request);
     let other = setting.sign(&setting.foreign_request(API));
-    let refused = engine.import(FIRST, &[file("other.pem", &other)], None).await.unwrap_err();
+    let refused = engine.certificates.import(FIRST, &[file("other.pem", &other)], None).await.unwrap_err();
     assert_eq!((refused.code, refused.again), (Code::ImportRefused, Again::Person), "{refused:?}");
-    let refused = engine.import(FIRST, &[file("notes.txt", "nothing")], None).await.unwrap_err();
+    let refused = engine.certificates.import(FIRST, &[file("notes.txt", "nothing")], None).await.unwrap_err();
     assert!(refused.says.contains("notes.txt"), "{refused:?}");
 
-    let summary = engine.import(FIRST, &[file("chain.pem", &chain)], None).await.unwrap();
+    let summary = engine.certificates.import(FIRST, &[file("chain.pem", &chain)], None).await.unwrap();
     assert_eq!(summary.names.len(), 1);
     let held = setting.settle().await;
     assert_eq!((held.held, setting.authority_counts().0), (1, 0), "{:?}", setting.recorder.take());
@@ -56,7 +56,7 @@ async fn a_renewal_that_is_asked_for_is_made_once_and_shown_until_it_is() {
     let setting = Setting::new(Pace::default(), ONE);
     setting.settle().await;
     let first = setting.client_gets(API).await;
-    setting.engine().await.request_renewal(&[FIRST]).await.unwrap();
+    setting.engine().await.certificates.request_renewal(&[FIRST]).await.unwrap();
     setting.break_or_mend(|faults| faults.authority.down = true);
     assert_eq!(setting.settle().await.failed, 1);
     let status = setting.status().await;
@@ -80,7 +80,7 @@ async fn a_revoked_certificate_is_replaced_and_a_compromised_key_is_not_used_aga
     // The authority is away: the wish to revoke outlives the command.
     setting.break_or_mend(|faults| faults.authority.down = true);
     let engine = setting.engine().await;
-    let told = engine.revoke(&revocation(RevokeReason::KeyCompromise)).await.unwrap_err();
+    let told = engine.certificates.revoke(&revocation(RevokeReason::KeyCompromise)).await.unwrap_err();
     assert_eq!(told.code, Code::AuthorityUnreachable, "{told:?}");
     setting.break_or_mend(|faults| faults.authority.down = false);
     assert_eq!(setting.settle().await.held, 1, "{:?}", setting.recorder.take());
@@ -99,7 +99,7 @@ async fn a_revocation_goes_on_as_it_was_begun_and_reaches_former_certificates() 
     setting.settle().await;
     let first = setting.client_gets(API).await.unwrap();
     let engine = setting.engine().await;
-    engine.request_renewal(&[FIRST]).await.unwrap();
+    engine.certificates.request_renewal(&[FIRST]).await.unwrap();
     setting.settle().await;
     let (second, digits) = (setting.client_gets(API).await, first.to_string());
     let own = RevocationRequest {
@@ -108,10 +108,10 @@ async fn a_revocation_goes_on_as_it_was_begun_and_reaches_former_certificates() 
         ..revocation(RevokeReason::KeyCompromise)
     };
     let none = RevocationRequest { former: Some("0000".into()), ..own.clone() };
-    assert_eq!(engine.revoke(&none).await.unwrap_err().code, Code::CertificateMissing);
+    assert_eq!(engine.certificates.revoke(&none).await.unwrap_err().code, Code::CertificateMissing);
     setting.break_or_mend(|faults| faults.authority.down = true);
     let engine = setting.engine().await;
-    assert_eq!(engine.revoke(&own).await.unwrap_err().code, Code::AuthorityUnreachable);
+    assert_eq!(engine.certificates.revoke(&own).await.unwrap_err().code, Code::AuthorityUnreachable);
     setting.break_or_mend(|faults| faults.authority.down = false);
     let row = setting.state.certificate_history(API).await.unwrap().swap_remove(1);
     let begun = row.revocation.clone().unwrap();
@@ -126,14 +126,14 @@ async fn a_revocation_goes_on_as_it_was_begun_and_reaches_former_certificates() 
     setting.settle().await;
     assert_eq!(setting.revocations(), [true]);
     assert_eq!(setting.client_gets(API).await, second, "the present one stays");
-    assert_eq!(setting.engine().await.certificate_details(API).await.unwrap().former[0].sha256, first);
-    assert!(setting.engine().await.certificate_details(API).await.unwrap().former[0].revoked.is_some());
+    assert_eq!(setting.engine().await.certificates.details(API).await.unwrap().former[0].sha256, first);
+    assert!(setting.engine().await.certificates.details(API).await.unwrap().former[0].revoked.is_some());
 }
 
 #[tokio::test(start_paused = true)]
 async fn what_is_exported_is_what_is_served_and_each_form_holds_what_it_says() {
     let setting = Setting::new(Pace::default(), ONE);
-    let missing = setting.engine().await.export(API, ExportForm::Chain, None).await.unwrap_err();
+    let missing = setting.engine().await.certificates.export(API, ExportForm::Chain, None).await.unwrap_err();
     assert_eq!(missing.code, Code::CertificateMissing);
     setting.settle().await;
     for (form, certificates, keys) in [
@@ -149,9 +149,9 @@ async fn what_is_exported_is_what_is_served_and_each_form_holds_what_it_says() {
     }
     let leaf = exported(&setting, ExportForm::Leaf).await;
     assert_eq!(Some(setting.fingerprint(&leaf)), setting.client_gets(API).await);
-    let refused = setting.engine().await.export(API, ExportForm::Pkcs12, None).await.unwrap_err();
+    let refused = setting.engine().await.certificates.export(API, ExportForm::Pkcs12, None).await.unwrap_err();
     assert!(refused.says.contains("password"), "{refused:?}");
-    let reports = setting.engine().await.certificate_reports().await.unwrap();
+    let reports = setting.engine().await.certificates.reports().await.unwrap();
     assert_eq!((reports.len(), reports[0].sha256), (1, setting.client_gets(API).await));
 }
 

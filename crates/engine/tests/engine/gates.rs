@@ -99,7 +99,7 @@ async fn new_names_stop_before_the_reserve_renewals_use_it_and_all_go_on_in_time
     let held = status.hostnames.iter().position(|host| host.pins.held()).unwrap();
     let engine = setting.engine().await;
     let id = engine.desired().hostname_ids().nth(held).unwrap();
-    engine.request_renewal(&[engine.desired().hostname(id).certificate]).await.unwrap();
+    engine.certificates.request_renewal(&[engine.desired().hostname(id).certificate]).await.unwrap();
     assert_eq!(setting.settle().await.held, 2);
     assert_eq!(setting.authority_counts().1, 3);
 

@@ -80,7 +80,7 @@ async fn an_apex_of_others_is_handed_off_as_addresses_with_the_https_record_besi
         let engine = setting.engine().await;
         let id = engine.desired().hostname_ids().next().unwrap();
         let zone = engine.desired().hostname(id).zone;
-        let handoff = engine.handoff(zone, &[id]).await.unwrap();
+        let handoff = engine.zones.handoff(zone, &[id]).await.unwrap();
         let own = handoff.records.into_iter().filter(|record| record.name.as_str() == ALERTS);
         own.map(|record| (record.record_type.to_string(), record.label, record.value, record.done)).collect::<Vec<_>>()
     };

@@ -226,19 +226,19 @@ async fn a_person_takes_an_endpoint_out_and_gives_it_back() {
     setting.pass(Duration::from_secs(400)).await;
     let engine = setting.engine().await;
     let until = setting.now().checked_add(SignedDuration::from_secs(300)).unwrap();
-    engine.hold_endpoint("catalogue", Some(until), "new disks").await.unwrap();
+    engine.health.hold_endpoint("catalogue", Some(until), "new disks").await.unwrap();
     until_given(&setting, 2, Duration::from_secs(15)).await;
     setting.pass(Duration::from_secs(200)).await;
-    assert_eq!((given(&setting), engine.endpoint_holds().await.unwrap().len()), (2, 1));
+    assert_eq!((given(&setting), engine.health.endpoint_holds().await.unwrap().len()), (2, 1));
     // It comes back by itself when the time is over: it was watched all the while.
     until_given(&setting, 1, Duration::from_secs(115)).await;
-    assert!(setting.now() >= until && engine.endpoint_holds().await.unwrap().is_empty());
-    engine.hold_endpoint("catalogue", None, "again").await.unwrap();
+    assert!(setting.now() >= until && engine.health.endpoint_holds().await.unwrap().is_empty());
+    engine.health.hold_endpoint("catalogue", None, "again").await.unwrap();
     setting.pass(Duration::from_secs(60)).await;
     assert_eq!(given(&setting), 2);
-    assert!(engine.release_endpoint("catalogue").await.unwrap());
+    assert!(engine.health.release_endpoint("catalogue").await.unwrap());
     until_given(&setting, 1, Duration::from_secs(45)).await;
-    assert!(engine.hold_endpoint("nowhere", None, "typo").await.unwrap_err().remedy.contains("catalogue"));
+    assert!(engine.health.hold_endpoint("nowhere", None, "typo").await.unwrap_err().remedy.contains("catalogue"));
     keeping.stop().await;
 }
 
@@ -304,7 +304,7 @@ async fn a_dependency_that_fails_moves_only_whom_it_judges() {
     assert_eq!(given(&setting), 1);
     setting.break_or_mend(|faults| faults.dead.extend([ip("192.0.2.77")]));
     until_given(&setting, 2, SEEN_WITHIN + PUBLISHED_WITHIN).await;
-    let list = setting.engine().await.health_list().await.unwrap();
+    let list = setting.engine().await.health.list().await.unwrap();
     let verdicts: Vec<(&str, Verdict)> =
         list.iter().map(|report| (report.check.name.as_str(), report.record.verdict)).collect();
     assert_eq!(verdicts, [("north", Verdict::Up), ("store", Verdict::Down), ("queue", Verdict::Down)]);
@@ -316,7 +316,7 @@ async fn what_cannot_be_reached_from_here_stays_unknown_and_moves_nothing() {
     let (setting, keeping) = kept(STANDBY).await;
     setting.break_or_mend(|faults| faults.out_of_reach.extend([ip(FIRST), ip(SECOND)]));
     setting.pass(Duration::from_secs(120)).await;
-    let list = setting.engine().await.health_list().await.unwrap();
+    let list = setting.engine().await.health.list().await.unwrap();
     assert!(list.iter().all(|report| report.record.verdict == Verdict::Unknown));
     assert!(list.iter().all(|report| report.record.impossible().is_some()));
     assert_eq!(given(&setting), 1, "this machine's own trouble");
@@ -481,11 +481,11 @@ async fn a_lost_state_loses_no_endpoint() {
     let setting = setting.with_lost_state();
     let engine = setting.engine().await;
     let scope: Vec<_> = engine.desired().hostname_ids().collect();
-    let found = engine.candidates(&scope).await.unwrap();
+    let found = engine.adoption.candidates(&scope).await.unwrap();
     let present: Vec<&str> = found.iter().map(|candidate| candidate.present.as_str()).collect();
     assert_eq!(found.len(), 3, "{present:?}");
     assert!(found.iter().all(pindrel_engine::Candidate::is_proven), "{present:?}");
-    engine.adopt(&found).await.unwrap();
+    engine.adoption.adopt(&found).await.unwrap();
     let summary = setting.settle().await;
     assert_eq!((summary.held, summary.failed), (1, 0), "{:#?}", setting.recorder.take());
     assert_eq!(setting.binding("plates", TONIGHT), setting.binding("catalogue", TONIGHT), "the new certificate");

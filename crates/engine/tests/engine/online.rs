@@ -60,7 +60,7 @@ async fn what_cannot_be_used_is_told_once_and_nothing_is_changed() {
         let setting = Setting::new(Pace::default(), ONE);
         setting.break_or_mend(fault);
         let before = (setting.change_counts().0, setting.authority_counts().1, setting.accounts());
-        let reports = setting.engine().await.look_online().await.unwrap();
+        let reports = setting.engine().await.reports.online().await.unwrap();
         let found: Vec<(OnlineKind, Code)> = reports
             .iter()
             .flat_map(|report| report.findings.iter().map(|finding| (report.kind, finding.code)))

@@ -120,7 +120,7 @@ async fn a_renewal_by_another_process_spoils_no_later_failover() {
     let (setting, keeping) = kept(STANDBY).await;
     let engine = setting.engine().await;
     let ids: Vec<_> = engine.desired().certificate_ids().collect();
-    engine.request_renewal(&ids).await.unwrap();
+    engine.certificates.request_renewal(&ids).await.unwrap();
     drop(engine);
     let summary = setting.settle().await;
     assert_eq!((summary.held, summary.failed), (1, 0), "{:#?}", setting.recorder.take());

@@ -104,7 +104,7 @@ async fn an_equal_binding_of_someone_else_is_used_and_never_claimed() {
     // The next certificate would change it: that is for whoever made it.
     let engine = setting.engine().await;
     let id = engine.desired().hostname_ids().next().unwrap();
-    engine.request_renewal(&[engine.desired().hostname(id).certificate]).await.unwrap();
+    engine.certificates.request_renewal(&[engine.desired().hostname(id).certificate]).await.unwrap();
     let summary = setting.settle().await;
     assert_eq!(summary.held, 0, "{:?}", setting.recorder.take());
     assert_eq!(setting.binding("plates", API), Some(equal));

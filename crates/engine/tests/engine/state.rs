@@ -58,7 +58,7 @@ async fn whatever_fails_what_began_has_ended_in_the_journal() {
         setting.break_or_mend(fault);
         setting.settle().await;
         let engine = setting.engine().await;
-        let revoked = engine.revoke(&revocation(RevokeReason::Superseded)).await;
+        let revoked = engine.certificates.revoke(&revocation(RevokeReason::Superseded)).await;
         let filter = JournalFilter { most: 1_000, ..JournalFilter::default() };
         let entries = engine.journal_entries(&filter).await.unwrap();
         let count = |moment: Moment| entries.iter().filter(|entry| entry.moment == moment).count();
@@ -125,12 +125,12 @@ async fn after_a_lost_state_what_differs_is_taken_over_by_a_persons_word_only() 
 
     let engine = setting.engine().await;
     let scope: Vec<_> = engine.desired().hostname_ids().collect();
-    let found = engine.candidates(&scope).await.unwrap();
+    let found = engine.adoption.candidates(&scope).await.unwrap();
     let told: Vec<_> =
         found.iter().map(|candidate| (candidate.what, candidate.is_proven(), candidate.differs.is_some())).collect();
     assert_eq!(told, [(Adoptable::Alias, true, false), (Adoptable::Binding, true, true)], "{found:?}");
-    engine.adopt(&found).await.unwrap();
-    assert!(engine.candidates(&scope).await.unwrap().is_empty(), "now they are known");
+    engine.adoption.adopt(&found).await.unwrap();
+    assert!(engine.adoption.candidates(&scope).await.unwrap().is_empty(), "now they are known");
     drop(engine);
     assert_eq!(setting.settle().await.held, 1, "{:?}", setting.recorder.take());
     assert_eq!(setting.binding("catalogue", API).unwrap().routes.len(), 1);

@@ -28,10 +28,10 @@ async fn moving() -> Setting {
 /// Watches; returns who was waited for at the end, the states that each went through, and how long it took.
 async fn watch(setting: &Setting) -> (Vec<String>, Vec<[&'static str; 3]>, u64) {
     let engine = setting.engine().await;
-    let order = engine.watch_of(HostnameId(0)).await.unwrap();
+    let order = engine.zones.watch_of(HostnameId(0)).await.unwrap();
     let begun = setting.now();
     let mut seen: Vec<[&'static str; 3]> = Vec::new();
-    let spread = engine.watch(&order, |spread| {
+    let spread = engine.zones.watch(&order, |spread| {
         let states = spread.servers.iter().chain(&spread.resolvers).map(|peer| match peer.reached {
             Reached::NotAsked => "not asked",
             Reached::Has => "has",

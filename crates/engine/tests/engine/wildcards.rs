@@ -49,7 +49,7 @@ async fn issuing_takes_no_name_off_the_wildcard_that_answers_it() {
         assert_eq!(setting.aliases(&name).len(), 1, "{endpoint}: it has a record of its own now");
         let engine = setting.engine().await;
         let id = engine.desired().certificate_named(&name).unwrap();
-        engine.request_renewal(&[id]).await.unwrap();
+        engine.certificates.request_renewal(&[id]).await.unwrap();
         drop(engine);
         assert_eq!(settle_asking(&setting, &name).await, (3, true), "{endpoint}, renewed");
     }

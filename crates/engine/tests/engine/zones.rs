@@ -37,7 +37,7 @@ async fn a_zone_is_marked_once_whatever_cuts_a_run_off_and_by_one_installation()
     let first = marked();
     // A marker that settle is to add stops nothing, and another's is a warning.
     let online = async |setting: &Setting| {
-        let zone = setting.engine().await.look_online().await.unwrap().swap_remove(0);
+        let zone = setting.engine().await.reports.online().await.unwrap().swap_remove(0);
         let codes = |of: &[Finding]| of.iter().map(|finding| finding.code).collect::<Vec<_>>();
         (codes(&zone.findings), codes(&zone.advice))
     };

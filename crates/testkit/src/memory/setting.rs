@@ -182,6 +182,7 @@ token = \"env:TOKEN\"
             listener: self.recorder.clone(),
             drivers: Arc::new(self.world.clone()),
             clock: self.world.clock().clone(),
+            command: "settle".to_owned(),
         };
         Engine::open(setup).await.unwrap_or_else(|error| panic!("no engine: {error}"))
     }
@@ -215,10 +216,10 @@ token = \"env:TOKEN\"
         let hostnames = |found: &str| hostnames.contains(&found);
         let retire = async {
             let engine = self.engine().await;
-            let found = engine.retirable(None).await.unwrap_or_else(|error| panic!("{error}"));
+            let found = engine.retirer.retirable(None).await.unwrap_or_else(|error| panic!("{error}"));
             let mut names: Vec<Hostname> = found.into_iter().map(|leftover| leftover.hostname).collect();
             names.retain(|name| hostnames(name.as_str()));
-            engine.begin_retirement(&names).await.unwrap_or_else(|finding| panic!("{finding:?}"));
+            engine.retirer.begin(&names).await.unwrap_or_else(|finding| panic!("{finding:?}"));
             let scope = Scope { leftovers: LeftoverScope::Retire(names), ..Scope::default() };
             engine.settle(&scope, Aim::Hold).await.unwrap_or_else(|error| panic!("{error}"));
         };
@@ -252,7 +253,7 @@ token = \"env:TOKEN\"
     pub async fn status(&self) -> Report {
         let engine = self.engine().await;
         let scope = Scope::all(engine.desired());
-        engine.status(&scope).await.unwrap_or_else(|error| panic!("no status: {error}"))
+        engine.reports.status(&scope).await.unwrap_or_else(|error| panic!("no status: {error}"))
     }
 
     /// Breaks or mends something.

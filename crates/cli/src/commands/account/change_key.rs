@@ -27,7 +27,7 @@ pub(super) async fn run(context: &Context, args: &ChangeKeyArgs) -> Result<Statu
     let key = args.key.as_deref().map(read_key).transpose()?;
     let engine = context.changing_engine("account change-key").await?;
     let id = authority(engine.desired(), args.authority.as_deref())?;
-    let report = engine.change_account_key(id, key).await?;
+    let report = engine.accounts.change_key(id, key).await?;
     output::account::print(context, &[report])?;
     Ok(Status::Done)
 }

@@ -30,7 +30,7 @@ pub(super) async fn run(context: &Context, args: &CloseArgs) -> Result<Status, C
     }
     let engine = context.changing_engine("account close").await?;
     let id = authority(engine.desired(), Some(&args.authority))?;
-    let report = engine.close_account(id).await?;
+    let report = engine.accounts.close(id).await?;
     output::account::print(context, &[report])?;
     Ok(Status::Done)
 }

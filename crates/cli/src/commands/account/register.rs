@@ -33,7 +33,7 @@ pub(super) async fn run(context: &Context, args: &RegisterArgs) -> Result<Status
     let engine = context.changing_engine("account register").await?;
     let id = authority(engine.desired(), args.authority.as_deref())?;
     let how = Registration { key, agree: args.agree };
-    let report = engine.open_account(id, how).await?;
+    let report = engine.accounts.open(id, how).await?;
     output::account::print(context, &[report])?;
     Ok(Status::Done)
 }

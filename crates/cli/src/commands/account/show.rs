@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use clap::{Args, ValueEnum};
 use pindrel_core::desired::AuthorityId;
-use pindrel_engine::{Engine, ExportForm};
+use pindrel_engine::{ExportForm, write_export};
 use secrecy::ExposeSecret as _;
 
 use super::authority;
@@ -44,8 +44,8 @@ pub(super) async fn run(context: &Context, args: &ShowArgs) -> Result<Status, Cl
     let desired = engine.desired();
     if let Some(path) = &args.export_key {
         let id = authority(desired, args.authority.as_deref())?;
-        let key = engine.export_account_key(id, args.r#as == Form::Jwk).await?;
-        Engine::write_export(path, key.expose_secret().as_bytes(), ExportForm::Key)?;
+        let key = engine.accounts.export_key(id, args.r#as == Form::Jwk).await?;
+        write_export(path, key.expose_secret().as_bytes(), ExportForm::Key)?;
         output::account::print_exported_key(context, &desired.authority(id).name, path)?;
         return Ok(Status::Done);
     }
@@ -53,7 +53,7 @@ pub(super) async fn run(context: &Context, args: &ShowArgs) -> Result<Status, Cl
         Some(name) => vec![authority(desired, Some(name))?],
         None => (0..desired.authorities.len() as u32).map(AuthorityId).collect(),
     };
-    let reports = engine.account_reports(&ids).await?;
+    let reports = engine.accounts.reports(&ids).await?;
     output::account::print(context, &reports)?;
     let failed = reports.iter().any(|report| report.unreachable.is_some());
     Ok(if failed { Status::Failed } else { Status::Done })

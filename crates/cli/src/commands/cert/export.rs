@@ -6,7 +6,7 @@ use std::path::PathBuf;
 use clap::{Args, ValueEnum};
 use clap_complete::engine::ArgValueCandidates;
 use pindrel_core::values::SecretRef;
-use pindrel_engine::{Engine, ExportForm};
+use pindrel_engine::{ExportForm, write_export};
 
 use super::{kept, read_password, secret_place};
 use crate::completion;
@@ -77,11 +77,11 @@ pub(super) async fn run(context: &Context, args: &ExportArgs) -> Result<Status, 
     let password = read_password(args.password.as_ref())?;
     let (engine, _) = context.engine().await?;
     let name = kept(&engine, &args.name).await?;
-    let bytes = engine.export(&name, form, password.as_ref()).await?;
+    let bytes = engine.certificates.export(&name, form, password.as_ref()).await?;
     match &args.out {
         None => std::io::stdout().write_all(&bytes)?,
         Some(path) => {
-            Engine::write_export(path, &bytes, form)?;
+            write_export(path, &bytes, form)?;
             if !context.quiet {
                 writeln!(anstream::stdout(), "Wrote {}.", path.display())?;
             }

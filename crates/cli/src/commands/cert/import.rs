@@ -49,7 +49,7 @@ pub(crate) async fn import_files(context: &Context, who: &str, what: &LooseFiles
     let password = read_password(what.password.as_ref())?;
     let engine = context.changing_engine(who).await?;
     let id = named(engine.desired(), &what.name)?;
-    let summary = engine.import(id, &files, password.as_ref()).await?;
+    let summary = engine.certificates.import(id, &files, password.as_ref()).await?;
     output::certificates::print_import(context, engine.desired(), id, &summary)?;
     Ok(Status::Done)
 }

@@ -62,7 +62,7 @@ pub(crate) async fn list(context: &Context, args: &ListArgs) -> Result<Status, C
     let (engine, _) = context.engine().await?;
     names::known_labels(engine.desired(), &args.label)?;
     let now = Timestamp::now();
-    let mut reports = engine.certificate_reports().await?;
+    let mut reports = engine.certificates.reports().await?;
     reports.retain(|report| args.keeps(report, now));
     match args.sort {
         Sort::Manifest => {}

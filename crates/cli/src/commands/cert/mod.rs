@@ -64,7 +64,7 @@ pub(crate) fn named(desired: &Desired, name: &str) -> Result<CertificateId, CliE
 /// The same among all that are kept: the name of one that the manifest no longer names is its
 /// own.
 async fn kept(engine: &Engine, name: &str) -> Result<String, CliError> {
-    if find(engine.desired(), name).is_none() && engine.keeps_certificate(name).await? {
+    if find(engine.desired(), name).is_none() && engine.certificates.keeps(name).await? {
         return Ok(name.to_owned());
     }
     named(engine.desired(), name).map(|id| engine.desired().certificate(id).name.clone())

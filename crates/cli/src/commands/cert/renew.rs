@@ -42,7 +42,7 @@ pub(super) async fn run(context: &Context, args: &RenewArgs) -> Result<Status, C
     context.refuse_csv()?;
     let engine = context.changing_engine("cert renew").await?;
     let ids = wanted(engine.desired(), args)?;
-    let withdrawn = engine.withdraw_renewal(&ids).await?;
+    let withdrawn = engine.certificates.withdraw_renewal(&ids).await?;
     output::certificates::print_withdrawn(context, &withdrawn)?;
     Ok(Status::Done)
 }
@@ -65,7 +65,7 @@ async fn renew_all(context: &Context, args: &RenewArgs) -> Result<Status, CliErr
     settle::run_prepared(context, "cert renew", args.bounds, async |engine| {
         let desired = engine.desired();
         let ids = wanted(desired, args)?;
-        engine.request_renewal(&ids).await?;
+        engine.certificates.request_renewal(&ids).await?;
         Ok(Scope::of_certificates(desired, &ids))
     })
     .await

@@ -30,7 +30,7 @@ pub(super) async fn run(context: &Context, args: &RequestArgs) -> Result<Status,
     context.refuse_csv()?;
     let engine = context.changing_engine("cert request").await?;
     let id = named(engine.desired(), &args.name)?;
-    let pem = engine.signing_request(id).await?;
+    let pem = engine.certificates.signing_request(id).await?;
     if let Some(path) = &args.out {
         std::fs::write(path, &pem).map_err(|error| CliError::file(path, "written", &error))?;
     }

@@ -85,7 +85,7 @@ pub(super) async fn run(context: &Context, args: &RevokeArgs) -> Result<Status, 
             args.authority.as_deref().map(|name| account::authority(engine.desired(), Some(name))).transpose()?;
         let former = args.former.clone();
         let request = RevocationRequest { name: name.clone(), former, reason, by, authority, replace };
-        let sha256 = engine.revoke(&request).await?;
+        let sha256 = engine.certificates.revoke(&request).await?;
         output::certificates::print_revoked(context, &name, sha256)?;
         Ok(match engine.desired().certificate_named(&name) {
             Some(id) if replace => Scope::of_certificates(engine.desired(), &[id]),

@@ -27,7 +27,7 @@ pub(super) async fn run(context: &Context, args: &ShowArgs) -> Result<Status, Cl
     // One that the manifest no longer names is still in the state, by its own name.
     let desired = engine.desired();
     let name = named(desired, &args.name).map(|id| desired.certificate(id).name.clone()).unwrap_or(args.name.clone());
-    let details = engine.certificate_details(&name).await?;
+    let details = engine.certificates.details(&name).await?;
     output::certificates::print_details(context, Timestamp::now(), &details)?;
     Ok(Status::Done)
 }

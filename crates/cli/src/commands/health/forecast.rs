@@ -23,6 +23,6 @@ pub(super) async fn run(context: &Context, _args: &ForecastArgs) -> Result<Statu
     if engine.desired().checks.is_empty() {
         return Err(without_checks());
     }
-    output::health::print_forecast(context, &engine.health_forecast().await?)?;
+    output::health::print_forecast(context, &engine.health.forecast().await?)?;
     Ok(Status::Done)
 }

@@ -45,7 +45,7 @@ pub(super) async fn run(context: &Context, args: &HistoryArgs) -> Result<Status,
     let id = named(engine.desired(), &args.name)?;
     let now = Timestamp::now();
     let since = args.since.before(now);
-    let history = engine.health_history(id, since).await?;
+    let history = engine.health.history(id, since).await?;
     let drawn = [(&args.svg, output::plot::svg as output::plot::Draw), (&args.png, output::plot::png)];
     for (file, draw) in drawn.into_iter().filter_map(|(file, draw)| Some((file.as_ref()?, draw))) {
         let bytes = draw(&history, since, now).map_err(|why| CliError::Usage {

@@ -42,7 +42,7 @@ pub(super) async fn run(context: &Context, args: &HoldArgs) -> Result<Status, Cl
     let engine = context.changing_engine("health hold").await?;
     let name = &args.endpoint;
     if args.release {
-        let was_held = engine.release_endpoint(name).await?;
+        let was_held = engine.health.release_endpoint(name).await?;
         let says = if was_held { "is given back to answers" } else { "was not held" };
         log::say(&format!("{name} {says}"));
         return Ok(Status::Done);
@@ -57,7 +57,7 @@ pub(super) async fn run(context: &Context, args: &HoldArgs) -> Result<Status, Cl
         let (says, remedy) = ("no reason is given".into(), "Say why, as in --because \"new disks\"".into());
         return Err(CliError::Usage { says, remedy });
     }
-    engine.hold_endpoint(name, until, because).await?;
+    engine.health.hold_endpoint(name, until, because).await?;
     let end = until.map_or_else(|| "until it is released".to_owned(), |until| format!("until {until:.0}"));
     log::say(&crate::output::for_people_now(&format!("{name} is held out of answers {end}: {because}")));
     Ok(Status::Done)

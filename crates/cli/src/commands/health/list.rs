@@ -25,8 +25,8 @@ pub(super) async fn run(context: &Context, _args: &ListArgs) -> Result<Status, C
     if engine.desired().checks.is_empty() {
         return Err(without_checks());
     }
-    let reports = engine.health_list().await?;
-    let holds = engine.endpoint_holds().await?;
+    let reports = engine.health.list().await?;
+    let holds = engine.health.endpoint_holds().await?;
     output::health::print_list(context, &reports, &holds)?;
     let is_up = reports.iter().all(|report| report.record.verdict == Verdict::Up);
     Ok(if is_up && holds.is_empty() { Status::Done } else { Status::NotHeld })

@@ -39,7 +39,7 @@ pub(super) async fn run(context: &Context, args: &RunArgs) -> Result<Status, Cli
         [] => Ok(desired.check_ids().collect()),
         names => names.iter().map(|name| named(desired, name)).collect(),
     };
-    let runs = engine.health_run(&ids?).await?;
+    let runs = engine.health.run(&ids?).await?;
     output::health::print_runs(context, &runs)?;
     let results = || runs.iter().flat_map(|run| &run.results).map(|(_, measured)| &measured.result);
     Ok(if results().any(|result| matches!(result, CheckResult::Failed(_))) {

@@ -37,11 +37,11 @@ pub(super) async fn run(
     let bounds = bounds(args.max_age, args.bounds);
     if args.dry_run {
         output::undo::print_hindered(&hindered)?;
-        let engine = loaded.engine(home, bounds, Arc::new(())).await?;
+        let engine = loaded.engine("settle", home, bounds, Arc::new(())).await?;
         return show_plan(context, &engine, &scope, Aim::Hold).await;
     }
     let progress = output::progress::start(context, &loaded.desired, &scope, Aim::Hold);
-    let engine = loaded.engine(home, bounds, progress.listener()).await?.called(format!("settle --undo {run}"));
+    let engine = loaded.engine(&format!("settle --undo {run}"), home, bounds, progress.listener()).await?;
     take_away(args, &engine, &taken_away).await?;
     let is_whole = hindered.is_empty();
     for (hostname, Finding { says, remedy, .. }) in hindered {
@@ -60,7 +60,7 @@ fn ids(loaded: &Loaded, hostnames: &[Hostname]) -> Vec<HostnameId> {
 
 /// Begins to take away what the run added, where that is confirmed.
 async fn take_away(args: &SettleArgs, engine: &Engine, hostnames: &[Hostname]) -> Result<(), CliError> {
-    let found = engine.retirable(Some(hostnames)).await?;
+    let found = engine.retirer.retirable(Some(hostnames)).await?;
     if found.is_empty() {
         return Ok(());
     }
@@ -70,5 +70,5 @@ async fn take_away(args: &SettleArgs, engine: &Engine, hostnames: &[Hostname]) -
             remedy: "Answer y, or add --yes, to take them away; look first with --dry-run".into(),
         });
     }
-    Ok(engine.begin_retirement(hostnames).await?)
+    Ok(engine.retirer.begin(hostnames).await?)
 }

@@ -22,8 +22,8 @@ pub(crate) struct RunsArgs {
 pub(super) async fn run(context: &Context, args: &RunsArgs) -> Result<Status, CliError> {
     let (engine, _) = context.engine().await?;
     let mut runs = Vec::new();
-    for run in engine.runs(args.most).await? {
-        let changes = engine.run_changes(run.id).await?;
+    for run in engine.reports.runs(args.most).await? {
+        let changes = engine.reports.run_changes(run.id).await?;
         runs.push((run, changes));
     }
     output::undo::print_runs(context, engine.desired(), &runs)?;

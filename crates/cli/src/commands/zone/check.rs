@@ -52,7 +52,7 @@ pub(super) async fn run(context: &Context, args: &CheckArgs) -> Result<Status, C
     slips.retain(|slip| read.partial.is_none() || !slip.code.is_of_absence());
     // The endpoints say which of its names they know.
     let (engine, _) = context.engine().await?;
-    slips.extend(reach_slips(&read.data, &engine.reached_endpoints().await?));
+    slips.extend(reach_slips(&read.data, &engine.zones.reached_endpoints().await?));
     output::zones::print_live_check(
         context,
         &read.from,

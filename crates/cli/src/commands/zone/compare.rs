@@ -78,7 +78,7 @@ impl CompareArgs {
         }
         let (engine, _) = context.engine().await?;
         let id = names::zone(engine.desired(), name)?;
-        Ok(Some(engine.name_server_change(id, [*from, *to]).await?))
+        Ok(Some(engine.zones.name_server_change(id, [*from, *to]).await?))
     }
 }
 

@@ -42,7 +42,7 @@ pub(super) async fn run(context: &Context, args: &ConformanceArgs) -> Result<Sta
             remedy: "Write one label of letters, digits and hyphens".into(),
         });
     }
-    let clauses = engine.zone_conformance(id, &args.label).await?;
+    let clauses = engine.zones.try_driver(id, &args.label).await?;
     output::conformance::print(context, ("zone", args.zone.as_str()), &clauses)?;
     let kept = clauses.iter().all(|report| !matches!(report.verdict, Verdict::NotMet { .. }));
     Ok(if kept { Status::Done } else { Status::Failed })

@@ -81,7 +81,7 @@ pub(super) async fn run(context: &Context, args: &ImportArgs) -> Result<Status, 
     };
     let id = names::zone(engine.desired(), &args.into)?;
     let finding = |finding| CliError::Finding(Box::new(finding));
-    let import = engine.import_changes(id, &files.zone, args.delete).await.map_err(finding)?;
+    let import = engine.zones.import_changes(id, &files.zone, args.delete).await.map_err(finding)?;
     let changes = &import.differences;
     if let Some(part) = import.seen.partial.as_ref().filter(|_| args.delete) {
         return Err(CliError::Usage {
@@ -93,7 +93,7 @@ pub(super) async fn run(context: &Context, args: &ImportArgs) -> Result<Status, 
         output::zones::print_import(context, args.into.as_str(), changes, false)?;
         return Ok(if changes.is_empty() { Status::Done } else { Status::NotHeld });
     }
-    let left = engine.import_records(id, &import, &files.zone, args.delete).await.map_err(finding)?;
+    let left = engine.zones.import_records(id, &import, &files.zone, args.delete).await.map_err(finding)?;
     let Some(first) = left.first() else {
         output::zones::print_import(context, args.into.as_str(), changes, true)?;
         return Ok(Status::Done);

@@ -18,7 +18,7 @@ pub(crate) struct ListArgs {}
 
 pub(super) async fn run(context: &Context, _args: &ListArgs) -> Result<Status, CliError> {
     let (engine, _) = context.engine().await?;
-    let reports = engine.zone_reports().await?;
+    let reports = engine.zones.reports().await?;
     output::zones::print_list(context, &reports)?;
     Ok(if reports.iter().all(|report| report.state == pindrel_core::judging::pins::PinState::Held) {
         Status::Done

@@ -28,7 +28,7 @@ pub(super) async fn run(context: &Context, args: &ShowArgs) -> Result<Status, Cl
     context.refuse_csv()?;
     let (engine, _) = context.engine().await?;
     let id = names::zone(engine.desired(), &args.zone)?;
-    let (report, view) = engine.zone_report(id).await?;
+    let (report, view) = engine.zones.report(id).await?;
     output::zones::print_zone_view(context, &report, &view)?;
     Ok(if report.findings.is_empty() { Status::Done } else { Status::NotHeld })
 }

@@ -114,7 +114,7 @@ impl Side {
                 let desired = engine.desired();
                 let says = || format!("there is no file {name}, and the manifest has no zone {name}");
                 let id = desired.zone_named(name).ok_or_else(|| names::unknown_zone(desired, name, says()))?;
-                let zone = engine.read_zone(id, *server).await.map_err(finding)?;
+                let zone = engine.zones.read(id, *server).await.map_err(finding)?;
                 let from = server.map_or_else(|| name.to_string(), |server| format!("{name} at {server}"));
                 Ok(Read { from, data: zone.data, partial: zone.partial })
             }
@@ -124,7 +124,7 @@ impl Side {
                     Some(name) => names::zone(engine.desired(), name)?,
                     None => return Err(no_zone()),
                 };
-                let zone = engine.wanted_records(id).await.map_err(finding)?;
+                let zone = engine.zones.wanted_records(id).await.map_err(finding)?;
                 Ok(Read { from: "the manifest".into(), data: zone.data, partial: zone.partial })
             }
         }

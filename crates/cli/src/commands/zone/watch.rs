@@ -74,10 +74,10 @@ pub(super) async fn run(context: &Context, args: &WatchArgs) -> Result<Status, C
     let loaded = context.load()?;
     output::diagnostics::warn(&loaded.mistakes);
     let bounds = bounds(Span(0), RunBounds { patience: args.patience, ..RunBounds::default() });
-    let engine = loaded.engine(context.home(Access::Read).await?, bounds, Arc::new(())).await?;
+    let engine = loaded.engine("zone watch", context.home(Access::Read).await?, bounds, Arc::new(())).await?;
     let order = WatchRequest { resolvers: args.resolver.clone(), ..order(&engine, args).await? };
     let watching = output::watch::Watching::start(context, &order);
-    let spread = engine.watch(&order, |spread| watching.show(spread)).await?;
+    let spread = engine.zones.watch(&order, |spread| watching.show(spread)).await?;
     watching.end(&spread)?;
     Ok(if spread.is_done() { Status::Done } else { Status::NotHeld })
 }
@@ -86,7 +86,7 @@ async fn order(engine: &Engine, args: &WatchArgs) -> Result<WatchRequest, CliErr
     let desired = engine.desired();
     let hostname = desired.hostname_ids().find(|id| names::matches(&desired.hostname(*id).hostname, &args.name));
     if let (Some(id), None) = (hostname, args.record_type) {
-        return Ok(engine.watch_of(id).await?);
+        return Ok(engine.zones.watch_of(id).await?);
     }
     let Some(record_type) = args.record_type else {
         let says = format!("the manifest has no hostname {}", args.name);

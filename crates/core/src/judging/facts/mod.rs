@@ -19,7 +19,7 @@ use crate::endpoints::endpoint::{AskedRecord, Binding, Deployment, EndpointInfo,
 use crate::endpoints::expectation::Expectation;
 use crate::names::name::DnsName;
 use crate::values::{Fingerprint, Serial};
-use crate::zones::records::{RecordSet, same_data};
+use crate::zones::records::{RecordSet, in_words, same_data};
 use crate::zones::resolver::ResolverAddress;
 
 pub use certificate::{HeldCertificate, OrderedTerms, Origin, ReplaceReason};
@@ -382,6 +382,11 @@ impl AliasView {
         self.servers.first().is_some_and(|first| first.gives.is_ok())
     }
 
+    /// Returns what the server that takes changes gives; nothing where it does not answer.
+    pub fn first_gives(&self) -> Vec<RecordSet> {
+        self.servers.first().and_then(|server| server.gives.clone().ok()).unwrap_or_default()
+    }
+
     /// Returns the servers that answer, and give something else than just this data.
     pub fn behind(&self, wanted: &[RecordSet]) -> impl Iterator<Item = &ServerRecords> {
         self.servers.iter().filter(|server| server.gives.as_ref().is_ok_and(|gives| !same_data(gives, wanted)))
@@ -395,6 +400,15 @@ impl AliasView {
     /// Returns the servers that do not give just this data, or do not answer.
     pub fn lagging(&self, wanted: &[RecordSet]) -> impl Iterator<Item = &ServerRecords> {
         self.servers.iter().filter(|server| !server.gives.as_ref().is_ok_and(|gives| same_data(gives, wanted)))
+    }
+
+    /// Returns the same servers with what they give, or why they do not answer.
+    pub fn lagging_in_words(&self, wanted: &[RecordSet]) -> Vec<String> {
+        let lags = self.lagging(wanted).map(|server| match &server.gives {
+            Ok(gives) => format!("{} (it returns {})", server.server, in_words(gives)),
+            Err(why) => format!("{} ({why})", server.server),
+        });
+        lags.collect()
     }
 }
 

@@ -10,9 +10,9 @@ use secrecy::SecretString;
 use zeroize::Zeroizing;
 
 use super::unknown;
-use crate::execute::deliver::pem_of;
 use crate::failure::{internal, state_failed};
-use crate::run::Engine;
+use crate::observe::certificate::pem_of;
+use crate::requests::certificates::CertificateRequests;
 
 /// In which form a certificate is exported.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -45,7 +45,7 @@ impl ExportForm {
     }
 }
 
-impl Engine {
+impl CertificateRequests {
     /// Exports a certificate.
     ///
     /// # Errors
@@ -56,8 +56,8 @@ impl Engine {
         form: ExportForm,
         password: Option<&SecretString>,
     ) -> Result<Zeroizing<Vec<u8>>, Finding> {
-        let row = self.state.certificate(name).await.map_err(state_failed)?.ok_or_else(|| unknown(name))?;
-        let (chain, key) = self.chain_and_key(&row)?;
+        let row = self.context.state.certificate(name).await.map_err(state_failed)?.ok_or_else(|| unknown(name))?;
+        let (chain, key) = self.keys.chain_and_key(&row)?;
         match form.contents() {
             Contents::Pem(pieces) => Ok(pem_of(&pieces, &chain, &key)),
             Contents::Pkcs12 => {
@@ -71,19 +71,15 @@ impl Engine {
             }
         }
     }
+}
 
-    /// Writes what was exported to a file, replacing an old one as a whole.
-    ///
-    /// # Errors
-    /// A [`Finding`].
-    pub fn write_export(path: &std::path::Path, bytes: &[u8], form: ExportForm) -> Result<(), Finding> {
-        replace_file(path, bytes, form.contents().default_mode().bits(), (None, None)).map_err(|error| {
-            let says = format!("{} cannot be written: {}", path.display(), io_reason(&error));
-            Finding::of(
-                Code::DeliveryFailed,
-                says,
-                "Make sure that its folder exists and that this user may write there",
-            )
-        })
-    }
+/// Writes what was exported to a file, replacing an old one as a whole.
+///
+/// # Errors
+/// A [`Finding`].
+pub fn write_export(path: &std::path::Path, bytes: &[u8], form: ExportForm) -> Result<(), Finding> {
+    replace_file(path, bytes, form.contents().default_mode().bits(), (None, None)).map_err(|error| {
+        let says = format!("{} cannot be written: {}", path.display(), io_reason(&error));
+        Finding::of(Code::DeliveryFailed, says, "Make sure that its folder exists and that this user may write there")
+    })
 }

@@ -10,11 +10,13 @@ use pindrel_keys::ChainError;
 use pindrel_keys::bundle::{Bundle, BundleError, LooseFile};
 use secrecy::SecretString;
 
-use super::{held_of, key_row, request_row};
+use super::request_row;
+use crate::context::claims::certificate_claim;
 use crate::drivers::{trusted_elsewhere, trusted_of_authority};
-use crate::execute::certificate_claim;
 use crate::failure::{seal_failed, state_failed};
-use crate::run::Engine;
+use crate::home::certificates::held_of;
+use crate::home::keys::key_row;
+use crate::requests::certificates::CertificateRequests;
 
 /// What an import came to.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -31,7 +33,7 @@ pub struct ImportSummary {
     pub left_out: Vec<String>,
 }
 
-impl Engine {
+impl CertificateRequests {
     /// Imports a certificate out of loose files, checked against the manifest.
     ///
     /// # Errors
@@ -42,28 +44,29 @@ impl Engine {
         files: &[LooseFile],
         password: Option<&SecretString>,
     ) -> Result<ImportSummary, Finding> {
-        let wanted = self.desired.certificate(id);
-        let waiting = self.state.signing_request(&wanted.name).await.map_err(state_failed)?;
-        let present = self.state.certificate(&wanted.name).await.map_err(state_failed)?;
+        let wanted = self.context.desired.certificate(id);
+        let waiting = self.context.state.signing_request(&wanted.name).await.map_err(state_failed)?;
+        let present = self.context.state.certificate(&wanted.name).await.map_err(state_failed)?;
         let held = match (&waiting, &present) {
-            (Some(row), _) => Some(("the signing request", self.open_key(&request_row(&wanted.name), &row.key)?)),
-            (None, Some(row)) => Some(("the state", self.certificate_key(row)?)),
+            (Some(row), _) => Some(("the signing request", self.keys.open(&request_row(&wanted.name), &row.key)?)),
+            (None, Some(row)) => Some(("the state", self.keys.of(row)?)),
             (None, None) => None,
         };
         let lent = held.as_ref().map(|(place, key)| (*place, key));
-        let bundle = Bundle::assemble(files, lent, password, self.drivers.pkcs12()).map_err(|error| refused(&error))?;
+        let bundle =
+            Bundle::assemble(files, lent, password, self.context.drivers.pkcs12()).map_err(|error| refused(&error))?;
         let Bundle { chain, key, left_out } = bundle;
         let key = key.or(held.map(|(_, key)| key)).ok_or_else(|| {
             let says = format!("no private key for \"{}\" is among the files or in the state", wanted.name);
             Finding::of(Code::ImportRefused, says, "Add the file of the private key")
         })?;
         let trusted = match wanted.authority {
-            Some(authority) => trusted_of_authority(self.desired.authority(authority)),
+            Some(authority) => trusted_of_authority(self.context.desired.authority(authority)),
             None => trusted_elsewhere(&wanted.terms),
         };
-        let roots = self.drivers.roots(&trusted)?;
+        let roots = self.context.drivers.roots(&trusted)?;
         let shown = files.iter().map(|file| file.name.as_str()).collect::<Vec<_>>().join(", ");
-        chain.verify(&key.public_key(), &wanted.names, &roots, self.clock.now()).map_err(|error| {
+        chain.verify(&key.public_key(), &wanted.names, &roots, self.context.clock.now()).map_err(|error| {
             let remedy = match &error {
                 ChainError::IntermediateMissing(name) => {
                     format!("Add the file of the intermediate certificate \"{name}\", or name its root in issued_roots")
@@ -84,15 +87,17 @@ impl Engine {
         };
         let kind = key.request_signer().ok().map(|key| key.kind());
         let held = held_of(&chain, Origin::Elsewhere, String::new(), kind);
-        let sealed = self.vault.seal(&key_row(&wanted.name, ""), key.pkcs8()).map_err(seal_failed)?;
-        self.journalled("certificate-import", &wanted.name, &summary.sha256.to_string(), async {
-            let key = certificate_claim(&wanted.name);
-            let stored =
-                self.claimed(&key, async |claim| self.persist_certificate(claim, id, held, &chain, sealed, 0).await);
-            stored.await?;
-            self.state.forget_signing_request(&wanted.name).await.map_err(state_failed)
-        })
-        .await?;
+        let sealed = self.context.vault.seal(&key_row(&wanted.name, ""), key.pkcs8()).map_err(seal_failed)?;
+        self.context
+            .journalled("certificate-import", &wanted.name, &summary.sha256.to_string(), async {
+                let key = certificate_claim(&wanted.name);
+                let stored = self
+                    .context
+                    .claimed(&key, async |claim| self.certificates.persist(claim, id, held, &chain, sealed, 0).await);
+                stored.await?;
+                self.context.state.forget_signing_request(&wanted.name).await.map_err(state_failed)
+            })
+            .await?;
         Ok(summary)
     }
 }

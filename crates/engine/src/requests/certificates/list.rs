@@ -11,7 +11,7 @@ use pindrel_state::{CertificateRow, OrderEnd};
 use serde::Serialize;
 
 use crate::failure::EngineError;
-use crate::run::Engine;
+use crate::requests::certificates::CertificateRequests;
 use crate::run::attempts::LastAttempt;
 
 /// One certificate in the list.
@@ -82,38 +82,38 @@ impl std::fmt::Display for CertificateUse {
     }
 }
 
-impl Engine {
+impl CertificateRequests {
     /// Returns all certificates: those of the manifest in its order, then those that it
     /// no longer names.
     ///
     /// # Errors
     /// [`EngineError`] when the state cannot be read.
-    pub async fn certificate_reports(&self) -> Result<Vec<CertificateReport>, EngineError> {
-        let now = self.clock.now();
+    pub async fn reports(&self) -> Result<Vec<CertificateReport>, EngineError> {
+        let now = self.context.clock.now();
         let mut rows: HashMap<String, CertificateRow> =
-            self.state.certificates().await?.into_iter().map(|row| (row.name.clone(), row)).collect();
+            self.context.state.certificates().await?.into_iter().map(|row| (row.name.clone(), row)).collect();
         let mut uses: HashMap<CertificateId, Vec<CertificateUse>> = HashMap::new();
-        for wanted in &self.desired.hostnames {
-            let endpoint = self.desired.endpoint(wanted.first_endpoint()).name.clone();
+        for wanted in &self.context.desired.hostnames {
+            let endpoint = self.context.desired.endpoint(wanted.first_endpoint()).name.clone();
             let hostname = wanted.hostname.to_string();
             uses.entry(wanted.certificate).or_default().push(CertificateUse::Hostname { hostname, endpoint });
         }
-        let ids: Vec<CertificateId> = self.desired.certificate_ids().collect();
-        let mut attempts = self.last_attempts_of_certificates(&ids).await?;
+        let ids: Vec<CertificateId> = self.context.desired.certificate_ids().collect();
+        let mut attempts = self.attempts.last_of_certificates(&ids).await?;
         let mut reports = Vec::with_capacity(ids.len());
         for id in ids {
-            let row = rows.remove(&self.desired.certificate(id).name);
+            let row = rows.remove(&self.context.desired.certificate(id).name);
             let used = uses.remove(&id).unwrap_or_default();
             reports.push(self.certificate_report(id, row.as_ref(), used, attempts.remove(&id), now).await?);
         }
         let mut left: Vec<CertificateRow> = rows.into_values().collect();
         left.sort_by(|one, other| one.name.cmp(&other.name));
         for row in left {
-            let last = self.state.last_order(&row.name).await?;
-            let authority = self.desired.authority_at(&row.held.authority);
+            let last = self.context.state.last_order(&row.name).await?;
+            let authority = self.context.desired.authority_at(&row.held.authority);
             let mut report = CertificateReport { last, renew_at: None, ..of_row(Some(&row), Default::default(), now) };
             if let Some(authority) = authority.filter(|_| row.held.origin == Origin::Authority) {
-                report.from = self.desired.authority(authority).name.clone();
+                report.from = self.context.desired.authority(authority).name.clone();
             }
             reports.push(report);
         }
@@ -124,8 +124,8 @@ impl Engine {
     ///
     /// # Errors
     /// [`EngineError`] when the state cannot be read.
-    pub async fn keeps_certificate(&self, name: &str) -> Result<bool, EngineError> {
-        Ok(self.state.certificate(name).await?.is_some())
+    pub async fn keeps(&self, name: &str) -> Result<bool, EngineError> {
+        Ok(self.context.state.certificate(name).await?.is_some())
     }
 
     /// Reports on some certificates that no hostname uses.
@@ -134,10 +134,10 @@ impl Engine {
         ids: &[CertificateId],
         now: Timestamp,
     ) -> Result<Vec<CertificateReport>, EngineError> {
-        let mut attempts = self.last_attempts_of_certificates(ids).await?;
+        let mut attempts = self.attempts.last_of_certificates(ids).await?;
         let mut reports = Vec::with_capacity(ids.len());
         for id in ids {
-            let row = self.state.certificate(&self.desired.certificate(*id).name).await?;
+            let row = self.context.state.certificate(&self.context.desired.certificate(*id).name).await?;
             reports.push(self.certificate_report(*id, row.as_ref(), Vec::new(), attempts.remove(id), now).await?);
         }
         Ok(reports)
@@ -151,12 +151,12 @@ impl Engine {
         last_attempt: Option<LastAttempt>,
         now: Timestamp,
     ) -> Result<CertificateReport, EngineError> {
-        let wanted = self.desired.certificate(id);
-        self.load_certificate(id).await?;
+        let wanted = self.context.desired.certificate(id);
+        self.certificates.load(id).await?;
         let files = wanted.terms.deliveries.iter().map(|delivery| delivery.file.display().to_string());
         used.extend(files.map(CertificateUse::File));
         let from = match wanted.authority {
-            Some(authority) => self.desired.authority(authority).name.clone(),
+            Some(authority) => self.context.desired.authority(authority).name.clone(),
             None => in_words(wanted.terms.issued_by),
         };
         Ok(CertificateReport {
@@ -164,8 +164,8 @@ impl Engine {
             in_manifest: true,
             names: wanted.names.iter().map(ToString::to_string).collect(),
             from,
-            report: Some(self.judge_certificate(id, now)),
-            last: self.state.last_order(&wanted.name).await?,
+            report: Some(self.context.judge_certificate(id, now)),
+            last: self.context.state.last_order(&wanted.name).await?,
             last_attempt,
             used,
             labels: wanted.terms.labels.clone(),

@@ -6,37 +6,37 @@ use pindrel_core::judging::findings::{Code, Finding};
 use pindrel_state::CertificateRow;
 
 use crate::failure::state_failed;
-use crate::run::Engine;
+use crate::requests::certificates::CertificateRequests;
 
-impl Engine {
+impl CertificateRequests {
     /// Requests that certificates be replaced by the next settle, whether or not they are due.
     ///
     /// # Errors
     /// A [`Finding`] when one is issued elsewhere, so that Pindrel cannot renew it.
     pub async fn request_renewal(&self, ids: &[CertificateId]) -> Result<(), Finding> {
         for id in ids {
-            let wanted = self.desired.certificate(*id);
+            let wanted = self.context.desired.certificate(*id);
             if wanted.terms.issued_by == Origin::Elsewhere {
                 let says = format!("the certificate \"{}\" is issued elsewhere", wanted.name);
                 let remedy = format!("Make a signing request with: pindrel cert request {}", wanted.name);
                 return Err(Finding::of(Code::CertificateAwaited, says, remedy));
             }
             // A wish that is refused at once is not kept.
-            if let Some(finding) = self.held_back(*id).await? {
+            if let Some(finding) = self.rate_limits.held_back(*id).await? {
                 return Err(finding);
             }
             // One that is not there yet is issued by the settle that follows.
-            let row = self.state.certificate(&wanted.name).await.map_err(state_failed)?;
+            let row = self.context.state.certificate(&wanted.name).await.map_err(state_failed)?;
             let Some(row) = row else { continue };
-            let now = self.clock.now();
+            let now = self.context.clock.now();
             let request = |row: &mut CertificateRow| {
                 if row.held.replace != Some(ReplaceReason::KeyCompromised) {
                     row.held.replace = Some(ReplaceReason::Requested(now));
                 }
                 row.renew_at = row.held.due_at(wanted.terms.renewal);
             };
-            if let Some(row) = self.change_certificate(&row, &request).await? {
-                self.know_certificate(*id, row).await;
+            if let Some(row) = self.certificates.change(&row, &request).await? {
+                self.certificates.know(*id, row).await;
             }
         }
         Ok(())
@@ -50,8 +50,8 @@ impl Engine {
     pub async fn withdraw_renewal(&self, ids: &[CertificateId]) -> Result<Vec<String>, Finding> {
         let mut withdrawn = Vec::new();
         for id in ids {
-            let wanted = self.desired.certificate(*id);
-            let row = self.state.certificate(&wanted.name).await.map_err(state_failed)?;
+            let wanted = self.context.desired.certificate(*id);
+            let row = self.context.state.certificate(&wanted.name).await.map_err(state_failed)?;
             let requested = |row: &CertificateRow| matches!(row.held.replace, Some(ReplaceReason::Requested(_)));
             let Some(row) = row.filter(requested) else { continue };
             let withdraw = |row: &mut CertificateRow| {
@@ -60,7 +60,7 @@ impl Engine {
                     row.renew_at = row.held.due_at(wanted.terms.renewal);
                 }
             };
-            self.change_certificate(&row, &withdraw).await?;
+            self.certificates.change(&row, &withdraw).await?;
             withdrawn.push(wanted.name.clone());
         }
         Ok(withdrawn)

@@ -8,9 +8,9 @@ use pindrel_core::values::Fingerprint;
 use pindrel_state::{CertificateRow, Claim, Revocation};
 
 use super::unknown;
-use crate::acme::Signing;
+use crate::acme::accounts::Signing;
 use crate::failure::{EngineError, key_failed, state_failed, transport_failed};
-use crate::run::Engine;
+use crate::requests::certificates::CertificateRequests;
 
 /// Why a certificate is revoked (RFC 5280 §5.3.1).
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -61,26 +61,26 @@ pub struct RevocationRequest {
     pub replace: bool,
 }
 
-impl Engine {
+impl CertificateRequests {
     /// Revokes the present certificate of a name, or one before it, and marks the present one to be
     /// replaced unless told otherwise; after a key compromise the next one always has a new key.
     ///
     /// # Errors
     /// A [`Finding`].
     pub async fn revoke(&self, request: &RevocationRequest) -> Result<Fingerprint, Finding> {
-        let wanted = self.desired.certificate_named(&request.name);
+        let wanted = self.context.desired.certificate_named(&request.name);
         let before = self.certificate_to_revoke(request).await?;
         let imported = before.held.origin == Origin::Elsewhere;
         let by_own_key = request.by.map_or(imported, |by| by == RevocationKey::Certificate);
         let authority = match request.authority {
-            Some(id) => self.desired.authority(id).directory.to_string(),
+            Some(id) => self.context.desired.authority(id).directory.to_string(),
             None if before.held.origin == Origin::Authority => String::new(),
             None => return Err(issuer_unknown(&before)),
         };
         // Known before the authority hears of it: what is stopped half-way is gone on with,
         // and a compromised key is never used again.
         let revocation = Revocation { reason: request.reason.code(), by_own_key, authority };
-        let rule = wanted.map_or_else(Default::default, |id| self.desired.certificate(id).terms.renewal);
+        let rule = wanted.map_or_else(Default::default, |id| self.context.desired.certificate(id).terms.renewal);
         let begin = |row: &mut CertificateRow| {
             row.revocation = Some(revocation.clone());
             if request.former.is_some() {
@@ -93,10 +93,10 @@ impl Engine {
             }
             row.renew_at = row.held.due_at(rule);
         };
-        let begun = self.change_certificate(&before, &begin).await?;
+        let begun = self.certificates.change(&before, &begin).await?;
         let mut row = begun.ok_or_else(|| unknown(&request.name))?;
         let sha256 = row.held.sha256;
-        let revoked = self.claimed(&revocation_claim(&row), async |_| self.revoke_row(&mut row).await).await;
+        let revoked = self.context.claimed(&revocation_claim(&row), async |_| self.revoke_row(&mut row).await).await;
         if let Err(finding) = revoked {
             // What is refused is not tried another way, nor again: a person decides.
             if finding.again == Again::Person {
@@ -107,12 +107,12 @@ impl Engine {
                         row.renew_at = before.renew_at;
                     }
                 };
-                self.change_certificate(&before, &undo).await?;
+                self.certificates.change(&before, &undo).await?;
             }
             return Err(finding);
         }
         if let Some(id) = wanted.filter(|_| request.former.is_none()) {
-            self.know_certificate(id, row).await;
+            self.certificates.know(id, row).await;
         }
         Ok(sha256)
     }
@@ -120,7 +120,7 @@ impl Engine {
     /// The row of the certificate that is meant.
     async fn certificate_to_revoke(&self, request: &RevocationRequest) -> Result<CertificateRow, Finding> {
         let name = &request.name;
-        let history = self.state.certificate_history(name).await.map_err(state_failed)?;
+        let history = self.context.state.certificate_history(name).await.map_err(state_failed)?;
         let Some(former) = &request.former else {
             return history.into_iter().next().ok_or_else(|| unknown(name));
         };
@@ -144,48 +144,49 @@ impl Engine {
     async fn revoke_row(&self, row: &mut CertificateRow) -> Result<(), Finding> {
         let Some(Revocation { reason, by_own_key, authority }) = row.revocation.clone() else { return Ok(()) };
         let directory = if authority.is_empty() { &row.held.authority } else { &authority };
-        let Some(authority) = self.desired.authority_at(directory) else {
+        let Some(authority) = self.context.desired.authority_at(directory) else {
             let says = format!("the manifest has no authority with the directory {directory}");
             let remedy = "Put the authority back into the manifest until the revocation is done";
             return Err(Finding::of(Code::AuthorityRefuses, says, remedy).again(Again::WhenChanged));
         };
-        let (chain, key) = self.chain_and_key(row)?;
+        let (chain, key) = self.keys.chain_and_key(row)?;
         let leaf = &chain.certificates()[0];
         let (name, sha256) = (row.name.clone(), row.held.sha256.to_string());
-        self.journalled("certificate-revoke", &name, &sha256, async {
-            if by_own_key {
-                let connected = self.authority(authority).await?;
-                let signer = key.request_signer().map_err(key_failed)?;
-                let signer: &dyn RequestSigner = &Signing(&signer);
-                connected.revoke(signer, None, leaf, reason).await.map_err(transport_failed)?;
-            } else {
-                let account = self.account(authority).await?;
-                let signer = Signing(&account.key);
-                let revoked = account.authority.revoke(&signer, Some(&account.url), leaf, reason).await;
-                revoked.map_err(transport_failed)?;
-            }
-            let now = self.clock.now();
-            let revoked = |row: &mut CertificateRow| (row.held.revoked, row.revocation) = (Some(now), None);
-            revoked(row);
-            self.change_certificate(row, &revoked).await.map(drop)
-        })
-        .await
+        self.context
+            .journalled("certificate-revoke", &name, &sha256, async {
+                if by_own_key {
+                    let connected = self.accounts.authority(authority).await?;
+                    let signer = key.request_signer().map_err(key_failed)?;
+                    let signer: &dyn RequestSigner = &Signing(&signer);
+                    connected.revoke(signer, None, leaf, reason).await.map_err(transport_failed)?;
+                } else {
+                    let account = self.accounts.account(authority).await?;
+                    let signer = Signing(&account.key);
+                    let revoked = account.authority.revoke(&signer, Some(&account.url), leaf, reason).await;
+                    revoked.map_err(transport_failed)?;
+                }
+                let now = self.context.clock.now();
+                let revoked = |row: &mut CertificateRow| (row.held.revoked, row.revocation) = (Some(now), None);
+                revoked(row);
+                self.certificates.change(row, &revoked).await.map(drop)
+            })
+            .await
     }
 
     /// Goes on with revocations that an earlier run did not see confirmed.
     pub(crate) async fn finish_revocations(&self) -> Result<(), EngineError> {
-        for row in self.state.certificates_to_revoke().await? {
+        for row in self.context.state.certificates_to_revoke().await? {
             let finish = async |_: &Claim| {
-                let history = self.state.certificate_history(&row.name).await.map_err(state_failed)?;
+                let history = self.context.state.certificate_history(&row.name).await.map_err(state_failed)?;
                 let still = history.into_iter().find(|now| now.held.sha256 == row.held.sha256);
                 match still.filter(|now| now.revocation.is_some()) {
                     Some(mut row) => self.revoke_row(&mut row).await,
                     None => Ok(()),
                 }
             };
-            if let Err(finding) = self.claimed_if_free(&revocation_claim(&row), finish).await {
-                self.note(format!("the certificate \"{}\" is not revoked yet: {}", row.name, finding.says));
-                self.note(finding.remedy);
+            if let Err(finding) = self.context.claimed_if_free(&revocation_claim(&row), finish).await {
+                self.context.note(format!("the certificate \"{}\" is not revoked yet: {}", row.name, finding.says));
+                self.context.note(finding.remedy);
             }
         }
         Ok(())

@@ -7,9 +7,10 @@ use pindrel_keys::{Chain, Details, details};
 use pindrel_state::CommandRun;
 use serde::Serialize;
 
-use super::{CertificateReport, chain_of, unknown};
+use super::{CertificateReport, unknown};
 use crate::failure::state_failed;
-use crate::run::Engine;
+use crate::home::keys::chain_of;
+use crate::requests::certificates::CertificateRequests;
 
 /// All that is known of one certificate.
 #[derive(Debug, Clone)]
@@ -45,15 +46,15 @@ pub struct PastCertificate {
     pub revoked: Option<Timestamp>,
 }
 
-impl Engine {
+impl CertificateRequests {
     /// Returns all that is known of one certificate.
     ///
     /// # Errors
     /// A [`Finding`] when there is none of that name, or the state cannot be read.
-    pub async fn certificate_details(&self, name: &str) -> Result<CertificateDetails, Finding> {
-        let report = self.certificate_reports().await?.into_iter().find(|report| report.name == name);
+    pub async fn details(&self, name: &str) -> Result<CertificateDetails, Finding> {
+        let report = self.reports().await?.into_iter().find(|report| report.name == name);
         let report = report.ok_or_else(|| unknown(name))?;
-        let mut history = self.state.certificate_history(name).await.map_err(state_failed)?.into_iter();
+        let mut history = self.context.state.certificate_history(name).await.map_err(state_failed)?.into_iter();
         let present = history.next();
         let former = history.map(|row| PastCertificate {
             sha256: row.held.sha256,
@@ -70,7 +71,7 @@ impl Engine {
             root: chain.as_ref().map(Chain::root_name),
             window: present.as_ref().and_then(|row| row.held.window.clone()),
             revoked: present.as_ref().and_then(|row| row.held.revoked),
-            commands: self.state.command_runs(name).await.map_err(state_failed)?,
+            commands: self.context.state.command_runs(name).await.map_err(state_failed)?,
             former,
             report,
         })

@@ -13,8 +13,9 @@ use pindrel_keys::{Chain, KeyError};
 use secrecy::{ExposeSecret as _, SecretString};
 
 use super::{ClauseReport, Verdict};
+use crate::context::Context;
 use crate::failure::internal;
-use crate::run::Engine;
+use crate::requests::endpoints::EndpointRequests;
 
 /// How long a binding may take until it is in force.
 const DEPLOYED_WITHIN: Duration = Duration::from_secs(120);
@@ -25,24 +26,20 @@ const DAYS: i64 = 2;
 /// The entity tag of no binding.
 const NO_SUCH_TAG: &str = "\"pindrel-no-such-tag\"";
 
-impl Engine {
+impl EndpointRequests {
     /// Goes through the calls of the endpoint protocol with a hostname that is bound for the trial and
     /// with certificates that nobody trusts, and takes both away again.
     ///
     /// # Errors
     /// A [`Finding`] when the endpoint speaks no protocol, is not listed, or has the hostname bound.
-    pub async fn endpoint_conformance(
-        &self,
-        id: EndpointId,
-        hostname: &Hostname,
-    ) -> Result<Vec<ClauseReport>, Finding> {
-        let endpoint = self.desired.endpoint(id);
+    pub async fn try_protocol(&self, id: EndpointId, hostname: &Hostname) -> Result<Vec<ClauseReport>, Finding> {
+        let endpoint = self.context.desired.endpoint(id);
         let refused = |says: String, remedy: &str| Finding::of(Code::PlatformRefuses, says, remedy);
         if !matches!(endpoint.driver, EndpointDriver::Http(_) | EndpointDriver::Program(_)) {
             let says = format!("[endpoint.{}] does not speak the endpoint protocol", endpoint.name);
             return Err(refused(says, "Name an endpoint whose driver is \"http\" or \"program\""));
         }
-        let platform = self.drivers.platform(endpoint)?;
+        let platform = self.context.drivers.platform(endpoint)?;
         let listed = platform.endpoints().await.map_err(|error| error.finding())?;
         let Some(info) = listed.into_iter().find(|info| info.id == endpoint.id) else {
             let says = format!("the platform at {} has no endpoint \"{}\"", endpoint.platform(), endpoint.id);
@@ -55,7 +52,8 @@ impl Engine {
         }
         let first = self.trial_certificate(hostname).await?;
         let second = self.trial_certificate(hostname).await?;
-        let mut trial = Trial { engine: self, platform: &*platform, info: &info, hostname, clauses: Vec::new() };
+        let mut trial =
+            Trial { context: &self.context, platform: &*platform, info: &info, hostname, clauses: Vec::new() };
         trial.clauses.push(ClauseReport { clause: "the endpoint is listed", verdict: Verdict::Met });
         trial.offers();
         trial.token().await;
@@ -70,9 +68,9 @@ impl Engine {
 
     async fn trial_certificate(&self, hostname: &Hostname) -> Result<TrialCertificate, Finding> {
         let failed = |error: KeyError| internal(error.to_string());
-        let key = self.drivers.keys().certificate_key(KeyKind::EcdsaP256).await.map_err(failed)?;
+        let key = self.context.drivers.keys().certificate_key(KeyKind::EcdsaP256).await.map_err(failed)?;
         let names = std::slice::from_ref(hostname);
-        let chain = key.self_signed(names, self.clock.now(), DAYS).map_err(failed)?;
+        let chain = key.self_signed(names, self.context.clock.now(), DAYS).map_err(failed)?;
         let sha256 = Chain::from_pem(&chain).map_err(|error| internal(error.to_string()))?.fingerprint();
         Ok(TrialCertificate { chain, key: key.pem(), sha256 })
     }
@@ -85,7 +83,7 @@ struct TrialCertificate {
 }
 
 struct Trial<'t> {
-    engine: &'t Engine,
+    context: &'t Context,
     platform: &'t dyn Platform,
     info: &'t EndpointInfo,
     hostname: &'t Hostname,
@@ -283,12 +281,12 @@ impl Trial<'_> {
 
     /// Waits until the binding is in force, or has failed.
     async fn deployed(&self) -> Option<Deployment> {
-        let began = self.engine.clock.elapsed();
+        let began = self.context.clock.elapsed();
         loop {
             let seen = self.read().await.ok().flatten().map(|bound| bound.deployment);
-            let over = self.engine.clock.elapsed().saturating_sub(began) >= DEPLOYED_WITHIN;
+            let over = self.context.clock.elapsed().saturating_sub(began) >= DEPLOYED_WITHIN;
             match seen {
-                Some(Deployment::Deploying) if !over => self.engine.clock.sleep(Duration::from_secs(1)).await,
+                Some(Deployment::Deploying) if !over => self.context.clock.sleep(Duration::from_secs(1)).await,
                 _ => return seen,
             }
         }
@@ -297,19 +295,19 @@ impl Trial<'_> {
     async fn served(&self, sha256: Fingerprint) -> Result<(), String> {
         for address in &self.info.addresses {
             let place = SocketAddr::new(*address, self.info.port);
-            let began = self.engine.clock.elapsed();
+            let began = self.context.clock.elapsed();
             loop {
-                let served = self.engine.drivers.probe().served_certificate(place, self.hostname).await;
+                let served = self.context.drivers.probe().served_certificate(place, self.hostname).await;
                 if served.as_ref().is_ok_and(|served| *served == sha256) {
                     break;
                 }
-                if self.engine.clock.elapsed().saturating_sub(began) >= SERVED_WITHIN {
+                if self.context.clock.elapsed().saturating_sub(began) >= SERVED_WITHIN {
                     return Err(match served {
                         Ok(other) => format!("{place} serves {other}"),
                         Err(error) => format!("{place}: {error}"),
                     });
                 }
-                self.engine.clock.sleep(Duration::from_secs(1)).await;
+                self.context.clock.sleep(Duration::from_secs(1)).await;
             }
         }
         Ok(())

@@ -7,21 +7,21 @@ use pindrel_dns::conformance::trial;
 
 use super::{ClauseReport, Verdict};
 use crate::failure::internal;
-use crate::run::Engine;
+use crate::requests::zones::ZoneRequests;
 
-impl Engine {
+impl ZoneRequests {
     /// Tries what the driver of a zone must do, with records below `label` that are taken away again.
     ///
     /// # Errors
     /// A [`Finding`] when the zone cannot be read, or there is something below that label.
-    pub async fn zone_conformance(&self, id: ZoneId, label: &str) -> Result<Vec<ClauseReport>, Finding> {
-        let zone = self.desired.zone(id);
-        if self.desired.is_handed_off(id) {
+    pub async fn try_driver(&self, id: ZoneId, label: &str) -> Result<Vec<ClauseReport>, Finding> {
+        let zone = self.context.desired.zone(id);
+        if self.context.desired.is_handed_off(id) {
             let says = format!("{} is edited by somebody else (driver = \"none\")", zone.name);
             return Err(Finding::of(Code::UpdateRefused, says, "Name a zone that Pindrel changes"));
         }
         let place = zone.name.below(label).map_err(|error| internal(error.to_string()))?;
-        let driver = self.zone_driver(id, None).await?;
+        let driver = self.zones.driver(id, None).await?;
         let clauses = trial(&*driver, &zone.name, &place).await.map_err(|error| error.finding(Pin::Zone))?;
         let report = |(clause, kept): (&'static str, Result<(), String>)| ClauseReport {
             clause,

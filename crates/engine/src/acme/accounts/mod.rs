@@ -1,24 +1,25 @@
 //! Accounts at authorities: opened, found, changed, given another key, closed.
 
+mod keys;
+
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex, PoisonError};
 
-use pindrel_acme::{Registered, TransportError};
+use pindrel_acme::{Registered, RequestSigner, TransportError};
 use pindrel_core::certificates::acme::account::{self, AccountStatus};
-use pindrel_core::certificates::acme::jws::Unsigned;
+use pindrel_core::certificates::acme::jws::{Jwk, Unsigned};
 use pindrel_core::desired::AuthorityId;
 use pindrel_core::judging::findings::{Code, Finding};
 use pindrel_core::values::KeyKind;
 use pindrel_keys::{AccountKey, external_mac};
 use pindrel_state::{AccountRow, Claim};
-use secrecy::{ExposeSecret as _, SecretString};
+use secrecy::ExposeSecret as _;
 use serde_json::Value;
 use tokio::sync::OnceCell;
 
-use super::Signing;
+use crate::context::Context;
 use crate::drivers::Authority;
 use crate::failure::{EngineError, key_failed, seal_failed, secret_unreadable, state_failed, transport_failed};
-use crate::run::Engine;
 
 /// An account with all that its orders need.
 pub(crate) struct Account {
@@ -78,10 +79,18 @@ pub struct Registration {
     pub agree: bool,
 }
 
-impl Engine {
+/// Accounts at authorities, and the connections to these.
+pub struct Accounts {
+    pub(crate) context: Arc<Context>,
+    /// The connections, each made when first needed.
+    pub(crate) authorities: Vec<OnceCell<Arc<dyn Authority>>>,
+    pub(crate) open: OpenAccounts,
+}
+
+impl Accounts {
     /// The step that opens an account, or finds it.
     pub(crate) async fn register(&self, id: AuthorityId) -> Result<(), Finding> {
-        self.open_account(id, Registration::default()).await.map(drop)
+        self.open(id, Registration::default()).await.map(drop)
     }
 
     /// Opens an account at an authority, or finds the one that the key has; contacts
@@ -89,41 +98,46 @@ impl Engine {
     ///
     /// # Errors
     /// A [`Finding`].
-    pub async fn open_account(&self, id: AuthorityId, how: Registration) -> Result<AccountReport, Finding> {
-        self.claimed(&self.account_claim(id), async |_| self.open_claimed_account(id, how).await).await
+    pub async fn open(&self, id: AuthorityId, how: Registration) -> Result<AccountReport, Finding> {
+        self.context.claimed(&self.claim_key(id), async |_| self.open_claimed_account(id, how).await).await
     }
 
-    fn account_claim(&self, id: AuthorityId) -> String {
-        format!("account {}", self.desired.authority(id).directory)
+    fn claim_key(&self, id: AuthorityId) -> String {
+        format!("account {}", self.context.desired.authority(id).directory)
     }
 
     async fn open_claimed_account(&self, id: AuthorityId, how: Registration) -> Result<AccountReport, Finding> {
-        let wanted = self.desired.authority(id);
+        let wanted = self.context.desired.authority(id);
         let directory = wanted.directory.as_str();
         let authority = self.authority(id).await?;
-        let known =
-            self.state.account(directory).await.map_err(state_failed)?.filter(|row| row.status == AccountStatus::Valid);
+        let known = self
+            .context
+            .state
+            .account(directory)
+            .await
+            .map_err(state_failed)?
+            .filter(|row| row.status == AccountStatus::Valid);
         let known = match known {
             Some(row) => Some(self.confirm_key_change(&*authority, row).await?),
             None => None,
         };
         let (key, mut row) = match (how.key, known) {
-            (Some(key), Some(row)) if self.account_key_of(&row)?.jwk() != key.jwk() => {
+            (Some(key), Some(row)) if self.key_of(&row)?.jwk() != key.jwk() => {
                 let says = format!("an account with another key already exists at {directory}");
                 let remedy = "Change its key with: pindrel account change-key, or close it first";
                 return Err(Finding::of(Code::AuthorityRefuses, says, remedy));
             }
-            (_, Some(row)) => (self.account_key_of(&row)?, row),
+            (_, Some(row)) => (self.key_of(&row)?, row),
             (given, None) => {
                 let key = match given {
                     Some(key) => key,
-                    None => self.drivers.keys().account_key(wanted.account_key).await.map_err(key_failed)?,
+                    None => self.context.drivers.keys().account_key(wanted.account_key).await.map_err(key_failed)?,
                 };
                 // Sealed before the authority hears of it: asking twice with the same key
                 // finds the same account (RFC 8555 §7.3.1).
                 let row = AccountRow {
                     authority: directory.into(),
-                    key: self.vault.seal(&account_row(directory), key.pkcs8()).map_err(seal_failed)?,
+                    key: self.context.vault.seal(&account_row(directory), key.pkcs8()).map_err(seal_failed)?,
                     url: None,
                     orders: None,
                     status: AccountStatus::Valid,
@@ -131,7 +145,7 @@ impl Engine {
                     terms: None,
                     next_key: None,
                 };
-                self.state.persist_account(&row).await.map_err(state_failed)?;
+                self.context.state.persist_account(&row).await.map_err(state_failed)?;
                 (key, row)
             }
         };
@@ -146,7 +160,8 @@ impl Engine {
                 }
                 match authority.account(&Signing(&key), url, None).await {
                     Err(TransportError::Refused { problem, .. }) if problem.error() == "accountDoesNotExist" => {
-                        self.note(format!("{} no longer knows the account {url}; another one is opened", wanted.name));
+                        self.context
+                            .note(format!("{} no longer knows the account {url}; another one is opened", wanted.name));
                         row.terms = None;
                         self.first_registration(id, &*authority, &key).await?
                     }
@@ -161,8 +176,8 @@ impl Engine {
         if row.contact != wanted.contact && row.status == AccountStatus::Valid {
             self.change_contacts(&*authority, &key, &registered.url, &mut row, &wanted.contact).await?;
         }
-        self.state.persist_account(&row).await.map_err(state_failed)?;
-        Ok(self.account_report(id, Some(&row), Some(&key), Some(&*authority)))
+        self.context.state.persist_account(&row).await.map_err(state_failed)?;
+        Ok(self.report(id, Some(&row), Some(&key), Some(&*authority)))
     }
 
     async fn first_registration(
@@ -171,7 +186,7 @@ impl Engine {
         authority: &dyn Authority,
         key: &AccountKey,
     ) -> Result<Registered, Finding> {
-        let wanted = self.desired.authority(id);
+        let wanted = self.context.desired.authority(id);
         let meta = &authority.directory().meta;
         let binding = self.external_binding(id, key, &authority.directory().new_account)?;
         if binding.is_none() && meta.external_account_required {
@@ -224,9 +239,9 @@ impl Engine {
     }
 
     fn external_binding(&self, id: AuthorityId, key: &AccountKey, url: &str) -> Result<Option<Value>, Finding> {
-        let Some(external) = &self.desired.authority(id).external_account_key else { return Ok(None) };
+        let Some(external) = &self.context.desired.authority(id).external_account_key else { return Ok(None) };
         let unreadable = |why: &str| secret_unreadable(&external.secret, why);
-        let secret = self.drivers.secret(&external.secret).map_err(|why| unreadable(&why))?;
+        let secret = self.context.drivers.secret(&external.secret).map_err(|why| unreadable(&why))?;
         let encoded = secret.expose_secret().trim_end_matches('=').replace('+', "-").replace('/', "_");
         let mac = base64::Engine::decode(&base64::engine::general_purpose::URL_SAFE_NO_PAD, encoded)
             .map_err(|_| unreadable("it is not base64url"))?;
@@ -237,12 +252,12 @@ impl Engine {
 
     /// The account that orders at an authority are made with; read once a run.
     pub(crate) async fn account(&self, id: AuthorityId) -> Result<Arc<Account>, Finding> {
-        let cell = self.accounts.cell(id);
+        let cell = self.open.cell(id);
         cell.get_or_try_init(async || self.read_account(id).await.map(Arc::new)).await.cloned()
     }
 
     async fn read_account(&self, id: AuthorityId) -> Result<Account, Finding> {
-        let wanted = self.desired.authority(id);
+        let wanted = self.context.desired.authority(id);
         let directory = wanted.directory.as_str();
         let authority = self.authority(id).await?;
         let none = || {
@@ -250,7 +265,7 @@ impl Engine {
             Finding::of(Code::AccountMissing, says, format!("Open one with: pindrel account register {}", wanted.name))
         };
         let read = async || {
-            let row = self.state.account(directory).await.map_err(state_failed)?;
+            let row = self.context.state.account(directory).await.map_err(state_failed)?;
             row.filter(|row| row.status == AccountStatus::Valid).ok_or_else(none)
         };
         let mut row = read().await?;
@@ -258,16 +273,16 @@ impl Engine {
             let update = async |_: &Claim| {
                 let mut row = self.confirm_key_change(&*authority, read().await?).await?;
                 if let Some(url) = row.url.clone().filter(|_| row.contact != wanted.contact) {
-                    let key = self.account_key_of(&row)?;
+                    let key = self.key_of(&row)?;
                     self.change_contacts(&*authority, &key, &url, &mut row, &wanted.contact).await?;
-                    self.state.persist_account(&row).await.map_err(state_failed)?;
+                    self.context.state.persist_account(&row).await.map_err(state_failed)?;
                 }
                 Ok(row)
             };
-            row = self.claimed(&self.account_claim(id), update).await?;
+            row = self.context.claimed(&self.claim_key(id), update).await?;
         }
         let url = row.url.clone().ok_or_else(none)?;
-        let key = self.account_key_of(&row)?;
+        let key = self.key_of(&row)?;
         let terms = &authority.directory().meta.terms_of_service;
         if let (Some(agreed), Some(new)) = (&row.terms, terms)
             && agreed != new
@@ -276,13 +291,13 @@ impl Engine {
                 "the terms of service of {directory} have changed to {new}; once read, agree with: pindrel account register {} --agree",
                 wanted.name
             );
-            self.note(says);
+            self.context.note(says);
         }
         Ok(Account { authority, key, url, orders: row.orders })
     }
 
-    fn account_key_of(&self, row: &AccountRow) -> Result<AccountKey, Finding> {
-        let pkcs8 = self.vault.unseal(&account_row(&row.authority), &row.key).map_err(seal_failed)?;
+    fn key_of(&self, row: &AccountRow) -> Result<AccountKey, Finding> {
+        let pkcs8 = self.context.vault.unseal(&account_row(&row.authority), &row.key).map_err(seal_failed)?;
         AccountKey::from_pkcs8(pkcs8.expose_secret()).map_err(key_failed)
     }
 
@@ -291,21 +306,21 @@ impl Engine {
     ///
     /// # Errors
     /// [`EngineError`] when the state cannot be read.
-    pub async fn account_reports(&self, ids: &[AuthorityId]) -> Result<Vec<AccountReport>, EngineError> {
+    pub async fn reports(&self, ids: &[AuthorityId]) -> Result<Vec<AccountReport>, EngineError> {
         let mut reports = Vec::with_capacity(ids.len());
         for id in ids {
-            let row = self.state.account(self.desired.authority(*id).directory.as_str()).await?;
+            let row = self.context.state.account(self.context.desired.authority(*id).directory.as_str()).await?;
             let Some(mut row) = row else {
-                reports.push(self.account_report(*id, None, None, None));
+                reports.push(self.report(*id, None, None, None));
                 continue;
             };
             match self.ask_account(*id, &mut row).await {
                 Ok((key, authority)) => {
-                    reports.push(self.account_report(*id, Some(&row), Some(&key), Some(&*authority)));
+                    reports.push(self.report(*id, Some(&row), Some(&key), Some(&*authority)));
                 }
                 Err(finding) => {
-                    let key = self.account_key_of(&row).ok();
-                    let report = self.account_report(*id, Some(&row), key.as_ref(), None);
+                    let key = self.key_of(&row).ok();
+                    let report = self.report(*id, Some(&row), key.as_ref(), None);
                     reports.push(AccountReport { unreachable: Some(finding.says), ..report });
                 }
             }
@@ -318,7 +333,7 @@ impl Engine {
         id: AuthorityId,
         row: &mut AccountRow,
     ) -> Result<(AccountKey, Arc<dyn Authority>), Finding> {
-        let key = self.account_key_of(row)?;
+        let key = self.key_of(row)?;
         let authority = self.authority(id).await?;
         if let (Some(url), AccountStatus::Valid) = (row.url.clone(), row.status) {
             let shown = authority.account(&Signing(&key), &url, None).await.map_err(transport_failed)?;
@@ -327,14 +342,14 @@ impl Engine {
         Ok((key, authority))
     }
 
-    fn account_report(
+    fn report(
         &self,
         id: AuthorityId,
         row: Option<&AccountRow>,
         key: Option<&AccountKey>,
         authority: Option<&dyn Authority>,
     ) -> AccountReport {
-        let wanted = self.desired.authority(id);
+        let wanted = self.context.desired.authority(id);
         let terms = row.and_then(|row| row.terms.clone());
         let named = authority.and_then(|authority| authority.directory().meta.terms_of_service.clone());
         AccountReport {
@@ -352,118 +367,57 @@ impl Engine {
         }
     }
 
-    /// Returns the account's private key, to be taken elsewhere.
-    ///
-    /// # Errors
-    /// A [`Finding`].
-    pub async fn export_account_key(&self, id: AuthorityId, as_jwk: bool) -> Result<SecretString, Finding> {
-        let directory = self.desired.authority(id).directory.as_str();
-        let row = self.state.account(directory).await.map_err(state_failed)?;
-        let row = row.ok_or_else(|| no_account(directory))?;
-        let key = self.account_key_of(&row)?;
-        if as_jwk { key.private_jwk().map_err(key_failed) } else { Ok(key.pem()) }
-    }
-
-    /// Gives an account another key. Both keys are kept until the authority confirms.
-    ///
-    /// # Errors
-    /// A [`Finding`].
-    pub async fn change_account_key(
-        &self,
-        id: AuthorityId,
-        given: Option<AccountKey>,
-    ) -> Result<AccountReport, Finding> {
-        let account = self.account(id).await?;
-        self.claimed(&self.account_claim(id), async |_| self.change_claimed_key(id, &account, given).await).await
-    }
-
-    async fn change_claimed_key(
-        &self,
-        id: AuthorityId,
-        account: &Account,
-        given: Option<AccountKey>,
-    ) -> Result<AccountReport, Finding> {
-        let wanted = self.desired.authority(id);
-        let directory = wanted.directory.as_str();
-        let mut row =
-            self.state.account(directory).await.map_err(state_failed)?.ok_or_else(|| no_account(directory))?;
-        let new = match given {
-            Some(key) => key,
-            None => self.drivers.keys().account_key(wanted.account_key).await.map_err(key_failed)?,
-        };
-        row.next_key = Some(self.vault.seal(&next_key_row(directory), new.pkcs8()).map_err(seal_failed)?);
-        self.state.persist_account(&row).await.map_err(state_failed)?;
-        self.journalled("account-change-key", directory, &account.url, async {
-            match account.authority.change_key(&Signing(&account.key), &Signing(&new), &account.url).await {
-                Ok(()) => {}
-                Err(error) if error.may_have_acted() => {
-                    // Which of both keys counts is found out by asking, now or at the next run.
-                    row = self.confirm_key_change(&*account.authority, row.clone()).await?;
-                    if self.account_key_of(&row)?.jwk() != new.jwk() {
-                        return Err(transport_failed(error));
-                    }
-                }
-                Err(error) => {
-                    row.next_key = None;
-                    self.state.persist_account(&row).await.map_err(state_failed)?;
-                    return Err(transport_failed(error));
-                }
-            }
-            self.apply_next_key(&mut row, &new).await
-        })
-        .await?;
-        self.accounts.forget(id);
-        Ok(self.account_report(id, Some(&row), Some(&new), Some(&*account.authority)))
-    }
-
-    async fn apply_next_key(&self, row: &mut AccountRow, new: &AccountKey) -> Result<(), Finding> {
-        row.key = self.vault.seal(&account_row(&row.authority), new.pkcs8()).map_err(seal_failed)?;
-        row.next_key = None;
-        self.state.persist_account(row).await.map_err(state_failed)
-    }
-
-    /// Finds out whether a key change that was under way has come about.
-    async fn confirm_key_change(&self, authority: &dyn Authority, mut row: AccountRow) -> Result<AccountRow, Finding> {
-        let Some(next) = row.next_key.clone() else { return Ok(row) };
-        let pkcs8 = self.vault.unseal(&next_key_row(&row.authority), &next).map_err(seal_failed)?;
-        let new = AccountKey::from_pkcs8(pkcs8.expose_secret()).map_err(key_failed)?;
-        let found = authority.find(&Signing(&new)).await.map_err(transport_failed)?;
-        if found.is_some_and(|found| Some(&found.url) == row.url.as_ref()) {
-            self.apply_next_key(&mut row, &new).await?;
-        } else {
-            row.next_key = None;
-            self.state.persist_account(&row).await.map_err(state_failed)?;
-        }
-        Ok(row)
-    }
-
     /// Closes an account permanently.
     ///
     /// # Errors
     /// A [`Finding`].
-    pub async fn close_account(&self, id: AuthorityId) -> Result<AccountReport, Finding> {
+    pub async fn close(&self, id: AuthorityId) -> Result<AccountReport, Finding> {
         let account = self.account(id).await?;
-        self.claimed(&self.account_claim(id), async |_| self.close_claimed_account(id, &account).await).await
+        self.context.claimed(&self.claim_key(id), async |_| self.close_claimed_account(id, &account).await).await
     }
 
     async fn close_claimed_account(&self, id: AuthorityId, account: &Account) -> Result<AccountReport, Finding> {
-        let directory = self.desired.authority(id).directory.as_str();
+        let directory = self.context.desired.authority(id).directory.as_str();
         let mut row =
-            self.state.account(directory).await.map_err(state_failed)?.ok_or_else(|| no_account(directory))?;
-        self.journalled("account-close", directory, &account.url, async {
-            let deactivate = Some(account::deactivate());
-            match account.authority.account(&Signing(&account.key), &account.url, deactivate).await {
-                Ok(closed) => self.apply_account(&mut row, &closed),
-                // One that is closed already answers as one that may not be used.
-                Err(TransportError::Refused { problem, .. }) if problem.status == Some(401) => {}
-                Err(error) => return Err(transport_failed(error)),
+            self.context.state.account(directory).await.map_err(state_failed)?.ok_or_else(|| no_account(directory))?;
+        self.context
+            .journalled("account-close", directory, &account.url, async {
+                let deactivate = Some(account::deactivate());
+                match account.authority.account(&Signing(&account.key), &account.url, deactivate).await {
+                    Ok(closed) => self.apply_account(&mut row, &closed),
+                    // One that is closed already answers as one that may not be used.
+                    Err(TransportError::Refused { problem, .. }) if problem.status == Some(401) => {}
+                    Err(error) => return Err(transport_failed(error)),
+                }
+                row.status = AccountStatus::Deactivated;
+                self.context.state.persist_account(&row).await.map_err(state_failed)
+            })
+            .await?;
+        self.open.forget(id);
+        Ok(self.report(id, Some(&row), Some(&account.key), Some(&*account.authority)))
+    }
+
+    /// The authorities where an account is open.
+    pub(crate) async fn open_accounts(&self) -> Result<Vec<AuthorityId>, EngineError> {
+        let mut accounts = Vec::new();
+        for (authority, id) in self.context.desired.authorities.iter().zip(0u32..) {
+            let account = self.context.state.account(authority.directory.as_str()).await?;
+            if account.is_some_and(|account| account.url.is_some() && account.status == AccountStatus::Valid) {
+                accounts.push(AuthorityId(id));
             }
-            row.status = AccountStatus::Deactivated;
-            self.state.persist_account(&row).await.map_err(state_failed)
-        })
-        .await?;
-        self.accounts.forget(id);
-        Ok(self.account_report(id, Some(&row), Some(&account.key), Some(&*account.authority)))
+        }
+        Ok(accounts)
+    }
+
+    /// The connection to an authority; several that need it at once wait for one.
+    pub(crate) async fn authority(&self, id: AuthorityId) -> Result<Arc<dyn Authority>, Finding> {
+        let cell = &self.authorities[id.0 as usize];
+        cell.get_or_try_init(|| self.context.drivers.authority(self.context.desired.authority(id))).await.cloned()
+    }
+
+    /// How many signed requests went to authorities.
+    pub(crate) fn signed_requests(&self) -> u64 {
+        self.authorities.iter().filter_map(|cell| cell.get()).map(|authority| authority.signed()).sum()
     }
 }
 
@@ -484,7 +438,15 @@ fn account_row(directory: &str) -> String {
     format!("account/{directory}")
 }
 
-/// The row that the key of a change under way is sealed for.
-fn next_key_row(directory: &str) -> String {
-    format!("next account/{directory}")
+/// Lets an account key sign for the transport.
+pub(crate) struct Signing<'k>(pub(crate) &'k AccountKey);
+
+impl RequestSigner for Signing<'_> {
+    fn jwk(&self) -> &Jwk {
+        self.0.jwk()
+    }
+
+    fn sign(&self, message: &[u8]) -> Result<Vec<u8>, String> {
+        self.0.sign(message).map_err(|error| error.to_string())
+    }
 }

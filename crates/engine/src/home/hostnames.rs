@@ -1,0 +1,165 @@
+//! What is stored of hostnames: facts, what Pindrel counts as its own, and what an alias should give.
+
+use std::collections::BTreeSet;
+use std::sync::atomic::AtomicBool;
+use std::sync::{Arc, Mutex};
+
+use jiff::Timestamp;
+use pindrel_core::desired::{Digests, HostnameId};
+use pindrel_core::health::policy::Choice;
+use pindrel_core::judging::facts::{HostnameFacts, HostnameKnowledge, Ownership};
+use pindrel_core::judging::pins::{Known, Pins};
+use pindrel_core::names::name::Hostname;
+use pindrel_core::planning::plan::HostnameRef;
+use pindrel_state::{Claim, HostnameRow};
+use tokio::sync::OnceCell;
+
+use crate::context::Context;
+use crate::events::Event;
+use crate::failure::EngineError;
+
+/// The number of this run, once it has changed something.
+#[derive(Default)]
+pub(crate) struct RunRecord {
+    /// Whether what is recorded is changed in the world, too.
+    pub(super) begun: AtomicBool,
+    pub(super) id: OnceCell<i64>,
+    pub(super) changed: Mutex<BTreeSet<Hostname>>,
+}
+
+/// What is stored of hostnames.
+pub(crate) struct Hostnames {
+    pub(crate) context: Arc<Context>,
+    pub(crate) digests: Digests,
+    /// Whether somebody else makes the checks and switches aliases from one endpoint of a hostname to another.
+    pub(crate) without_failover: bool,
+    pub(crate) record: RunRecord,
+}
+
+impl Hostnames {
+    /// Changes what is known of a hostname's facts, stores it and tells it.
+    pub(crate) async fn record_facts(
+        &self,
+        id: HostnameId,
+        change: impl FnOnce(&mut HostnameFacts),
+    ) -> Result<Pins, EngineError> {
+        change(&mut self.context.known().hostnames.entry(id).or_default().facts);
+        self.persist(id).await
+    }
+
+    /// Where somebody else switches aliases, takes over what has been written and seen by that since, and decides anew.
+    pub(crate) async fn follow_switches(&self, id: HostnameId) -> Result<(), EngineError> {
+        let wanted = self.context.desired.hostname(id);
+        if !self.is_without_failover() || !wanted.follows_checks(&self.context.desired) {
+            return Ok(());
+        }
+        if let Some(row) = self.context.state.hostname(&wanted.hostname).await? {
+            let mut known = self.context.known();
+            let own = known.hostnames.entry(id).or_default();
+            own.ownership = row.ownership;
+            own.facts.take_later_alias(row.facts.alias);
+        }
+        self.choose(id);
+        Ok(())
+    }
+
+    /// Decides what the alias of a hostname should give, where there is something to choose from.
+    pub(crate) fn choose(&self, id: HostnameId) -> Option<Choice> {
+        let now = self.context.clock.now();
+        let mut known = self.context.known();
+        let about = Known::about(&self.context.desired, &known, id);
+        let mut choice = about.decide(now)?;
+        let given = about.aliased_at();
+        if self.is_without_failover() && !given.is_empty() {
+            choice.give = given;
+        }
+        known.choices.insert(id, choice.clone());
+        Some(choice)
+    }
+
+    /// Says whether somebody else makes checks and switches aliases.
+    pub(crate) fn is_without_failover(&self) -> bool {
+        self.without_failover
+    }
+
+    /// Stores what is known of a hostname, and tells how its pins are.
+    pub(crate) async fn persist(&self, id: HostnameId) -> Result<Pins, EngineError> {
+        self.follow_switches(id).await?;
+        let pins = self.context.judge(id, self.context.clock.now());
+        let wanted = self.context.desired.hostname(id);
+        let row = {
+            let known = self.context.known();
+            let own = known.hostnames.get(&id).cloned().unwrap_or_default();
+            let facts = &own.facts;
+            let mut seen = vec![
+                known.zones.get(&wanted.zone).map(|fact| fact.seen),
+                facts.alias.as_ref().map(|fact| fact.seen),
+                facts.answer.as_ref().map(|fact| fact.seen),
+            ];
+            for endpoint in wanted.endpoints() {
+                let key = self.context.desired.endpoint(endpoint).key();
+                seen.push(facts.bindings.get(&key).map(|fact| fact.seen));
+            }
+            let oldest = seen.into_iter().map(|seen| seen.map_or(0, Timestamp::as_second)).min();
+            HostnameRow {
+                hostname: wanted.hostname.clone(),
+                wanted: self.digests.of(&self.context.desired, id),
+                held: pins.held(),
+                seen_secs: oldest.unwrap_or(0),
+                due_secs: known.certificate(wanted.certificate).map_or(0, |held| {
+                    held.due_at(self.context.desired.certificate(wanted.certificate).terms.renewal).as_second()
+                }),
+                facts: own.facts,
+                ownership: own.ownership,
+            }
+        };
+        self.context.state.persist_hostnames(vec![row]).await?;
+        self.context.listener.on(Event::pins(&wanted.hostname, &pins));
+        Ok(pins)
+    }
+
+    /// Changes what Pindrel counts as its own, and stores it before anything is done. The change is made to what the
+    /// state has at that moment: another run may have changed another part of it.
+    pub(crate) async fn record_ownership(
+        &self,
+        claim: &Claim,
+        id: HostnameId,
+        change: impl Fn(&mut Ownership) + Sync,
+    ) -> Result<(), EngineError> {
+        let hostname = &self.context.desired.hostname(id).hostname;
+        let known = self.context.known().hostnames.entry(id).or_default().clone();
+        let stored = self.change_ownership(claim, hostname, &known, &change).await?;
+        self.context.known().hostnames.entry(id).or_default().ownership = stored;
+        Ok(())
+    }
+
+    async fn change_ownership(
+        &self,
+        claim: &Claim,
+        hostname: &Hostname,
+        known: &HostnameKnowledge,
+        change: &(dyn Fn(&mut Ownership) + Sync),
+    ) -> Result<Ownership, EngineError> {
+        let mut after = known.ownership.clone();
+        change(&mut after);
+        self.record_before(hostname, &known.facts, &known.ownership, &after).await?;
+        Ok(self.context.state.change_ownership(claim, hostname, change).await?)
+    }
+
+    /// The same as [`Hostnames::record_ownership`] for any hostname.
+    pub(crate) async fn record_ownership_of(
+        &self,
+        claim: &Claim,
+        whose: HostnameRef,
+        change: impl Fn(&mut Ownership) + Sync,
+    ) -> Result<(), EngineError> {
+        let id = match whose {
+            HostnameRef::Wanted(id) => return self.record_ownership(claim, id, change).await,
+            HostnameRef::Retiring(id) => id,
+        };
+        let retiring = self.context.known().retiring[id.0 as usize].clone();
+        let stored = self.change_ownership(claim, &retiring.hostname, &retiring.known, &change).await?;
+        self.context.known().retiring[id.0 as usize].known.ownership = stored;
+        Ok(())
+    }
+}
