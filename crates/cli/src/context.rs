@@ -7,7 +7,7 @@ use std::time::Duration;
 use pindrel_core::desired::{Desired, HostnameId};
 use pindrel_core::manifest::Diagnostic;
 use pindrel_core::manifest::{LineIndex, Place};
-use pindrel_engine::drivers::{RealDrivers, SystemClock};
+use pindrel_engine::drivers::{Clock, RealDrivers, SystemClock};
 use pindrel_engine::{Access, Bounds, Engine, Home, Listener, Scope, Setup, StateLocation};
 use secrecy::SecretString;
 
@@ -152,7 +152,12 @@ impl Context {
             Some(path) => Some(Home::read_sealing_key(path)?),
             None => std::env::var("PINDREL_SEALING_KEY").ok().map(SecretString::from),
         };
-        Ok(Home::open(&location, given.as_ref(), access).await?)
+        let home = Home::open(&location, given.as_ref(), access).await?;
+        if access == Access::Change {
+            let clock: Arc<dyn Clock> = Arc::new(SystemClock::default());
+            home.hand_over_switches(&self.folder(), "pindrel", &clock).await?;
+        }
+        Ok(home)
     }
 }
 

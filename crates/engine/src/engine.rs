@@ -4,11 +4,11 @@ use std::collections::HashMap;
 use std::sync::atomic::AtomicU64;
 use std::sync::{Arc, Mutex};
 
-use pindrel_core::desired::{AuthorityId, CheckId, Desired};
+use pindrel_core::desired::{AuthorityId, CheckId, Desired, HostnameId};
 use pindrel_core::health::CheckRecord;
-use pindrel_core::judging::facts::Knowledge;
+use pindrel_core::judging::facts::{HostnameKnowledge, Knowledge, Ownership};
 use pindrel_core::judging::findings::Finding;
-use pindrel_state::{Entry, JournalFilter};
+use pindrel_state::{Claim, Entry, JournalFilter};
 use tokio::sync::{OnceCell, Semaphore};
 
 use crate::acme::Issuing;
@@ -31,13 +31,15 @@ use crate::execute::executor::Executor;
 use crate::execute::issue::Issuer;
 use crate::execute::mark::Marker;
 use crate::execute::unbind::Remover;
-use crate::failure::EngineError;
+use crate::failure::{EngineError, state_failed};
 use crate::health::Health;
 use crate::home::Home;
 use crate::home::certificates::Certificates;
-use crate::home::hostnames::{Hostnames, RunRecord};
+use crate::home::hostnames::{Failover, Hostnames, RunRecord};
 use crate::home::keys::SealedKeys;
+use crate::home::leases::alias_claim;
 use crate::home::secrets::Vault;
+use crate::home::switch_log::SwitchLog;
 use crate::observe::alias::AliasObserver;
 use crate::observe::answer::AnswerObserver;
 use crate::observe::binding::BindingObserver;
@@ -91,7 +93,27 @@ impl Engine {
     /// # Errors
     /// [`EngineError`] when the state cannot be used with this sealing key.
     pub async fn open(setup: Setup) -> Result<Engine, EngineError> {
-        Ok(Engine::assemble(Engine::begin(setup).await?, false))
+        Ok(Engine::assemble(Engine::begin(setup).await?, Failover::Here))
+    }
+
+    /// Prepares the switch of one alias while the state does not answer, by what is `known` of its hostname. What is written
+    /// is noted in a log, for the state to be told.
+    pub(crate) async fn apart(
+        setup: Setup,
+        log: Arc<SwitchLog>,
+        id: HostnameId,
+        known: HostnameKnowledge,
+    ) -> Result<Engine, Finding> {
+        let home = setup.home.apart()?;
+        let context = Engine::begin(Setup { home, ..setup }).await?;
+        let hostname = &context.desired.hostname(id).hostname;
+        let seed = |own: &mut Ownership| own.clone_from(&known.ownership);
+        let seeding = async |claim: &Claim| {
+            context.state.change_ownership(claim, hostname, &seed).await.map(drop).map_err(state_failed)
+        };
+        context.claimed(&alias_claim(hostname), seeding).await?;
+        context.known().hostnames.insert(id, known);
+        Ok(Engine::assemble(context, Failover::Logged(log)))
     }
 
     /// Prepares a run that leaves checks, and switches from one endpoint of a hostname to another, to whoever else makes
@@ -100,7 +122,7 @@ impl Engine {
         setup: Setup,
         verdicts: HashMap<CheckId, CheckRecord>,
     ) -> Result<Engine, EngineError> {
-        let engine = Engine::assemble(Engine::begin(setup).await?, true);
+        let engine = Engine::assemble(Engine::begin(setup).await?, Failover::Elsewhere);
         engine.health.load().await?;
         engine.context.known().verdicts.extend(verdicts);
         Ok(engine)
@@ -126,11 +148,11 @@ impl Engine {
     }
 
     /// Makes the parts, each with those that it needs.
-    fn assemble(context: Arc<Context>, without_failover: bool) -> Engine {
+    fn assemble(context: Arc<Context>, failover: Failover) -> Engine {
         let hostnames = Arc::new(Hostnames {
             context: context.clone(),
             digests: context.desired.digests(),
-            without_failover,
+            failover,
             record: RunRecord::default(),
         });
         let keys = Arc::new(SealedKeys { context: context.clone() });

@@ -4,6 +4,7 @@ use pindrel_acme::TransportError;
 use pindrel_core::certificates::acme::order::OrderError;
 use pindrel_core::certificates::acme::problem::Problem;
 use pindrel_core::judging::findings::{Again, Code, Finding};
+use pindrel_core::names::name::Hostname;
 use pindrel_core::text::display_text::with_causes;
 use pindrel_core::values::SecretRef;
 use pindrel_keys::{KeyError, SealError};
@@ -58,6 +59,31 @@ pub enum EngineError {
         /// Why.
         why: String,
     },
+    /// What was switched while the state did not answer cannot be noted, or read.
+    #[error("what was switched while the state did not answer cannot be kept or read: {path}")]
+    SwitchLog {
+        /// The file, or its folder.
+        path: std::path::PathBuf,
+        /// Why.
+        #[source]
+        source: std::io::Error,
+    },
+    /// The state cannot be told yet what was switched: another process works on the alias.
+    #[error("{hostname} was switched while the state did not answer, and {worker} is working on it")]
+    SwitchesWait {
+        /// Whose alias.
+        hostname: Hostname,
+        /// The process.
+        worker: String,
+    },
+    /// The state does not take what was switched.
+    #[error("the state cannot be told that {hostname} was switched while it did not answer: {says}")]
+    SwitchesUntold {
+        /// Whose alias.
+        hostname: Hostname,
+        /// Why.
+        says: String,
+    },
     /// The state was removed or replaced while the run was under way.
     #[error("the state was removed or replaced while this run was under way")]
     StateGone,
@@ -101,6 +127,14 @@ impl EngineError {
             EngineError::StateLocation { .. } => {
                 "Write --state PATH, sqlite:PATH or postgres://USER@HOST/DATABASE?password=env:NAME"
             }
+            EngineError::SwitchLog { source, .. } if source.kind() == std::io::ErrorKind::InvalidData => {
+                "Restore that file, or move it away and run: pindrel adopt, for the hostname that it is named after"
+            }
+            EngineError::SwitchLog { .. } => {
+                "Make sure that this user can read and write that folder, and that the disk is not full"
+            }
+            EngineError::SwitchesWait { .. } => "Wait until it has ended, and try again",
+            EngineError::SwitchesUntold { .. } => "Make sure that the state can be written, and try again",
             EngineError::Fault => "Report this bug with the output of -vv",
             EngineError::StateGone => "Restore it from its backup, or run settle with a new one",
         }

@@ -10,7 +10,7 @@ use super::Unstored;
 use crate::desired::{CertificateId, CheckId, Desired, EndpointId, HostnameId};
 use crate::health::policy::{Choice, Reason};
 use crate::health::{CheckRecord, Measured, Verdict};
-use crate::judging::facts::{Drained, EndpointView, Fact, HeldCertificate, HostnameKnowledge, Knowledge};
+use crate::judging::facts::{Drained, EndpointView, Fact, HeldCertificate, HostnameKnowledge, Knowledge, ZoneView};
 use crate::judging::findings::Finding;
 use crate::names::name::Hostname;
 
@@ -245,6 +245,10 @@ pub struct SwitchOrder {
     pub drained: HashMap<EndpointId, Drained>,
     /// What was known of endpoints.
     pub endpoints: HashMap<EndpointId, Fact<EndpointView>>,
+    /// What was known of the hostname: it is switched by that where the state does not answer.
+    pub known: Option<HostnameKnowledge>,
+    /// What was known of its zone.
+    pub zone: Option<Fact<ZoneView>>,
 }
 
 /// How a switch ended.

@@ -154,6 +154,8 @@ impl Switches {
             verdicts: board.known.verdicts.clone(),
             drained: board.known.drained.clone(),
             endpoints: board.known.endpoints.clone(),
+            known: board.known.hostnames.get(&id).cloned(),
+            zone: board.known.zones.get(&board.desired.hostname(id).zone).cloned(),
         })));
     }
 

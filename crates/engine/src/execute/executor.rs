@@ -25,7 +25,7 @@ use crate::execute::deliver::Deliverer;
 use crate::execute::issue::Issuer;
 use crate::execute::mark::Marker;
 use crate::execute::unbind::Remover;
-use crate::home::leases::{Granted, Held, busy};
+use crate::home::leases::{Granted, Held, alias_claim, busy};
 
 /// How a step ended.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -219,7 +219,9 @@ impl Executor {
         match work {
             Work::Issue(id) => order(id, false),
             Work::Rehearse(id) => order(id, true),
-            Work::LowerTtl(id) | Work::RaiseTtl(id) => self.context.work_key(Work::Alias(id)),
+            Work::Alias(id) | Work::LowerTtl(id) | Work::RaiseTtl(id) => {
+                alias_claim(&self.context.desired.hostname(id).hostname)
+            }
             _ => self.context.work_key(work),
         }
     }

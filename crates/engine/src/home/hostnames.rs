@@ -7,13 +7,14 @@ use std::sync::{Arc, Mutex};
 use jiff::Timestamp;
 use pindrel_core::desired::{Digests, HostnameId};
 use pindrel_core::health::policy::Choice;
-use pindrel_core::judging::facts::{HostnameFacts, HostnameKnowledge, Ownership};
+use pindrel_core::judging::facts::{AliasChange, HostnameFacts, HostnameKnowledge, Ownership};
 use pindrel_core::judging::pins::{Known, Pins};
 use pindrel_core::names::name::Hostname;
 use pindrel_core::planning::plan::HostnameRef;
 use pindrel_state::{Claim, HostnameRow};
 use tokio::sync::OnceCell;
 
+use super::switch_log::SwitchLog;
 use crate::context::Context;
 use crate::events::Event;
 use crate::failure::EngineError;
@@ -27,12 +28,21 @@ pub(crate) struct RunRecord {
     pub(super) changed: Mutex<BTreeSet<Hostname>>,
 }
 
+/// Who makes the checks, and switches aliases from one endpoint of a hostname to another.
+pub(crate) enum Failover {
+    /// This run.
+    Here,
+    /// A process that keeps running, beside this run.
+    Elsewhere,
+    /// This run, while the state does not answer: what it writes is noted here before.
+    Logged(Arc<SwitchLog>),
+}
+
 /// What is stored of hostnames.
 pub(crate) struct Hostnames {
     pub(crate) context: Arc<Context>,
     pub(crate) digests: Digests,
-    /// Whether somebody else makes the checks and switches aliases from one endpoint of a hostname to another.
-    pub(crate) without_failover: bool,
+    pub(crate) failover: Failover,
     pub(crate) record: RunRecord,
 }
 
@@ -79,7 +89,7 @@ impl Hostnames {
 
     /// Says whether somebody else makes checks and switches aliases.
     pub(crate) fn is_without_failover(&self) -> bool {
-        self.without_failover
+        matches!(self.failover, Failover::Elsewhere)
     }
 
     /// Stores what is known of a hostname, and tells how its pins are.
@@ -143,7 +153,11 @@ impl Hostnames {
         let mut after = known.ownership.clone();
         change(&mut after);
         self.record_before(hostname, &known.facts, &known.ownership, &after).await?;
-        Ok(self.context.state.change_ownership(claim, hostname, change).await?)
+        let stored = self.context.state.change_ownership(claim, hostname, change).await?;
+        if let Failover::Logged(log) = &self.failover {
+            log.add(hostname, AliasChange::between(&known.ownership, &stored)).await?;
+        }
+        Ok(stored)
     }
 
     /// The same as [`Hostnames::record_ownership`] for any hostname.

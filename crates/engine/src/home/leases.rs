@@ -11,6 +11,7 @@ use std::task::{Context, Poll, ready};
 use std::time::Duration;
 
 use pindrel_core::judging::findings::{Again, Code, Finding};
+use pindrel_core::names::name::Hostname;
 use pindrel_state::{Claim, Claimed, State, StateError, Worker};
 use tokio::runtime::Handle;
 use tokio::sync::futures::Notified;
@@ -271,6 +272,11 @@ impl<T: Send + 'static> Drop for ToItsEnd<T> {
             runtime.spawn(asking);
         }
     }
+}
+
+/// What is claimed by whoever changes the alias of a hostname.
+pub(crate) fn alias_claim(hostname: &Hostname) -> String {
+    format!("alias {hostname}")
 }
 
 /// What others call this process while it carries out a command.

@@ -6,6 +6,7 @@ pub(crate) mod keys;
 pub(crate) mod leases;
 pub(crate) mod recording;
 pub mod secrets;
+pub(crate) mod switch_log;
 
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -21,9 +22,11 @@ use secrecy::{ExposeSecret as _, SecretString};
 use url::Url;
 use zeroize::Zeroizing;
 
+use crate::drivers::Clock;
 use crate::failure::EngineError;
 use crate::home::leases::Leases;
 use crate::home::secrets::CHECK_ROW;
+use crate::home::switch_log::SwitchLog;
 
 /// The most hostnames of one run that are put back or listed.
 pub(crate) const MOST_CHANGES: u32 = 100_000;
@@ -187,6 +190,26 @@ impl Home {
     #[must_use]
     pub fn for_another_process(&self) -> Home {
         Home { leases: Arc::new(self.leases.for_another_process()), ..self.clone() }
+    }
+
+    /// Tells the state of the switches that a process which keeps running made while the state did not answer; `folder` is
+    /// that of the manifest.
+    ///
+    /// # Errors
+    /// [`EngineError`] where that cannot be done; it can be tried again.
+    pub async fn hand_over_switches(
+        &self,
+        folder: &Path,
+        command: &str,
+        clock: &Arc<dyn Clock>,
+    ) -> Result<(), EngineError> {
+        SwitchLog::beside(folder).hand_over(self, command, clock).await
+    }
+
+    /// A state that nobody else has, for while this one does not answer.
+    pub(crate) fn apart(&self) -> Result<Home, EngineError> {
+        let state: Arc<dyn State> = Arc::new(SqliteState::in_memory()?);
+        Ok(Home { leases: Arc::new(Leases::of(state.clone())), state, sealing: self.sealing.clone() })
     }
 
     /// Says that this process works on the state no longer.

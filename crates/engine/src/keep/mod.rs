@@ -36,8 +36,13 @@ use crate::failure::EngineError;
 use crate::health::{issuer, job};
 use crate::home::Home;
 use crate::home::leases::Held;
+use crate::home::switch_log::SwitchLog;
 use questions::Claims;
 
+/// What others call this process.
+const COMMAND: &str = "keep";
+/// How long the state may take to answer before an alias is switched without it.
+const STATE_ANSWERS_WITHIN: Duration = Duration::from_secs(2);
 /// How long the work under way may take once it is to stop.
 const SHUT_DOWN: Duration = Duration::from_secs(10);
 
@@ -79,12 +84,15 @@ pub(super) struct RunContext {
     listener: Arc<dyn Listener>,
     make_drivers: MakeDrivers,
     clock: Arc<dyn Clock>,
+    /// What was switched while the state did not answer.
+    switch_log: Arc<SwitchLog>,
 }
 
 impl RunContext {
     fn of(setup: KeepSetup) -> (RunContext, Arc<Desired>) {
         let KeepSetup { desired, folder, home, bounds, listener, make_drivers, clock } = setup;
-        (RunContext { folder, home, bounds, listener, make_drivers, clock }, desired)
+        let switch_log = Arc::new(SwitchLog::beside(&folder));
+        (RunContext { folder, home, bounds, listener, make_drivers, clock, switch_log }, desired)
     }
 
     async fn engine(
@@ -93,7 +101,18 @@ impl RunContext {
         listener: Arc<dyn Listener>,
         bounds: Bounds,
     ) -> Result<Engine, EngineError> {
+        self.hand_over_switches().await?;
         Engine::open(self.setup(desired, listener, bounds)).await
+    }
+
+    /// Tells the state what was switched while it did not answer: whoever reads it before would take that for somebody
+    /// else's.
+    async fn hand_over_switches(&self) -> Result<(), EngineError> {
+        self.switch_log.hand_over(&self.home, COMMAND, &self.clock).await
+    }
+
+    async fn is_state_answering(&self) -> bool {
+        matches!(within(&*self.clock, STATE_ANSWERS_WITHIN, self.home.state.is_in_place()).await, Some(Ok(true)))
     }
 
     fn setup(&self, desired: &Arc<Desired>, listener: Arc<dyn Listener>, bounds: Bounds) -> Setup {
@@ -105,7 +124,7 @@ impl RunContext {
             listener,
             drivers: (self.make_drivers)(),
             clock: self.clock.clone(),
-            command: "keep".to_owned(),
+            command: COMMAND.to_owned(),
         }
     }
 

@@ -13,7 +13,7 @@ use pindrel_core::keep::{Answer, DueSubject, Event, LoadedManifest, Question, Re
 use pindrel_state::{DueRow, HostnameRow, State, StateError};
 use tokio::sync::Mutex;
 
-use super::{Ended, Held, RunContext, guarded};
+use super::{COMMAND, Ended, Held, RunContext, guarded};
 use crate::drivers::{Trusted, within};
 use crate::failure::EngineError;
 use crate::health::{drained, issuer, store};
@@ -54,7 +54,7 @@ impl Claims {
         let leases = &context.home.leases;
         leases.give_back_left().await;
         if !free.is_empty() {
-            for held in leases.claim_free(free, "keep", &context.clock).await? {
+            for held in leases.claim_free(free, COMMAND, &context.clock).await? {
                 claims.insert(held.key().to_owned(), held);
             }
         }
@@ -98,7 +98,10 @@ pub(super) async fn answer(
             Answer::Recalled { ids, said }
         }
         Question::Drained => {
-            let asking = read_drained(&context, &desired);
+            let asking = async {
+                context.hand_over_switches().await?;
+                Ok::<_, EngineError>(read_drained(&context, &desired).await?)
+            };
             Answer::Drained(
                 in_time(&context, ANSWERED_WITHIN, "which endpoints are drained is not known", asking).await,
             )
@@ -163,6 +166,12 @@ async fn loaded(context: &RunContext, claims: &Claims, desired: Arc<Desired>) ->
 async fn recall(context: &RunContext, desired: &Desired, ids: &[HostnameId]) -> Vec<Recalled> {
     let mut said = Vec::with_capacity(ids.len());
     let state = &*context.home.state;
+    let handed_over = in_time(context, ANSWERED_WITHIN, "what was switched is not told to the state", async {
+        context.hand_over_switches().await
+    });
+    if handed_over.await.is_none() {
+        return said;
+    }
     let mut reads = stream::iter(ids.to_vec()).map(|id| recall_one(desired, state, id)).buffer_unordered(READS_AT_ONCE);
     let reading = async {
         while let Some(read) = reads.next().await {

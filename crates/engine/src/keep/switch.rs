@@ -6,6 +6,7 @@ use std::time::Duration;
 
 use pindrel_core::desired::HostnameId;
 use pindrel_core::health::policy::Reason;
+use pindrel_core::judging::findings::Finding;
 use pindrel_core::judging::pins::Known;
 use pindrel_core::keep::{Event, SwitchOrder, SwitchReport};
 use pindrel_core::planning::plan::{Step, Work};
@@ -13,6 +14,7 @@ use pindrel_core::zones::records::in_words;
 
 use super::{Ended, RunContext, guarded};
 use crate::context::{Bounds, Context};
+use crate::engine::Engine;
 use crate::execute::Outcome;
 use crate::failure::internal;
 
@@ -22,9 +24,8 @@ const PATIENCE: Duration = Duration::from_secs(60);
 /// Carries a switch out, as far as that can be done.
 pub(super) async fn switch(context: Arc<RunContext>, order: SwitchOrder) -> Ended {
     let (mut primary, mut behind, mut known) = (None, None, None);
-    let bounds = Bounds { patience: PATIENCE, ..context.bounds };
     let switching = async {
-        let engine = context.engine(&order.desired, Arc::new(()), bounds).await?;
+        let engine = engine(&context, &order).await?;
         let run = &engine.context;
         // What is decided by is what this process has seen.
         {
@@ -52,6 +53,26 @@ pub(super) async fn switch(context: Arc<RunContext>, order: SwitchOrder) -> Ende
     let outcome = outcome.unwrap_or_else(|| Err(internal("a switch ended without a result")));
     let ended = context.clock.now();
     Event::SwitchEnded(Box::new(SwitchReport { order, primary, ended, outcome, behind, known })).into()
+}
+
+/// An engine over the state; where that does not answer, over what this process knows.
+async fn engine(context: &RunContext, order: &SwitchOrder) -> Result<Engine, Finding> {
+    let bounds = Bounds { patience: PATIENCE, ..context.bounds };
+    let setup = context.setup(&order.desired, Arc::new(()), bounds);
+    match &order.known {
+        Some(known) if !context.is_state_answering().await => {
+            let engine = Engine::apart(setup, context.switch_log.clone(), order.id, known.clone()).await?;
+            if let Some(zone) = &order.zone {
+                let id = order.desired.hostname(order.id).zone;
+                engine.context.known().zones.insert(id, zone.clone());
+            }
+            Ok(engine)
+        }
+        _ => {
+            context.hand_over_switches().await?;
+            Ok(Engine::open(setup).await?)
+        }
+    }
 }
 
 /// Why an alias is switched.

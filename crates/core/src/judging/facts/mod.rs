@@ -25,7 +25,7 @@ use crate::zones::resolver::ResolverAddress;
 pub use certificate::{HeldCertificate, OrderedTerms, Origin, ReplaceReason};
 pub use failure::{Lameness, Unreachable, Unresolved, Untrusted};
 pub use knowledge::{ChallengeTarget, Drained, HostnameKnowledge, Knowledge, Retiring, RetiringId};
-pub use ownership::{EndpointKey, FormerAlias, Ownership, Written};
+pub use ownership::{AliasChange, EndpointKey, FormerAlias, Ownership, Written};
 
 /// One observation with the time at which it was made.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]

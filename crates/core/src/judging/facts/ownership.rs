@@ -266,10 +266,60 @@ impl Ownership {
     }
 }
 
+/// How what was written of an alias has changed while the state could not be told.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct AliasChange {
+    /// What was known to be written before.
+    pub before: Written<Vec<RecordSet>>,
+    /// What is written since.
+    pub after: Written<Vec<RecordSet>>,
+    /// The alias before the present one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub former_alias: Option<FormerAlias>,
+    /// When it was last changed from one endpoint to another.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub switched: Option<Timestamp>,
+}
+
+impl AliasChange {
+    /// The change from one state of things to another.
+    pub fn between(before: &Ownership, after: &Ownership) -> AliasChange {
+        AliasChange {
+            before: before.alias.clone(),
+            after: after.alias.clone(),
+            former_alias: after.former_alias,
+            switched: after.switched,
+        }
+    }
+
+    /// This change and a later one as one.
+    #[must_use]
+    pub fn then(self, later: AliasChange) -> AliasChange {
+        AliasChange { before: self.before, ..later }
+    }
+}
+
+impl Ownership {
+    /// Takes over a change that was made meanwhile. Where what is stored is not what that began with, somebody else has
+    /// changed it since, whose word is the later one; what was written may still stand there, and stays Pindrel's.
+    pub fn take_alias_change(&mut self, change: &AliasChange) {
+        let AliasChange { before, after, former_alias, switched } = change;
+        if self.alias == *before {
+            (self.alias, self.former_alias, self.switched) = (after.clone(), *former_alias, *switched);
+            return;
+        }
+        let written = after.intended.as_ref().or(after.made.as_ref());
+        if let Some(written) = written.filter(|written| !self.wrote_alias(written)) {
+            self.alias.replaced = Some(written.clone());
+        }
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
     use crate::values::Fingerprint;
+    use crate::zones::records::RecordData;
 
     #[test]
     fn only_what_was_written_at_that_endpoint_is_recognised() {
@@ -300,5 +350,33 @@ mod tests {
         assert!(!old.wrote_binding(&key("south"), &binding(b"one")), "from then on it is known where");
         let text = serde_json::to_string(&own).unwrap();
         assert_eq!(serde_json::from_str::<Ownership>(&text).unwrap(), own);
+    }
+
+    #[test]
+    fn a_change_that_comes_late_counts_once_and_undoes_nobody_elses() {
+        let to = |name: &str| {
+            let target = RecordData::Cname(format!("{name}.edge.example").parse().unwrap());
+            RecordSet::group([(Ttl::HOUR, target)])
+        };
+        let made = |name: &str| Ownership {
+            alias: Written { made: Some(to(name)), ..Written::default() },
+            ..Ownership::default()
+        };
+        // Two switches while the state was away are one change to it.
+        let mut second = made("north");
+        second.intend_alias(&to("north"), to("south"));
+        let mut third = second.clone();
+        third.confirm_alias(&to("south"));
+        let change = AliasChange::between(&made("north"), &second).then(AliasChange::between(&second, &third));
+        let mut stored = made("north");
+        for _ in 0..2 {
+            stored.take_alias_change(&change);
+            assert_eq!(stored, third, "however often it is handed over");
+        }
+        // Somebody else has pointed it elsewhere since.
+        let mut other = made("west");
+        other.take_alias_change(&change);
+        assert_eq!(other.alias.made, Some(to("west")));
+        assert!(other.wrote_alias(&to("south")), "it may stand there, and is not foreign");
     }
 }
