@@ -6,6 +6,7 @@
 use std::process::Command;
 use std::time::Duration;
 
+use pindrel_benches::figures::{Aim, figure};
 use pindrel_benches::{Cost, SEALING_KEY, hold_all, manifest, median, program, run, runtime, settled_folder};
 use pindrel_engine::StateLocation;
 use pindrel_state::{Access, PostgresState};
@@ -85,5 +86,6 @@ fn compare(what: &str, sqlite: &[Cost], postgres: &[Cost]) {
     let cpu = |of: &[Cost]| median(of.iter().map(|cost| cost.cpu).collect()).unwrap();
     let ratio = |a: Duration, b: Duration| b.as_secs_f64() / a.as_secs_f64();
     let ([s, p], [sc, pc]) = ([wall(sqlite), wall(postgres)], [cpu(sqlite), cpu(postgres)]);
-    println!("{what}: SQLite {s:?} (processor {sc:?}), PostgreSQL {p:?} ({pc:?}); {:.2} times the time", ratio(s, p));
+    println!("{what}: SQLite {s:?} (processor {sc:?}), PostgreSQL {p:?} ({pc:?})");
+    figure(format!("{what} on PostgreSQL, of SQLite's time"), ratio(s, p), Aim::AtMost(1.2));
 }

@@ -12,6 +12,7 @@ use std::fmt::Write as _;
 use std::net::SocketAddr;
 use std::time::Instant;
 
+use pindrel_benches::figures::{Aim, figure};
 use pindrel_benches::{program, run};
 use pindrel_core::endpoints::expectation::Expectation;
 use pindrel_core::names::name::Hostname;
@@ -29,10 +30,10 @@ fn main() {
     let program = program();
     let program = program.to_str().unwrap();
     runtime.block_on(async {
-        at_the_platform(program).await;
+        let at_the_platform = at_the_platform(program).await;
         one_certificate(program).await;
         let Some(server) = RealNginx::start("endpoints").await else { return };
-        at_the_web_server(program, &server).await;
+        at_the_web_server(program, &server, at_the_platform).await;
     });
 }
 
@@ -52,8 +53,8 @@ fn jiffies() -> (f64, f64) {
     (numbers[3] + numbers[4], numbers.iter().sum())
 }
 
-/// Settles, and tells what that took.
-fn settle(what: &str, workspace: &Workspace) {
+/// Settles, and tells what that took; returns how long it was.
+fn settle(what: &str, workspace: &Workspace) -> f64 {
     let before = jiffies();
     let (cost, text) = run(&mut workspace.command(&["settle", "--format", "json", "--at-once", "32"]));
     let after = jiffies();
@@ -68,16 +69,20 @@ fn settle(what: &str, workspace: &Workspace) {
         cost.cpu.as_secs_f64(),
         100.0 * idle
     );
+    figure(format!("{what}: per cent of the time both processors were idle"), 100.0 * idle, Aim::AtMost(5.0));
+    cost.wall.as_secs_f64()
 }
 
-async fn at_the_platform(program: &str) {
+/// Returns how long it was until all were held.
+async fn at_the_platform(program: &str) -> f64 {
     let (workspace, sandbox) = sandboxed(program, |manifest, sandbox| {
         manifest.endpoint(sandbox.listing(), "catalogue", "gateway").with(&many("catalogue", HOSTNAMES))
     })
     .await;
-    settle(&format!("{HOSTNAMES} hostnames at the platform, from nothing"), &workspace);
+    let took = settle(&format!("{HOSTNAMES} hostnames at the platform, from nothing"), &workspace);
     let calls = sandbox.platform().requests();
-    println!("  {:.2} calls of the platform for each", calls as f64 / HOSTNAMES as f64);
+    figure("calls of the platform for each, of 4", calls as f64 / HOSTNAMES as f64 / 4.0, Aim::AtMost(1.0));
+    took
 }
 
 async fn one_certificate(program: &str) {
@@ -86,7 +91,7 @@ async fn one_certificate(program: &str) {
         manifest.endpoint(sandbox.listing(), "catalogue", "gateway").with(declared).with(&many("catalogue", BINDINGS))
     })
     .await;
-    settle(&format!("{BINDINGS} hostnames with one certificate"), &workspace);
+    let _ = settle(&format!("{BINDINGS} hostnames with one certificate"), &workspace);
     let before = sandbox.platform().requests();
     let (_, text) = run(&mut workspace.command(&["cert", "renew", "all", "--format", "json"]));
     assert!(text.contains("\"failed\":0"), "{text}");
@@ -94,19 +99,18 @@ async fn one_certificate(program: &str) {
     // The list (two pages); the new certificate in, the old one out; for each binding a look, the change,
     // and a look whether it is in force.
     let least = 2 + 2 + 3 * BINDINGS as u64;
-    println!(
-        "renewal of a certificate with {BINDINGS} bindings: {calls} calls, {:.2} times the least ({least})",
-        calls as f64 / least as f64
-    );
+    let ratio = calls as f64 / least as f64;
+    figure(format!("calls to renew a certificate with {BINDINGS} bindings, of {least}"), ratio, Aim::AtMost(1.0));
 }
 
-async fn at_the_web_server(program: &str, server: &RealNginx) {
+async fn at_the_web_server(program: &str, server: &RealNginx, at_the_platform: f64) {
     let (workspace, _sandbox) = sandboxed(program, |manifest, _| {
         manifest.with(&server.endpoint("web", "gateway", "")).with(&many("web", HOSTNAMES))
     })
     .await;
-    settle(&format!("{HOSTNAMES} hostnames at the web server, from nothing"), &workspace);
+    let took = settle(&format!("{HOSTNAMES} hostnames at the web server, from nothing"), &workspace);
     println!("  {} reloads", server.reloads());
+    figure("the web server's time, of the platform's", took / at_the_platform, Aim::AtMost(1.5));
     let name: Hostname = "n7.larkfield.example".parse().unwrap();
     let roots = workspace.read("sandbox/issuing-root.pem");
     let trust = Trust::new(pindrel_keys::roots::from_pem(roots.as_bytes()).unwrap()).unwrap();
@@ -117,10 +121,10 @@ async fn at_the_web_server(program: &str, server: &RealNginx) {
     }
     let own = CONNECTIONS as f64 / begun.elapsed().as_secs_f64();
     match load_tool(server.listen, name.as_str(), CONNECTIONS, AT_ONCE) {
-        Some(theirs) => println!(
-            "connections checked: {own:.0} a second, {:.2} of the load tool's {theirs:.0}, both {AT_ONCE} at once",
-            own / theirs
-        ),
+        Some(theirs) => {
+            println!("connections checked, {AT_ONCE} at once: {own:.0} a second, the load tool {theirs:.0}");
+            figure("connections checked a second, of the load tool's", own / theirs, Aim::AtLeast(0.9));
+        }
         None => println!("connections checked: {own:.0} a second; `ab` (apache2-utils) is missing for a ratio"),
     }
 }

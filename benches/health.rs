@@ -16,6 +16,7 @@ use std::time::{Duration, Instant};
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use jiff::Timestamp;
+use pindrel_benches::figures::{Aim, figure};
 use pindrel_benches::program;
 use pindrel_core::health::{CheckResult, CheckTrust, HttpExchange, HttpRequest};
 use pindrel_probe::{Trust, check_http};
@@ -82,7 +83,7 @@ async fn beside_the_load_tool(program: &str, server: &RealNginx) {
         "checks of a real web server over TLS 1.3, {AT_ONCE} at once: {own:.0} a second, {each:.2} ms of a processor each"
     );
     match load_tool(server.listen, NAME, CHECKS, AT_ONCE) {
-        Some(theirs) => println!("  {:.2} of the load tool's {theirs:.0} without keep-alive", own / theirs),
+        Some(theirs) => figure("checks a second, of the load tool's requests", own / theirs, Aim::AtLeast(0.9)),
         None => println!("  `ab` (apache2-utils) is missing for a ratio"),
     }
 }
@@ -185,6 +186,8 @@ async fn to_another_answer(program: &str) {
         primary[primary.len() - 1]
     );
     println!("  an update with its prerequisite by itself, over TCP and signed: {update:.1} ms");
+    let more = primary[primary.len() / 2] - update;
+    figure("ms from a verdict to the new answer, above an update by itself", more, Aim::AtMost(10.0));
 }
 
 /// How long a signed update takes by itself.

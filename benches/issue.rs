@@ -11,6 +11,7 @@ use std::time::{Duration, Instant};
 
 use jiff::Timestamp;
 use pindrel_benches::distance::relay;
+use pindrel_benches::figures::{Aim, figure};
 use pindrel_benches::{median, program, run};
 use pindrel_testkit::{ManifestText, RealOptions, RealWorld, Workspace};
 use rusqlite::Connection;
@@ -87,18 +88,17 @@ fn measure(what: &str, workspace: &Workspace, counts: Counts) {
     let least = counts.orders * LEAST_FOR_AN_ORDER + counts.names * LEAST_FOR_A_NAME;
     println!("{} {what}:", counts.orders);
     println!(
-        "  {necessary:.0} necessary requests, {:.3} times the least ({least}); {:.2} waiting polls each",
-        necessary / least as f64,
+        "  {necessary:.0} necessary requests; {:.2} waiting polls each",
         number("acme_waiting_requests") / counts.orders as f64
     );
+    let what = format!("{} {what}", counts.orders);
+    figure(format!("{what}: requests, of the least ({least})"), necessary / least as f64, Aim::AtMost(1.0));
     let wall = number("seconds");
     println!("  wall {wall:.1} s, of which {:.0} % only waiting", 100.0 * number("waited_seconds") / wall);
     let floor = cryptography(necessary, &counts);
-    println!(
-        "  processor time {:?}; its keys, signatures and handshakes by openssl speed {floor:?}; ratio {:.2}",
-        cost.cpu,
-        cost.cpu.as_secs_f64() / floor.as_secs_f64()
-    );
+    println!("  processor time {:?}; its keys, signatures and handshakes by openssl speed {floor:?}", cost.cpu);
+    let ratio = cost.cpu.as_secs_f64() / floor.as_secs_f64();
+    figure(format!("{what}: processor time, of its cryptography"), ratio, Aim::AtMost(2.0));
 }
 
 /// What the cryptography alone costs another library on this machine in this run.
@@ -178,6 +178,11 @@ async fn distance(mut world: RealWorld, program: &str) {
         };
         assert!(status.success());
         let trips = begun.elapsed().as_secs_f64() / (2 * ONE_WAY).as_secs_f64();
-        println!("{count} names, name servers {:?} away: {trips:.0} round trips", 2 * ONE_WAY);
+        let most = if count == 1 { 26.0 } else { 60.0 };
+        figure(
+            format!("round trips for {count} names at name servers {:?} away", 2 * ONE_WAY),
+            trips,
+            Aim::AtMost(most),
+        );
     }
 }

@@ -2,6 +2,7 @@
 //! with their time, processor time and peak memory.
 
 pub mod distance;
+pub mod figures;
 
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
@@ -113,7 +114,9 @@ pub fn program() -> PathBuf {
     let built =
         Command::new(env!("CARGO")).args(["build", "--release", "-q", "-p", "pindrel"]).current_dir(&root).status();
     assert!(built.is_ok_and(|status| status.success()), "the program does not build");
-    root.join("target/release/pindrel").canonicalize().unwrap_or_else(|error| panic!("{error}"))
+    let target = std::env::var_os("CARGO_TARGET_DIR").map_or_else(|| "target".into(), PathBuf::from);
+    let program = root.join(target).join("release/pindrel");
+    program.canonicalize().unwrap_or_else(|error| panic!("{}: {error}", program.display()))
 }
 
 /// What one run of a program took.

@@ -9,6 +9,7 @@ use std::process::Command;
 use std::time::{Duration, Instant};
 
 use jiff::Timestamp;
+use pindrel_benches::figures::{Aim, figure};
 use pindrel_benches::{Cost, median, program, run, runtime, settled_folder};
 use pindrel_state::{CertificateBook as _, SqliteState};
 use rusqlite::Connection;
@@ -18,7 +19,8 @@ const CERTIFICATES: usize = 1_000_000;
 
 fn main() {
     let program = program();
-    println!("release binary: {} KiB", std::fs::metadata(&program).unwrap().len() / 1024);
+    let size = std::fs::metadata(&program).unwrap().len() as f64 / f64::from(1 << 20);
+    figure("the program of `--release`, MiB", size, Aim::AtMost(20.0));
     start_up(&program);
     for hostnames in [10_000, 100_000] {
         dry_run(&program, hostnames);
@@ -66,10 +68,9 @@ fn what_is_due() {
             (0..CERTIFICATES / 10_000).filter(|n| statement.query_row([(n * 10_000 + 1) as i64], |_| Ok(())).is_ok());
         found.count()
     });
-    println!(
-        "due among {CERTIFICATES} certificates: {due:?}; reading as many rows by their key {floor:?}, ratio {:.2}",
-        due.as_secs_f64() / floor.as_secs_f64()
-    );
+    let ratio = due.as_secs_f64() / floor.as_secs_f64();
+    figure("what is due among a million certificates, of reading as many rows by key", ratio, Aim::AtMost(0.5));
+    println!("due among {CERTIFICATES} certificates: {due:?}; reading as many rows by their key {floor:?}");
 }
 
 /// Beside a program that does nothing, and one that prints its version too.
@@ -88,6 +89,7 @@ fn start_up(program: &std::path::Path) {
     for (other, took) in [("true", nothing), ("openssl version", openssl)] {
         println!("  {other}: {:.2} ms, ratio {:.2}", took * 1000.0, own / took);
     }
+    figure("start-up, of the time of `openssl version`", own / openssl, Aim::AtMost(0.6));
 }
 
 fn dry_run(program: &std::path::Path, hostnames: usize) {
@@ -110,13 +112,13 @@ fn dry_run(program: &std::path::Path, hostnames: usize) {
     let peak = runs.iter().map(|cost| cost.peak_kib).max().unwrap();
     let parse = median(floors.iter().map(|(parse, _)| *parse).collect()).unwrap();
     let read = median(floors.iter().map(|(_, read)| *read).collect()).unwrap();
-    println!(
-        "{hostnames} hostnames: {wall:?}; floor {:?} (parse {parse:?}, read {read:?}), ratio {:.2}; \
-         peak {peak} KiB, file {file_kib} KiB, {:.2} KiB a hostname above it",
-        parse + read,
-        wall.as_secs_f64() / (parse + read).as_secs_f64(),
-        (peak.saturating_sub(file_kib)) as f64 / hostnames as f64
-    );
+    println!("{hostnames} hostnames: {wall:?}; parse {parse:?}, read {read:?}; peak {peak} KiB, file {file_kib} KiB");
+    let ratio = wall.as_secs_f64() / (parse + read).as_secs_f64();
+    figure(format!("dry run of {hostnames} held hostnames, of its floor"), ratio, Aim::AtMost(1.1));
+    if hostnames >= 100_000 {
+        let each = peak.saturating_sub(file_kib) as f64 / hostnames as f64;
+        figure(format!("its memory above the manifest, KiB for each of {hostnames}"), each, Aim::AtMost(0.8));
+    }
 }
 
 fn floor(manifest: &std::path::Path, state: &std::path::Path, hostnames: usize) -> (Duration, Duration) {

@@ -7,6 +7,7 @@ use std::fmt::Write as _;
 use std::path::Path;
 use std::process::Command;
 
+use pindrel_benches::figures::{Aim, figure};
 use pindrel_benches::{Cost, median, program, run};
 
 const RUNS: usize = 3;
@@ -32,7 +33,12 @@ fn main() {
                 println!("  {checker} is not installed");
                 continue;
             }
-            told(checker, several(|| checking(checker, args, &file)), own);
+            let theirs = several(|| checking(checker, args, &file));
+            told(checker, theirs, own);
+            let (time, memory) =
+                (own.wall.as_secs_f64() / theirs.wall.as_secs_f64(), own.peak_kib as f64 / theirs.peak_kib as f64);
+            figure(format!("`zone check` of {names} names, of the time of `{checker}`"), time, Aim::AtMost(1.0));
+            figure(format!("`zone check` of {names} names, of the memory of `{checker}`"), memory, Aim::AtMost(0.5));
         }
         let compared = several(|| {
             let mut command = Command::new(&program);
