@@ -246,3 +246,109 @@ async fn a_move_a_retirement_and_an_undoing_go_on_wherever_they_were_stopped() {
     // Each step begins and ends: eight of a move, four and a revocation of a retirement.
     assert!(counts[0] >= 14 && counts[1] >= 6 && counts[2] >= 14, "{counts:?}");
 }
+
+/// The names of the world in which commands are killed at random, the last of which comes and goes.
+const NAMES: [&str; 4] = ["h0", "h1", "h2", "h3"];
+
+fn table(label: &str) -> String {
+    format!("\n[hostname.\"{label}.larkfield.example\"]\nendpoint = \"catalogue\"\nttl = \"1s\"\n")
+}
+
+/// What people and timers do on one state, whatever else is under way.
+fn at_random(throw: u64) -> Vec<String> {
+    let name = format!("{}.larkfield.example", NAMES[(throw >> 8) as usize % NAMES.len()]);
+    let last = format!("{}.larkfield.example", NAMES[3]);
+    let words = match throw % 8 {
+        0 | 1 => vec!["settle"],
+        2 => vec!["settle", "--max-age", "0"],
+        3 => vec!["cert", "renew", &name],
+        4 => vec!["keep", "--once"],
+        5 => vec!["keep"],
+        6 => vec!["adopt", "--all", "--yes"],
+        _ => vec!["retire", &last],
+    };
+    words.into_iter().map(str::to_owned).collect()
+}
+
+/// Commands beside each other on one state, each killed at some moment: in the end all is as the manifest wants it, one
+/// account was opened, and nobody has ordered twice what was ordered already.
+#[tokio::test(flavor = "multi_thread")]
+async fn commands_at_once_that_are_killed_at_random_lose_nothing_and_do_nothing_twice() {
+    let rounds = std::env::var("PINDREL_ROUNDS").ok().and_then(|text| text.parse().ok()).unwrap_or(12);
+    let seed: u64 = std::env::var("PINDREL_SEED").ok().and_then(|text| text.parse().ok()).unwrap_or(1);
+    let throws = Throws::of(seed);
+    let (workspace, sandbox) = sandboxed(quick(), |manifest, listing| {
+        let start = manifest.endpoint(listing, "catalogue", "gateway");
+        NAMES.iter().fold(start, |manifest, label| manifest.with(&table(label)))
+    })
+    .await;
+    let mut renewals = [0; NAMES.len()];
+    let mut done: Vec<String> = Vec::new();
+    for round in 0..rounds {
+        let mut running = Vec::new();
+        for _ in 0..3 {
+            let words = at_random(throws.next());
+            let args: Vec<&str> = words.iter().map(String::as_str).collect();
+            if let ["cert", "renew", name] = args[..] {
+                let of = NAMES.iter().position(|label| name.starts_with(label));
+                renewals[of.unwrap()] += 1;
+            }
+            let mut command = workspace.command(&args);
+            command.stdout(std::process::Stdio::null()).stderr(std::process::Stdio::null());
+            done.push(format!("{round}: {}", args.join(" ")));
+            running.push(command.spawn().unwrap());
+        }
+        // The last name comes and goes.
+        match round % 4 {
+            1 => edit(&workspace, &table(NAMES[3]), ""),
+            3 => workspace.write("pindrel.toml", &(workspace.read("pindrel.toml") + &table(NAMES[3]))),
+            _ => {}
+        }
+        for mut child in running {
+            tokio::time::sleep(std::time::Duration::from_millis(throws.next() % 1_200)).await;
+            child.kill().unwrap();
+            child.wait().unwrap();
+        }
+    }
+    let text = workspace.read("pindrel.toml");
+    if !text.contains(&table(NAMES[3])) {
+        workspace.write("pindrel.toml", &(text + &table(NAMES[3])));
+    }
+    let ran = workspace.run(&["settle", "--max-age", "0"]);
+    let place = format!("{done:#?}\n{}{}", ran.stdout, ran.stderr);
+    assert!(ran.status == 0 && ran.stdout.contains("4 of 4 hostnames held"), "{place}");
+    let again = workspace.run(&["settle", "--max-age", "0", "--dry-run"]);
+    assert!(again.status == 0 && again.stdout.contains("Nothing to do"), "{place}{}", again.stdout);
+    assert_eq!(sandbox.authority().accounts().len(), 1, "{place}");
+    for (label, renewals) in NAMES.iter().zip(renewals) {
+        let name = format!("{label}.larkfield.example");
+        let orders = sandbox.authority().orders_for(&[&name]);
+        assert!((1..=1 + renewals).contains(&orders), "{name}: {orders} orders, {renewals} renewals\n{place}");
+        assert!(sandbox.platform().binding("catalogue", &name).is_some(), "{name}\n{place}");
+        for server in [sandbox.primary(), sandbox.secondary()] {
+            assert_eq!(server.texts(&format!("_acme-challenge.{name}")), [""; 0], "{name}\n{place}");
+        }
+    }
+    let listed = workspace.run(&["endpoint", "list", "--format", "json"]).ended(0).json();
+    let copies = listed["endpoints"][0]["certificates"].as_array().unwrap().len();
+    assert_eq!(copies, NAMES.len(), "one copy for each, and none that nothing uses: {listed}\n{place}");
+}
+
+/// Numbers that look random, the same each time for a seed.
+struct Throws(std::cell::Cell<u64>);
+
+impl Throws {
+    fn of(seed: u64) -> Throws {
+        Throws(std::cell::Cell::new(seed.wrapping_mul(0x9e37_79b9_7f4a_7c15) | 1))
+    }
+
+    /// The next one (Marsaglia 2003, "Xorshift RNGs").
+    fn next(&self) -> u64 {
+        let mut x = self.0.get();
+        x ^= x << 13;
+        x ^= x >> 7;
+        x ^= x << 17;
+        self.0.set(x);
+        x >> 8
+    }
+}
