@@ -136,7 +136,7 @@ impl Default for Options {
     fn default() -> Self {
         Options {
             net: NetRange::default(),
-            lag: Duration::from_millis(800),
+            lag: Duration::from_millis(500),
             negative_ttl: Duration::from_secs(5),
             deploy: Duration::from_millis(600),
             refuse_nonces: 5,

@@ -20,10 +20,10 @@ const ALERTS: &str = include_str!("../../../../demo/alerts.toml");
 /// That hostname, where its challenge is led, and how long whoever edits its zone takes for each of both.
 const ALERTS_NAME: &str = "alerts.larkfield.example";
 const ALERTS_CHALLENGE: &str = "alerts.larkfield.example._acme-challenge.larkfield.example";
-const EDITED_AFTER: Duration = Duration::from_secs(1);
+const EDITED_AFTER: Duration = Duration::from_millis(500);
 const ALIAS_MADE_AFTER: Duration = Duration::from_secs(2);
-/// Where the plates were before.
-const LEFTOVER: &str = "192.0.2.44";
+/// Where the plates were before: an address of the sandbox at which nobody answers.
+const LEFTOVER: u8 = 44;
 
 /// Where the hostname of the demo that moves and goes is, and where it is then.
 const BEFORE: &str = "endpoints = [\"queue-north\", \"queue-south\"]";
@@ -34,17 +34,17 @@ const QUEUE: (&str, &str) = ("[hostname.\"tonight.larkfield.example\"]", "# What
 /// What makes it fail.
 const DOWN_FAULT: &str = "endpoint-down=queue-north";
 /// How long all is well before an endpoint fails.
-const BEGUN: Duration = Duration::from_secs(2);
+const BEGUN: Duration = Duration::from_secs(1);
 /// How long an endpoint is down, and how long the demo then goes on.
-const DOWN: Duration = Duration::from_secs(5);
-const BACK: Duration = Duration::from_secs(6);
+const DOWN: Duration = Duration::from_secs(4);
+const BACK: Duration = Duration::from_secs(5);
 
 /// Do the whole job on the demo data in a fresh sandbox
 ///
 /// Starts the sandbox in a temporary folder, checks the demo manifest of Larkfield Sky
 /// Survey, settles it, renews a certificate, lets an endpoint fail and come back, moves a
 /// hostname, waits for somebody else's records, takes a hostname away and shows the status. Takes
-/// about a minute and leaves nothing behind.
+/// about half a minute and leaves nothing behind.
 #[derive(Debug, Args)]
 pub(crate) struct DemoArgs {
     /// Leave the sandbox running and say how to go on by hand
@@ -134,7 +134,8 @@ async fn show(context: &Context, folder: &Path, place: &Place) -> Result<Status,
     write(&manifest, &text)?;
     let context = context.for_manifest(manifest.clone());
 
-    place.record(folder, "plates.larkfield.example", "A", LEFTOVER).await;
+    let leftover = format!("{}.{LEFTOVER}", place.listing().net);
+    place.record(folder, "plates.larkfield.example", "A", &leftover).await;
 
     say::step("check", "The manifest says which hostnames should lead where. First it is read for mistakes.")?;
     check::run(&context, &check::CheckArgs::default()).await?;

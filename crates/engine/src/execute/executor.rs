@@ -182,7 +182,7 @@ impl Executor {
     }
 
     /// Does one piece of work under a claim as far as it can be done now, by what the state says at that moment.
-    pub(crate) async fn execute_claimed(&self, step: &Step, claim: &Claim) -> Result<Progress, Finding> {
+    async fn execute_claimed(&self, step: &Step, claim: &Claim) -> Result<Progress, Finding> {
         if claim.is_shared && self.catch_up.catch_up(step.work).await? {
             return Ok(Progress::Done);
         }

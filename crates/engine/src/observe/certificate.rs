@@ -129,7 +129,7 @@ impl DeliveryObserver {
 
 /// Reads a file with what is known of it; `None` where there is none, or a far too long one,
 /// or something that is not a file: a pipe would be waited for.
-pub(crate) fn read_bounded(path: &Path) -> Option<(Zeroizing<Vec<u8>>, Metadata)> {
+fn read_bounded(path: &Path) -> Option<(Zeroizing<Vec<u8>>, Metadata)> {
     let (bytes, metadata) = pindrel_machine::read_with_metadata(path, MAX_FILE_BYTES).ok()?;
     metadata.is_file().then_some((bytes, metadata))
 }

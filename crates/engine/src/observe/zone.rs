@@ -113,7 +113,7 @@ impl ZoneObserver {
     }
 
     /// Who has marked a zone, as its first server says; `None` where that is not asked for, or it does not say.
-    pub(crate) async fn marker_of(&self, id: ZoneId) -> Option<Marker> {
+    async fn marker_of(&self, id: ZoneId) -> Option<Marker> {
         let zone = self.context.desired.zone(id);
         let owner = zone.marker_owner().filter(|_| zone.marker)?;
         let (texts, own) = (self.texts_at(id, &owner).await?, self.marker_text());

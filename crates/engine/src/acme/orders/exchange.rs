@@ -243,7 +243,7 @@ impl Orders {
         None
     }
 
-    pub(crate) fn count_waiting_requests(&self, count: usize) {
+    fn count_waiting_requests(&self, count: usize) {
         self.waiting_requests.fetch_add(count as u64, Ordering::Relaxed);
     }
 }
