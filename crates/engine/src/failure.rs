@@ -68,6 +68,14 @@ pub enum EngineError {
         #[source]
         source: std::io::Error,
     },
+    /// A file in which a switch was noted is another than was written.
+    #[error("{path} is not what keep wrote there: {why}")]
+    SwitchCorrupt {
+        /// The file.
+        path: std::path::PathBuf,
+        /// In what it differs.
+        why: String,
+    },
     /// The state cannot be told yet what was switched: another process works on the alias.
     #[error("{hostname} was switched while the state did not answer, and {worker} is working on it")]
     SwitchesWait {
@@ -127,8 +135,8 @@ impl EngineError {
             EngineError::StateLocation { .. } => {
                 "Write --state PATH, sqlite:PATH or postgres://USER@HOST/DATABASE?password=env:NAME"
             }
-            EngineError::SwitchLog { source, .. } if source.kind() == std::io::ErrorKind::InvalidData => {
-                "Restore that file, or move it away and run: pindrel adopt, for the hostname that it is named after"
+            EngineError::SwitchCorrupt { .. } => {
+                "Move it away: it says what the alias of that hostname was switched to; if that is reported as foreign then, run: pindrel adopt"
             }
             EngineError::SwitchLog { .. } => {
                 "Make sure that this user can read and write that folder, and that the disk is not full"

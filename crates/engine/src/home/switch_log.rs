@@ -52,16 +52,15 @@ impl SwitchLog {
 
     fn add_now(&self, hostname: &Hostname, change: AliasChange) -> Result<(), EngineError> {
         let path = self.path_of(hostname);
-        let adding = || {
-            DirBuilder::new().recursive(true).mode(0o700).create(&self.folder)?;
-            let _lock = self.lock()?;
-            let change = match read(&path)? {
-                Some(earlier) => earlier.then(change),
-                None => change,
-            };
-            replace_file(&path, &serde_json::to_vec(&change)?, 0o600, (None, None))
+        let failed = |source| failed(&path, source);
+        DirBuilder::new().recursive(true).mode(0o700).create(&self.folder).map_err(failed)?;
+        let _lock = self.lock().map_err(failed)?;
+        let change = match read(&path)? {
+            Some(earlier) => earlier.then(change),
+            None => change,
         };
-        adding().map_err(|source| failed(&path, source))?;
+        let text = serde_json::to_vec(&change).map_err(|error| failed(error.into()))?;
+        replace_file(&path, &text, 0o600, (None, None)).map_err(failed)?;
         self.added.fetch_add(1, Ordering::Relaxed);
         Ok(())
     }
@@ -89,7 +88,7 @@ impl SwitchLog {
             let is_one = path.extension().is_some_and(|extension| extension == EXTENSION);
             let name = path.file_stem().and_then(|stem| stem.to_str()).filter(|_| is_one);
             if let Some(hostname) = name.and_then(|name| name.parse::<Hostname>().ok())
-                && let Some(change) = read(&path).map_err(|error| failed(&path, error))?
+                && let Some(change) = read(&path)?
             {
                 all.push((hostname, change));
             }
@@ -98,10 +97,11 @@ impl SwitchLog {
     }
 
     /// Removes a switch that the state has, unless another has come since.
-    fn remove(&self, hostname: &Hostname, change: &AliasChange) -> io::Result<()> {
-        let _lock = self.lock()?;
+    fn remove(&self, hostname: &Hostname, change: &AliasChange) -> Result<(), EngineError> {
         let path = self.path_of(hostname);
-        if read(&path)?.as_ref() == Some(change) { std::fs::remove_file(path) } else { Ok(()) }
+        let _lock = self.lock().map_err(|error| failed(&path, error))?;
+        let is_told = read(&path)?.as_ref() == Some(change);
+        if is_told { std::fs::remove_file(&path).map_err(|error| failed(&path, error)) } else { Ok(()) }
     }
 
     /// Tells the state of all switches that it does not know of.
@@ -145,20 +145,79 @@ impl SwitchLog {
             });
             told.await
                 .map_err(|Finding { says, .. }| EngineError::SwitchesUntold { hostname: hostname.clone(), says })?;
-            self.remove(&hostname, &change).map_err(|error| failed(&self.path_of(&hostname), error))?;
+            self.remove(&hostname, &change)?;
         }
         Ok(())
     }
 }
 
-fn read(path: &Path) -> io::Result<Option<AliasChange>> {
+fn read(path: &Path) -> Result<Option<AliasChange>, EngineError> {
     match read_at_most(path, MAX_BYTES) {
-        Ok(bytes) => Ok(Some(serde_json::from_slice(&bytes)?)),
+        Ok(bytes) => {
+            let corrupt = |why: String| EngineError::SwitchCorrupt { path: path.to_owned(), why };
+            serde_json::from_slice(&bytes).map(Some).map_err(|error| corrupt(error.to_string()))
+        }
         Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(None),
-        Err(error) => Err(error),
+        Err(error) => Err(failed(path, error)),
     }
 }
 
 fn failed(path: &Path, source: io::Error) -> EngineError {
     EngineError::SwitchLog { path: path.to_owned(), source }
+}
+
+#[cfg(test)]
+mod tests {
+    use pindrel_core::judging::facts::Written;
+    use pindrel_core::values::Ttl;
+    use pindrel_core::zones::records::{RecordData, RecordSet};
+    use pindrel_keys::SealingKey;
+    use pindrel_state::{Claim, SqliteState};
+
+    use super::*;
+    use crate::drivers::SystemClock;
+
+    fn to(address: u8) -> Written<Vec<RecordSet>> {
+        let data = RecordData::A([192, 0, 2, address].into());
+        Written { made: Some(RecordSet::group([(Ttl::HOUR, data)])), ..Written::default() }
+    }
+
+    fn change(from: u8, there: u8) -> AliasChange {
+        AliasChange { before: to(from), after: to(there), former_alias: None, switched: None }
+    }
+
+    /// What was switched reaches the state once, whoever noted it; what is torn loses nothing, and is named.
+    #[tokio::test]
+    async fn what_was_noted_is_handed_over_once_and_what_is_torn_is_kept() {
+        let folder = tempfile::tempdir().unwrap();
+        let key = SealingKey::from_text(&SealingKey::generate().unwrap()).unwrap();
+        let home = Home::with(Arc::new(SqliteState::in_memory().unwrap()), key);
+        let clock: Arc<dyn Clock> = Arc::new(SystemClock::default());
+        let name: Hostname = "tonight.larkfield.example".parse().unwrap();
+        // Changes what the state counts as Pindrel's own, and returns it.
+        let own = async |change: &(dyn Fn(&mut Ownership) + Sync)| {
+            let Ok(Granted::Yes(held)) = home.leases.claim("of the test", "test", &clock).await else { panic!("free") };
+            let work = async |claim: &Claim| Ok(home.state.change_ownership(claim, &name, change).await.unwrap());
+            held.during(work).await.unwrap().alias
+        };
+        own(&|own| own.alias = to(0)).await;
+        let log = Arc::new(SwitchLog::beside(folder.path()));
+        log.hand_over(&home, "keep", &clock).await.unwrap();
+        log.add(&name, change(0, 1)).await.unwrap();
+        log.add(&name, change(1, 2)).await.unwrap();
+        let path = log.path_of(&name);
+        let whole = std::fs::read(&path).unwrap();
+        std::fs::write(&path, &whole[..whole.len() / 2]).unwrap();
+        let other = Arc::new(SwitchLog::beside(folder.path()));
+        let error = other.hand_over(&home, "settle", &clock).await.unwrap_err();
+        assert!(error.to_string().contains("tonight.larkfield.example.json is not what keep wrote there"), "{error}");
+        assert!(path.exists() && other.add(&name, change(2, 3)).await.is_err(), "it is not written over");
+        std::fs::write(&path, whole).unwrap();
+        assert_eq!(own(&|_| ()).await, to(0));
+        for whoever in [&other, &log] {
+            whoever.hand_over(&home, "settle", &clock).await.unwrap();
+            assert!(!path.exists());
+            assert_eq!(own(&|_| ()).await, to(2), "both switches at once");
+        }
+    }
 }
