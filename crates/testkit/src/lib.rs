@@ -24,6 +24,16 @@ pub use workspace::{Ran, Workspace};
 
 use std::time::{Duration, Instant};
 
+/// A number that looks random and is the same on every run.
+pub fn dice(seed: u64, throw: u64) -> u64 {
+    let mut mixed = seed.wrapping_mul(0x9e37_79b9_7f4a_7c15) ^ throw.wrapping_mul(0xbf58_476d_1ce4_e5b9);
+    for _ in 0..3 {
+        mixed ^= mixed >> 31;
+        mixed = mixed.wrapping_mul(0x94d0_49bb_1331_11eb);
+    }
+    mixed ^ mixed >> 29
+}
+
 /// Asks again and again until `ready` says yes; panics after `patience`.
 pub async fn eventually(what: &str, patience: Duration, mut ready: impl AsyncFnMut() -> bool) {
     let begun = Instant::now();

@@ -1,7 +1,7 @@
 //! Stopped at each journal entry in turn, then run again.
 
 use pindrel_sandbox::{Listing, Sandbox};
-use pindrel_testkit::{ManifestText, Workspace};
+use pindrel_testkit::{ManifestText, Workspace, dice};
 
 use crate::{PINDREL, edit, one_name, quick, sandboxed};
 
@@ -276,7 +276,8 @@ fn at_random(throw: u64) -> Vec<String> {
 async fn commands_at_once_that_are_killed_at_random_lose_nothing_and_do_nothing_twice() {
     let rounds = std::env::var("PINDREL_ROUNDS").ok().and_then(|text| text.parse().ok()).unwrap_or(12);
     let seed: u64 = std::env::var("PINDREL_SEED").ok().and_then(|text| text.parse().ok()).unwrap_or(1);
-    let throws = Throws::of(seed);
+    let mut throws = (0..).map(|throw| dice(seed, throw));
+    let mut throw = || throws.next().unwrap();
     let (workspace, sandbox) = sandboxed(quick(), |manifest, listing| {
         let start = manifest.endpoint(listing, "catalogue", "gateway");
         NAMES.iter().fold(start, |manifest, label| manifest.with(&table(label)))
@@ -288,7 +289,7 @@ async fn commands_at_once_that_are_killed_at_random_lose_nothing_and_do_nothing_
     for round in 0..rounds {
         let mut running = Vec::new();
         for _ in 0..3 {
-            let words = at_random(throws.next());
+            let words = at_random(throw());
             let args: Vec<&str> = words.iter().map(String::as_str).collect();
             if let ["cert", "renew", name] = args[..] {
                 let of = NAMES.iter().position(|label| name.starts_with(label));
@@ -310,7 +311,7 @@ async fn commands_at_once_that_are_killed_at_random_lose_nothing_and_do_nothing_
             _ => {}
         }
         for mut child in running {
-            tokio::time::sleep(std::time::Duration::from_millis(throws.next() % 1_200)).await;
+            tokio::time::sleep(std::time::Duration::from_millis(throw() % 1_200)).await;
             child.kill().unwrap();
             child.wait().unwrap();
         }
@@ -337,23 +338,4 @@ async fn commands_at_once_that_are_killed_at_random_lose_nothing_and_do_nothing_
     let listed = workspace.run(&["endpoint", "list", "--format", "json"]).ended(0).json();
     let copies = listed["endpoints"][0]["certificates"].as_array().unwrap().len();
     assert_eq!(copies, NAMES.len(), "one copy for each, and none that nothing uses: {listed}\n{place}");
-}
-
-/// Numbers that look random, the same each time for a seed.
-struct Throws(std::cell::Cell<u64>);
-
-impl Throws {
-    fn of(seed: u64) -> Throws {
-        Throws(std::cell::Cell::new(seed.wrapping_mul(0x9e37_79b9_7f4a_7c15) | 1))
-    }
-
-    /// The next one (Marsaglia 2003, "Xorshift RNGs").
-    fn next(&self) -> u64 {
-        let mut x = self.0.get();
-        x ^= x << 13;
-        x ^= x >> 7;
-        x ^= x << 17;
-        self.0.set(x);
-        x >> 8
-    }
 }

@@ -7,10 +7,9 @@ use jiff::{SignedDuration, Timestamp};
 use pindrel_core::health::Verdict;
 use pindrel_core::zones::records::RecordData;
 use pindrel_engine::Event;
+use pindrel_testkit::dice;
 use pindrel_testkit::memory::{Keeping, Pace, Setting};
 use proptest::prelude::*;
-
-use crate::dice;
 
 pub(crate) const TONIGHT: &str = "tonight.larkfield.example";
 /// A hostname on two endpoints, the checks of which see a failure within 32 s: 3 × 10 s and the timeout.

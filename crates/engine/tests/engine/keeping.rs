@@ -7,9 +7,8 @@ use std::time::Duration;
 use jiff::{SignedDuration, Timestamp};
 use pindrel_core::names::name::Hostname;
 use pindrel_core::zones::records::RecordData;
+use pindrel_testkit::dice;
 use pindrel_testkit::memory::{Life, PRIMARY, Pace, SECONDARY, Setting};
-
-use crate::dice;
 
 const DAY: Duration = Duration::from_secs(86_400);
 /// How long the kinds of certificates live.

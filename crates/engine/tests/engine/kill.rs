@@ -2,9 +2,10 @@
 
 use std::time::Duration;
 
+use pindrel_testkit::dice;
 use pindrel_testkit::memory::{Pace, Setting};
 
-use crate::{dice, several};
+use crate::several;
 
 #[tokio::test(start_paused = true)]
 async fn runs_that_are_cut_off_at_any_moment_end_with_one_order_for_each_and_no_leftovers() {

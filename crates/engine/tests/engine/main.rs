@@ -53,13 +53,3 @@ fn several(count: usize) -> String {
 fn revocation(reason: RevokeReason) -> RevocationRequest {
     RevocationRequest { name: API.into(), former: None, reason, by: None, authority: None, replace: true }
 }
-
-/// A number that looks random and is the same on every run.
-fn dice(seed: u64, throw: u64) -> u64 {
-    let mut mixed = seed.wrapping_mul(0x9e37_79b9_7f4a_7c15) ^ throw.wrapping_mul(0xbf58_476d_1ce4_e5b9);
-    for _ in 0..3 {
-        mixed ^= mixed >> 31;
-        mixed = mixed.wrapping_mul(0x94d0_49bb_1331_11eb);
-    }
-    mixed ^ mixed >> 29
-}

@@ -5,9 +5,10 @@ use std::time::Duration;
 use pindrel_core::judging::pin::{Pin, PinState};
 use pindrel_core::zones::records::RecordData;
 use pindrel_engine::{Aim, Event, Scope};
+use pindrel_testkit::dice;
 use pindrel_testkit::memory::{Faults, Pace, Setting};
 
-use crate::{API, ONE, dice, several};
+use crate::{API, ONE, several};
 
 /// Moves there and back, cut off at any moment, with clients asking in between.
 #[tokio::test(start_paused = true)]

@@ -3,9 +3,10 @@
 use std::time::Duration;
 
 use pindrel_core::endpoints::endpoint::{EndpointInfo, KeepRecord};
+use pindrel_testkit::dice;
 use pindrel_testkit::memory::{Pace, Setting};
 
-use crate::{API, ONE, dice};
+use crate::{API, ONE};
 
 /// What an endpoint does otherwise.
 #[derive(Debug, Clone, Copy, PartialEq)]

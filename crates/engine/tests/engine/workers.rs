@@ -4,9 +4,10 @@ use std::time::Duration;
 
 use futures::future::join_all;
 use pindrel_engine::Event;
+use pindrel_testkit::dice;
 use pindrel_testkit::memory::{Pace, Setting};
 
-use crate::{dice, several};
+use crate::several;
 
 const API: &str = "survey-0.larkfield.example";
 

@@ -5,9 +5,8 @@ use std::net::SocketAddr;
 use std::time::Duration;
 
 use futures::future::join_all;
+use pindrel_testkit::dice;
 use pindrel_testkit::memory::{Faults, PRIMARY, Pace, SECONDARY, Setting};
-
-use crate::dice;
 
 const NAMES: usize = 4;
 /// How many worlds with several processes are tried, unless `PINDREL_WORLDS` says otherwise.

@@ -5,9 +5,10 @@ use std::time::Duration;
 
 use pindrel_core::judging::findings::{Code, Finding};
 use pindrel_core::zones::records::RecordData;
+use pindrel_testkit::dice;
 use pindrel_testkit::memory::{Pace, Setting};
 
-use crate::{API, ONE, dice, several};
+use crate::{API, ONE, several};
 
 const MARKER: &str = "_pindrel.larkfield.example";
 
