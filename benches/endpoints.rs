@@ -53,7 +53,7 @@ fn jiffies() -> (f64, f64) {
     (numbers[3] + numbers[4], numbers.iter().sum())
 }
 
-/// Settles, and tells what that took; returns how long it was.
+/// Settles, and prints what that took; returns the seconds.
 fn settle(what: &str, workspace: &Workspace) -> f64 {
     let before = jiffies();
     let (cost, text) = run(&mut workspace.command(&["settle", "--format", "json", "--at-once", "32"]));

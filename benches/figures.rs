@@ -54,8 +54,18 @@ impl Figure {
     /// Its row of the table in `README.md`.
     pub fn row(&self) -> String {
         let Figure { what, value, aim } = self;
-        let missed = self.missed_by().map_or_else(String::new, |by| format!(", missed by {by:.0} %"));
-        format!("| {what} | {value:.2} | {aim}{missed} |")
+        format!("| {what} | {value:.2} | {aim}{} |", self.verdict())
+    }
+
+    fn verdict(&self) -> String {
+        self.missed_by().map_or_else(String::new, |by| format!(", missed by {by:.0} %"))
+    }
+}
+
+impl fmt::Display for Figure {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let Figure { what, value, aim } = self;
+        write!(f, "{what}: {value:.2} (aim {aim}{})", self.verdict())
     }
 }
 
@@ -65,7 +75,7 @@ impl Figure {
 /// Where it is to be collected and cannot be.
 pub fn figure(what: impl Into<String>, value: f64, aim: Aim) {
     let figure = Figure { what: what.into(), value, aim };
-    println!("* {}", figure.row().trim_matches(['|', ' ']));
+    println!("* {figure}");
     let Some(path) = std::env::var_os(COLLECTED) else { return };
     let line = serde_json::to_string(&figure).unwrap_or_else(|error| panic!("{error}"));
     let file = File::options().append(true).create(true).open(&path);

@@ -56,7 +56,7 @@ fn main() -> ExitCode {
     }
     println!();
     for figure in &missed {
-        println!("missed: {}", figure.row().trim_matches(['|', ' ']));
+        println!("missed: {figure}");
     }
     if !failed.is_empty() {
         println!("These did not end: {}.", failed.join(", "));

@@ -155,7 +155,7 @@ impl Context {
         let home = Home::open(&location, given.as_ref(), access).await?;
         if access == Access::Change {
             let clock: Arc<dyn Clock> = Arc::new(SystemClock::default());
-            home.hand_over_switches(&self.folder(), "pindrel", &clock).await?;
+            home.replay_switches(&self.folder(), "pindrel", &clock).await?;
         }
         Ok(home)
     }

@@ -1,4 +1,11 @@
-//! TODO.
+//! The front that commands call: a run, and the parts that it is made of.
+//!
+//! ```text
+//!   Context ──▶ stored things ──▶ observers ──▶ Health ──▶ Surveyor ──▶ Issuing ──▶ steps ──▶ Executor ──▶ Settler
+//!               (home)            (observe)     (health)   (observe)    (acme)      (execute)              (run)
+//! ```
+//!
+//! Each part holds the parts before it that it needs, and none after it.
 
 use std::collections::HashMap;
 use std::sync::atomic::AtomicU64;
@@ -19,6 +26,7 @@ use crate::acme::orders::{Orders, OrdersInProgress};
 use crate::acme::preflight::Preflight;
 use crate::acme::rehearsals::Rehearsals;
 use crate::acme::spending::RateLimits;
+use crate::context::scope::{Aim, Scope};
 use crate::context::waits::Waits;
 use crate::context::{Bounds, Context, Setup};
 use crate::events::Summary;
@@ -54,11 +62,8 @@ use crate::requests::status::Reports;
 use crate::requests::zones::ZoneRequests;
 use crate::run::attempts::Attempts;
 use crate::run::leftovers::Retirer;
+use crate::run::settle::{Plan, Settler};
 use crate::run::stores::Copies;
-use crate::{
-    context::scope::{Aim, Scope},
-    run::settle::{Plan, Settler},
-};
 
 /// How many orders may be asked for before an authority has answered.
 const ASKING_AT_ONCE: usize = 2;
@@ -97,14 +102,14 @@ impl Engine {
     }
 
     /// Prepares the switch of one alias while the state does not answer, by what is `known` of its hostname. What is written
-    /// is noted in a log, for the state to be told.
-    pub(crate) async fn apart(
+    /// is recorded in the log, from which it is replayed into the state.
+    pub(crate) async fn without_state(
         setup: Setup,
         log: Arc<SwitchLog>,
         id: HostnameId,
         known: HostnameKnowledge,
     ) -> Result<Engine, Finding> {
-        let home = setup.home.apart()?;
+        let home = setup.home.in_memory()?;
         let context = Engine::begin(Setup { home, ..setup }).await?;
         let hostname = &context.desired.hostname(id).hostname;
         let seed = |own: &mut Ownership| own.clone_from(&known.ownership);
@@ -261,7 +266,7 @@ impl Engine {
         let switcher = Arc::new(Switcher {
             context: context.clone(),
             aliases: aliases.clone(),
-            answers: answers.clone(),
+            answers,
             hostnames: hostnames.clone(),
             remover: remover.clone(),
             zones: zones.clone(),
@@ -269,35 +274,30 @@ impl Engine {
         });
         let binder = Arc::new(Binder {
             context: context.clone(),
-            asked_records: asked_records.clone(),
+            asked_records,
             bindings: bindings.clone(),
             hostnames: hostnames.clone(),
             keys: keys.clone(),
         });
-        let catch_up = Arc::new(CatchUp {
-            context: context.clone(),
-            certificates: certificates.clone(),
-            rehearsals: rehearsals.clone(),
-        });
+        let catch_up = Arc::new(CatchUp { context: context.clone(), certificates: certificates.clone(), rehearsals });
         let deliverer = Arc::new(Deliverer {
             context: context.clone(),
             certificates: certificates.clone(),
-            deliveries: deliveries.clone(),
+            deliveries,
             keys: keys.clone(),
         });
-        let issuer =
-            Arc::new(Issuer { context: context.clone(), certificates: certificates.clone(), orders: orders.clone() });
+        let issuer = Arc::new(Issuer { context: context.clone(), certificates: certificates.clone(), orders });
         let marker = Arc::new(Marker { context: context.clone(), zones: zones.clone() });
         let executor = Arc::new(Executor {
             context: context.clone(),
-            binder: binder.clone(),
-            catch_up: catch_up.clone(),
-            deliverer: deliverer.clone(),
-            issuer: issuer.clone(),
+            binder,
+            catch_up,
+            deliverer,
+            issuer,
             issuing: issuing.clone(),
-            marker: marker.clone(),
-            remover: remover.clone(),
-            switcher: switcher.clone(),
+            marker,
+            remover,
+            switcher,
             order_slots: Semaphore::new(context.bounds.at_once),
         });
 
@@ -307,8 +307,8 @@ impl Engine {
             accounts: accounts.clone(),
             attempts: attempts.clone(),
             certificates: certificates.clone(),
-            keys: keys.clone(),
-            rate_limits: rate_limits.clone(),
+            keys,
+            rate_limits,
         });
         let endpoint_requests = Arc::new(EndpointRequests {
             context: context.clone(),
@@ -318,7 +318,7 @@ impl Engine {
         });
         let zone_requests = Arc::new(ZoneRequests {
             context: context.clone(),
-            bindings: bindings.clone(),
+            bindings,
             endpoint_requests: endpoint_requests.clone(),
             surveyor: surveyor.clone(),
             zones: zones.clone(),
@@ -331,34 +331,34 @@ impl Engine {
         });
         let retirer = Arc::new(Retirer {
             context: context.clone(),
-            aliases: aliases.clone(),
+            aliases,
             endpoints: endpoints.clone(),
             surveyor: surveyor.clone(),
             zones: zones.clone(),
         });
         let reports = Arc::new(Reports {
             context: context.clone(),
-            attempts: attempts.clone(),
+            attempts,
             certificate_requests: certificate_requests.clone(),
             endpoints: endpoints.clone(),
             health: health.clone(),
             issuing: issuing.clone(),
             retirer: retirer.clone(),
             surveyor: surveyor.clone(),
-            zones: zones.clone(),
+            zones,
             zone_requests: zone_requests.clone(),
         });
 
-        let copies = Arc::new(Copies { context: context.clone(), endpoints: endpoints.clone() });
+        let copies = Arc::new(Copies { context: context.clone(), endpoints });
         let settler = Arc::new(Settler {
             context: context.clone(),
             certificate_requests: certificate_requests.clone(),
-            certificates: certificates.clone(),
-            copies: copies.clone(),
+            certificates,
+            copies,
             executor: executor.clone(),
             health: health.clone(),
-            hostnames: hostnames.clone(),
-            issuing: issuing.clone(),
+            hostnames,
+            issuing,
             retirer: retirer.clone(),
             surveyor: surveyor.clone(),
         });
@@ -397,7 +397,7 @@ impl Engine {
     ///
     /// # Errors
     /// [`EngineError`] when the state cannot be read or written; what fails in the
-    /// world is told to the listener and counted in the summary.
+    /// world is reported to the listener and counted in the summary.
     pub async fn settle(&self, scope: &Scope, aim: Aim) -> Result<Summary, EngineError> {
         self.settler.settle(scope, aim).await
     }

@@ -59,8 +59,8 @@ pub enum EngineError {
         /// Why.
         why: String,
     },
-    /// What was switched while the state did not answer cannot be noted, or read.
-    #[error("what was switched while the state did not answer cannot be kept or read: {path}")]
+    /// The log of switches made while the state did not answer cannot be written or read.
+    #[error("the log of switches made while the state did not answer cannot be written or read: {path}")]
     SwitchLog {
         /// The file, or its folder.
         path: std::path::PathBuf,
@@ -68,25 +68,27 @@ pub enum EngineError {
         #[source]
         source: std::io::Error,
     },
-    /// A file in which a switch was noted is another than was written.
+    /// A file of that log is corrupt.
     #[error("{path} is not what keep wrote there: {why}")]
     SwitchCorrupt {
         /// The file.
         path: std::path::PathBuf,
-        /// In what it differs.
+        /// How.
         why: String,
     },
-    /// The state cannot be told yet what was switched: another process works on the alias.
-    #[error("{hostname} was switched while the state did not answer, and {worker} is working on it")]
-    SwitchesWait {
+    /// A switch cannot be replayed yet: another process works on the alias.
+    #[error(
+        "{hostname} was switched while the state did not answer; that cannot be stored yet: {worker} is working on it"
+    )]
+    ReplayWaits {
         /// Whose alias.
         hostname: Hostname,
         /// The process.
         worker: String,
     },
-    /// The state does not take what was switched.
-    #[error("the state cannot be told that {hostname} was switched while it did not answer: {says}")]
-    SwitchesUntold {
+    /// A switch cannot be replayed.
+    #[error("{hostname} was switched while the state did not answer, and that cannot be stored: {says}")]
+    ReplayFailed {
         /// Whose alias.
         hostname: Hostname,
         /// Why.
@@ -136,13 +138,13 @@ impl EngineError {
                 "Write --state PATH, sqlite:PATH or postgres://USER@HOST/DATABASE?password=env:NAME"
             }
             EngineError::SwitchCorrupt { .. } => {
-                "Move it away: it says what the alias of that hostname was switched to; if that is reported as foreign then, run: pindrel adopt"
+                "Move the file away; if the alias of that hostname is then reported as foreign, adopt it with: pindrel adopt alias HOSTNAME"
             }
             EngineError::SwitchLog { .. } => {
                 "Make sure that this user can read and write that folder, and that the disk is not full"
             }
-            EngineError::SwitchesWait { .. } => "Wait until it has ended, and try again",
-            EngineError::SwitchesUntold { .. } => "Make sure that the state can be written, and try again",
+            EngineError::ReplayWaits { .. } => "Wait until it has ended, and try again",
+            EngineError::ReplayFailed { .. } => "Make sure that the state can be written, and try again",
             EngineError::Fault => "Report this bug with the output of -vv",
             EngineError::StateGone => "Restore it from its backup, or run settle with a new one",
         }

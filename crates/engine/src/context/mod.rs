@@ -51,7 +51,7 @@ pub struct Setup {
     pub home: Home,
     /// What bounds the run.
     pub bounds: Bounds,
-    /// Who is told what happens.
+    /// Receives the events.
     pub listener: Arc<dyn Listener>,
     /// The way to the world.
     pub drivers: Arc<dyn Drivers>,
@@ -61,7 +61,7 @@ pub struct Setup {
     pub command: String,
 }
 
-/// One run over one manifest and one state. It decides nothing: it is read, told and written to by the parts that do.
+/// One run over one manifest and one state. It makes no decision: the parts that do read and write it.
 pub(crate) struct Context {
     pub(crate) desired: Arc<Desired>,
     pub(crate) folder: PathBuf,

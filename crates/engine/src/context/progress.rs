@@ -35,7 +35,7 @@ pub(crate) struct Wait {
     /// How long it may take before it counts as failed; as long as the run has patience where
     /// `None`, and then the step is put off to a later run.
     pub(crate) within: Option<Duration>,
-    /// What is told when that time is over.
+    /// What is reported when that time is over.
     pub(crate) finding: Finding,
 }
 

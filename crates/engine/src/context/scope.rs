@@ -20,7 +20,7 @@ pub enum LeftoverScope {
     /// None of them.
     #[default]
     None,
-    /// All: they are told, and those that are being retired are taken further.
+    /// All of them: they are reported, and those that are being retired are taken further.
     All,
     /// These are retired.
     Retire(Vec<Hostname>),

@@ -34,7 +34,7 @@ pub(crate) enum Failover {
     Here,
     /// A process that keeps running, beside this run.
     Elsewhere,
-    /// This run, while the state does not answer: what it writes is noted here before.
+    /// This run, while the state does not answer: each change is logged before it is made.
     Logged(Arc<SwitchLog>),
 }
 
@@ -47,7 +47,7 @@ pub(crate) struct Hostnames {
 }
 
 impl Hostnames {
-    /// Changes what is known of a hostname's facts, stores it and tells it.
+    /// Changes the known facts of a hostname, stores them and reports its pins.
     pub(crate) async fn record_facts(
         &self,
         id: HostnameId,
@@ -92,7 +92,7 @@ impl Hostnames {
         matches!(self.failover, Failover::Elsewhere)
     }
 
-    /// Stores what is known of a hostname, and tells how its pins are.
+    /// Stores what is known of a hostname, and reports its pins.
     pub(crate) async fn persist(&self, id: HostnameId) -> Result<Pins, EngineError> {
         self.follow_switches(id).await?;
         let pins = self.context.judge(id, self.context.clock.now());

@@ -192,22 +192,22 @@ impl Home {
         Home { leases: Arc::new(self.leases.for_another_process()), ..self.clone() }
     }
 
-    /// Tells the state of the switches that a process which keeps running made while the state did not answer; `folder` is
-    /// that of the manifest.
+    /// Replays into the state the switches that `keep` made while the state did not answer; `folder` is that of the
+    /// manifest.
     ///
     /// # Errors
-    /// [`EngineError`] where that cannot be done; it can be tried again.
-    pub async fn hand_over_switches(
+    /// [`EngineError`] where that fails; it can be tried again.
+    pub async fn replay_switches(
         &self,
         folder: &Path,
         command: &str,
         clock: &Arc<dyn Clock>,
     ) -> Result<(), EngineError> {
-        SwitchLog::beside(folder).hand_over(self, command, clock).await
+        SwitchLog::beside(folder).replay(self, command, clock).await
     }
 
-    /// A state that nobody else has, for while this one does not answer.
-    pub(crate) fn apart(&self) -> Result<Home, EngineError> {
+    /// An empty state in memory with the same sealing key, for while this one does not answer.
+    pub(crate) fn in_memory(&self) -> Result<Home, EngineError> {
         let state: Arc<dyn State> = Arc::new(SqliteState::in_memory()?);
         Ok(Home { leases: Arc::new(Leases::of(state.clone())), state, sealing: self.sealing.clone() })
     }

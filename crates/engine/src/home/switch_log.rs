@@ -1,5 +1,6 @@
-//! What aliases were switched to while the state could not be told: a file for each hostname in `.pindrel/switches`, beside
-//! the manifest, until the state has it. It is written before the records are, so that no records are ever nobody's.
+//! A write-ahead log of the aliases that were switched while the state did not answer: a file for each hostname in
+//! `.pindrel/switches`, beside the manifest. It is written before the records are, and replayed into the state before
+//! anything is judged by that, so that the records are never taken for somebody else's.
 
 use std::fs::{DirBuilder, File};
 use std::io;
@@ -27,20 +28,20 @@ const EXTENSION: &str = "json";
 /// The longest file that is read.
 const MAX_BYTES: u64 = 1 << 20;
 
-/// The switches that the state does not know of.
+/// The switches that are not in the state yet.
 #[derive(Debug)]
 pub(crate) struct SwitchLog {
     folder: PathBuf,
     /// How many this process has added, and one for those of processes that were killed.
     added: AtomicU64,
-    /// How many of these the state has been told of.
-    told: Mutex<u64>,
+    /// How many of these have been replayed.
+    replayed: Mutex<u64>,
 }
 
 impl SwitchLog {
     /// That of a manifest in `folder`.
     pub(crate) fn beside(folder: &Path) -> SwitchLog {
-        SwitchLog { folder: folder.join(".pindrel").join(FOLDER), added: AtomicU64::new(1), told: Mutex::new(0) }
+        SwitchLog { folder: folder.join(".pindrel").join(FOLDER), added: AtomicU64::new(1), replayed: Mutex::new(0) }
     }
 
     /// Adds a change of what was written of an alias; it is on the disk when this returns.
@@ -96,42 +97,37 @@ impl SwitchLog {
         Ok(all)
     }
 
-    /// Removes a switch that the state has, unless another has come since.
+    /// Removes a switch that was replayed, unless another has been added since.
     fn remove(&self, hostname: &Hostname, change: &AliasChange) -> Result<(), EngineError> {
         let path = self.path_of(hostname);
         let _lock = self.lock().map_err(|error| failed(&path, error))?;
-        let is_told = read(&path)?.as_ref() == Some(change);
-        if is_told { std::fs::remove_file(&path).map_err(|error| failed(&path, error)) } else { Ok(()) }
+        let is_same = read(&path)?.as_ref() == Some(change);
+        if is_same { std::fs::remove_file(&path).map_err(|error| failed(&path, error)) } else { Ok(()) }
     }
 
-    /// Tells the state of all switches that it does not know of.
+    /// Stores all switches of the log in the state, and removes them from the log.
     ///
     /// # Errors
-    /// [`EngineError`] where a file cannot be read, or the state does not take it: then it stays.
-    pub(crate) async fn hand_over(
-        &self,
-        home: &Home,
-        command: &str,
-        clock: &Arc<dyn Clock>,
-    ) -> Result<(), EngineError> {
-        let mut told = self.told.lock().await;
+    /// [`EngineError`] where a file cannot be read or the state cannot be written: then it stays.
+    pub(crate) async fn replay(&self, home: &Home, command: &str, clock: &Arc<dyn Clock>) -> Result<(), EngineError> {
+        let mut replayed = self.replayed.lock().await;
         let added = self.added.load(Ordering::Relaxed);
-        if *told < added {
-            self.hand_over_all(home, command, clock).await?;
-            *told = added;
+        if *replayed < added {
+            self.replay_all(home, command, clock).await?;
+            *replayed = added;
         }
         Ok(())
     }
 
-    async fn hand_over_all(&self, home: &Home, command: &str, clock: &Arc<dyn Clock>) -> Result<(), EngineError> {
+    async fn replay_all(&self, home: &Home, command: &str, clock: &Arc<dyn Clock>) -> Result<(), EngineError> {
         for (hostname, change) in self.all()? {
             let key = alias_claim(&hostname);
             let held = match home.leases.claim(&key, command, clock).await? {
                 Granted::Yes(held) => held,
-                // It is told when that has ended.
-                Granted::HeldBy(worker) => return Err(EngineError::SwitchesWait { hostname, worker }),
+                // It is replayed once that has ended.
+                Granted::HeldBy(worker) => return Err(EngineError::ReplayWaits { hostname, worker }),
             };
-            let told = held.during(async |claim| {
+            let stored = held.during(async |claim| {
                 let take = |own: &mut Ownership| own.take_alias_change(&change);
                 home.state.change_ownership(claim, &hostname, &take).await.map_err(state_failed)?;
                 let entry = Entry {
@@ -143,8 +139,9 @@ impl SwitchLog {
                 };
                 home.state.journal(&entry, None).await.map_err(state_failed)
             });
-            told.await
-                .map_err(|Finding { says, .. }| EngineError::SwitchesUntold { hostname: hostname.clone(), says })?;
+            stored
+                .await
+                .map_err(|Finding { says, .. }| EngineError::ReplayFailed { hostname: hostname.clone(), says })?;
             self.remove(&hostname, &change)?;
         }
         Ok(())
@@ -186,9 +183,9 @@ mod tests {
         AliasChange { before: to(from), after: to(there), former_alias: None, switched: None }
     }
 
-    /// What was switched reaches the state once, whoever noted it; what is torn loses nothing, and is named.
+    /// What was switched reaches the state once, whoever logged it; a torn file loses nothing, and is named.
     #[tokio::test]
-    async fn what_was_noted_is_handed_over_once_and_what_is_torn_is_kept() {
+    async fn what_was_logged_is_replayed_once_and_a_torn_file_is_kept() {
         let folder = tempfile::tempdir().unwrap();
         let key = SealingKey::from_text(&SealingKey::generate().unwrap()).unwrap();
         let home = Home::with(Arc::new(SqliteState::in_memory().unwrap()), key);
@@ -202,20 +199,20 @@ mod tests {
         };
         own(&|own| own.alias = to(0)).await;
         let log = Arc::new(SwitchLog::beside(folder.path()));
-        log.hand_over(&home, "keep", &clock).await.unwrap();
+        log.replay(&home, "keep", &clock).await.unwrap();
         log.add(&name, change(0, 1)).await.unwrap();
         log.add(&name, change(1, 2)).await.unwrap();
         let path = log.path_of(&name);
         let whole = std::fs::read(&path).unwrap();
         std::fs::write(&path, &whole[..whole.len() / 2]).unwrap();
         let other = Arc::new(SwitchLog::beside(folder.path()));
-        let error = other.hand_over(&home, "settle", &clock).await.unwrap_err();
+        let error = other.replay(&home, "settle", &clock).await.unwrap_err();
         assert!(error.to_string().contains("tonight.larkfield.example.json is not what keep wrote there"), "{error}");
         assert!(path.exists() && other.add(&name, change(2, 3)).await.is_err(), "it is not written over");
         std::fs::write(&path, whole).unwrap();
         assert_eq!(own(&|_| ()).await, to(0));
         for whoever in [&other, &log] {
-            whoever.hand_over(&home, "settle", &clock).await.unwrap();
+            whoever.replay(&home, "settle", &clock).await.unwrap();
             assert!(!path.exists());
             assert_eq!(own(&|_| ()).await, to(2), "both switches at once");
         }

@@ -59,7 +59,7 @@ pub struct KeepSetup {
     pub home: Home,
     /// What bounds each pass.
     pub bounds: Bounds,
-    /// Who is told what happens.
+    /// Receives the events.
     pub listener: Arc<dyn Listener>,
     /// The way to the world.
     pub make_drivers: MakeDrivers,
@@ -101,21 +101,22 @@ impl RunContext {
         listener: Arc<dyn Listener>,
         bounds: Bounds,
     ) -> Result<Engine, EngineError> {
-        self.hand_over_switches().await?;
-        Engine::open(self.setup(desired, listener, bounds)).await
+        Engine::open(self.setup(desired, listener, bounds).await?).await
     }
 
-    /// Tells the state what was switched while it did not answer: whoever reads it before would take that for somebody
-    /// else's.
-    async fn hand_over_switches(&self) -> Result<(), EngineError> {
-        self.switch_log.hand_over(&self.home, COMMAND, &self.clock).await
+    /// What a run over the state needs. Switches that are not in it yet are stored first: whoever reads it before would
+    /// take their records for somebody else's.
+    async fn setup(
+        &self,
+        desired: &Arc<Desired>,
+        listener: Arc<dyn Listener>,
+        bounds: Bounds,
+    ) -> Result<Setup, EngineError> {
+        self.replay_switches().await?;
+        Ok(self.setup_without_state(desired, listener, bounds))
     }
 
-    async fn is_state_answering(&self) -> bool {
-        matches!(within(&*self.clock, STATE_ANSWERS_WITHIN, self.home.state.is_in_place()).await, Some(Ok(true)))
-    }
-
-    fn setup(&self, desired: &Arc<Desired>, listener: Arc<dyn Listener>, bounds: Bounds) -> Setup {
+    fn setup_without_state(&self, desired: &Arc<Desired>, listener: Arc<dyn Listener>, bounds: Bounds) -> Setup {
         Setup {
             desired: desired.clone(),
             folder: self.folder.clone(),
@@ -126,6 +127,15 @@ impl RunContext {
             clock: self.clock.clone(),
             command: COMMAND.to_owned(),
         }
+    }
+
+    /// Stores in the state what was switched while it did not answer.
+    async fn replay_switches(&self) -> Result<(), EngineError> {
+        self.switch_log.replay(&self.home, COMMAND, &self.clock).await
+    }
+
+    async fn is_state_answering(&self) -> bool {
+        matches!(within(&*self.clock, STATE_ANSWERS_WITHIN, self.home.state.is_in_place()).await, Some(Ok(true)))
     }
 
     fn now(&self) -> Now {

@@ -47,8 +47,7 @@ pub(super) async fn pass(context: Arc<RunContext>, desired: Arc<Desired>, order:
     let bounds = Bounds { max_age_secs: 0, patience, ..context.bounds };
     let issuers: BTreeSet<CertificateId> = desired.checks.iter().filter_map(issuer).collect();
     let settling = async {
-        context.hand_over_switches().await?;
-        let setup = context.setup(&desired, listener.clone(), bounds);
+        let setup = context.setup(&desired, listener.clone(), bounds).await?;
         let engine = Engine::without_failover(setup, order.verdicts.clone()).await?;
         engine.settle(&scope(&desired, &order), Aim::Hold).await?;
         let trusted = engine.health.trusted_issuers(issuers).await?;

@@ -99,7 +99,7 @@ pub(super) async fn answer(
         }
         Question::Drained => {
             let asking = async {
-                context.hand_over_switches().await?;
+                context.replay_switches().await?;
                 Ok::<_, EngineError>(read_drained(&context, &desired).await?)
             };
             Answer::Drained(
@@ -166,10 +166,9 @@ async fn loaded(context: &RunContext, claims: &Claims, desired: Arc<Desired>) ->
 async fn recall(context: &RunContext, desired: &Desired, ids: &[HostnameId]) -> Vec<Recalled> {
     let mut said = Vec::with_capacity(ids.len());
     let state = &*context.home.state;
-    let handed_over = in_time(context, ANSWERED_WITHIN, "what was switched is not told to the state", async {
-        context.hand_over_switches().await
-    });
-    if handed_over.await.is_none() {
+    let replaying = context.replay_switches();
+    let problem = "what was switched meanwhile cannot be stored";
+    if in_time(context, ANSWERED_WITHIN, problem, replaying).await.is_none() {
         return said;
     }
     let mut reads = stream::iter(ids.to_vec()).map(|id| recall_one(desired, state, id)).buffer_unordered(READS_AT_ONCE);

@@ -58,21 +58,15 @@ pub(super) async fn switch(context: Arc<RunContext>, order: SwitchOrder) -> Ende
 /// An engine over the state; where that does not answer, over what this process knows.
 async fn engine(context: &RunContext, order: &SwitchOrder) -> Result<Engine, Finding> {
     let bounds = Bounds { patience: PATIENCE, ..context.bounds };
-    let setup = context.setup(&order.desired, Arc::new(()), bounds);
-    match &order.known {
-        Some(known) if !context.is_state_answering().await => {
-            let engine = Engine::apart(setup, context.switch_log.clone(), order.id, known.clone()).await?;
-            if let Some(zone) = &order.zone {
-                let id = order.desired.hostname(order.id).zone;
-                engine.context.known().zones.insert(id, zone.clone());
-            }
-            Ok(engine)
-        }
-        _ => {
-            context.hand_over_switches().await?;
-            Ok(Engine::open(setup).await?)
-        }
-    }
+    let known = match &order.known {
+        Some(known) if !context.is_state_answering().await => known.clone(),
+        _ => return Ok(context.engine(&order.desired, Arc::new(()), bounds).await?),
+    };
+    let setup = context.setup_without_state(&order.desired, Arc::new(()), bounds);
+    let engine = Engine::without_state(setup, context.switch_log.clone(), order.id, known).await?;
+    let zone = order.desired.hostname(order.id).zone;
+    engine.context.known().zones.extend(order.zone.clone().map(|fact| (zone, fact)));
+    Ok(engine)
 }
 
 /// Why an alias is switched.

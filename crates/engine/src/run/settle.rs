@@ -128,7 +128,7 @@ impl Settler {
     ///
     /// # Errors
     /// [`EngineError`] when the state cannot be read or written; what fails in the
-    /// world is told to the listener and counted in the summary.
+    /// world is reported to the listener and counted in the summary.
     pub async fn settle(&self, scope: &Scope, aim: Aim) -> Result<Summary, EngineError> {
         let begun = self.context.clock.elapsed();
         self.hostnames.begin_recording();

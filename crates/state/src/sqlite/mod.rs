@@ -42,8 +42,8 @@ pub struct Sqlite {
 struct Disk(AtomicU8);
 
 impl Disk {
-    /// Sets whether the writes that follow wait for it. SQLite is told only when that changes: the pragma makes it prepare
-    /// all statements again.
+    /// Sets whether the writes that follow wait for it. The pragma is run only when that changes: SQLite prepares all
+    /// statements again after it.
     fn waits(&self, connection: &Connection, waits: bool) -> rusqlite::Result<()> {
         let (level, pragma) = if waits { (2, "PRAGMA synchronous = FULL") } else { (1, "PRAGMA synchronous = NORMAL") };
         if self.0.load(Ordering::Relaxed) != level {

@@ -266,7 +266,7 @@ impl Ownership {
     }
 }
 
-/// How what was written of an alias has changed while the state could not be told.
+/// A change of what Pindrel has written of an alias, made while the state did not answer.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct AliasChange {
     /// What was known to be written before.

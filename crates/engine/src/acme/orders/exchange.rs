@@ -65,7 +65,7 @@ impl Orders {
         }
     }
 
-    /// Sends what the flow wants, side by side, and tells it what came back.
+    /// Sends what the flow wants, side by side, and hands it the replies.
     pub(super) async fn send(
         &self,
         account: &Account,
