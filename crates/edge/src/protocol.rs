@@ -1,6 +1,7 @@
 //! The endpoint protocol (`docs/endpoint-protocol.md`), whatever carries it.
 
 mod https;
+mod pace;
 mod program;
 
 use std::sync::{Mutex, MutexGuard, PoisonError};
@@ -16,9 +17,10 @@ use pindrel_core::values::Fingerprint;
 use secrecy::{ExposeSecret as _, SecretString};
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
-use tokio::time::{Instant, timeout};
+use tokio::time::timeout;
 use url::Url;
 
+use pace::Pace;
 pub use program::AdapterProgram;
 
 use crate::{BoundHostname, EdgeError, Platform, StoreRemoval, StoredCertificate, TokenScope};
@@ -34,9 +36,6 @@ const LONGEST_BUSY: Duration = Duration::from_secs(30);
 const MOST_RECORDS: usize = 16;
 /// The longest text in a reply, in characters: longer than any record's data.
 const LONGEST_TEXT: usize = 4_096;
-/// What counts as a second where calls are limited: on the way some are delayed, and the next come close
-/// behind them.
-const PACED_SECOND: Duration = Duration::from_millis(1_060);
 /// The wait where a busy platform names none.
 const USUAL_BUSY: Duration = Duration::from_secs(1);
 
@@ -134,24 +133,6 @@ impl Reply {
     }
 }
 
-/// Spreads calls, so that no more are made a second than the manifest allows.
-struct Pace {
-    between: Duration,
-    next: Mutex<Instant>,
-}
-
-impl Pace {
-    async fn turn(&self) {
-        let at = {
-            let mut next = self.next.lock().unwrap_or_else(PoisonError::into_inner);
-            let at = (*next).max(Instant::now());
-            *next = at + self.between;
-            at
-        };
-        tokio::time::sleep_until(at).await;
-    }
-}
-
 #[derive(Deserialize)]
 struct EndpointPage {
     endpoints: Vec<EndpointInfo>,
@@ -217,9 +198,7 @@ impl ProtocolPlatform {
         calls_per_second: Option<u32>,
     ) -> ProtocolPlatform {
         let sent: SentSecrets = token.into_iter().map(|token| token.expose_secret()).collect();
-        let pace = calls_per_second
-            .map(|calls| Pace { between: PACED_SECOND / calls.max(1), next: Mutex::new(Instant::now()) });
-        ProtocolPlatform { carrier: Box::new(carrier), pace, sent: Mutex::new(sent) }
+        ProtocolPlatform { carrier: Box::new(carrier), pace: calls_per_second.map(Pace::new), sent: Mutex::new(sent) }
     }
 
     fn sent(&self) -> MutexGuard<'_, SentSecrets> {
@@ -229,10 +208,12 @@ impl ProtocolPlatform {
     async fn call(&self, call: Call<'_>) -> Result<Reply, EdgeError> {
         let mut tries = 0;
         loop {
-            if let Some(pace) = &self.pace {
-                pace.turn().await;
-            }
+            let turn = match &self.pace {
+                Some(pace) => Some(pace.turn().await),
+                None => None,
+            };
             let called = self.carrier.call(&call).await;
+            drop(turn);
             let reply = clean(called, &self.sent())?;
             let Some(wait) = reply.busy().filter(|_| tries < BUSY_TRIES) else { return Ok(reply) };
             tries += 1;
