@@ -22,9 +22,9 @@ use pindrel_core::zones::rights::Right;
 use pindrel_dns::challenge::{self, PlaceError};
 use pindrel_dns::lookup::{self, Resolved};
 use pindrel_dns::{Resolver, Rfc2136, TriedRights, ZoneDriver as _, caa, present};
-use pindrel_testkit::{Received, ScriptedServer, udp_and_tcp};
+use pindrel_testkit::{ClosedPort, Received, ScriptedServer, udp_and_tcp};
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
-use tokio::net::{TcpListener, UdpSocket};
+use tokio::net::UdpSocket;
 
 /// How long a transfer may take.
 const WITHIN: Duration = Duration::from_secs(30);
@@ -35,6 +35,11 @@ type Answering = Arc<dyn Fn(&Message) -> Vec<Vec<u8>> + Send + Sync>;
 async fn server(answering: Answering) -> SocketAddr {
     let socket = UdpSocket::bind((Ipv4Addr::LOCALHOST, 0)).await.unwrap();
     let address = socket.local_addr().unwrap();
+    serve(socket, answering);
+    address
+}
+
+fn serve(socket: UdpSocket, answering: Answering) {
     tokio::spawn(async move {
         let mut buffer = vec![0; 4096];
         while let Ok((length, client)) = socket.recv_from(&mut buffer).await {
@@ -44,7 +49,6 @@ async fn server(answering: Answering) -> SocketAddr {
             }
         }
     });
-    address
 }
 
 fn name(text: &str) -> Name {
@@ -186,9 +190,9 @@ async fn silence_ends_in_bounded_time_and_a_closed_port_at_once() {
     let said = gives(silent, &record()).await;
     assert!(matches!(said, Err(Unreachable::TimedOut { .. })), "{said:?}");
     assert!(begun.elapsed() < Duration::from_secs(20));
-    let closed = UdpSocket::bind((Ipv4Addr::LOCALHOST, 0)).await.unwrap().local_addr().unwrap();
+    let closed = ClosedPort::take().await;
     let begun = Instant::now();
-    let said = gives(closed, &record()).await;
+    let said = gives(closed.address, &record()).await;
     assert_eq!(said.unwrap_err().to_string(), "connection refused");
     assert!(begun.elapsed() < Duration::from_secs(5));
 }
@@ -538,13 +542,16 @@ enum Manner {
 /// and messages it had there.
 async fn over_tcp_only(manner: Manner, code: ResponseCode) -> (SocketAddr, Arc<[AtomicUsize; 2]>) {
     let counts = Arc::new([AtomicUsize::new(0), AtomicUsize::new(0)]);
-    let address = server(Arc::new(|question: &Message| {
-        let mut cut = answer(question, ResponseCode::NoError, Vec::new());
-        cut.metadata.truncation = true;
-        vec![cut.to_vec().unwrap()]
-    }))
-    .await;
-    let listener = TcpListener::bind(address).await.unwrap();
+    let (socket, listener) = udp_and_tcp().await;
+    let address = listener.local_addr().unwrap();
+    serve(
+        socket,
+        Arc::new(|question: &Message| {
+            let mut cut = answer(question, ResponseCode::NoError, Vec::new());
+            cut.metadata.truncation = true;
+            vec![cut.to_vec().unwrap()]
+        }),
+    );
     let counted = counts.clone();
     tokio::spawn(async move {
         while let Ok((mut stream, _)) = listener.accept().await {

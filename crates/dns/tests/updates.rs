@@ -21,11 +21,10 @@ use pindrel_dns::lookup::{self, Resolved};
 use pindrel_dns::present;
 use pindrel_dns::{Rfc2136, TriedRights, UpdateError, ZoneDriver as _, ZoneError};
 use pindrel_sandbox::{Options, Sandbox, TSIG_NAME, ZONE};
-use pindrel_testkit::{RealOptions, RealWorld, TSIG_SECRET, eventually};
+use pindrel_testkit::{RealOptions, RealWorld, TSIG_SECRET, eventually, udp_and_tcp};
 use proptest::prelude::*;
 use tempfile::TempDir;
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
-use tokio::net::TcpListener;
 
 /// How long a transfer may take.
 const WITHIN: Duration = Duration::from_secs(30);
@@ -217,14 +216,8 @@ type Answering = dyn Fn(&Message, &[u8]) -> Vec<u8> + Send + Sync;
 /// A server over TCP that answers one message with these bytes; over UDP it is silent.
 async fn answering(script: impl Fn(&Message, &[u8]) -> Vec<u8> + Send + Sync + 'static) -> SocketAddr {
     // The zone is read over UDP: whoever asks hears that there is nothing.
-    let (listener, socket, address) = loop {
-        let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
-        let address = listener.local_addr().unwrap();
-        // A port that is free for TCP may be some client's for UDP.
-        if let Ok(socket) = tokio::net::UdpSocket::bind(address).await {
-            break (listener, socket, address);
-        }
-    };
+    let (socket, listener) = udp_and_tcp().await;
+    let address = listener.local_addr().unwrap();
     let script: Arc<Answering> = Arc::new(script);
     tokio::spawn(async move {
         let mut buffer = [0; 4096];

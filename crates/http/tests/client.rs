@@ -5,7 +5,7 @@
 use std::time::{Duration, Instant};
 
 use pindrel_http::{Client, HttpError, Method, Response};
-use pindrel_testkit::{ScriptedServer, answer};
+use pindrel_testkit::{ClosedPort, ScriptedServer, answer};
 use url::Url;
 
 fn url(port: u16) -> Url {
@@ -52,8 +52,8 @@ async fn only_a_connection_that_did_not_come_about_is_tried_again() {
 
     // Nobody listens: tried for some seconds, and no longer.
     let server = ScriptedServer::start(&["localhost"], |_, _| Vec::new()).await;
-    let free = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap();
-    let nobody = Client::new(url(free.port()), Some(server.root_pem.as_bytes()), |_| false).unwrap();
+    let closed = ClosedPort::take().await;
+    let nobody = Client::new(url(closed.address.port()), Some(server.root_pem.as_bytes()), |_| false).unwrap();
     let begun = Instant::now();
     let error = send(&nobody).await.unwrap_err();
     assert!(matches!(&error, HttpError::NotConnected { why, .. } if why.contains("refused")), "{error:?}");

@@ -9,7 +9,7 @@ use pindrel_core::judging::facts::{Unreachable, Untrusted};
 use pindrel_core::names::name::Hostname;
 use pindrel_core::values::Fingerprint;
 use pindrel_probe::{Answered, ProbeError, Trust, request, served_certificate};
-use pindrel_testkit::{ScriptedServer, answer};
+use pindrel_testkit::{ClosedPort, ScriptedServer, answer};
 use tokio::net::TcpListener;
 
 const NAME: &str = "api.larkfield.example";
@@ -87,19 +87,20 @@ async fn each_failure_says_how_far_the_connection_got() {
 }
 
 /// A port on which every connection is closed at once, and one on which nobody listens.
-async fn not_tls() -> [(SocketAddr, Unreachable); 2] {
+async fn not_tls() -> ([(SocketAddr, Unreachable); 2], ClosedPort) {
     let closing = TcpListener::bind("127.0.0.1:0").await.unwrap();
     let address = closing.local_addr().unwrap();
     tokio::spawn(async move { while closing.accept().await.is_ok() {} });
-    let free = TcpListener::bind("127.0.0.1:0").await.unwrap().local_addr().unwrap();
-    [(address, Unreachable::Closed), (free, Unreachable::Refused)]
+    let closed = ClosedPort::take().await;
+    ([(address, Unreachable::Closed), (closed.address, Unreachable::Refused)], closed)
 }
 
 #[tokio::test]
 async fn what_does_not_speak_tls_is_not_connected() {
     let server = ScriptedServer::start(&[NAME], |_, _| Vec::new()).await;
     let trust = trust(&server);
-    for (address, expected) in not_tls().await {
+    let (places, _closed) = not_tls().await;
+    for (address, expected) in places {
         let whole = get(&trust, address, NAME, "/").await.unwrap_err();
         let direct = served_certificate(address, &hostname(NAME)).await.unwrap_err();
         for failed in [whole, direct] {

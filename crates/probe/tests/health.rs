@@ -7,7 +7,7 @@ use std::time::{Duration, Instant};
 
 use pindrel_core::health::{CheckMethod, CheckResult, CheckTrust, HttpExchange, HttpRequest, Measured, TlsListener};
 use pindrel_probe::{Trust, check_http, check_tcp, check_tls};
-use pindrel_testkit::{ScriptedServer, answer};
+use pindrel_testkit::{ClosedPort, ScriptedServer, answer};
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
 use tokio::net::TcpListener;
 
@@ -106,13 +106,13 @@ async fn each_way_to_fail_is_told_apart_within_the_time() {
     assert_eq!(code(&check_http(&trusted, server.address, &post, WITHIN).await), "passed");
 
     let other = ScriptedServer::start(&["other.larkfield.example"], |_, _| answer(200, &[], "all is well")).await;
-    let free = TcpListener::bind("127.0.0.1:0").await.unwrap().local_addr().unwrap();
+    let closed = ClosedPort::take().await;
     // An alert that the protocol version is refused (RFC 8446 §6.2), and words of another protocol.
     let (old, mail) = (raw(b"\x15\x03\x01\x00\x02\x02\x46").await, raw(b"220 mail.larkfield.example\r\n").await);
     for (what, trusted, address, expected) in [
         ("another root", &trusted, other.address, "certificate-refused"),
         ("another name", &trust(&other), other.address, "certificate-refused"),
-        ("nobody", &trusted, free, "connection-refused"),
+        ("nobody", &trusted, closed.address, "connection-refused"),
         ("silence", &trusted, raw(b"").await, "tls-failed"),
         ("another version", &trusted, old, "tls-failed"),
         ("no TLS", &trusted, mail, "tls-failed"),
@@ -128,7 +128,7 @@ async fn each_way_to_fail_is_told_apart_within_the_time() {
     let body: &[u8] = b"HTTP/1.1 200 OK\r\ncontent-length: 11\r\n\r\nall is well";
     assert_eq!(code(&check_http(&trusted, raw(body).await, &plain, WITHIN).await), "passed");
     assert_eq!(
-        (code(&check_tcp(free, WITHIN).await), code(&check_tcp(old, WITHIN).await)),
+        (code(&check_tcp(closed.address, WITHIN).await), code(&check_tcp(old, WITHIN).await)),
         ("connection-refused", "passed")
     );
     // No route of this machine's own says nothing of the peer.

@@ -19,7 +19,9 @@ pub use real::postgres::RealPostgres;
 pub use real::powerdns::RealPowerDns;
 pub use real::programs::{Program, missing, require};
 pub use real::scripted::{Received, ScriptedServer, answer};
-pub use real::{EXTERNAL_ID, EXTERNAL_KEY, RealOptions, RealWorld, TSIG_SECRET, dig, free_port, udp_and_tcp};
+pub use real::{
+    ClosedPort, EXTERNAL_ID, EXTERNAL_KEY, RealOptions, RealWorld, TSIG_SECRET, dig, free_port, udp_and_tcp,
+};
 pub use workspace::{Ran, Workspace};
 
 use std::time::{Duration, Instant};

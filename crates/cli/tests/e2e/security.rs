@@ -6,10 +6,9 @@ use std::path::Path;
 use std::process::Stdio;
 use std::time::{Duration, Instant};
 
-use pindrel_testkit::{ScriptedServer, Workspace, answer};
+use pindrel_testkit::{ScriptedServer, Workspace, answer, udp_and_tcp};
 use serde_json::{Value, json};
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
-use tokio::net::{TcpListener, UdpSocket};
 
 use crate::{PINDREL, edit, one_name, quick, sandboxed};
 
@@ -157,12 +156,7 @@ async fn a_platform_that_repeats_a_key_does_not_make_it_known() {
 
 /// A name server that answers over UDP and drips over TCP, without an end.
 async fn dripping_server() -> std::net::SocketAddr {
-    let (socket, listener) = loop {
-        let socket = UdpSocket::bind("127.0.0.1:0").await.unwrap();
-        if let Ok(listener) = TcpListener::bind(socket.local_addr().unwrap()).await {
-            break (socket, listener);
-        }
-    };
+    let (socket, listener) = udp_and_tcp().await;
     let address = socket.local_addr().unwrap();
     // The question comes back as an answer with authority and one record: for whatever is asked an address.
     let reply = |question: &[u8]| {

@@ -234,6 +234,35 @@ pub async fn udp_and_tcp() -> (tokio::net::UdpSocket, tokio::net::TcpListener) {
     }
 }
 
+/// A port of this machine that refuses whoever asks, and that nobody else gets while this lives.
+pub struct ClosedPort {
+    /// Where it is.
+    pub address: SocketAddr,
+    _taken: (tokio::net::UdpSocket, tokio::net::TcpSocket),
+}
+
+impl ClosedPort {
+    /// Takes one.
+    pub async fn take() -> ClosedPort {
+        let taken = async || {
+            // What is connected elsewhere hears nobody else: the system answers for it that nobody listens.
+            let udp = tokio::net::UdpSocket::bind((Ipv4Addr::LOCALHOST, 0)).await?;
+            let address = udp.local_addr()?;
+            udp.connect((Ipv4Addr::LOCALHOST, 1)).await?;
+            let tcp = tokio::net::TcpSocket::new_v4()?;
+            tcp.bind(address)?;
+            Ok::<_, std::io::Error>(ClosedPort { address, _taken: (udp, tcp) })
+        };
+        // A port that is free for UDP may be taken for TCP.
+        for _ in 0..100 {
+            if let Ok(closed) = taken().await {
+                return closed;
+            }
+        }
+        panic!("no free port")
+    }
+}
+
 fn write(path: &Path, text: &str) {
     std::fs::write(path, text).unwrap_or_else(|error| panic!("{} cannot be written: {error}", path.display()));
 }
