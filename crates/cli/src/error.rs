@@ -1,5 +1,6 @@
 //! What a command can end with, and which exit status that is.
 
+use std::borrow::Cow;
 use std::process::ExitCode;
 
 use pindrel_core::judging::findings::Finding;
@@ -76,7 +77,7 @@ pub(crate) enum CliError {
     #[error(transparent)]
     Engine(#[from] EngineError),
     /// What was asked for could not be done.
-    #[error("{}", .0.says)]
+    #[error("{}", .0.says())]
     Finding(Box<Finding>),
     /// The sandbox did not start, or is not there.
     #[error("{says}")]
@@ -178,20 +179,20 @@ impl CliError {
     }
 
     /// Returns what to do about it.
-    pub(crate) fn remedy(&self) -> &str {
-        match self {
+    pub(crate) fn remedy(&self) -> Cow<'_, str> {
+        Cow::Borrowed(match self {
             CliError::Manifest(_) | CliError::ZoneFile(_) => "Correct them",
             CliError::Usage { remedy, .. } | CliError::Sandbox { remedy, .. } => remedy,
             CliError::File { .. } => "Check the path and its permissions",
             CliError::Engine(error) => error.remedy(),
-            CliError::Finding(finding) => &finding.remedy,
+            CliError::Finding(finding) => return Cow::Owned(finding.remedy()),
             CliError::Output(_) => "Make sure that the disk is not full",
             CliError::Interrupted { .. } => "Run settle: it resumes where this run stopped",
             CliError::NoManifest { .. } => {
                 "Name it with --manifest, write one with: pindrel init; or see the whole job with: pindrel demo"
             }
             CliError::Encoding { .. } => "Save it as UTF-8",
-        }
+        })
     }
 
     /// Says whether the reader of the output went away, which is no error.

@@ -5,7 +5,7 @@ use std::net::SocketAddr;
 use std::sync::{Arc, LazyLock, Mutex, PoisonError};
 
 use async_trait::async_trait;
-use pindrel_core::judging::findings::{Code, Finding};
+use pindrel_core::judging::findings::{Code, Finding, Report};
 use pindrel_core::judging::pin::Pin;
 use pindrel_core::names::name::DnsName;
 use pindrel_core::zones::records::ZoneChange;
@@ -190,6 +190,6 @@ impl ZoneError {
     /// Returns the finding that it is.
     pub fn finding(&self, pin: Pin) -> Finding {
         let (code, says, remedy) = self.parts();
-        Finding::new(code, pin, says, remedy)
+        Finding::reported(Report::new(code, says, remedy).on(pin))
     }
 }

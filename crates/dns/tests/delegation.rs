@@ -287,6 +287,6 @@ async fn a_change_of_name_servers_sees_what_caches_keep_and_whose_keys_are_missi
     let other = name_servers::look(&zone, [old, new], &[old], &[]).await.unwrap();
     let keys = other.keys.as_ref().unwrap();
     assert_eq!((keys.new_matches_ds, keys.missing_at_new.len(), keys.missing_at_old.len()), (false, 1, 1));
-    assert_eq!(other.hindrance().unwrap().evidence.len(), 3);
+    assert_eq!(other.hindrance().unwrap().words().evidence.len(), 3);
     assert!(name_servers::look(&zone, [old, free_port()], &[old], &[]).await.is_err());
 }

@@ -19,7 +19,7 @@ use async_trait::async_trait;
 use jiff::Timestamp;
 use pindrel_core::endpoints::endpoint::{Binding, Deployment, EndpointInfo, PlatformReply};
 use pindrel_core::judging::facts::Unreachable;
-use pindrel_core::judging::findings::{Code, Finding};
+use pindrel_core::judging::findings::{Code, Finding, Report};
 use pindrel_core::names::name::Hostname;
 use pindrel_core::values::Fingerprint;
 use secrecy::SecretString;
@@ -124,7 +124,7 @@ impl EdgeError {
             | EdgeError::Command { .. } => Code::PlatformRefuses,
             EdgeError::Changed(_) => Code::BindingChanged,
         };
-        Finding::of(code, self.to_string(), self.remedy())
+        Finding::reported(Report::new(code, self.to_string(), self.remedy()))
     }
 
     /// Returns why nothing could be looked at, as a fact.

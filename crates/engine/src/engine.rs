@@ -159,6 +159,7 @@ impl Engine {
             digests: context.desired.digests(),
             failover,
             record: RunRecord::default(),
+            reported: Mutex::default(),
         });
         let keys = Arc::new(SealedKeys { context: context.clone() });
 
@@ -268,7 +269,6 @@ impl Engine {
             aliases: aliases.clone(),
             answers,
             hostnames: hostnames.clone(),
-            remover: remover.clone(),
             zones: zones.clone(),
             written: Mutex::default(),
         });

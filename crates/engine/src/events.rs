@@ -5,9 +5,10 @@ use std::time::Duration;
 
 use jiff::Timestamp;
 use pindrel_core::health::{CheckRecord, Verdict};
-use pindrel_core::judging::pins::{Pin, PinState, Pins};
+use pindrel_core::judging::findings::{Finding, Words};
+use pindrel_core::judging::pins::{Pin, PinState};
 use pindrel_core::names::name::Hostname;
-use serde::Serialize;
+use serde::{Serialize, Serializer};
 
 /// Something that happened. Each is one JSON object a line with `--format json`.
 #[derive(Debug, Clone, PartialEq, Serialize)]
@@ -55,10 +56,9 @@ pub enum Event {
         hostname: Hostname,
         /// What it did.
         action: &'static str,
-        /// What went wrong, in one sentence.
-        says: String,
-        /// What to do.
-        remedy: String,
+        /// What went wrong, and what to do.
+        #[serde(flatten, serialize_with = "says_and_remedy")]
+        finding: Finding,
     },
     /// A step is put off to a later run; the steps that need it are left out.
     StepPutOff {
@@ -68,8 +68,9 @@ pub enum Event {
         hostname: Hostname,
         /// What it does.
         action: &'static str,
-        /// What it waits for, in one sentence.
-        says: String,
+        /// What it waits for.
+        #[serde(flatten, serialize_with = "says")]
+        finding: Finding,
         /// When to look again, where that is known.
         #[serde(skip_serializing_if = "Option::is_none")]
         next: Option<Timestamp>,
@@ -90,16 +91,26 @@ pub enum Event {
         /// The state of each.
         pins: BTreeMap<Pin, PinState>,
     },
+    /// A pin of a hostname stands otherwise than before.
+    Changed {
+        /// The hostname.
+        hostname: Hostname,
+        /// The pin.
+        pin: Pin,
+        /// How it stood: when it was last reported, or by what was stored.
+        from: PinState,
+        /// How it stands.
+        to: PinState,
+    },
     /// A hostname that no step can bring further.
     Stuck {
         /// The hostname.
         hostname: Hostname,
         /// Whether something failed; else a person is needed.
         failed: bool,
-        /// What is wrong, in one sentence.
-        says: String,
-        /// What to do.
-        remedy: String,
+        /// What is wrong, and what to do.
+        #[serde(flatten, serialize_with = "says_and_remedy")]
+        finding: Finding,
         /// When trying again is worth while, where that is known.
         #[serde(skip_serializing_if = "Option::is_none")]
         next: Option<Timestamp>,
@@ -110,10 +121,9 @@ pub enum Event {
         hostname: Hostname,
         /// What is there.
         what: Vec<LeftoverKind>,
-        /// The same, in one sentence.
-        says: String,
-        /// What to do.
-        remedy: String,
+        /// The same in one sentence, and what to do.
+        #[serde(flatten, serialize_with = "says_and_remedy")]
+        finding: Finding,
     },
     /// The verdict of a health check has changed.
     Verdict {
@@ -177,10 +187,24 @@ pub enum Event {
     Summary(Summary),
 }
 
-impl Event {
-    pub(crate) fn pins(hostname: &Hostname, pins: &Pins) -> Event {
-        Event::Pins { hostname: hostname.clone(), pins: pins.iter().map(|(pin, report)| (pin, report.state)).collect() }
+/// Writes a finding as its sentence and its remedy.
+fn says_and_remedy<S: Serializer>(finding: &Finding, serializer: S) -> Result<S::Ok, S::Error> {
+    #[derive(Serialize)]
+    struct SaysAndRemedy {
+        says: String,
+        remedy: String,
     }
+    let Words { says, remedy, .. } = finding.words();
+    SaysAndRemedy { says, remedy }.serialize(serializer)
+}
+
+/// Writes a finding as its sentence alone.
+fn says<S: Serializer>(finding: &Finding, serializer: S) -> Result<S::Ok, S::Error> {
+    #[derive(Serialize)]
+    struct Says {
+        says: String,
+    }
+    Says { says: finding.says() }.serialize(serializer)
 }
 
 /// What came of a run.

@@ -3,7 +3,8 @@
 use pindrel_acme::TransportError;
 use pindrel_core::certificates::acme::order::OrderError;
 use pindrel_core::certificates::acme::problem::Problem;
-use pindrel_core::judging::findings::{Again, Code, Finding};
+use pindrel_core::judging::findings::{Again, Code, Finding, MachineCause, Report};
+use pindrel_core::judging::pin::Pin;
 use pindrel_core::names::name::Hostname;
 use pindrel_core::text::display_text::with_causes;
 use pindrel_core::values::SecretRef;
@@ -153,18 +154,22 @@ impl EngineError {
 
 /// A secret that the manifest refers to cannot be used.
 pub(crate) fn secret_unreadable(reference: &SecretRef, why: &str) -> Finding {
-    let says = format!("the secret at {reference} cannot be read: {why}");
-    Finding::of(Code::SecretUnreadable, says, "Put the secret where the manifest says")
+    secret_unreadable_for(reference, why, Code::SecretUnreadable.pin())
+}
+
+/// The same, where a pin needs it.
+pub(crate) fn secret_unreadable_for(reference: &SecretRef, why: &str, pin: Pin) -> Finding {
+    Finding::machine(MachineCause::SecretUnreadable { place: reference.to_string(), why: why.to_owned(), pin })
 }
 
 /// A fault of Pindrel's own.
 pub(crate) fn internal(says: impl Into<String>) -> Finding {
-    Finding::of(Code::InternalFault, says, "Report this bug with the output of -vv")
+    Finding::internal(says)
 }
 
 impl From<EngineError> for Finding {
     fn from(error: EngineError) -> Finding {
-        Finding::of(Code::StateUnusable, with_causes(&error), error.remedy())
+        Finding::reported(Report::new(Code::StateUnusable, with_causes(&error), error.remedy()))
     }
 }
 
@@ -181,7 +186,7 @@ pub(crate) fn seal_failed(error: SealError) -> Finding {
 /// The finding that an error of a key in the state is.
 pub(crate) fn key_failed(error: KeyError) -> Finding {
     let code = if matches!(error, KeyError::Unreadable) { Code::StateUnusable } else { Code::InternalFault };
-    Finding::of(code, error.to_string(), "Restore the state from its backup")
+    Finding::reported(Report::new(code, error.to_string(), "Restore the state from its backup"))
 }
 
 /// What a refusal by an authority means.
@@ -212,7 +217,7 @@ pub(crate) fn transport_failed(error: TransportError) -> Finding {
         TransportError::Signing(_) => (Code::InternalFault, Again::Person),
         _ => (Code::AuthorityRefuses, Again::Person),
     };
-    Finding::of(code, error.to_string(), error.remedy()).again(again)
+    Finding::reported(Report::new(code, error.to_string(), error.remedy()).again(again))
 }
 
 /// The finding that the end of an order is.
@@ -222,5 +227,5 @@ pub(crate) fn order_failed(error: &OrderError) -> Finding {
         OrderError::Validation(_) => (Code::ValidationFailed, Again::Person),
         _ => (Code::OrderFailed, Again::Now),
     };
-    Finding::of(code, error.to_string(), error.remedy()).again(again)
+    Finding::reported(Report::new(code, error.to_string(), error.remedy()).again(again))
 }

@@ -20,7 +20,7 @@ use pindrel_core::judging::facts::{
     BindingView, EndpointKey, EndpointView, Fact, HeldCertificate, HostnameFacts, OrderedTerms, Origin, Ownership,
     ReplaceReason, Unreachable,
 };
-use pindrel_core::judging::findings::{Again, Code, Finding};
+use pindrel_core::judging::findings::{AuthorityCause, Finding};
 use pindrel_core::names::name::Hostname;
 use pindrel_core::planning::undo::HostnameForm;
 use pindrel_core::values::{Fingerprint, KeyKind, Ttl};
@@ -649,7 +649,8 @@ async fn the_journal(state: &dyn State) {
         finding,
         next: Some(day(3)),
     };
-    let finding = Finding::of(Code::RateLimited, "too many orders", "Wait").again(Again::At(day(3)));
+    let finding =
+        Finding::authority("main", AuthorityCause::RateLimited { until: day(3), said: "too many orders".into() });
     state.journal(&entry(1, Moment::Begun, "issue", "api"), None).await.unwrap();
     let failed = attempt(AttemptEnd::Failed, Some(finding));
     state.journal(&entry(2, Moment::Failed, "issue", "api"), Some(&failed)).await.unwrap();

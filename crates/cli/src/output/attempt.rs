@@ -3,7 +3,7 @@
 use std::io::Write;
 
 use jiff::Timestamp;
-use pindrel_core::judging::findings::Finding;
+use pindrel_core::judging::findings::{Finding, Words};
 use pindrel_core::judging::pins::Pin;
 use pindrel_engine::{AttemptEnd, LastAttempt};
 use serde::Serialize;
@@ -33,13 +33,14 @@ impl<'r> Row<'r> {
 
 /// Tells an attempt that did not succeed, for people.
 pub(crate) fn print(out: &mut impl Write, now: Timestamp, attempt: &LastAttempt) -> Result<(), CliError> {
-    let says = attempt.finding.as_ref().map_or("", |finding| finding.says.as_str());
-    print_as(out, now, attempt, "", says)
+    let words = attempt.finding.as_ref().map(Finding::words);
+    print_as(out, now, attempt, "", words.as_ref())
 }
 
 /// Tells the same of all that a group of hostnames has in common.
 pub(super) fn print_of(out: &mut impl Write, now: Timestamp, group: &Group<'_, &LastAttempt>) -> Result<(), CliError> {
-    print_as(out, now, group.first, &format!(" for {}", style::paint(style::STRONG, group.label())), &group.says)
+    let whom = format!(" for {}", style::paint(style::STRONG, group.label()));
+    print_as(out, now, group.first, &whom, group.words().as_ref())
 }
 
 fn print_as(
@@ -47,7 +48,7 @@ fn print_as(
     now: Timestamp,
     attempt: &LastAttempt,
     whom: &str,
-    says: &str,
+    words: Option<&Words>,
 ) -> Result<(), CliError> {
     let ended = match attempt.ended {
         AttemptEnd::Done => return Ok(()),
@@ -56,10 +57,10 @@ fn print_as(
     };
     let ago = age(now.as_second() - attempt.at.as_second());
     write!(out, "  last attempt to {}{whom}, {ago} ago, {ended}", attempt.action)?;
-    if let Some(finding) = &attempt.finding {
+    if let Some(Words { says, evidence, remedy }) = words {
         writeln!(out, ": {}", for_people(now, says))?;
-        print_evidence(out, now, &finding.evidence)?;
-        print_remedy(out, now, &finding.remedy, attempt.next)
+        print_evidence(out, now, evidence)?;
+        print_remedy(out, now, remedy, attempt.next)
     } else {
         match attempt.next.filter(|next| *next > now) {
             Some(next) => Ok(writeln!(out, "; the next attempt is at {}", clock(now, next))?),
@@ -74,6 +75,6 @@ pub(crate) fn supersedes(now: Timestamp, attempt: Option<&LastAttempt>, pin: Pin
     attempt.is_some_and(|attempt| {
         attempt.ended != AttemptEnd::Done
             && attempt.next.is_some_and(|next| next > now)
-            && attempt.finding.as_ref().is_some_and(|finding| finding.code.pin() == pin)
+            && attempt.finding.as_ref().is_some_and(|finding| finding.pin() == pin)
     })
 }

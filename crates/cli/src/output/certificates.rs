@@ -6,6 +6,7 @@ use std::path::Path;
 use comfy_table::{Cell, Color};
 use jiff::Timestamp;
 use pindrel_core::desired::{CertificateId, Desired};
+use pindrel_core::judging::findings::Words;
 use pindrel_core::judging::pins::{Pin, PinState};
 use pindrel_core::text::display_text::one_line;
 use pindrel_core::values::Fingerprint;
@@ -209,10 +210,11 @@ pub(super) fn print_findings(
     for finding in report.report.iter().flat_map(|pin| &pin.findings) {
         let state = report.report.as_ref().map_or(PinState::Unknown, |pin| pin.state);
         let mark = style::paint(style::of(state), state.mark());
-        writeln!(out, "{mark} {}: {}", style::paint(style::STRONG, &report.name), for_people(now, &finding.says))?;
-        print_evidence(out, now, &finding.evidence)?;
+        let Words { says, evidence, remedy } = finding.words();
+        writeln!(out, "{mark} {}: {}", style::paint(style::STRONG, &report.name), for_people(now, &says))?;
+        print_evidence(out, now, &evidence)?;
         if !attempt::supersedes(now, report.last_attempt.as_ref(), Pin::Certificate) {
-            print_remedy(out, now, &finding.remedy, None)?;
+            print_remedy(out, now, &remedy, None)?;
         }
     }
     match &report.last_attempt {

@@ -3,10 +3,18 @@
 use std::io::Write;
 
 use jiff::Timestamp;
+use pindrel_core::judging::findings::Words;
 
 use super::style;
 use super::times::{clock, for_people};
 use crate::error::CliError;
+
+/// Writes a finding: its sentence after `head`, what supports it, and what to do.
+pub(crate) fn print(out: &mut impl Write, now: Timestamp, head: &str, words: &Words) -> Result<(), CliError> {
+    writeln!(out, "{head}{}", for_people(now, &words.says))?;
+    print_evidence(out, now, &words.evidence)?;
+    print_remedy(out, now, &words.remedy, None)
+}
 
 /// Writes what supports a finding.
 pub(crate) fn print_evidence(out: &mut impl Write, now: Timestamp, evidence: &[String]) -> Result<(), CliError> {

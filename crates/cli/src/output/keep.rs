@@ -9,6 +9,7 @@ use indicatif::{MultiProgress, ProgressBar};
 use jiff::{SignedDuration, Timestamp};
 use pindrel_core::desired::Desired;
 use pindrel_core::health::{CheckRecord, Verdict};
+use pindrel_core::judging::findings::Words;
 use pindrel_engine::{Event, KeepSummary, Listener};
 use serde_json::json;
 
@@ -212,16 +213,22 @@ fn line(event: &Event) -> Option<String> {
             text
         }
         Event::StepEnded { hostname, action, seconds, .. } => format!("{hostname}: {action} done in {seconds:.1} s"),
-        Event::StepFailed { hostname, action, says, remedy, .. } => {
+        Event::StepFailed { hostname, action, finding, .. } => {
+            let Words { says, remedy, .. } = finding.words();
             let word = style::paint(style::BAD, "failed");
             format!("{word} {hostname}: {action}: {says}\n    {remedy}")
         }
-        Event::StepPutOff { hostname, action, says, .. } => format!("{hostname}: {action} put off: {says}"),
-        Event::Stuck { hostname, failed, says, remedy, .. } => {
+        Event::StepPutOff { hostname, action, finding, .. } => {
+            format!("{hostname}: {action} put off: {}", finding.says())
+        }
+        Event::Stuck { hostname, failed, finding, .. } => {
+            let Words { says, remedy, .. } = finding.words();
             let (colour, word) = if *failed { (style::BAD, "failed") } else { (style::UNDERWAY, "not held") };
             format!("{} {hostname}: {says}\n    {remedy}", style::paint(colour, word))
         }
-        Event::LeftOver { says, .. } => format!("{} {says}", style::paint(style::UNDERWAY, "left over")),
+        Event::LeftOver { finding, .. } => {
+            format!("{} {}", style::paint(style::UNDERWAY, "left over"), finding.says())
+        }
         Event::Note { says } => format!("note: {says}"),
         _ => return None,
     })

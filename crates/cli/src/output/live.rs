@@ -98,12 +98,12 @@ impl Live {
                 });
             }
             Event::StepEnded { hostname, action, .. } => self.end(&mut lines, hostname, format!("{action} done")),
-            Event::StepFailed { hostname, action, says, .. } => {
-                let says = style::paint(style::BAD, format_args!("{action} failed: {says}"));
+            Event::StepFailed { hostname, action, finding, .. } => {
+                let says = style::paint(style::BAD, format_args!("{action} failed: {}", finding.says()));
                 self.end(&mut lines, hostname, says);
             }
-            Event::StepPutOff { hostname, action, says, .. } => {
-                let says = style::paint(style::UNDERWAY, format_args!("{action} put off: {says}"));
+            Event::StepPutOff { hostname, action, finding, .. } => {
+                let says = style::paint(style::UNDERWAY, format_args!("{action} put off: {}", finding.says()));
                 self.end(&mut lines, hostname, says);
             }
             Event::Waiting { hostname, action, what } => {
@@ -123,7 +123,8 @@ impl Live {
                 self.total.enable_steady_tick(TICK);
                 self.stop_looking(&mut lines);
             }
-            Event::Stuck { .. }
+            Event::Changed { .. }
+            | Event::Stuck { .. }
             | Event::LeftOver { .. }
             | Event::Verdict { .. }
             | Event::Gives { .. }

@@ -4,7 +4,7 @@ use std::io::Write;
 
 use comfy_table::Cell;
 use jiff::Timestamp;
-use pindrel_core::judging::findings::Finding;
+use pindrel_core::judging::findings::{Finding, Words};
 use pindrel_core::judging::pins::PinState;
 use pindrel_engine::{OnlineKind, OnlineReport};
 
@@ -83,24 +83,22 @@ fn tell(
     mark: String,
 ) -> Result<usize, CliError> {
     let told = reports.iter().flat_map(|report| {
-        of(report).iter().map(|finding| {
-            let key = (report.kind, finding.code);
-            (report.name.as_str(), finding.says.as_str(), key, (report.kind, finding))
-        })
+        of(report).iter().map(|finding| (report.name.as_str(), Some(finding), report.kind, report.kind))
     });
     let groups = grouped(told);
     for group in &groups {
-        let (what, finding) = group.first;
+        let (what, words) = (group.first, group.words());
+        let Some(Words { says, evidence, remedy }) = words else { continue };
         let whom = match group.names.as_slice() {
             [only] => format!("{} {only}", kind(what)),
             names => count(names.len(), kind(what)),
         };
-        writeln!(out, "{mark} {whom}: {}", group.says)?;
+        writeln!(out, "{mark} {whom}: {says}")?;
         if let Some(listed) = group.listed() {
             print_evidence(out, now, &[listed])?;
         }
-        print_evidence(out, now, &finding.evidence)?;
-        print_remedy(out, now, &group.generally(&finding.remedy), None)?;
+        print_evidence(out, now, &evidence)?;
+        print_remedy(out, now, &remedy, None)?;
     }
     Ok(groups.len())
 }

@@ -8,11 +8,12 @@ use std::time::{Duration, Instant};
 
 use jiff::Timestamp;
 use pindrel_core::desired::Desired;
+use pindrel_core::judging::findings::{Finding, Words};
 use pindrel_core::names::name::Hostname;
 use pindrel_engine::{Aim, Event, Listener, Scope, Summary};
 
 use super::finding::print_remedy;
-use super::grouping::{ANY, grouped};
+use super::grouping::grouped;
 use super::live::Live;
 use super::log;
 use super::marks::{PinStates, marks};
@@ -134,8 +135,7 @@ struct Text {
 struct InTheWay {
     hostname: Hostname,
     failed: bool,
-    says: String,
-    remedy: String,
+    finding: Finding,
     next: Option<Timestamp>,
 }
 
@@ -145,8 +145,7 @@ struct Seen {
     /// The hostnames that had a step, or have something in their way.
     touched: BTreeSet<Hostname>,
     stuck: Vec<InTheWay>,
-    /// What is left over, with what to do.
-    leftovers: Vec<(String, String)>,
+    leftovers: Vec<Finding>,
     waits: HashMap<(Hostname, &'static str), String>,
     /// What the steps that are under way work on, by their numbers.
     targets: HashMap<u32, String>,
@@ -165,12 +164,12 @@ impl Listener for Text {
                 seen.touched.insert(hostname.clone());
                 seen.targets.insert(*id, target.clone());
             }
-            Event::Stuck { hostname, failed, says, remedy, next } => {
+            Event::Stuck { hostname, failed, finding, next } => {
                 seen.touched.insert(hostname.clone());
-                let (hostname, says, remedy) = (hostname.clone(), says.clone(), remedy.clone());
-                seen.stuck.push(InTheWay { hostname, failed: *failed, says, remedy, next: *next });
+                let (hostname, finding) = (hostname.clone(), finding.clone());
+                seen.stuck.push(InTheWay { hostname, failed: *failed, finding, next: *next });
             }
-            Event::LeftOver { says, remedy, .. } => seen.leftovers.push((says.clone(), remedy.clone())),
+            Event::LeftOver { finding, .. } => seen.leftovers.push(finding.clone()),
             Event::Waiting { hostname, action, what } => {
                 let before = seen.waits.insert((hostname.clone(), action), what.clone());
                 // Waiting for the same thing again is no news.
@@ -214,36 +213,32 @@ impl Display for Text {
             writeln!(out, "… and {} more", listed.count() - MOST_LISTED)?;
         }
         let now = Timestamp::now();
-        let told = seen.stuck.iter().map(|told| {
-            (
-                told.hostname.as_str(),
-                told.says.as_str(),
-                (told.failed, told.remedy.replace(told.hostname.as_str(), ANY), told.next),
-                told,
-            )
-        });
+        let told =
+            seen.stuck.iter().map(|told| (told.hostname.as_str(), Some(&told.finding), (told.failed, told.next), told));
         for group in grouped(told) {
-            let InTheWay { failed, remedy, next, .. } = group.first;
+            let (failed, next) = (group.first.failed, group.first.next);
+            let Some(Words { says, remedy, .. }) = group.words() else { continue };
             let (colour, word) = match (failed, next) {
                 (true, _) => (style::BAD, "failed"),
                 (false, Some(_)) => (style::UNDERWAY, "waiting"),
                 (false, None) => (style::UNDERWAY, "stuck"),
             };
-            let (word, says) = (style::paint(colour, word), for_people(now, &group.says));
+            let (word, says) = (style::paint(colour, word), for_people(now, &says));
             writeln!(out, "{word} {}: {says}", group.label())?;
             if let Some(listed) = group.listed() {
                 writeln!(out, "    {}", style::paint(style::FAINT, listed))?;
             }
-            print_remedy(&mut out, now, &group.generally(remedy), *next)?;
+            print_remedy(&mut out, now, &remedy, next)?;
         }
-        for (says, _) in seen.leftovers.iter().take(MOST_LISTED) {
-            writeln!(out, "{} {}", style::paint(style::UNDERWAY, "left over"), for_people(now, says))?;
+        for finding in seen.leftovers.iter().take(MOST_LISTED) {
+            let says = finding.says();
+            writeln!(out, "{} {}", style::paint(style::UNDERWAY, "left over"), for_people(now, &says))?;
         }
         if seen.leftovers.len() > MOST_LISTED {
             writeln!(out, "… and {} more left over", seen.leftovers.len() - MOST_LISTED)?;
         }
-        if let Some((_, remedy)) = seen.leftovers.first() {
-            print_remedy(&mut out, now, remedy, None)?;
+        if let Some(finding) = seen.leftovers.first() {
+            print_remedy(&mut out, now, &finding.remedy(), None)?;
         }
         writeln!(out, "{}", sentence(summary, self.aim))?;
         Ok(())
@@ -306,8 +301,12 @@ fn plain_line(event: &Event, targets: &HashMap<u32, String>) -> Option<String> {
         Event::StepEnded { id, hostname, action, seconds } => {
             format!("{hostname}: {action}{} done in {seconds:.1} s", target(id))
         }
-        Event::StepFailed { hostname, action, says, .. } => format!("{hostname}: {action} failed: {says}"),
-        Event::StepPutOff { hostname, action, says, .. } => format!("{hostname}: {action} put off: {says}"),
+        Event::StepFailed { hostname, action, finding, .. } => {
+            format!("{hostname}: {action} failed: {}", finding.says())
+        }
+        Event::StepPutOff { hostname, action, finding, .. } => {
+            format!("{hostname}: {action} put off: {}", finding.says())
+        }
         Event::Waiting { hostname, action, what } => format!("{hostname}: {action} waits for {what}"),
         Event::Note { says } => format!("note: {says}"),
         _ => return None,

@@ -18,7 +18,7 @@ pub(crate) fn print_found(found: &[Leftover]) -> Result<(), CliError> {
     let mut out = super::stderr();
     for leftover in found {
         writeln!(out, "{}", style::paint(style::STRONG, leftover.hostname.as_str()))?;
-        print_evidence(&mut out, Timestamp::now(), &leftover.finding.evidence)?;
+        print_evidence(&mut out, Timestamp::now(), &leftover.finding.words().evidence)?;
     }
     Ok(())
 }

@@ -5,15 +5,15 @@ use std::io::Write as _;
 use comfy_table::Cell;
 use jiff::Timestamp;
 use pindrel_core::health::Verdict;
-use pindrel_core::judging::findings::Finding;
+use pindrel_core::judging::findings::{Finding, Words};
 use pindrel_core::judging::pins::{Pin, PinReport, PinState, Pins};
 use pindrel_core::names::name::Hostname;
 use pindrel_engine::{AttemptEnd, CertificateReport, HostnameReport, Leftover, LeftoverKind, Report};
 use serde::Serialize;
 
 use super::attempt::{print_of as print_attempt, supersedes};
-use super::finding::{print_evidence, print_remedy};
-use super::grouping::{ANY, grouped};
+use super::finding::{self, print_evidence, print_remedy};
+use super::grouping::grouped;
 use super::times::{age, for_people};
 use super::{VERSION, held_of, style};
 use crate::args::Format;
@@ -166,10 +166,9 @@ fn certificate_cells(now: Timestamp, row: &CertificateReport) -> Vec<Cell> {
 }
 
 /// Tells what is left over of a hostname.
-pub(super) fn print_leftover(out: &mut impl std::io::Write, now: Timestamp, finding: &Finding) -> Result<(), CliError> {
-    writeln!(out, "{} {}", style::paint(style::UNDERWAY, "left over"), for_people(now, &finding.says))?;
-    print_evidence(out, now, &finding.evidence)?;
-    print_remedy(out, now, &finding.remedy, None)
+pub(super) fn print_leftover(out: &mut impl std::io::Write, now: Timestamp, found: &Finding) -> Result<(), CliError> {
+    let head = format!("{} ", style::paint(style::UNDERWAY, "left over"));
+    finding::print(out, now, &head, &found.words())
 }
 
 fn pin_cell(pin: &PinReport) -> Cell {
@@ -189,30 +188,29 @@ fn print_findings(out: &mut impl std::io::Write, now: Timestamp, rows: &[Hostnam
             // What the last attempt explains better is not advised on here.
             let is_explained = supersedes(now, row.last_attempt.as_ref(), pin);
             report.findings.iter().map(move |finding| {
-                let general = finding.evidence.join("\n").replace(row.hostname.as_str(), "");
-                let remedy = finding.remedy.replace(row.hostname.as_str(), ANY);
-                let key = (pin, finding.code, general, remedy, is_explained);
-                (row.hostname.as_str(), finding.says.as_str(), key, (pin, report.state, finding, is_explained))
+                let key = (pin, is_explained);
+                (row.hostname.as_str(), Some(finding), key, (pin, report.state, is_explained))
             })
         })
     });
     for group in grouped(findings) {
-        let (pin, state, finding, is_explained) = group.first;
+        let (pin, state, is_explained) = group.first;
+        let Some(Words { says, evidence, remedy }) = group.words() else { continue };
         let mark = style::paint(style::of(state), state.mark());
-        let (whom, says) = (style::paint(style::STRONG, group.label()), for_people(now, &group.says));
+        let (whom, says) = (style::paint(style::STRONG, group.label()), for_people(now, &says));
         writeln!(out, "{mark} {whom} {}: {says}", pin.as_str())?;
         if let Some(listed) = group.listed() {
             writeln!(out, "    {}", style::paint(style::FAINT, listed))?;
         }
-        print_evidence(out, now, &finding.evidence)?;
+        print_evidence(out, now, &evidence)?;
         if !is_explained {
-            print_remedy(out, now, &group.generally(&finding.remedy), None)?;
+            print_remedy(out, now, &remedy, None)?;
         }
     }
     let attempts = loose().filter_map(|row| {
         let attempt = row.last_attempt.as_ref().filter(|attempt| attempt.ended != AttemptEnd::Done)?;
-        let says = attempt.finding.as_ref().map_or("", |finding| finding.says.as_str());
-        Some((row.hostname.as_str(), says, (&attempt.action, attempt.ended.as_str()), attempt))
+        let key = (&attempt.action, attempt.ended.as_str());
+        Some((row.hostname.as_str(), attempt.finding.as_ref(), key, attempt))
     });
     for group in grouped(attempts) {
         print_attempt(out, now, &group)?;

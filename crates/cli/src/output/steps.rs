@@ -3,6 +3,7 @@
 use std::io::Write as _;
 
 use jiff::Timestamp;
+use pindrel_core::judging::findings::Words;
 use pindrel_engine::Plan;
 use serde_json::json;
 
@@ -45,10 +46,11 @@ pub(crate) fn print(context: &Context, plan: &Plan) -> Result<(), CliError> {
     let now = Timestamp::now();
     for stuck in &plan.stuck {
         for finding in &stuck.findings {
-            let says = for_people(now, &finding.says);
+            let Words { says, evidence, remedy } = finding.words();
+            let says = for_people(now, &says);
             writeln!(out, "{} {}: {says}", style::paint(style::BAD, "✕"), stuck.hostname)?;
-            print_evidence(&mut out, now, &finding.evidence)?;
-            print_remedy(&mut out, now, &finding.remedy, finding.again.at())?;
+            print_evidence(&mut out, now, &evidence)?;
+            print_remedy(&mut out, now, &remedy, finding.again().at())?;
         }
     }
     for leftover in &plan.leftovers {

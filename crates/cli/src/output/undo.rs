@@ -5,7 +5,7 @@ use std::io::Write as _;
 use jiff::Timestamp;
 use pindrel_core::desired::Desired;
 use pindrel_core::judging::facts::EndpointKey;
-use pindrel_core::judging::findings::Finding;
+use pindrel_core::judging::findings::{Finding, Words};
 use pindrel_core::names::name::Hostname;
 use pindrel_engine::{RunChange, RunRow};
 use serde_json::json;
@@ -22,8 +22,9 @@ const MOST_LISTED: usize = 20;
 pub(crate) fn print_hindered(hindered: &[(Hostname, Finding)]) -> Result<(), CliError> {
     let mut out = super::stderr();
     for (hostname, finding) in hindered {
-        writeln!(out, "{} {hostname}: {}", style::paint(style::BAD, "✕"), finding.says)?;
-        writeln!(out, "  → {}", finding.remedy)?;
+        let Words { says, remedy, .. } = finding.words();
+        writeln!(out, "{} {hostname}: {}", style::paint(style::BAD, "✕"), says)?;
+        writeln!(out, "  → {remedy}")?;
     }
     Ok(())
 }

@@ -17,7 +17,7 @@ use pindrel_engine::ZoneReport;
 use pindrel_engine::zone_files::ReadFiles;
 use serde_json::{Value, json};
 
-use super::finding::{print_evidence, print_remedy};
+use super::finding::{self, print_remedy};
 use super::times::age;
 use super::{VERSION, count, style, table_colour};
 use crate::args::Format;
@@ -282,9 +282,7 @@ fn print_change(
     }
     let now = Timestamp::now();
     if let Some(finding) = change.hindrance() {
-        writeln!(out, "{bad} {}", finding.says)?;
-        print_evidence(out, now, &finding.evidence)?;
-        print_remedy(out, now, &finding.remedy, None)?;
+        finding::print(out, now, &format!("{bad} "), &finding.words())?;
     }
     writeln!(out, "  The zone above is to have:")?;
     for server in &change.name_servers {
@@ -437,9 +435,7 @@ pub(crate) fn print_list(context: &Context, reports: &[ZoneReport]) -> Result<()
             super::write_table(table, &[3, 4], &[3, 1])?;
             let (mut out, now) = (super::stdout(), Timestamp::now());
             for finding in reports.iter().flat_map(|report| &report.findings) {
-                writeln!(out, "{} {}", style::paint(style::BAD, "✕"), finding.says)?;
-                print_evidence(&mut out, now, &finding.evidence)?;
-                print_remedy(&mut out, now, &finding.remedy, None)?;
+                finding::print(&mut out, now, &format!("{} ", style::paint(style::BAD, "✕")), &finding.words())?;
             }
             let held = reports.iter().filter(|report| report.findings.is_empty()).count();
             Ok(writeln!(out, "{held} of {} held.", count(reports.len(), "zone"))?)
@@ -498,9 +494,7 @@ pub(crate) fn print_zone_view(context: &Context, report: &ZoneReport, view: &Zon
     super::write_table(table, &[1], &[2, 1])?;
     let mut out = super::stdout();
     for finding in &report.findings {
-        writeln!(out, "{} {}", style::paint(style::BAD, "✕"), finding.says)?;
-        print_evidence(&mut out, now, &finding.evidence)?;
-        print_remedy(&mut out, now, &finding.remedy, None)?;
+        finding::print(&mut out, now, &format!("{} ", style::paint(style::BAD, "✕")), &finding.words())?;
     }
     Ok(())
 }

@@ -31,8 +31,7 @@ use crate::zones::records::{AliasPlace, RecordData, RecordSet, same_data};
 
 pub use crate::judging::pin::{Pin, PinState};
 pub use answer::differs_from_sample;
-pub(crate) use binding::platform_unreachable;
-pub use binding::{differences, foreign_remedy};
+pub use binding::differences;
 
 /// The judgement of one pin.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
@@ -75,7 +74,7 @@ impl PinReport {
 
     /// Says whether a binding is in force where it is wanted, whatever is left of it elsewhere.
     pub fn is_in_force(&self) -> bool {
-        let elsewhere = |finding: &Finding| finding.code == Code::FormerBinding;
+        let elsewhere = |finding: &Finding| finding.code() == Code::FormerBinding;
         self.state == PinState::Held || (!self.findings.is_empty() && self.findings.iter().all(elsewhere))
     }
 
@@ -232,7 +231,7 @@ impl<'k> Known<'k> {
     /// Says whether a binding here lacks nothing but a server that answers: whoever checks it waits for that.
     pub fn is_only_down(&self, report: &PinReport) -> bool {
         let is_served = |finding: &Finding| {
-            matches!(finding.code, Code::ServedCertificateDiffers | Code::ServedAnswerDiffers | Code::OldTlsServed)
+            matches!(finding.code(), Code::ServedCertificateDiffers | Code::ServedAnswerDiffers | Code::OldTlsServed)
         };
         self.is_down() && self.is_deployed() && !report.findings.is_empty() && report.findings.iter().all(is_served)
     }
@@ -261,7 +260,7 @@ impl<'k> Known<'k> {
 
     /// Says whether the binding here was in force, and only waits to be changed for what is wanted now.
     fn is_being_changed(&self, report: &PinReport) -> bool {
-        let is_change = |finding: &Finding| matches!(finding.code, Code::BindingDiffers | Code::BindingDeploying);
+        let is_change = |finding: &Finding| matches!(finding.code(), Code::BindingDiffers | Code::BindingDeploying);
         self.was_in_force() && !report.findings.is_empty() && report.findings.iter().all(is_change)
     }
 
@@ -500,6 +499,11 @@ impl Pins {
     /// Returns all judgements in their order.
     pub fn iter(&self) -> impl Iterator<Item = (Pin, &PinReport)> {
         Pin::ALL.into_iter().map(|pin| (pin, self.get(pin)))
+    }
+
+    /// Returns how each of them stands, in their order.
+    pub fn states(&self) -> [(Pin, PinState); 5] {
+        Pin::ALL.map(|pin| (pin, self.get(pin).state))
     }
 
     /// Says whether all five hold.

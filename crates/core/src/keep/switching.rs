@@ -200,7 +200,7 @@ impl Switches {
     fn emit_in_the_way(&mut self, board: &mut Board, hostname: &Hostname, finding: Finding, failed: bool) {
         let switching = self.of(hostname);
         // Evidence and times differ from try to try.
-        if switching.told.as_ref().is_some_and(|told| told.says == finding.says) {
+        if switching.told.as_ref().is_some_and(|told| told.is_same(&finding)) {
             return;
         }
         switching.told = Some(finding.clone());

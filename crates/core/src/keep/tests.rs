@@ -15,7 +15,7 @@ use crate::judging::facts::{
     AliasView, BindingView, EndpointView, Fact, HeldCertificate, HostnameKnowledge, ServedView, ServerRecords,
     Unreachable, Written,
 };
-use crate::judging::findings::{Code, Finding};
+use crate::judging::findings::{Finding, ZoneCause};
 use crate::values::{Fingerprint, Ttl};
 use crate::zones::records::{RecordData, RecordSet};
 
@@ -205,7 +205,11 @@ impl Bench {
 }
 
 fn silent() -> Finding {
-    Finding::of(Code::ServerUnreachable, "127.0.0.3:53 does not answer", "Start it")
+    let why = Unreachable::Closed;
+    Finding::zone(
+        &"larkfield.example".parse().unwrap(),
+        ZoneCause::ServersSilent { silent: vec![("127.0.0.3:53".parse().unwrap(), why)], is_stale_glue: false },
+    )
 }
 
 #[test]

@@ -16,7 +16,7 @@ use crate::endpoints::endpoint::Binding;
 use crate::endpoints::expectation::Expectation;
 use crate::health::policy::Policy;
 use crate::judging::facts::{EndpointKey, Origin, Ownership};
-use crate::judging::findings::{Code, Finding};
+use crate::judging::findings::{Finding, LeftoverCause, NotUndone};
 use crate::names::name::Hostname;
 use crate::values::Ttl;
 use crate::zones::records::{RecordSet, RecordTypes, in_words};
@@ -108,13 +108,15 @@ pub fn undo(desired: Desired, before: &[(Hostname, HostnameForm)]) -> Undoing {
     undoing
 }
 
+fn not_undone(hostname: &Hostname, why: NotUndone) -> Finding {
+    Finding::leftover(hostname, LeftoverCause::NotUndone(why))
+}
+
 impl Undoing {
     fn put_back(&mut self, hostname: &Hostname, form: &HostnameForm) -> Result<(), Finding> {
-        let hindered = |says: String, remedy: &str| Finding::of(Code::LeftOver, says, remedy);
         let key = form.at.clone().unwrap_or_else(EndpointKey::unrecorded);
         let Some(endpoint) = self.desired.endpoint_at(&key) else {
-            let says = format!("{hostname} was at {key}, which is not in the manifest");
-            return Err(hindered(says, "Put that endpoint back into the manifest, then undo the run again"));
+            return Err(not_undone(hostname, NotUndone::EndpointGone(key)));
         };
         // What nobody was told of is not known: it stays as the manifest has it.
         let binding = form.bindings.get(&key);
@@ -124,10 +126,7 @@ impl Undoing {
                 need: clients.need,
                 probe_with: self.wanted(hostname).and_then(|own| own.client_certificates.as_ref()?.probe_with.clone()),
             })),
-            Some(_) => {
-                let says = format!("the roots for client certificates that {hostname} had before are not there");
-                return Err(hindered(says, "Put that file back, then undo the run again"));
-            }
+            Some(_) => return Err(not_undone(hostname, NotUndone::ClientRootsGone)),
             None => None,
         };
         let issued = binding.is_some_and(|binding| binding.certificate.is_none());
@@ -186,16 +185,10 @@ impl Undoing {
     /// A hostname that the manifest no longer names.
     fn new_hostname(&mut self, hostname: &Hostname, endpoint: EndpointId) -> Result<WantedHostname, Finding> {
         let Some(zone) = self.desired.zone_of(hostname) else {
-            let says = format!("{hostname} lies in no zone of the manifest");
-            return Err(Finding::of(
-                Code::LeftOver,
-                says,
-                "Put its zone back into the manifest, then undo the run again",
-            ));
+            return Err(not_undone(hostname, NotUndone::NoZone));
         };
         if hostname.is_wildcard() {
-            let says = format!("under which label {hostname} was asked is not recorded");
-            return Err(Finding::of(Code::LeftOver, says, "Put it back into the manifest, then run settle"));
+            return Err(not_undone(hostname, NotUndone::LabelUnrecorded));
         }
         Ok(WantedHostname {
             hostname: hostname.clone(),
@@ -231,9 +224,7 @@ impl Undoing {
             (true, _) => None,
             (false, [_]) => Some(AuthorityId(0)),
             (false, _) => {
-                let says = format!("which authority issued the certificate of {hostname} is not recorded");
-                let remedy = "Put the hostname back into the manifest, then run settle";
-                return Err(Finding::of(Code::LeftOver, says, remedy));
+                return Err(not_undone(hostname, NotUndone::AuthorityUnrecorded));
             }
         };
         let terms = Arc::new(CertificateTerms { issued_by: origin, ..CertificateTerms::default() });
@@ -313,7 +304,7 @@ mod tests {
             (&name("*.larkfield.example"), form("plates", plain()), "under which label"),
         ] {
             let undoing = undo(desired(), &[(hostname.clone(), form)]);
-            assert!(undoing.hindered[0].1.says.contains(says), "{:?}", undoing.hindered);
+            assert!(undoing.hindered[0].1.says().contains(says), "{:?}", undoing.hindered);
             assert_eq!(undoing.desired.hostnames, desired().hostnames, "nothing of it is half done");
         }
     }

@@ -1,9 +1,9 @@
 //! A zone that is about to be served by others: what caches keep of the old servers, and whether a signed zone stays
 //! valid on the way (RFC 6781 §4.3.5).
 
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
-use crate::judging::findings::{Code, Finding};
+use crate::judging::findings::{Finding, ZoneCause};
 use crate::names::name::DnsName;
 
 /// What is known of a change of name servers before it is made.
@@ -56,7 +56,7 @@ impl KeptRecords {
 }
 
 /// The keys of a signed zone on its old and its new server.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Hash, Deserialize)]
 pub struct KeysOfBoth {
     /// Whether a DS record of the zone above matches a key of the new server.
     pub new_matches_ds: bool,
@@ -78,20 +78,8 @@ impl NameServerChange {
     /// answer of the other: each needs the keys of both, and the zone above a DS record for each.
     pub fn hindrance(&self) -> Option<Finding> {
         let keys = self.keys.as_ref()?;
-        let zone = &self.zone;
-        let listed = |tags: &[u16]| tags.iter().map(u16::to_string).collect::<Vec<_>>().join(", ");
-        let mut evidence = Vec::new();
-        if !keys.new_matches_ds {
-            evidence.push("no DS record of the zone above matches a key of the new server".to_owned());
-        }
-        for (tags, whose) in [(&keys.missing_at_new, "new"), (&keys.missing_at_old, "old")] {
-            if !tags.is_empty() {
-                evidence.push(format!("the {whose} server lacks the keys {}", listed(tags)));
-            }
-        }
-        let says = format!("{zone} is signed, and its old and its new server do not have the keys of both");
-        let remedy = "Publish the keys of each on the other, and DS records for both above; or take the DS records away and wait out their TTL first";
-        (!evidence.is_empty()).then(|| Finding::of(Code::KeysNotShared, says, remedy).seen(evidence))
+        let is_shared = keys.new_matches_ds && keys.missing_at_new.is_empty() && keys.missing_at_old.is_empty();
+        (!is_shared).then(|| Finding::zone(&self.zone, ZoneCause::KeysNotShared(keys.clone())))
     }
 }
 
@@ -111,7 +99,7 @@ mod tests {
             (Some(KeysOfBoth { missing_at_new: vec![1], missing_at_old: vec![2, 3], ..both }), 2),
         ] {
             let found = change(keys.clone()).hindrance();
-            assert_eq!(found.map_or(0, |finding| finding.evidence.len()), expected, "{keys:?}");
+            assert_eq!(found.map_or(0, |finding| finding.words().evidence.len()), expected, "{keys:?}");
         }
         let kept = [(KeptRecords::NsAbove, 3_600), (KeptRecords::Ds, 86_400), (KeptRecords::Glue, 60)];
         let kept = kept.map(|(records, ttl)| Kept { records, ttl }).to_vec();

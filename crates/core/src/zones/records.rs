@@ -253,7 +253,7 @@ impl fmt::Display for RecordData {
 /// All records of one name and one type (RFC 2181 §5), with their one TTL.
 ///
 /// The data is sorted and free of repetition, so that equality means the same set.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, Hash)]
 pub struct RecordSet {
     record_type: RecordType,
     ttl: Ttl,

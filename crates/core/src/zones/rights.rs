@@ -3,16 +3,15 @@
 use std::collections::BTreeSet;
 use std::net::SocketAddr;
 
+use serde::{Deserialize, Serialize};
+
 use crate::desired::{Zone, ZoneDriver};
-use crate::judging::findings::{Code, Finding};
+use crate::judging::findings::{Finding, ZoneCause};
 use crate::names::name::DnsName;
 use crate::zones::records::RecordType;
 
-/// The most names that are listed in one sentence.
-const MOST_LISTED: usize = 5;
-
 /// The right to change the records of one type at a name.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 pub struct Right {
     /// The name.
     pub owner: DnsName,
@@ -32,7 +31,7 @@ pub struct RightsView {
 }
 
 /// Something that a credential may do and Pindrel does not need.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 pub enum Beyond {
     /// It changes names that are none of the manifest's.
     AnyName,
@@ -53,79 +52,25 @@ pub fn judge(zone: &Zone, view: &RightsView) -> (Vec<Finding>, Vec<Finding>) {
         ZoneDriver::PowerDns(_) => "the API key".into(),
         _ => "the credential".into(),
     };
-    let name = &zone.name;
-    let lacking = (!view.lacking.is_empty()).then(|| {
-        let listed: Vec<String> = view
-            .lacking
-            .iter()
-            .take(MOST_LISTED)
-            .map(|(right, _)| format!("{} of {}", right.record_type, right.owner))
-            .collect();
-        let more = match view.lacking.len() - listed.len() {
-            0 => String::new(),
-            more => format!(" and {more} more"),
-        };
-        let says = format!("{credential} may not change {}{more} in the zone {name}", listed.join(", "));
-        let evidence = view.lacking.iter().take(MOST_LISTED);
-        let evidence =
-            evidence.map(|(right, code)| format!("{} {}: {code}", right.owner, right.record_type)).collect::<Vec<_>>();
-        let remedy =
-            "Grant it these records on the zone's server, or delegate the challenge names to a zone that it may change";
-        Finding::of(Code::RightMissing, says, remedy).seen(evidence)
-    });
-    let wide = |says: String, remedy: &str| Finding::of(Code::RightsTooWide, says, remedy);
+    let finding = |cause| Finding::zone(&zone.name, cause);
+    let lacking = ZoneCause::rights_missing(credential.clone(), &view.lacking);
+    let mut transfers = Vec::new();
     let mut beyond = Vec::new();
-    let transfers: Vec<String> = view
-        .beyond
-        .iter()
-        .filter_map(|one| match one {
-            Beyond::Transfer(server) => Some(server.to_string()),
-            _ => None,
-        })
-        .collect();
     for one in &view.beyond {
-        beyond.push(match one {
-            Beyond::AnyName => wide(
-                format!("{credential} may change every name of {name}, and Pindrel needs only those of the manifest"),
-                "Restrict it on the server to these names and types; docs/zones.md shows how",
-            ),
-            Beyond::Apex(types) => {
-                let types: Vec<String> = types.iter().map(ToString::to_string).collect();
-                wide(
-                    format!(
-                        "{credential} may change the {} records of {name} itself: whoever has it takes over the zone",
-                        types.join(" and ")
-                    ),
-                    "Restrict it on the server to the names and types of the manifest",
-                )
-            }
-            Beyond::Zone(other) => wide(
-                format!("{credential} of {name} may also change the zone {other}"),
-                "Use a key of its own for each zone, so that one that leaks spoils one",
-            ),
-            Beyond::Server(zones) => wide(
-                format!("{credential} may change all {zones} zones of that server, and its settings"),
-                "Let only this host reach the API, or use the driver \"rfc2136\" with a key for this zone alone",
-            ),
-            Beyond::Transfer(_) => continue,
-        });
+        match one {
+            Beyond::Transfer(server) => transfers.push(*server),
+            one => beyond.push(ZoneCause::RightsTooWide { credential: credential.clone(), beyond: one.clone() }),
+        }
     }
-    if !transfers.is_empty() {
-        let verb = if transfers.len() == 1 { "transfers" } else { "transfer" };
-        let says = format!("{} {verb} the whole zone {name} to whoever asks", transfers.join(" and "));
-        beyond.push(Finding::of(
-            Code::TransferOpen,
-            says,
-            "Allow transfers on the server to a TSIG key or to the secondaries alone",
-        ));
-    }
-    (lacking.into_iter().collect(), beyond)
+    beyond.extend((!transfers.is_empty()).then_some(ZoneCause::TransferOpen(transfers)));
+    (lacking.into_iter().map(finding).collect(), beyond.into_iter().map(finding).collect())
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
     use crate::desired::resolved;
+    use crate::judging::findings::Code;
 
     const MANIFEST: &str = "manifest = 1\n[zone.\"larkfield.example\"]\ndriver = \"rfc2136\"\n\
         tsig = { name = \"pindrel\", secret = \"env:SECRET\" }\n";
@@ -148,10 +93,10 @@ mod tests {
             let (findings, advice) = judge(zone, &view);
             assert_eq!((findings.len(), advice.len()), (usize::from(count > 0), 0));
             assert!(
-                findings.iter().all(|found| found.code == Code::RightMissing && found.says.contains(says)),
+                findings.iter().all(|found| found.code() == Code::RightMissing && found.says().contains(says)),
                 "{findings:?}"
             );
-            assert!(findings.iter().all(|found| found.evidence.len() == count.min(MOST_LISTED)));
+            assert!(findings.iter().all(|found| found.words().evidence.len() == count.min(5)));
         }
         let server = |last: u8| SocketAddr::from(([192, 0, 2, last], 53));
         let beyond = [
@@ -174,7 +119,7 @@ mod tests {
         ];
         assert_eq!(advice.len(), parts.len(), "servers that transfer are told together");
         for (found, part) in advice.iter().zip(parts) {
-            assert!(found.says.contains(part) && !found.remedy.is_empty(), "{part}: {found:?}");
+            assert!(found.says().contains(part) && !found.remedy().is_empty(), "{part}: {found:?}");
         }
     }
 }

@@ -50,7 +50,7 @@ impl Advice {
             if let Err(finding) = self.ask_all(authority, rows).await {
                 // Without advice the manifest's rule holds: nothing stops for want of it.
                 let name = &self.context.desired.authority(authority).name;
-                self.context.note(format!("{name} returned no renewal information: {}", finding.says));
+                self.context.note(format!("{name} returned no renewal information: {}", finding.says()));
             }
         }
         Ok(due)
@@ -77,7 +77,7 @@ impl Advice {
                 Err(error @ (TransportError::Refused { .. } | TransportError::Malformed { .. })) => {
                     let finding = transport_failed(error);
                     let again =
-                        finding.again.at().unwrap_or_else(|| seconds_from(self.context.clock.now(), ASK_AGAIN_SECS));
+                        finding.again().at().unwrap_or_else(|| seconds_from(self.context.clock.now(), ASK_AGAIN_SECS));
                     self.certificates.change(&row, &|row| row.ask_again = Some(again)).await?;
                     refused.get_or_insert(finding);
                     continue;

@@ -13,8 +13,10 @@ use futures::future::join_all;
 use futures::{StreamExt as _, TryStreamExt as _, stream};
 use pindrel_core::certificates::acme::order::ChallengeRecord;
 use pindrel_core::desired::{CertificateId, ZoneId};
-use pindrel_core::judging::facts::ChallengeTarget;
-use pindrel_core::judging::findings::{Again, Code, Finding};
+use pindrel_core::judging::facts::{ChallengeTarget, Unreachable};
+use pindrel_core::judging::findings::{
+    Again, Cause, CertificateCause, ChallengeFault, Code, Finding, Report, ZoneCause, servers_in_words,
+};
 use pindrel_core::judging::pin::Pin;
 use pindrel_core::judging::pins::{PinState, judge_zone};
 use pindrel_core::names::name::{DnsName, Hostname, in_words};
@@ -49,6 +51,9 @@ pub(crate) struct Publication {
     least: Duration,
 }
 
+/// A server with the records that it lacks, and why where it does not answer.
+type Look = ((SocketAddr, Vec<ZoneRecord>), Option<Unreachable>);
+
 /// How many names of one certificate are looked at side by side.
 pub(crate) const LOOKUPS_AT_ONCE: usize = 16;
 
@@ -72,19 +77,15 @@ impl Challenges {
         self.zones.know_all().await?;
         let servers_of = |at: &DnsName| self.context.desired.zone_at(at).map(|zone| self.zones.servers(zone));
         let owner = self.context.drivers.lookups().challenge_owner(name, &servers_of, &resolvers).await;
-        let misplaced = |says: String, remedy: String| Finding::of(Code::ChallengeMisplaced, says, remedy);
         let owner = owner.map_err(|error| {
-            let again = if matches!(error, pindrel_dns::challenge::PlaceError::Unseen { .. }) {
-                Again::Now
-            } else {
-                Again::Person
+            let again = match error {
+                pindrel_dns::challenge::PlaceError::Unseen { .. } => Again::Now,
+                _ => Again::Person,
             };
-            misplaced(error.to_string(), error.remedy()).again(again)
+            Finding::reported(Report::new(Code::ChallengeMisplaced, error.to_string(), error.remedy()).again(again))
         })?;
         let zone = self.context.desired.zone_at(&owner);
-        let zone = zone.ok_or_else(|| {
-            misplaced(format!("{owner} is in no zone of the manifest"), "Add its zone to the manifest".into())
-        })?;
+        let zone = zone.ok_or_else(|| misplaced(&owner, ChallengeFault::OutsideManifest { owner: owner.clone() }))?;
         let target = ChallengeTarget { owner, zone };
         // Somebody else may lead it elsewhere at any moment.
         if !self.context.desired.is_handed_off(zone) {
@@ -106,14 +107,15 @@ impl Challenges {
         Ok(awaited.find_map(|(hostname, target)| {
             let (zone, challenge) = (&self.context.desired.zone(target.zone).name, hostname.challenge_name());
             let wanted = self.context.desired.challenge_delegation(&challenge)?;
-            let says = format!("whoever edits {zone} has not made {challenge} an alias of {wanted} yet");
-            let remedy = format!("Send them what is to be made, as listed by: pindrel handoff {hostname}");
             Some(Wait {
                 until: None,
                 topic: "handoff",
                 what: format!("somebody else to make {challenge} an alias of {wanted} (pindrel handoff {hostname})"),
                 within: None,
-                finding: Finding::of(Code::ChallengeAwaited, says, remedy),
+                finding: misplaced(
+                    zone,
+                    ChallengeFault::Awaited { hostname: hostname.clone(), challenge, target: wanted },
+                ),
             })
         }))
     }
@@ -135,13 +137,13 @@ impl Challenges {
         let zone = self.context.desired.zone(target.zone);
         let report = self.context.zone_fact(target.zone).map(|fact| judge_zone(zone, &fact));
         let blocked = report.filter(|report| report.state == PinState::Blocked);
-        match blocked.and_then(|report| report.findings.into_iter().next()) {
-            Some(finding) => {
-                let says =
-                    format!("{}, so an authority would not see the challenge record {}", finding.says, target.owner);
-                Err(Finding { says, ..finding })
+        let finding = blocked.and_then(|report| report.findings.into_iter().next());
+        match finding.as_ref().map(Finding::cause) {
+            Some(Cause::Zone(cause)) => {
+                let because = Box::new(cause.clone());
+                Err(misplaced(&zone.name, ChallengeFault::Hidden { because, owner: target.owner.clone() }))
             }
-            None => Ok(()),
+            _ => Ok(()),
         }
     }
 
@@ -191,13 +193,15 @@ impl Challenges {
         let elapsed = self.context.clock.elapsed().saturating_sub(made.made);
         if let Some(left) = made.least.checked_sub(elapsed).filter(|left| !left.is_zero()) {
             let secs = i64::try_from(left.as_secs()).unwrap_or(i64::MAX).saturating_add(1);
-            let says = format!("the challenge records are younger than {} s", made.least.as_secs());
             return Ok(Some(Wait {
                 until: Some(seconds_from(self.context.clock.now(), secs)),
                 topic: "least wait",
                 what: format!("{} s to pass since the challenge records were made", made.least.as_secs()),
                 within: None,
-                finding: Finding::of(Code::ChallengeLagging, says, "Run settle later"),
+                finding: Finding::certificate(
+                    &row.certificate,
+                    CertificateCause::ChallengesTooYoung { least_secs: made.least.as_secs() },
+                ),
             }));
         }
         Ok(None)
@@ -241,15 +245,12 @@ impl Challenges {
                 }
             }
             if is_full(&others) {
-                let says =
-                    format!("{owner} has {} TXT records, and name servers limit how many it may have", others.len());
-                let remedy = "Wait until the orders before are done, or delegate challenge names to several names";
                 return Ok(Some(Wait {
                     until: None,
                     topic: "challenge",
                     what: format!("orders before to be done, whose challenge records are at {owner}"),
                     within: None,
-                    finding: Finding::of(Code::ChallengeLagging, says, remedy).again(Again::Now),
+                    finding: misplaced(owner, ChallengeFault::NameFull { owner: owner.clone(), records: others.len() }),
                 }));
             }
         }
@@ -295,35 +296,41 @@ impl Challenges {
     async fn look_for(&self, publication: &mut Publication, is_urgent: bool) -> Option<Wait> {
         let looks = std::mem::take(&mut publication.left).into_iter().map(|(server, records)| async move {
             match self.context.drivers.lookups().lacking(server, &records).await {
-                Ok(lacking) => ((server, lacking), server.to_string(), false),
-                Err(why) => ((server, records), format!("{server} ({why})"), true),
+                Ok(lacking) => ((server, lacking), None),
+                Err(why) => ((server, records), Some(why)),
             }
         });
         let mut looks = join_all(looks).await;
-        let is_left = |((_, lacking), _, _): &((SocketAddr, Vec<ZoneRecord>), String, bool)| !lacking.is_empty();
+        let is_left = |((_, lacking), _): &Look| !lacking.is_empty();
+        let is_down = |(_, why): &Look| why.is_some();
         let (left, down) =
-            (looks.iter().filter(|look| is_left(look)).count(), looks.iter().filter(|look| look.2).count());
+            (looks.iter().filter(|look| is_left(look)).count(), looks.iter().filter(|look| is_down(look)).count());
         if is_urgent && down > 0 && left == down && left < publication.servers {
-            let who: Vec<&str> = looks.iter().filter(|look| look.2).map(|look| look.1.as_str()).collect();
-            self.context.note(format!("{} is not waited for: the certificate is near its end", who.join(" and ")));
-            looks.retain(|look| !look.2);
+            let (silent, answering): (Vec<Look>, Vec<Look>) = looks.into_iter().partition(is_down);
+            looks = answering;
+            let silent: Vec<_> = silent.into_iter().map(|((server, _), why)| (server, why)).collect();
+            let silent = servers_in_words(&silent);
+            self.context.note(format!("{silent} is not waited for: the certificate is near its end"));
         }
-        let lagging = looks.into_iter().filter(is_left).map(|(left, who, _)| (left, who));
         // A server may lack records of several zones.
-        let who: BTreeSet<String>;
-        (publication.left, who) = lagging.unzip();
+        let mut servers: BTreeMap<SocketAddr, Option<Unreachable>> = BTreeMap::new();
+        publication.left = Vec::new();
+        for ((server, lacking), why) in looks.into_iter().filter(is_left) {
+            servers.insert(server, why);
+            publication.left.push((server, lacking));
+        }
         let (_, lacking) = publication.left.first()?;
-        let who = who.into_iter().collect::<Vec<_>>().join(" and ");
-        let record = &lacking[0].owner;
-        let after = self.context.bounds.patience.as_secs();
-        let after = if after >= 120 { format!("{} min", after / 60) } else { format!("{after} s") };
-        let says = format!("{who} still did not return the TXT record {record} after {after}");
+        let owner = lacking[0].owner.clone();
+        let servers: Vec<_> = servers.into_iter().collect();
         Some(Wait {
             until: None,
             topic: "challenge",
-            what: format!("{who} to return the challenge record"),
+            what: format!("{} to return the challenge record", servers_in_words(&servers)),
             within: Some(self.context.bounds.patience),
-            finding: Finding::of(Code::ChallengeLagging, says, "Check why that server does not transfer the zone"),
+            finding: misplaced(
+                &owner.clone(),
+                ChallengeFault::NotReturned { owner, servers, after_secs: self.context.bounds.patience.as_secs() },
+            ),
         })
     }
 
@@ -331,7 +338,7 @@ impl Challenges {
     /// at the end of the run, which also tells what fails here.
     pub(crate) async fn remove(&self, row: &OrderRow) {
         if let Err(finding) = self.try_to_remove_challenges(row).await {
-            tracing::warn!(certificate = row.certificate, why = finding.says, "challenge records not cleared yet");
+            tracing::warn!(certificate = row.certificate, why = finding.says(), "challenge records not cleared yet");
         }
     }
 
@@ -362,19 +369,18 @@ impl Challenges {
         }
         for (zone, rows) in zones {
             if let Err(finding) = self.clear_zone(&zone, rows).await {
-                self.context.note(format!("challenge records remain in {zone}: {}. {}", finding.says, finding.remedy));
+                self.context.note(format!(
+                    "challenge records remain in {zone}: {}. {}",
+                    finding.says(),
+                    finding.remedy()
+                ));
             }
         }
         Ok(())
     }
 
     async fn clear_zone(&self, zone: &DnsName, rows: Vec<ChallengeRow>) -> Result<(), Finding> {
-        let gone = "Add the zone to the manifest, or delete them by hand";
-        let id = self
-            .context
-            .desired
-            .zone_named(zone)
-            .ok_or_else(|| Finding::of(Code::ChallengeMisplaced, "the zone is no longer in the manifest", gone))?;
+        let id = self.context.desired.zone_named(zone).ok_or_else(|| misplaced(zone, ChallengeFault::ZoneGone))?;
         if self.context.desired.is_handed_off(id) {
             // Whoever made them may let them be: the authority asks for others next time.
             return self.context.state.forget_challenges(&rows).await.map_err(state_failed);
@@ -404,11 +410,16 @@ impl Challenges {
                 return Ok(());
             }
             let Some(pause) = pauses.next(CLEAR, self.context.clock.elapsed()) else {
-                let says = format!("a server still returns {}", remaining[0].record.name);
-                return Err(Finding::of(Code::ChallengeLagging, says, "The next settle clears them"));
+                let owner = remaining[0].record.name.clone();
+                return Err(misplaced(zone, ChallengeFault::StillReturned { owner }));
             };
             self.context.clock.sleep(pause).await;
             left = remaining;
         }
     }
+}
+
+/// Why a challenge record cannot be placed or seen, in or below a zone.
+pub(super) fn misplaced(zone: &DnsName, fault: ChallengeFault) -> Finding {
+    Finding::zone(zone, ZoneCause::Challenge(fault))
 }

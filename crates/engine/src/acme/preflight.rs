@@ -8,7 +8,7 @@ use futures::{StreamExt as _, TryStreamExt as _, stream};
 use pindrel_core::certificates::acme::objects::Directory;
 use pindrel_core::certificates::caa::Asking;
 use pindrel_core::desired::{AuthorityId, CertificateId};
-use pindrel_core::judging::findings::{Again, Code, Finding};
+use pindrel_core::judging::findings::{AuthorityCause, Finding};
 use pindrel_core::names::name::{DnsName, Hostname};
 use pindrel_dns::caa::Servers;
 
@@ -58,13 +58,9 @@ impl Preflight {
         if offered.contains_key(&profile) {
             return Ok(());
         }
-        let says =
-            format!("{} does not offer the profile \"{profile}\"", self.context.desired.authority(authority).name);
-        let remedy = match offered.keys().map(String::as_str).collect::<Vec<_>>().join(", ") {
-            none if none.is_empty() => "Remove profile: it offers none at all".to_owned(),
-            offered => format!("Choose one that it offers: {offered}"),
-        };
-        Err(Finding::of(Code::ProfileNotOffered, says, remedy))
+        let offered = offered.keys().cloned().collect();
+        let name = &self.context.desired.authority(authority).name;
+        Err(Finding::authority(name, AuthorityCause::ProfileNotOffered { profile, offered }))
     }
 
     /// Looks CAA up as the authority will (RFC 8659, RFC 8657), for each name of a
@@ -81,22 +77,27 @@ impl Preflight {
             none if none.is_empty() => &self.context.desired.authority(authority).caa_identities,
             identities => identities,
         };
+        let authority = &self.context.desired.authority(authority).name;
         let checks = stream::iter(self.context.desired.certificate(id).names.clone())
-            .map(|name| async move { self.check_caa_of(&name, identities, account).await })
+            .map(|name| async move { self.check_caa_of(&name, authority, identities, account).await })
             .buffered(LOOKUPS_AT_ONCE);
         checks.try_collect().await
     }
 
-    async fn check_caa_of(&self, name: &Hostname, identities: &[String], account: Option<&str>) -> Result<(), Finding> {
+    async fn check_caa_of(
+        &self,
+        name: &Hostname,
+        authority: &str,
+        identities: &[String],
+        account: Option<&str>,
+    ) -> Result<(), Finding> {
         let Some(zone) = self.context.desired.zone_of(name) else { return Ok(()) };
         let Ok(base) = name.base().parse::<DnsName>() else { return Ok(()) };
         let wanted = self.context.desired.zone(zone);
         let servers = Servers { apex: &wanted.name, zone: &self.zones.servers(zone), parents: &wanted.parents };
         let found =
             self.context.drivers.lookups().caa(&base, servers, &self.zones.resolvers(zone)).await.map_err(|error| {
-                let says =
-                    format!("the CAA records of {base} cannot be looked up ({error}), so an authority would not issue");
-                Finding::of(Code::CaaForbids, says, "Make sure that the zone's servers answer").again(Again::Now)
+                Finding::authority(authority, AuthorityCause::CaaUnseen { name: base.to_string(), why: error })
             })?;
         if let Some((owner, why)) = found.unseen {
             self.context.note(format!(
@@ -106,10 +107,13 @@ impl Preflight {
         let Some(set) = found.set else { return Ok(()) };
         let asking = Asking { identities, wildcard: name.is_wildcard(), account, method: "dns-01" };
         set.permits(asking).map_err(|barred| {
-            let identity = identities.first().map_or("IDENTITY", String::as_str);
-            let tag = if name.is_wildcard() { "issuewild" } else { "issue" };
-            let remedy = format!("Add to {}: CAA 0 {tag} \"{identity}\"; or choose another authority", set.owner);
-            Finding::of(Code::CaaForbids, format!("no certificate can be issued for {name}: {barred}"), remedy)
+            let forbids = AuthorityCause::CaaForbids {
+                hostname: name.clone(),
+                barred: barred.to_string(),
+                owner: set.owner.clone(),
+                identity: identities.first().cloned(),
+            };
+            Finding::authority(authority, forbids)
         })
     }
 }

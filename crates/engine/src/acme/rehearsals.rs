@@ -99,7 +99,7 @@ impl Rehearsals {
             self.preflight.check_caa(id, practice, account.authority.directory(), Some(&account.url)).await
         {
             let name = &self.context.desired.authority(practice).name;
-            self.context.note(format!("the rehearsal at {name} is skipped: {}", finding.says));
+            self.context.note(format!("the rehearsal at {name} is skipped: {}", finding.says()));
             return Ok(Progress::Done);
         }
         let request = OrderRequest { certificate: id, authority: practice, rehearsal: true };

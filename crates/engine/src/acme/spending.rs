@@ -8,7 +8,7 @@ use jiff::Timestamp;
 use pindrel_core::certificates::acme::problem::Problem;
 use pindrel_core::certificates::budget::{LONGEST_WITHIN_SECS, Per, Spending, registered_domain};
 use pindrel_core::desired::{AuthorityId, CertificateId};
-use pindrel_core::judging::findings::{Again, Code, Finding};
+use pindrel_core::judging::findings::{AuthorityCause, Finding};
 use pindrel_core::names::name::Hostname;
 use pindrel_state::{LimitCheck, OrderRow, RateLimit, Refusal, SpendingRow};
 
@@ -171,23 +171,14 @@ fn is_about_account(names: &[Hostname], problem: &Problem) -> bool {
 }
 
 fn limited(authority: &str, limit: &RateLimit) -> Finding {
-    let says = format!("{authority} is rate-limiting this account until {:.0}", limit.until);
-    let remedy = format!("Wait until {:.0}, or raise the limit at the authority", limit.until);
-    Finding::of(Code::RateLimited, says, remedy)
-        .seen([format!("the authority said: \"{}\"", limit.says)])
-        .again(Again::At(limit.until))
+    Finding::authority(authority, AuthorityCause::RateLimited { until: limit.until, said: limit.says.clone() })
 }
 
 fn limit_reached(authority: &str, refusal: Refusal, renewal: bool) -> Finding {
     let Refusal { check: LimitCheck { limit, subject }, spent, until } = refusal;
-    let of = if subject.is_empty() { String::new() } else { format!(" ({subject})") };
-    let kept = match (renewal, limit.reserve) {
-        (true, _) | (_, 0) => String::new(),
-        (false, reserve) => format!("; {reserve} of them are reserved for renewals"),
-    };
-    let says = format!("[authority.{authority}] allows {limit}{of}, and {spent} are spent{kept}");
-    let remedy = format!("Wait until {until:.0}, or raise the limit in the manifest if the authority allows more");
-    Finding::of(Code::LimitReached, says, remedy).again(Again::At(until))
+    let reserved = if renewal { 0 } else { limit.reserve };
+    let reached = AuthorityCause::LimitReached { limit: limit.to_string(), of: subject, spent, reserved, until };
+    Finding::authority(authority, reached)
 }
 
 fn spendings(row: &OrderRow, names: &[Hostname], of: Spending, at: Timestamp) -> Vec<SpendingRow> {

@@ -5,7 +5,7 @@
 //! keep that answer. So before the record is put, such a name gets records of its own.
 
 use pindrel_core::desired::ZoneId;
-use pindrel_core::judging::findings::{Code, Finding};
+use pindrel_core::judging::findings::{ChallengeFault, Finding};
 use pindrel_core::judging::pin::Pin;
 use pindrel_core::judging::pins::Known;
 use pindrel_core::names::name::DnsName;
@@ -13,7 +13,7 @@ use pindrel_core::zones::records::{AliasPlace, NameChange, RecordData, RecordSet
 use pindrel_dns::ZoneError;
 use pindrel_state::Claim;
 
-use crate::acme::challenges::Challenges;
+use crate::acme::challenges::{Challenges, misplaced};
 
 impl Challenges {
     /// Makes sure that every name above `owner` which a wildcard answers has records of its own.
@@ -49,10 +49,9 @@ impl Challenges {
         let id =
             self.context.desired.hostname_ids().find(|id| self.context.desired.hostname(*id).hostname.owner() == *name);
         let Some(id) = id.filter(|_| !gives.iter().any(is_other)) else {
-            let says =
-                format!("{wildcard} answers {name}, and would no longer once a challenge record stands below it");
-            let remedy = format!("Give {name} records of its own, as the wildcard has them: {}", in_words(&gives));
-            return Err(Finding::of(Code::ChallengeMisplaced, says, remedy));
+            let hidden =
+                ChallengeFault::WildcardHidden { wildcard: wildcard.clone(), name: name.clone(), records: gives };
+            return Err(misplaced(name, hidden));
         };
         self.surveyor.load_once(id).await?;
         // Where that is what the manifest wants anyway, it is made as the manifest wants it.

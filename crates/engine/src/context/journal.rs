@@ -58,7 +58,7 @@ impl Context {
     ) -> Result<(), EngineError> {
         match ended {
             Ok(detail) => self.journal(Moment::Done, action, subject, detail).await,
-            Err(finding) => self.journal(Moment::Failed, action, subject, finding.says.as_str()).await,
+            Err(finding) => self.journal(Moment::Failed, action, subject, finding.says()).await,
         }
     }
 }

@@ -101,7 +101,6 @@ pub(crate) fn seconds_from(at: Timestamp, secs: i64) -> Timestamp {
 
 #[cfg(test)]
 mod tests {
-    use pindrel_core::judging::findings::Code;
 
     use super::*;
 
@@ -111,7 +110,7 @@ mod tests {
             topic,
             what: String::new(),
             within: within.map(Duration::from_secs),
-            finding: Finding::of(Code::BindingDeploying, "says", "Wait"),
+            finding: Finding::internal("late"),
         }
     }
 

@@ -28,7 +28,7 @@ impl RealDrivers {
         // Before anything is connected to: a wrong file of roots is no fault of what is checked.
         let trust = match self.trust(&job.trusted) {
             Ok(trust) => trust,
-            Err(finding) => return only(CheckResult::Impossible(Unreachable::NotAsked { detail: finding.says })),
+            Err(finding) => return only(CheckResult::Impossible(Unreachable::NotAsked { detail: finding.says() })),
         };
         match &job.what {
             Checked::Combination(_) => Vec::new(),

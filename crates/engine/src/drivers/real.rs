@@ -23,7 +23,7 @@ use pindrel_core::health::Measured;
 use pindrel_core::judging::facts::{
     AliasView, ServerRecords, ServerStatus, ServerView, Unreachable, Unresolved, Untrusted, ZoneView,
 };
-use pindrel_core::judging::findings::{Code, Finding};
+use pindrel_core::judging::findings::{Finding, MachineCause, ZoneCause};
 use pindrel_core::judging::pin::Pin;
 use pindrel_core::names::name::{DnsName, Hostname};
 use pindrel_core::text::display_text::io_reason;
@@ -52,7 +52,7 @@ use tokio::time::timeout;
 use super::outages::Outages;
 use super::pkcs12::Confined;
 use super::{Authority, CheckJob, Clock, Drivers, Keys, Lookups, Probe, Trusted};
-use crate::failure::{internal, secret_unreadable, transport_failed};
+use crate::failure::{internal, secret_unreadable, secret_unreadable_for, transport_failed};
 use crate::home::secrets;
 
 /// The system's clocks.
@@ -139,7 +139,7 @@ impl RealDrivers {
     }
 
     fn platform_token(&self, token: &SecretRef) -> Result<SecretString, Finding> {
-        self.secret(token).map_err(|why| secret_unreadable(token, &why).on(Pin::Binding))
+        self.secret(token).map_err(|why| secret_unreadable_for(token, &why, Pin::Binding))
     }
 
     /// A path of the manifest as a server on this machine sees it.
@@ -180,7 +180,7 @@ impl RealDrivers {
             Ok(Resolver::encrypted(own, anchors, pem.as_deref()))
         };
         let opened = opened.entry(address.clone());
-        opened.or_insert_with(|| open().unwrap_or_else(|why: Finding| Resolver::unusable(why.says))).clone()
+        opened.or_insert_with(|| open().unwrap_or_else(|why: Finding| Resolver::unusable(why.says()))).clone()
     }
 
     fn open(&self, addresses: &[ResolverAddress]) -> Vec<Resolver> {
@@ -202,11 +202,8 @@ impl RealDrivers {
         if *trusted == Trusted::Anyone {
             return Trust::anyone().map_err(|error| internal(error.to_string()));
         }
-        let trust = Trust::new(self.roots(trusted)?).map_err(|why| {
-            let remedy =
-                "Name issued_roots in the authority's or the certificate's table, or install the system's roots";
-            Finding::of(Code::SecretUnreadable, why, remedy)
-        })?;
+        let trust = Trust::new(self.roots(trusted)?)
+            .map_err(|why| Finding::machine(MachineCause::RootsUnusable { path: None, why }))?;
         self.trusts.lock().unwrap_or_else(PoisonError::into_inner).insert(trusted.clone(), trust.clone());
         Ok(trust)
     }
@@ -219,8 +216,7 @@ impl RealDrivers {
 }
 
 fn unusable_roots(path: &Path, why: &str) -> Finding {
-    let says = format!("the roots in {} cannot be used: {why}", path.display());
-    Finding::of(Code::SecretUnreadable, says, "Put the PEM file of the roots where the manifest says")
+    Finding::machine(MachineCause::RootsUnusable { path: Some(path.to_owned()), why: why.to_owned() })
 }
 
 #[async_trait]
@@ -233,21 +229,19 @@ impl Drivers for RealDrivers {
 
     fn zone(&self, zone: &Zone, servers: &[SocketAddr]) -> Result<Arc<dyn ZoneDriver>, Finding> {
         let server = || {
-            zone.update.or_else(|| servers.first().copied()).ok_or_else(|| {
-                let says = format!("no server of the zone {} is known", zone.name);
-                let remedy = "Name its servers in the manifest, or have the zone delegated";
-                Finding::of(Code::ServerUnreachable, says, remedy)
-            })
+            zone.update
+                .or_else(|| servers.first().copied())
+                .ok_or_else(|| Finding::zone(&zone.name, ZoneCause::NoServerKnown))
         };
         let secret = |reference: &SecretRef| {
-            self.secret(reference).map_err(|why| secret_unreadable(reference, &why).on(Pin::Zone))
+            self.secret(reference).map_err(|why| secret_unreadable_for(reference, &why, Pin::Zone))
         };
         let unusable = |error: ZoneError| error.finding(Pin::Zone);
         Ok(match &zone.driver {
             desired::ZoneDriver::Rfc2136(Tsig { name, algorithm, secret: reference }) => {
                 let text = secret(reference)?;
                 let key = STANDARD.decode(text.expose_secret());
-                let key = key.map_err(|_| secret_unreadable(reference, "it is not base64").on(Pin::Zone))?;
+                let key = key.map_err(|_| secret_unreadable_for(reference, "it is not base64", Pin::Zone))?;
                 let driver =
                     Rfc2136::new(zone.name.clone(), server()?, name.clone(), *algorithm, key, self.transfer_within());
                 Arc::new(driver.map_err(|error| unusable(error.into()))?)
@@ -305,10 +299,8 @@ impl Drivers for RealDrivers {
             Trusted::Roots(Some(path)) => {
                 secrets::read_roots(&self.folder.join(path)).map_err(|why| unusable_roots(path, &why))
             }
-            Trusted::Itself(pem) => roots::from_pem(pem.as_bytes()).map_err(|why| {
-                let says = format!("the self-signed certificate cannot be used: {why}");
-                Finding::of(Code::IssuedUnusable, says, "Run settle: it makes another one")
-            }),
+            Trusted::Itself(pem) => roots::from_pem(pem.as_bytes())
+                .map_err(|why| Finding::machine(MachineCause::SelfSignedUnusable { why })),
             Trusted::Anyone => Ok(Vec::new()),
         }
     }
@@ -466,13 +458,13 @@ impl Probe for RealDrivers {
         identity: Option<&SecretRef>,
     ) -> Result<Answered, ProbeError> {
         let trust = self.trust(trusted).map_err(|finding| {
-            let why = Untrusted::NoRoots { detail: finding.says };
+            let why = Untrusted::NoRoots { detail: finding.says() };
             ProbeError::Unverified { sha256: None, why }
         })?;
         let identity = identity
             .map(|secret| self.client_identity(secret))
             .transpose()
-            .map_err(|finding| ProbeError::NotConnected(Unreachable::NotAsked { detail: finding.says }))?;
+            .map_err(|finding| ProbeError::NotConnected(Unreachable::NotAsked { detail: finding.says() }))?;
         pindrel_probe::request(&trust, address, hostname, sample, identity.as_ref()).await
     }
 }

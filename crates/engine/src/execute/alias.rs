@@ -5,8 +5,8 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use jiff::Timestamp;
 use pindrel_core::desired::HostnameId;
-use pindrel_core::judging::facts::AliasView;
-use pindrel_core::judging::findings::{Code, Finding};
+use pindrel_core::judging::facts::{AliasView, ServerRecords};
+use pindrel_core::judging::findings::{AliasCause, Finding, lagging_in_words};
 use pindrel_core::judging::pin::Pin;
 use pindrel_core::judging::pins::{Known, PinReport, PinState};
 use pindrel_core::planning::moves::longest_ttl;
@@ -17,7 +17,6 @@ use pindrel_state::Claim;
 
 use crate::context::Context;
 use crate::context::progress::{Progress, Wait};
-use crate::execute::unbind::Remover;
 use crate::failure::internal;
 use crate::home::hostnames::Hostnames;
 use crate::observe::alias::AliasObserver;
@@ -30,7 +29,6 @@ pub(crate) struct Switcher {
     pub(crate) aliases: Arc<AliasObserver>,
     pub(crate) answers: Arc<AnswerObserver>,
     pub(crate) hostnames: Arc<Hostnames>,
-    pub(crate) remover: Arc<Remover>,
     pub(crate) zones: Arc<ZoneObserver>,
     /// When the primaries of zones took the last change of each alias.
     pub(crate) written: Mutex<HashMap<HostnameId, Timestamp>>,
@@ -81,11 +79,7 @@ impl Switcher {
                     if same_data(&fact.value.first_gives(), &self.aliases.observe(id).await.value.first_gives()) =>
                 {
                     // Nobody changed what was seen: something else is there, and stays.
-                    let says = format!(
-                        "{hostname} has records of a type that cannot stand beside an alias, and that Pindrel does not look for"
-                    );
-                    let remedy = format!("Find them with: dig {hostname} ANY; delete them, or let the name be");
-                    return Err(Finding::of(Code::AliasConflict, says, remedy));
+                    return Err(Finding::alias(hostname, AliasCause::ConflictHidden));
                 }
                 changed => {
                     changed.map_err(|error| error.finding(Pin::Alias))?;
@@ -109,21 +103,19 @@ impl Switcher {
             }
             // What was just written is not on every server yet.
             PinState::Working | PinState::Loose => {
-                let lagging = fact.value.lagging_in_words(&sets);
-                let says = format!("the alias of {hostname} has still not propagated to {}", lagging.join(" and "));
-                let remedy = "Check why that server does not transfer the zone";
+                let lagging: Vec<ServerRecords> = fact.value.lagging(&sets).cloned().collect();
                 Ok(Progress::NotYet(Wait {
                     until: None,
                     topic: "transfer",
-                    what: format!("the alias to propagate to {}", lagging.join(" and ")),
+                    what: format!("the alias to propagate to {}", lagging_in_words(&lagging)),
                     within: Some(self.context.bounds.patience),
-                    finding: Finding::of(Code::AliasLagging, says, remedy),
+                    finding: Finding::alias(hostname, AliasCause::StillLagging(lagging)),
                 }))
             }
-            PinState::Blocked | PinState::Unknown => Err(pins.alias.findings.into_iter().next().unwrap_or_else(|| {
-                let says = format!("the records of {hostname} cannot be looked up");
-                Finding::new(Code::ServerUnreachable, Pin::Alias, says, "Make sure that the zone's servers answer")
-            })),
+            PinState::Blocked | PinState::Unknown => {
+                let first = pins.alias.findings.into_iter().next();
+                Err(first.unwrap_or_else(|| Finding::alias(hostname, AliasCause::Unseen { server: None })))
+            }
         }
     }
 
@@ -154,10 +146,9 @@ impl Switcher {
             }
             return Ok(Progress::Done);
         }
-        let finding = pin.findings.first().cloned().unwrap_or_else(|| {
-            let says = format!("the alias of {hostname} has not propagated to every server yet");
-            Finding::of(Code::AliasLagging, says, "Wait until the zone is transferred")
-        });
+        let lagging = || view.lagging(sets).cloned().collect::<Vec<ServerRecords>>();
+        let finding = pin.findings.first().cloned();
+        let finding = finding.unwrap_or_else(|| Finding::alias(hostname, AliasCause::Lagging(lagging())));
         if pin.state == PinState::Unknown {
             return Err(finding);
         }
@@ -165,7 +156,7 @@ impl Switcher {
             PinState::Blocked => {
                 format!("somebody else to point {hostname} at its endpoint (pindrel handoff {hostname})")
             }
-            _ => format!("the alias to propagate to {}", view.lagging_in_words(sets).join(" and ")),
+            _ => format!("the alias to propagate to {}", lagging_in_words(view.lagging(sets))),
         };
         Ok(Progress::NotYet(Wait { until: None, topic: "handoff", what, within: None, finding }))
     }

@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use pindrel_core::desired::HostnameId;
 use pindrel_core::judging::facts::{ClientOutcome, ResolverAnswer};
-use pindrel_core::judging::findings::{Code, Finding};
+use pindrel_core::judging::findings::{AnswerCause, Finding};
 use pindrel_core::judging::pins::PinState;
 
 use crate::context::progress::{Progress, Wait};
@@ -27,11 +27,9 @@ impl Switcher {
         if pins.answer.state == PinState::Held {
             return Ok(Progress::Done);
         }
-        let finding = pins.answer.findings.into_iter().next().ok_or_else(|| {
-            let says = format!("no resolver is known to look up {}", wanted.hostname);
-            Finding::of(Code::AnswerUnresolved, says, "Name resolvers in the zone's table of the manifest")
-        })?;
-        let what = finding.says.clone();
+        let finding = pins.answer.findings.into_iter().next();
+        let finding = finding.ok_or_else(|| Finding::answer(&wanted.hostname, AnswerCause::NoResolver))?;
+        let what = finding.says();
         Ok(Progress::NotYet(Wait { until: None, topic: "answer", what, within: Some(within), finding }))
     }
 }

@@ -7,7 +7,7 @@ use std::sync::Arc;
 use pindrel_core::desired::{EndpointId, HostnameId};
 use pindrel_core::endpoints::endpoint::{AskedRecord, AskedType, KeepRecord};
 use pindrel_core::judging::facts::EndpointKey;
-use pindrel_core::judging::findings::{Code, Finding};
+use pindrel_core::judging::findings::{BindingCause, Finding};
 use pindrel_core::judging::pin::Pin;
 use pindrel_core::names::name::Hostname;
 use pindrel_core::planning::plan::HostnameRef;
@@ -42,7 +42,8 @@ impl AskedRecords {
         let (wanted, endpoint) = (self.context.desired.hostname(id), self.context.desired.endpoint(at));
         let is_issued = wanted.is_issued_by_platform(&self.context.desired);
         for asked in asked {
-            let refused = |why: String| Err(misplaced(&endpoint.name, asked, &why));
+            let finding = |cause| Finding::binding(&wanted.hostname, &endpoint.name, cause);
+            let refused = |why| Err(finding(BindingCause::RecordMisplaced { record: asked.clone(), why }));
             if let Some(why) = out_of_place(asked, &wanted.hostname, is_issued) {
                 return refused(why);
             }
@@ -53,14 +54,12 @@ impl AskedRecords {
             let lacking = self.bindings.servers_lacking(zone, &record).await;
             let servers = self.zones.servers(zone);
             if self.context.desired.is_handed_off(zone) && !lacking.is_empty() {
-                let says = format!("{} asks for a record at {}, which somebody else makes", endpoint.name, asked.name);
-                let remedy = format!("Send them what is to be made, as listed by: pindrel handoff {}", wanted.hostname);
                 return Ok(Some(Wait {
                     until: None,
                     topic: "handoff",
                     what: format!("somebody else to make the record that {} asks for at {}", endpoint.name, asked.name),
                     within: None,
-                    finding: Finding::of(Code::AskedRecordMissing, says, remedy),
+                    finding: finding(BindingCause::RecordAwaited { name: asked.name.clone() }),
                 }));
             }
             if servers.first().is_some_and(|first| lacking.contains(first)) {
@@ -76,18 +75,13 @@ impl AskedRecords {
             }
             let lacking = self.bindings.servers_lacking(zone, &record).await;
             if !lacking.is_empty() {
-                let servers = lacking.iter().map(SocketAddr::to_string).collect::<Vec<_>>().join(" and ");
-                let says = format!(
-                    "{} asks for a record at {}, which {servers} does not return yet",
-                    endpoint.name, asked.name
-                );
-                let remedy = "Check why that server does not transfer the zone";
+                let shown = lacking.iter().map(SocketAddr::to_string).collect::<Vec<_>>().join(" and ");
                 return Ok(Some(Wait {
                     until: None,
                     topic: "transfer",
-                    what: format!("the record that {} asks for to propagate to {servers}", endpoint.name),
+                    what: format!("the record that {} asks for to propagate to {shown}", endpoint.name),
                     within: Some(self.context.bounds.patience),
-                    finding: Finding::of(Code::AskedRecordMissing, says, remedy),
+                    finding: finding(BindingCause::RecordLagging { name: asked.name.clone(), servers: lacking }),
                 }));
             }
         }
@@ -146,13 +140,6 @@ fn out_of_place(asked: &AskedRecord, hostname: &Hostname, is_issued: bool) -> Op
     let is_challenge = asked.name.as_str().split('.').next() == Some("_acme-challenge");
     (is_challenge && !is_issued)
         .then(|| "with it somebody else could have certificates issued, and Pindrel could not".to_owned())
-}
-
-fn misplaced(endpoint: &str, asked: &AskedRecord, why: &str) -> Finding {
-    let record = format!("{} {} {:?}", asked.name, asked.record_type, asked.value);
-    let says = format!("{endpoint} asks for the record {record}, which is not made: {why}");
-    let remedy = "Make that record by hand where it is right, or ask the platform why it wants it there";
-    Finding::of(Code::AskedRecordMisplaced, says, remedy)
 }
 
 #[cfg(test)]

@@ -6,8 +6,8 @@ use std::time::Duration;
 use pindrel_core::desired::{EndpointId, HostnameId};
 use pindrel_core::endpoints::endpoint::{Binding, Deployment};
 use pindrel_core::judging::facts::{BindingView, Fact, ServedView};
-use pindrel_core::judging::findings::{Code, Finding};
-use pindrel_core::judging::pins::{Known, foreign_remedy};
+use pindrel_core::judging::findings::{BindingCause, Finding};
+use pindrel_core::judging::pins::Known;
 use pindrel_core::planning::plan::HostnameRef;
 use pindrel_edge::EdgeError;
 use pindrel_state::Claim;
@@ -50,8 +50,7 @@ impl Binder {
             // Another try is worth while where the platform has given up.
             Some(bound) if bound.binding == binding && !matches!(bound.deployment, Deployment::Failed { .. }) => bound,
             Some(bound) if bound.binding != binding && !may_change(&bound.binding) => {
-                let says = format!("{hostname} was bound at {name} by someone else in the meantime");
-                return Err(Finding::of(Code::BindingForeign, says, foreign_remedy(hostname)));
+                return Err(Finding::binding(hostname, name, BindingCause::Foreign { difference: None }));
             }
             present => {
                 if let Some(clients) = &binding.client_certificates
@@ -99,23 +98,21 @@ impl Binder {
         match &bound.deployment {
             Deployment::Deployed => {}
             Deployment::Failed { reason } => {
-                let says = format!("{name} failed to deploy {hostname}: {reason}");
-                return Err(Finding::of(Code::BindingFailed, says, "Check on the platform why it failed"));
+                let failed = BindingCause::DeployFailed { reason: reason.clone(), tried: true };
+                return Err(Finding::binding(hostname, name, failed));
             }
             Deployment::Deploying => {
-                let says = format!("{name} is still deploying {hostname}");
                 return Ok(Progress::NotYet(Wait {
                     until: None,
                     topic: "deploy",
                     what: format!("{name} to deploy it"),
                     within: None,
-                    finding: Finding::of(Code::BindingDeploying, says, "Run settle later: it continues to wait"),
+                    finding: Finding::binding(hostname, name, BindingCause::Deploying { waited: true }),
                 }));
             }
         }
         if bound.binding != binding {
-            let says = format!("{name} accepted the binding of {hostname} but changed it");
-            return Err(Finding::of(Code::BindingDiffers, says, "Check on the platform what it changed"));
+            return Err(Finding::binding(hostname, name, BindingCause::ChangedByPlatform));
         }
         self.hostnames.record_ownership(claim, id, |own| own.confirm_binding(&key)).await?;
         self.asked_records.clear_asked_records(HostnameRef::Wanted(id), &key, false, claim).await?;

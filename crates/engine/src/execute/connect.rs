@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use pindrel_core::desired::{EndpointId, HostnameId};
-use pindrel_core::judging::findings::{Code, Finding};
+use pindrel_core::judging::findings::{BindingCause, Finding};
 
 use crate::context::progress::{Progress, Wait};
 use crate::execute::bind::Binder;
@@ -15,7 +15,7 @@ impl Binder {
     pub(crate) async fn connect(&self, id: HostnameId, at: EndpointId) -> Result<Progress, Finding> {
         let wanted = self.context.desired.hostname(id);
         let endpoint = self.context.desired.endpoint(at);
-        let info = self.listed(at)?;
+        self.listed(at)?;
         let fact = self.bindings.observe_served(id, at).await;
         let pins = self
             .hostnames
@@ -28,10 +28,9 @@ impl Binder {
         if pins.binding_at(at).is_in_force() {
             return Ok(Progress::Done);
         }
-        let finding = pins.binding_at(at).findings.first().cloned().unwrap_or_else(|| {
-            let says = format!("{} does not serve {}", info.id, wanted.hostname);
-            Finding::of(Code::ServedCertificateDiffers, says, "Run settle")
-        });
+        let finding = pins.binding_at(at).findings.first().cloned();
+        let finding =
+            finding.unwrap_or_else(|| Finding::binding(&wanted.hostname, &endpoint.name, BindingCause::NotInForce));
         let what = format!("{} to serve the certificate", endpoint.name);
         Ok(Progress::NotYet(Wait {
             until: None,

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use pindrel_core::certificates::delivery::{Command, Contents, Delivery};
 use pindrel_core::desired::CertificateId;
-use pindrel_core::judging::findings::{Code, Finding};
+use pindrel_core::judging::findings::{CertificateCause, Code, FileFault, Finding, MachineCause};
 use pindrel_core::names::name::Hostname;
 use pindrel_core::text::display_text::io_reason;
 use pindrel_keys::bundle::pkcs12;
@@ -76,8 +76,7 @@ impl Deliverer {
         if failures.is_empty() {
             return Ok(self.served_yet(id));
         }
-        let says = format!("the certificate \"{}\" was delivered, but {}", wanted.name, failures.join("; and "));
-        Err(Finding::of(Code::CommandFailed, says, "Correct what the command reports; the next settle runs it again"))
+        Err(Finding::certificate(wanted, CertificateCause::AfterDelivery { failures }))
     }
 
     /// Notes that every command has to run again.
@@ -114,7 +113,7 @@ impl Deliverer {
             listeners.into_iter().flatten().map(|(address, _)| address.to_string()).collect()
         };
         let report = self.context.judge_certificate(id, self.context.clock.now());
-        match report.findings.into_iter().find(|finding| finding.code == Code::ServedCertificateDiffers) {
+        match report.findings.into_iter().find(|finding| finding.code() == Code::ServedCertificateDiffers) {
             None => Progress::Done,
             Some(finding) => Progress::NotYet(Wait {
                 until: None,
@@ -140,10 +139,8 @@ impl Deliverer {
         };
         let owner = (owner_id(delivery)?, group_id(delivery)?);
         replace_file(&path, &bytes, delivery.mode.bits(), owner).map_err(|error| {
-            let says = format!("{} cannot be written: {}", path.display(), io_reason(&error));
-            let remedy =
-                "Make sure that its folder exists, that this user may write there, and that the disk is not full";
-            Finding::of(Code::DeliveryFailed, says, remedy)
+            let why = FileFault::Unwritable { why: io_reason(&error), exported: false };
+            Finding::machine(MachineCause::File { path: path.clone(), why })
         })
     }
 

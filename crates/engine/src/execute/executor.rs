@@ -7,7 +7,7 @@ use futures::FutureExt as _;
 use futures::future::{BoxFuture, Shared, join_all};
 use jiff::Timestamp;
 use pindrel_core::desired::{CertificateId, EndpointDriver};
-use pindrel_core::judging::findings::Finding;
+use pindrel_core::judging::findings::{Finding, Subject};
 use pindrel_core::planning::plan::{Step, Work};
 use pindrel_state::{Attempt, AttemptEnd, Claim, Moment};
 use tokio::sync::Semaphore;
@@ -162,7 +162,7 @@ impl Executor {
             let wait = match result {
                 Ok(Progress::Done) => break Outcome::Done,
                 Ok(Progress::NotYet(wait)) => wait,
-                Err(finding) => break Outcome::Failed(finding),
+                Err(finding) => break Outcome::Failed(finding.about(Subject::Hostname(hostname.clone()))),
             };
             let (elapsed, now) = (self.context.clock.elapsed(), self.context.clock.now());
             let Some(pause) = pauses.next(&wait, self.context.bounds.patience, elapsed, now) else {
@@ -233,11 +233,11 @@ impl Executor {
         let (moment, ended, finding, next, detail) = match outcome {
             Outcome::Done => (Moment::Done, AttemptEnd::Done, None, None, step.target.clone()),
             Outcome::Deferred { finding, next } => {
-                (Moment::Waiting, AttemptEnd::Waiting, Some(finding.clone()), *next, finding.says.clone())
+                (Moment::Waiting, AttemptEnd::Waiting, Some(finding.clone()), *next, finding.says())
             }
             Outcome::Failed(finding) => {
-                let next = finding.again.at();
-                (Moment::Failed, AttemptEnd::Failed, Some(finding.clone()), next, finding.says.clone())
+                let next = finding.again().at();
+                (Moment::Failed, AttemptEnd::Failed, Some(finding.clone()), next, finding.says())
             }
         };
         let work = self.context.work_key(step.work);
@@ -254,11 +254,9 @@ impl Executor {
                 Event::StepEnded { id, hostname, action, seconds }
             }
             Outcome::Deferred { finding, next } => {
-                Event::StepPutOff { id, hostname, action, says: finding.says.clone(), next: *next }
+                Event::StepPutOff { id, hostname, action, finding: finding.clone(), next: *next }
             }
-            Outcome::Failed(Finding { says, remedy, .. }) => {
-                Event::StepFailed { id, hostname, action, says: says.clone(), remedy: remedy.clone() }
-            }
+            Outcome::Failed(finding) => Event::StepFailed { id, hostname, action, finding: finding.clone() },
         });
         outcome
     }

@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use pindrel_core::desired::CertificateId;
 use pindrel_core::judging::facts::Origin;
-use pindrel_core::judging::findings::{Code, Finding};
+use pindrel_core::judging::findings::{CertificateCause, Finding};
 use pindrel_keys::Chain;
 use pindrel_state::Claim;
 
@@ -39,9 +39,7 @@ impl Issuer {
     async fn sign_itself(&self, id: CertificateId, claim: &Claim) -> Result<(), Finding> {
         let wanted = self.context.desired.certificate(id);
         if wanted.terms.issued_by != Origin::SelfSigned {
-            let says = format!("the certificate \"{}\" is issued elsewhere", wanted.name);
-            let remedy = format!("Import it with: pindrel cert import {} FILES", wanted.name);
-            return Err(Finding::of(Code::CertificateAwaited, says, remedy));
+            return Err(Finding::certificate(wanted, CertificateCause::IssuedElsewhere { import: true }));
         }
         let key = self.context.drivers.keys().certificate_key(wanted.terms.key).await.map_err(key_failed)?;
         let pem = key.self_signed(&wanted.names, self.context.clock.now(), SELF_SIGNED_DAYS).map_err(key_failed)?;

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use pindrel_core::desired::ZoneId;
-use pindrel_core::judging::findings::{Code, Finding};
+use pindrel_core::judging::findings::{Finding, ZoneCause};
 use pindrel_core::judging::pin::Pin;
 use pindrel_core::values::Ttl;
 use pindrel_core::zones::records::{RecordData, ZoneChange, ZoneRecord};
@@ -30,8 +30,7 @@ impl Marker {
         driver.change(&change).await.map_err(|error| error.finding(Pin::Zone))?;
         self.zones.look_at(id).await?;
         if self.context.zone_fact(id).is_some_and(|fact| zone.lacks_marker(&fact.value)) {
-            let says = format!("the zone {} was marked, and its server does not return the marker", zone.name);
-            return Err(Finding::of(Code::UpdateWithoutEffect, says, "Check the server's log for why"));
+            return Err(Finding::zone(&zone.name, ZoneCause::MarkerNotReturned));
         }
         Ok(())
     }

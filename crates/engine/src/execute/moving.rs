@@ -1,7 +1,7 @@
 //! What a move does before the alias leaves: its TTL is lowered, and the old one waited out.
 
 use pindrel_core::desired::HostnameId;
-use pindrel_core::judging::findings::{Code, Finding};
+use pindrel_core::judging::findings::{AliasCause, Finding};
 use pindrel_core::judging::pin::Pin;
 use pindrel_core::planning::moves::{MOVING_TTL, has_low_ttl, longest_ttl};
 use pindrel_core::planning::plan::HostnameRef;
@@ -10,6 +10,7 @@ use pindrel_state::Claim;
 
 use crate::context::progress::{Progress, Wait};
 use crate::execute::alias::Switcher;
+use crate::execute::unbind::{forgotten_at, wait_for_caches};
 
 impl Switcher {
     pub(crate) async fn lower_ttl(&self, id: HostnameId, claim: &Claim) -> Result<Progress, Finding> {
@@ -43,13 +44,12 @@ impl Switcher {
         let is_low = longest_ttl(&fact.value).is_none_or(|ttl| ttl <= MOVING_TTL);
         self.hostnames.record_facts(id, |facts| facts.alias = Some(fact.clone())).await?;
         if !is_low {
-            let says = format!("the low TTL of the alias of {hostname} has not propagated to every server yet");
             return Ok(Progress::NotYet(Wait {
                 until: None,
                 topic: "transfer",
                 what: "the low TTL to propagate to every server".into(),
                 within: Some(self.context.bounds.patience),
-                finding: Finding::of(Code::AliasLagging, says, "Check why that server does not transfer the zone"),
+                finding: Finding::alias(hostname, AliasCause::LowTtlLagging),
             }));
         }
         self.confirm_alias(claim, id, &fact.value).await?;
@@ -65,7 +65,8 @@ impl Switcher {
             ));
             return Ok(Progress::Done);
         }
-        let says = format!("the alias of {hostname} had a longer TTL, which caches may still count down");
-        Ok(Progress::NotYet(self.remover.wait_for_caches(&own, Code::AliasLagging, says)))
+        let until = forgotten_at(&own);
+        let cached = Finding::alias(hostname, AliasCause::LongTtlCached { until });
+        Ok(Progress::NotYet(wait_for_caches(until, cached)))
     }
 }

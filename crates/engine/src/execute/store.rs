@@ -2,7 +2,7 @@
 
 use pindrel_core::desired::{CertificateId, EndpointId};
 use pindrel_core::endpoints::endpoint::EndpointInfo;
-use pindrel_core::judging::findings::{Code, Finding};
+use pindrel_core::judging::findings::{EndpointCause, Finding};
 use pindrel_state::StoredCopy;
 
 use crate::execute::bind::Binder;
@@ -32,9 +32,8 @@ impl Binder {
     pub(crate) fn listed(&self, id: EndpointId) -> Result<EndpointInfo, Finding> {
         self.context.endpoint_info(id).ok_or_else(|| {
             let endpoint = self.context.desired.endpoint(id);
-            let says =
-                format!("the platform at {} does not list the endpoint \"{}\"", endpoint.platform(), endpoint.id);
-            Finding::of(Code::EndpointUnknown, says, "Set the id of the endpoint to one that the platform lists")
+            let (platform, id) = (endpoint.platform(), endpoint.id.clone());
+            Finding::endpoint(&endpoint.name, EndpointCause::NotListed { platform, id, known: Vec::new() })
         })
     }
 }

@@ -2,11 +2,12 @@
 
 use std::sync::Arc;
 
+use jiff::Timestamp;
 use pindrel_core::desired::{EndpointId, ZoneId};
 use pindrel_core::judging::facts::{
     AliasView, BindingView, Fact, FormerAlias, HostnameFacts, Ownership, RetiringId, ServerRecords, Written,
 };
-use pindrel_core::judging::findings::{Again, Code, Finding};
+use pindrel_core::judging::findings::{AliasCause, BindingCause, Finding, LeftoverCause, lagging_in_words};
 use pindrel_core::judging::pin::Pin;
 use pindrel_core::judging::pins::Known;
 use pindrel_core::names::name::Hostname;
@@ -46,9 +47,7 @@ impl Remover {
             let retiring = known.retiring(id);
             (retiring.hostname.clone(), retiring.zone)
         };
-        let gone =
-            || Finding::of(Code::LeftOver, format!("{hostname} lies in no zone of the manifest"), "Add its zone");
-        let zone = zone.ok_or_else(gone)?;
+        let zone = zone.ok_or_else(|| Finding::leftover(&hostname, LeftoverCause::NoZone))?;
         let servers = self.zones.servers(zone);
         let owner = hostname.owner();
         let place = self.aliases.place(zone, &owner);
@@ -68,10 +67,8 @@ impl Remover {
             facts.alias = Some(Fact { seen: self.context.clock.now(), value: view.clone() })
         })
         .await?;
-        if let Some(server) = view.servers.iter().find(|server| server.gives.is_err()) {
-            let why = server.gives.as_ref().err().map(ToString::to_string).unwrap_or_default();
-            let says = format!("{} did not return the records of {hostname}: {why}", server.server);
-            return Err(Finding::of(Code::ServerUnreachable, says, "Start that server").on(Pin::Alias));
+        if let Some((server, why)) = view.silent() {
+            return Err(Finding::alias(&hostname, AliasCause::Unseen { server: Some((server, why.clone())) }));
         }
         let own = self.context.ownership_of(whose);
         let still = |server: &&ServerRecords| server.gives.as_ref().is_ok_and(|sets| own.wrote_alias(sets));
@@ -80,14 +77,14 @@ impl Remover {
                 self.foresee_removal(whose, longest_ttl(&view).unwrap_or(UNRECORDED_TTL), claim).await?;
                 return Ok(Progress::NotYet(self.wait_for_removal(&hostname, zone, &present)));
             }
-            let lagging = view.lagging_in_words(&[]).join(" and ");
-            let says = format!("the alias of {hostname} is still returned by {}", server.server);
+            let lagging = lagging_in_words(view.lagging(&[]));
+            let by = server.server;
             return Ok(Progress::NotYet(Wait {
                 until: None,
                 topic: "transfer",
                 what: format!("the removal of the alias to propagate to {lagging}"),
                 within: Some(self.context.bounds.patience),
-                finding: Finding::of(Code::AliasLagging, says, "Check why that server does not transfer the zone"),
+                finding: Finding::alias(&hostname, AliasCause::StillReturned { by }),
             }));
         }
         let now = self.context.clock.now();
@@ -128,8 +125,9 @@ impl Remover {
         }
         let own = self.context.ownership_of(whose);
         if own.former_alias.and_then(|former| former.forgotten_at()).is_some_and(|until| now < until) {
-            let says = format!("{hostname} stays bound at {name} until caches have forgotten its old alias");
-            return Ok(Progress::NotYet(self.wait_for_caches(&own, Code::FormerBinding, says)));
+            let until = forgotten_at(&own);
+            let stays = Finding::binding(&hostname, name, BindingCause::BoundForCaches { until });
+            return Ok(Progress::NotYet(wait_for_caches(until, stays)));
         }
         let platform = self.context.drivers.platform(endpoint)?;
         let present = platform.binding(&endpoint.id, &hostname).await.map_err(|error| error.finding())?;
@@ -147,8 +145,7 @@ impl Remover {
                 let deleted = platform.delete_binding(&endpoint.id, &hostname, &bound).await;
                 deleted.map_err(|error| error.finding())?;
                 if platform.binding(&endpoint.id, &hostname).await.map_err(|error| error.finding())?.is_some() {
-                    let says = format!("{name} took the removal of {hostname}, and has its binding still");
-                    return Err(Finding::of(Code::FormerBinding, says, "Check on the platform why it stays"));
+                    return Err(Finding::binding(&hostname, name, BindingCause::NotRemoved));
                 }
             }
             Some(_) => {
@@ -180,8 +177,8 @@ impl Remover {
                 let ttl = longest_ttl(view).unwrap_or(UNRECORDED_TTL);
                 return Ok(Some((self.wait_for_removal(hostname, zone, &view.first_gives()), ttl)));
             }
-            let says = format!("{hostname} leads to {endpoint} again: {}", in_words(&view.first_gives()));
-            Err(Finding::of(Code::AliasDiffers, says, "Run settle: it looks again before it removes anything"))
+            let records = in_words(&view.first_gives());
+            Err(Finding::binding(hostname, endpoint, BindingCause::LeadsHere { records }))
         };
         match whose {
             HostnameRef::Wanted(id) => {
@@ -193,10 +190,8 @@ impl Remover {
                     _ if here => Ok(None),
                     // Clients that ask that one may still be led to what would be taken away.
                     Some((server, why)) => {
-                        let hostname = &wanted.hostname;
-                        let says = format!("{server} does not say whether {hostname} still leads to {endpoint}: {why}");
-                        let remedy = "Start that server, or take it out of the NS records of the zone";
-                        Err(Finding::of(Code::ServerUnreachable, says, remedy))
+                        let unseen = BindingCause::LeadUnseen { server, why: why.clone() };
+                        Err(Finding::binding(&wanted.hostname, endpoint, unseen))
                     }
                     None => led(&wanted.hostname, &fact.value, wanted.zone),
                 }
@@ -229,27 +224,13 @@ impl Remover {
     /// What is waited for where somebody else is to delete an alias.
     fn wait_for_removal(&self, hostname: &Hostname, zone: ZoneId, present: &[RecordSet]) -> Wait {
         let (zone, present) = (&self.context.desired.zone(zone).name, in_words(present));
-        let says = format!("whoever edits {zone} has not removed the alias of {hostname} yet");
+        let awaited = AliasCause::RemovalAwaited { zone: zone.clone(), present: present.clone() };
         Wait {
             until: None,
             topic: "handoff",
             what: format!("somebody else to delete {hostname} {present}"),
             within: None,
-            finding: Finding::of(Code::AliasAwaited, says, format!("Ask them to delete: {hostname} {present}")),
-        }
-    }
-
-    /// The wait until no cache returns what the alias was before.
-    pub(crate) fn wait_for_caches(&self, own: &Ownership, code: Code, says: String) -> Wait {
-        let until = own.former_alias.and_then(|former| former.forgotten_at());
-        let shown = until.map_or_else(String::new, |until| format!(" until {until:.0}"));
-        let again = until.map_or(Again::Now, Again::At);
-        Wait {
-            until,
-            topic: "caches",
-            what: format!("caches to forget the old alias{shown}"),
-            within: None,
-            finding: Finding::of(code, says, format!("Wait{shown}: a later settle goes on")).again(again),
+            finding: Finding::alias(hostname, awaited),
         }
     }
 
@@ -271,4 +252,15 @@ impl Remover {
         };
         self.context.state.persist_hostnames(vec![row]).await.map_err(state_failed)
     }
+}
+
+/// When no cache returns what the alias was before, where that is known.
+pub(crate) fn forgotten_at(own: &Ownership) -> Option<Timestamp> {
+    own.former_alias.and_then(|former| former.forgotten_at())
+}
+
+/// The wait until no cache returns what the alias was before.
+pub(crate) fn wait_for_caches(until: Option<Timestamp>, finding: Finding) -> Wait {
+    let shown = until.map_or_else(String::new, |until| format!(" until {until:.0}"));
+    Wait { until, topic: "caches", what: format!("caches to forget the old alias{shown}"), within: None, finding }
 }

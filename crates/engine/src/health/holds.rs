@@ -5,7 +5,7 @@ use std::collections::HashMap;
 use jiff::Timestamp;
 use pindrel_core::desired::{Desired, EndpointId};
 use pindrel_core::judging::facts::Drained;
-use pindrel_core::judging::findings::{Code, Finding};
+use pindrel_core::judging::findings::{EndpointCause, Finding};
 use pindrel_state::{EndpointHold, Moment};
 
 use crate::failure::EngineError;
@@ -40,10 +40,8 @@ pub(crate) fn drained(
 impl Health {
     fn endpoint_to_hold(&self, name: &str) -> Result<EndpointId, Finding> {
         self.context.desired.endpoint_named(name).ok_or_else(|| {
-            let names: Vec<&str> =
-                self.context.desired.endpoints.iter().map(|endpoint| endpoint.name.as_str()).collect();
-            let says = format!("the manifest has no endpoint \"{name}\"");
-            Finding::of(Code::EndpointUnknown, says, format!("Name one of: {}", names.join(", ")))
+            let known = self.context.desired.endpoints.iter().map(|endpoint| endpoint.name.clone()).collect();
+            Finding::endpoint(name, EndpointCause::NotInManifest { known })
         })
     }
 

@@ -61,7 +61,7 @@ impl Certificates {
         let undelivered = self.deliveries.undelivered(id, &row).await;
         // Where that cannot be seen, the step that delivers fails, and says why.
         let undelivered =
-            undelivered.unwrap_or_else(|finding| Undelivered { files: vec![finding.says], ..Undelivered::default() });
+            undelivered.unwrap_or_else(|finding| Undelivered { files: vec![finding.says()], ..Undelivered::default() });
         let mut known = self.context.known();
         known.certificates.insert(id, Some(row.held));
         known.undelivered.insert(id, undelivered);

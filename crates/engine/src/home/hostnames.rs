@@ -1,14 +1,14 @@
 //! What is stored of hostnames: facts, what Pindrel counts as its own, and what an alias should give.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, HashMap};
 use std::sync::atomic::AtomicBool;
-use std::sync::{Arc, Mutex};
+use std::sync::{Arc, Mutex, PoisonError};
 
 use jiff::Timestamp;
 use pindrel_core::desired::{Digests, HostnameId};
 use pindrel_core::health::policy::Choice;
 use pindrel_core::judging::facts::{AliasChange, HostnameFacts, HostnameKnowledge, Ownership};
-use pindrel_core::judging::pins::{Known, Pins};
+use pindrel_core::judging::pins::{Known, Pin, PinState, Pins};
 use pindrel_core::names::name::Hostname;
 use pindrel_core::planning::plan::HostnameRef;
 use pindrel_state::{Claim, HostnameRow};
@@ -44,7 +44,11 @@ pub(crate) struct Hostnames {
     pub(crate) digests: Digests,
     pub(crate) failover: Failover,
     pub(crate) record: RunRecord,
+    pub(crate) reported: Mutex<HashMap<HostnameId, PinStates>>,
 }
+
+/// How the pins of a hostname stood when they were last reported.
+pub(crate) type PinStates = [(Pin, PinState); 5];
 
 impl Hostnames {
     /// Changes the known facts of a hostname, stores them and reports its pins.
@@ -124,8 +128,25 @@ impl Hostnames {
             }
         };
         self.context.state.persist_hostnames(vec![row]).await?;
-        self.context.listener.on(Event::pins(&wanted.hostname, &pins));
+        self.report(id, &pins);
         Ok(pins)
+    }
+
+    /// Takes how the pins stand by what was loaded as what they change from.
+    pub(crate) fn report_from_here(&self, id: HostnameId) {
+        let pins = self.context.judge(id, self.context.clock.now());
+        self.reported.lock().unwrap_or_else(PoisonError::into_inner).insert(id, pins.states());
+    }
+
+    /// Reports how the pins of a hostname stand, and which of them have changed.
+    fn report(&self, id: HostnameId, pins: &Pins) {
+        let hostname = &self.context.desired.hostname(id).hostname;
+        let now = pins.states();
+        let before = self.reported.lock().unwrap_or_else(PoisonError::into_inner).insert(id, now);
+        for ((pin, from), (_, to)) in before.into_iter().flatten().zip(now).filter(|((_, from), (_, to))| from != to) {
+            self.context.listener.on(Event::Changed { hostname: hostname.clone(), pin, from, to });
+        }
+        self.context.listener.on(Event::Pins { hostname: hostname.clone(), pins: now.into_iter().collect() });
     }
 
     /// Changes what Pindrel counts as its own, and stores it before anything is done. The change is made to what the

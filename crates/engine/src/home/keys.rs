@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use pindrel_core::judging::findings::{Code, Finding};
+use pindrel_core::judging::findings::{CertificateCause, Finding};
 use pindrel_keys::{CertificateKey, Chain};
 use pindrel_state::{CertificateRow, SealedBytes};
 use secrecy::ExposeSecret as _;
@@ -46,6 +46,5 @@ pub(crate) fn chain_of(row: &CertificateRow) -> Result<Chain, Finding> {
 }
 
 fn corrupt(row: &CertificateRow, why: &str) -> Finding {
-    let says = format!("the certificate \"{}\" in the state is corrupt: {why}", row.name);
-    Finding::of(Code::StateUnusable, says, "Restore the state from its backup")
+    Finding::certificate(&row.name, CertificateCause::Corrupt { why: why.to_owned() })
 }

@@ -10,7 +10,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::task::{Context, Poll, ready};
 use std::time::Duration;
 
-use pindrel_core::judging::findings::{Again, Code, Finding};
+use pindrel_core::judging::findings::{Finding, MachineCause};
 use pindrel_core::names::name::Hostname;
 use pindrel_state::{Claim, Claimed, State, StateError, Worker};
 use tokio::runtime::Handle;
@@ -347,14 +347,12 @@ impl Drop for Held {
 }
 
 fn lease_lost(key: &str) -> Finding {
-    let says = format!("the state could not be told in time that {key} is still being worked on");
-    Finding::of(Code::StateUnusable, says, "Check that the database answers; a later run goes on").again(Again::Now)
+    Finding::machine(MachineCause::LeaseLost { key: key.to_owned() })
 }
 
 /// What another worker works on, which is waited for.
 pub(crate) fn busy(key: &str, worker: &str) -> Finding {
-    let says = format!("{worker} is working on {key}");
-    Finding::of(Code::WorkedOnElsewhere, says, "Wait until it has ended")
+    Finding::machine(MachineCause::WorkedOnElsewhere { key: key.to_owned(), worker: worker.to_owned() })
 }
 
 #[cfg(test)]

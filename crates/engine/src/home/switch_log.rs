@@ -10,7 +10,6 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
 use pindrel_core::judging::facts::{AliasChange, Ownership};
-use pindrel_core::judging::findings::Finding;
 use pindrel_core::names::name::Hostname;
 use pindrel_machine::{read_at_most, replace_file};
 use pindrel_state::{Entry, Moment};
@@ -141,7 +140,7 @@ impl SwitchLog {
             });
             stored
                 .await
-                .map_err(|Finding { says, .. }| EngineError::ReplayFailed { hostname: hostname.clone(), says })?;
+                .map_err(|finding| EngineError::ReplayFailed { hostname: hostname.clone(), says: finding.says() })?;
             self.remove(&hostname, &change)?;
         }
         Ok(())

@@ -2,7 +2,6 @@
 
 use jiff::Timestamp;
 use pindrel_core::health::Verdict;
-use pindrel_core::judging::findings::Finding;
 use pindrel_core::keep::{Keep, News, Switched};
 use pindrel_core::text::display_text::one_line;
 
@@ -39,9 +38,7 @@ pub(super) fn tell(keep: &Keep, listener: &dyn Listener, news: News, now: Timest
             let Switched { hostname, from, to, reason, seen, decided, primary, everywhere, until } = *switched;
             Event::Switched { hostname, from, to, why: why(reason), seen, decided, primary, everywhere, until }
         }
-        News::InTheWay { hostname, finding: Finding { says, remedy, .. }, failed } => {
-            Event::Stuck { hostname, failed, says, remedy, next: None }
-        }
+        News::InTheWay { hostname, finding, failed } => Event::Stuck { hostname, failed, finding, next: None },
         News::Note(says) => Event::Note { says: one_line(says) },
     });
 }

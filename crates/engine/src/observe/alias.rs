@@ -145,7 +145,7 @@ impl AliasObserver {
     /// Returns the ALIAS record of a name, which no server gives as such: only who changes the zone knows of it.
     async fn resolved_by_server(&self, zone: ZoneId, owner: &DnsName) -> Result<Option<RecordSet>, Unreachable> {
         let not_asked = |detail: String| Unreachable::NotAsked { detail };
-        let driver = self.zones.driver(zone, None).await.map_err(|finding| not_asked(finding.says))?;
+        let driver = self.zones.driver(zone, None).await.map_err(|finding| not_asked(finding.says()))?;
         let read =
             driver.read_names(std::slice::from_ref(owner)).await.map_err(|error| not_asked(error.to_string()))?;
         let own = NameKey::from(owner);

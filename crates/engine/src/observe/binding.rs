@@ -43,7 +43,7 @@ impl BindingObserver {
             return Some(Fact { seen: self.context.clock.now(), value });
         }
         let mut value = match self.context.drivers.platform(self.context.desired.endpoint(endpoint)) {
-            Err(finding) => BindingView::Unreachable { why: Unreachable::NotAsked { detail: finding.says } },
+            Err(finding) => BindingView::Unreachable { why: Unreachable::NotAsked { detail: finding.says() } },
             Ok(platform) => managed(platform.as_ref(), &info.id, &wanted.hostname).await,
         };
         if let BindingView::Present { binding, deployment, reply, lacking, served } = &mut value {

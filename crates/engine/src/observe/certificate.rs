@@ -10,7 +10,7 @@ use futures::future::join_all;
 use pindrel_core::certificates::delivery::{Command, Contents, Delivery, Piece, Undelivered};
 use pindrel_core::desired::CertificateId;
 use pindrel_core::judging::facts::ServedView;
-use pindrel_core::judging::findings::{Code, Finding};
+use pindrel_core::judging::findings::{FileFault, Finding, MachineCause};
 use pindrel_keys::bundle::{Bundle, LooseFile};
 use pindrel_keys::{CertificateKey, Chain, pem};
 use pindrel_state::CertificateRow;
@@ -119,10 +119,7 @@ impl DeliveryObserver {
     }
 
     pub(crate) fn password(&self, delivery: &Delivery) -> Result<SecretString, Finding> {
-        let reference = delivery.password.as_ref().ok_or_else(|| {
-            let says = format!("{} has no password", delivery.file.display());
-            Finding::of(Code::DeliveryFailed, says, "Write password in its table")
-        })?;
+        let reference = delivery.password.as_ref().ok_or_else(|| file_finding(delivery, FileFault::NoPassword))?;
         self.context.drivers.secret(reference).map_err(|why| secret_unreadable(reference, &why))
     }
 }
@@ -151,17 +148,20 @@ pub(crate) fn pem_of(pieces: &[Piece], chain: &Chain, key: &CertificateKey) -> Z
 
 pub(crate) fn owner_id(delivery: &Delivery) -> Result<Option<u32>, Finding> {
     let Some(name) = &delivery.owner else { return Ok(None) };
-    pindrel_machine::user_id(name).map(Some).ok_or_else(|| nobody("user", name, delivery))
+    pindrel_machine::user_id(name).map(Some).ok_or_else(|| nobody(false, name, delivery))
 }
 
 pub(crate) fn group_id(delivery: &Delivery) -> Result<Option<u32>, Finding> {
     let Some(name) = &delivery.group else { return Ok(None) };
-    pindrel_machine::group_id(name).map(Some).ok_or_else(|| nobody("group", name, delivery))
+    pindrel_machine::group_id(name).map(Some).ok_or_else(|| nobody(true, name, delivery))
 }
 
-fn nobody(what: &str, name: &str, delivery: &Delivery) -> Finding {
-    let says = format!("{} should belong to the {what} {name}, which does not exist", delivery.file.display());
-    Finding::of(Code::DeliveryFailed, says, format!("Correct the {what} in the manifest, or create it"))
+fn nobody(group: bool, name: &str, delivery: &Delivery) -> Finding {
+    file_finding(delivery, FileFault::OwnerUnknown { group, name: name.to_owned() })
+}
+
+fn file_finding(delivery: &Delivery, why: FileFault) -> Finding {
+    Finding::machine(MachineCause::File { path: delivery.file.clone(), why })
 }
 
 #[cfg(test)]

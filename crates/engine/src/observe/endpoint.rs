@@ -42,9 +42,10 @@ impl EndpointObserver {
         let looks = join_all(platforms.into_values().chain(alone).map(|ids| async move {
             let listed = match self.context.drivers.platform(self.context.desired.endpoint(ids[0])) {
                 Ok(platform) => platform.endpoints().await.map_err(view_of),
-                Err(finding) => {
-                    Err(EndpointView::Unreachable { why: Unreachable::NotAsked { detail: finding.says }, before: None })
-                }
+                Err(finding) => Err(EndpointView::Unreachable {
+                    why: Unreachable::NotAsked { detail: finding.says() },
+                    before: None,
+                }),
             };
             (ids, listed)
         }));

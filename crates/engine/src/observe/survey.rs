@@ -148,6 +148,7 @@ impl Surveyor {
                 }
             }
             self.health.load_choice(*id).await?;
+            self.hostnames.report_from_here(*id);
         }
         Ok(stale)
     }

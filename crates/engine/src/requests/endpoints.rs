@@ -211,7 +211,7 @@ impl EndpointRequests {
         info: &EndpointInfo,
         own: &HashMap<Fingerprint, String>,
     ) -> Result<(Vec<BindingReport>, Vec<CopyReport>), String> {
-        let platform = self.context.drivers.platform(endpoint).map_err(|finding| finding.says)?;
+        let platform = self.context.drivers.platform(endpoint).map_err(|finding| finding.says())?;
         let told = |error: EdgeError| error.to_string();
         let bindings = platform.bindings(&info.id).await.map_err(told)?;
         let certificates = platform.certificates(&info.certificate_site).await.map_err(told)?;

@@ -8,7 +8,7 @@ use std::sync::Arc;
 use futures::{StreamExt as _, stream};
 use pindrel_core::desired::{self, AuthorityId, CertificateId, EndpointId, ZoneId};
 use pindrel_core::judging::facts::EndpointView;
-use pindrel_core::judging::findings::{Code, Finding};
+use pindrel_core::judging::findings::{Code, EndpointCause, Finding};
 use pindrel_core::judging::pin::Pin;
 use pindrel_core::judging::pins::{Known, PinState, judge_endpoint};
 use pindrel_core::names::name::DnsName;
@@ -90,7 +90,7 @@ impl Reports {
         let (listed, zones, authorities) = looked;
         let zones = listed.and(zones)?;
         let (authorities, reached): (Vec<OnlineReport>, Vec<Reached>) = authorities.into_iter().unzip();
-        let is_down = |finding: &Finding| finding.code == Code::ServerUnreachable;
+        let is_down = |finding: &Finding| finding.code() == Code::ServerUnreachable;
         let down: BTreeSet<ZoneId> = (0u32..)
             .map(ZoneId)
             .zip(&zones)
@@ -113,7 +113,7 @@ impl Reports {
             findings.retain(|finding| !(is_down(finding) && report.findings.iter().any(is_down)));
             let detail = format!("{}{tried}", report.detail);
             // What is odd in a zone that works stops nothing, and the marker is settle's to add.
-            let of_zone = report.findings.into_iter().filter(|finding| finding.code != Code::ZoneUnmarked);
+            let of_zone = report.findings.into_iter().filter(|finding| finding.code() != Code::ZoneUnmarked);
             if matches!(report.state, PinState::Held | PinState::Loose) {
                 advice.extend(of_zone);
             } else {
@@ -281,9 +281,7 @@ impl Reports {
             && let Ok(Some(scope)) = platform.token_scope().await
             && let Some(wide) = scope.beyond_need()
         {
-            let says = format!("the token of [endpoint.{}] {wide}", endpoint.name);
-            let remedy = "Have the platform issue one that may bind at this endpoint alone";
-            advice.push(Finding::new(Code::RightsTooWide, Pin::Binding, says, remedy));
+            advice.push(Finding::endpoint(&endpoint.name, EndpointCause::TokenTooWide { may: wide }));
         }
         OnlineReport {
             findings,

@@ -5,7 +5,7 @@ use std::time::Duration;
 use futures::future::join_all;
 use jiff::{SignedDuration, Timestamp};
 use pindrel_core::desired::{HostnameId, ZoneId};
-use pindrel_core::judging::findings::{Code, Finding};
+use pindrel_core::judging::findings::{AliasCause, Finding, ZoneCause};
 use pindrel_core::judging::pins::Known;
 use pindrel_core::names::name::DnsName;
 use pindrel_core::values::Ttl;
@@ -49,14 +49,8 @@ impl ZoneRequests {
         self.surveyor.survey_stale(&[id]).await.map_err(|error| internal(error.to_string()))?;
         let known = self.context.known();
         let about = Known::about(&self.context.desired, &known, id);
-        let sets = about.wanted_alias().ok_or_else(|| {
-            let says = format!("where {} is to lead is not known yet: its endpoint was not reached", wanted.hostname);
-            let remedy = format!(
-                "Run settle, or name what is waited for: pindrel zone watch {} --type A --value …",
-                wanted.hostname
-            );
-            Finding::of(Code::PlatformUnreachable, says, remedy)
-        })?;
+        let unknown = || Finding::alias(&wanted.hostname, AliasCause::TargetUnknown);
+        let sets = about.wanted_alias().ok_or_else(unknown)?;
         // What the zone's server resolves itself is seen as addresses only.
         let is_resolved = sets.iter().flat_map(RecordSet::data).any(|data| matches!(data, RecordData::Alias(_)));
         let former = about.ownership.and_then(|own| own.former_alias);
@@ -86,10 +80,8 @@ impl ZoneRequests {
         } else {
             order.resolvers.iter().map(|resolver| resolver.clone().with_roots(roots)).collect()
         };
-        let no_server =
-            |says: String| Finding::of(Code::ServerUnreachable, says, "Make sure that the zone's servers answer");
         let Some(first) = servers.first().copied() else {
-            return Err(no_server(format!("no server of the zone {zone} is known")));
+            return Err(Finding::zone(zone, ZoneCause::NoServerKnown));
         };
         let lookups = self.context.drivers.lookups();
         let ask = async |server| lookups.watch_server(server, zone, &order.owner, order.watched).await;
@@ -99,7 +91,8 @@ impl ZoneRequests {
             (Some(wanted), ServerAnswer::Silent(_)) => (wanted.clone(), true),
             (None, ServerAnswer::Gives { sets, .. }) => (sets.clone(), true),
             (None, ServerAnswer::Silent(why)) => {
-                return Err(no_server(format!("{first} did not return the records of {}: {why}", order.owner)));
+                let unseen = ZoneCause::RecordsUnseen { owner: order.owner.clone(), server: first, why: why.clone() };
+                return Err(Finding::zone(zone, unseen));
             }
         };
         let negative = if present { None } else { lookups.negative_ttl(first, zone).await };

@@ -8,7 +8,7 @@ use futures::{StreamExt as _, TryStreamExt as _, stream};
 use pindrel_core::desired::{EndpointId, ZoneId};
 use pindrel_core::endpoints::endpoint::EndpointInfo;
 use pindrel_core::judging::facts::{ServerStatus, ZoneView};
-use pindrel_core::judging::findings::{Code, Finding};
+use pindrel_core::judging::findings::{Finding, ZoneCause};
 use pindrel_core::judging::pin::Pin;
 use pindrel_core::judging::pins::{Known, PinState, judge_zone};
 use pindrel_core::names::name::DnsName;
@@ -304,16 +304,13 @@ impl ZoneRequests {
     ) -> Result<NameServerChange, Finding> {
         self.zones.know(id).await.map_err(|error| internal(error.to_string()))?;
         let zone = self.context.desired.zone(id);
-        let unreachable = |why: String| {
-            let says = format!("a change of the name servers of {} cannot be looked at: {why}", zone.name);
-            Finding::of(Code::ServerUnreachable, says, "Make sure that both servers answer for the zone")
-        };
+        let unseen = |why| Finding::zone(&zone.name, ZoneCause::ChangeUnseen { why });
         let first = self.zones.servers(id).into_iter().next();
         let [from, to] = from_to.map(|server| server.or(first));
-        let (from, to) = from.zip(to).ok_or_else(|| unreachable("none of its servers is known".into()))?;
+        let (from, to) = from.zip(to).ok_or_else(|| unseen(None))?;
         let looked =
             self.context.drivers.lookups().name_server_change(zone, [from, to], &self.zones.resolvers(id)).await;
-        looked.map_err(|why| unreachable(why.to_string()))
+        looked.map_err(|why| unseen(Some(why)))
     }
 
     /// The names of a zone that the manifest speaks of.

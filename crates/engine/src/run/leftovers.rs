@@ -6,7 +6,7 @@ use std::sync::Arc;
 use futures::{StreamExt as _, stream};
 use pindrel_core::desired::ZoneId;
 use pindrel_core::judging::facts::{BindingView, Fact, HostnameKnowledge, Ownership, Retiring};
-use pindrel_core::judging::findings::{Again, Code, Finding};
+use pindrel_core::judging::findings::{Finding, LeftPart, LeftoverCause, MachineCause};
 use pindrel_core::names::name::Hostname;
 use pindrel_core::planning::moves::former_endpoints;
 use pindrel_core::zones::records::in_words;
@@ -192,13 +192,12 @@ impl Retirer {
         if !row.ownership.is_empty() {
             self.look_at_leftover(&mut row).await?;
         }
-        let (mut what, mut there, mut evidence) = (Vec::new(), Vec::new(), Vec::new());
+        let (mut what, mut parts) = (Vec::new(), Vec::new());
         if !row.ownership.alias.is_empty() {
             match row.facts.alias.as_ref().map(|fact| fact.value.servers.iter().map(|server| &server.gives)) {
                 None => {
                     what.push(LeftoverKind::Alias);
-                    there.push("its alias".to_owned());
-                    evidence.push("its zone is not in the manifest, so its alias cannot be looked up".to_owned());
+                    parts.push(LeftPart::Alias { gives: None });
                 }
                 Some(mut gives) => {
                     let own = gives.find_map(|gives| match gives {
@@ -206,10 +205,9 @@ impl Retirer {
                         Ok(_) => None,
                         Err(why) => Some(why.to_string()),
                     });
-                    if let Some(own) = own {
+                    if own.is_some() {
                         what.push(LeftoverKind::Alias);
-                        there.push("its alias".to_owned());
-                        evidence.push(format!("alias: {own}"));
+                        parts.push(LeftPart::Alias { gives: own });
                     }
                 }
             }
@@ -220,13 +218,12 @@ impl Retirer {
             let standing = match row.facts.bindings.get(key).map(|fact| &fact.value) {
                 Some(BindingView::Absent | BindingView::Unmanaged { .. }) => continue,
                 Some(BindingView::Present { binding, .. }) if !row.ownership.wrote_binding(key, binding) => continue,
-                Some(BindingView::Present { binding, .. }) => binding.certificate_in_words(),
-                Some(BindingView::Unreachable { why }) => why.to_string(),
-                None => "its endpoint is not in the manifest, so it cannot be looked up".to_owned(),
+                Some(BindingView::Present { binding, .. }) => Some(binding.certificate_in_words()),
+                Some(BindingView::Unreachable { why }) => Some(why.to_string()),
+                None => None,
             };
             what.push(LeftoverKind::Binding);
-            there.push(format!("its binding at {name}"));
-            evidence.push(format!("binding at {name}: {standing}"));
+            parts.push(LeftPart::Binding { endpoint: name, is: standing });
         }
         if what.is_empty() {
             if forget {
@@ -237,28 +234,13 @@ impl Retirer {
         }
         if self.has_leftover_certificate(&hostname).await? {
             what.push(LeftoverKind::Certificate);
-            there.push("its certificate".to_owned());
+            parts.push(LeftPart::Certificate);
         }
-        let are = if there.len() == 1 { "is" } else { "are" };
+        let retiring = row.ownership.retiring.is_some();
         let forgotten = row.ownership.former_alias.and_then(|former| former.forgotten_at());
-        let finding = match (row.ownership.retiring, forgotten.filter(|at| self.context.clock.now() < *at)) {
-            (Some(_), Some(at)) => {
-                let says = format!("{hostname} is being retired: {} {are} still there until {at:.0}", listed(&there));
-                let remedy =
-                    format!("Wait until {at:.0}, when caches have forgotten its alias: a later settle goes on");
-                Finding::of(Code::LeftOver, says, remedy).again(Again::At(at))
-            }
-            (Some(_), None) => {
-                let says = format!("{hostname} is being retired, and {} {are} still there", listed(&there));
-                Finding::of(Code::LeftOver, says, "Run settle: it goes on")
-            }
-            (None, _) => {
-                let says = format!("{hostname} is no longer in the manifest, but {} {are} still there", listed(&there));
-                let remedy = format!("Take it away with: pindrel retire {hostname}; or put the hostname back");
-                Finding::of(Code::LeftOver, says, remedy)
-            }
-        };
-        Ok(Some(Leftover { hostname, what, finding: finding.seen(evidence) }))
+        let until = forgotten.filter(|at| retiring && self.context.clock.now() < *at);
+        let finding = Finding::leftover(&hostname, LeftoverCause::StillThere { parts, retiring, until });
+        Ok(Some(Leftover { hostname, what, finding }))
     }
 
     /// The zone where the alias of such a hostname is to be looked at again.
@@ -311,14 +293,5 @@ impl Retirer {
 }
 
 fn changed_meanwhile(hostname: &Hostname) -> Finding {
-    let says = format!("another process has changed what it wrote for {hostname} just now");
-    Finding::of(Code::WorkedOnElsewhere, says, "Look at what it did with pindrel status, then try again")
-}
-
-fn listed(parts: &[String]) -> String {
-    match parts {
-        [] => String::new(),
-        [one] => one.clone(),
-        [first @ .., last] => format!("{} and {last}", first.join(", ")),
-    }
+    Finding::machine(MachineCause::ChangedElsewhere { hostname: hostname.clone() })
 }

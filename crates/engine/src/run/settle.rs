@@ -7,7 +7,7 @@ use std::sync::atomic::Ordering;
 use jiff::{SignedDuration, Timestamp};
 use pindrel_core::desired::{CertificateId, HostnameId};
 use pindrel_core::judging::facts::RetiringId;
-use pindrel_core::judging::findings::{Code, Finding};
+use pindrel_core::judging::findings::{AnswerCause, Finding};
 use pindrel_core::judging::pins::{Known, Pin, PinState, Pins};
 use pindrel_core::names::name::Hostname;
 use pindrel_core::planning::plan::{Goal, Outlook, Planner, Step, Work};
@@ -178,8 +178,7 @@ impl Settler {
             |leftover: &Leftover| self.context.known().retiring.iter().any(|own| own.hostname == leftover.hostname);
         summary.retired -= leftovers.iter().filter(|leftover| is_retiring(leftover)).count();
         for Leftover { hostname, what, finding } in leftovers {
-            let Finding { says, remedy, .. } = finding;
-            self.context.listener.on(Event::LeftOver { hostname, what, says, remedy });
+            self.context.listener.on(Event::LeftOver { hostname, what, finding });
         }
         let now = self.context.clock.now();
         for (goal, outlook) in &outlooks {
@@ -228,15 +227,15 @@ impl Settler {
     ) {
         let hostname = self.name_of(goal);
         let stuck = |failed: bool, finding: &Finding, next: Option<Timestamp>| {
-            let (says, remedy) = (finding.says.clone(), finding.remedy.clone());
-            self.context.listener.on(Event::Stuck { hostname: hostname.clone(), failed, says, remedy, next });
+            let finding = finding.clone();
+            self.context.listener.on(Event::Stuck { hostname: hostname.clone(), failed, finding, next });
         };
         match (outcome, outlook) {
             // What is still there of it is told as left over.
             (None, Outlook::Held | Outlook::Steps) if matches!(goal, Goal::Retired(_)) => {}
             (Some(Outcome::Failed(finding)), _) => {
                 summary.failed += 1;
-                stuck(true, finding, finding.again.at());
+                stuck(true, finding, finding.again().at());
             }
             (_, Outlook::Outage(findings)) => {
                 summary.failed += 1;
@@ -252,7 +251,7 @@ impl Settler {
                     // What would be done if nothing stood in the way is not told.
                     (_, Outlook::Blocked(findings) | Outlook::Waiting(findings), _) => findings.clone(),
                     (Aim::Hold | Aim::HoldAliases, _, Goal::Hostname(id)) => {
-                        findings_to_report(&self.context.judge(id, now))
+                        findings_to_report(&hostname, &self.context.judge(id, now))
                     }
                     (_, _, Goal::Certificate(id)) => {
                         let report = self.context.judge_certificate(id, now);
@@ -261,7 +260,7 @@ impl Settler {
                     (Aim::Rehearse, Outlook::Outage(_), Goal::Hostname(_)) | (_, _, Goal::Retired(_)) => Vec::new(),
                 };
                 summary.held += usize::from(loose.is_empty());
-                loose.iter().for_each(|finding| stuck(false, finding, finding.again.at()));
+                loose.iter().for_each(|finding| stuck(false, finding, finding.again().at()));
             }
         }
     }
@@ -363,16 +362,15 @@ impl Settler {
 
 /// What is told of pins that are not held: not the answer where something before it is
 /// the cause.
-fn findings_to_report(pins: &Pins) -> Vec<Finding> {
+fn findings_to_report(hostname: &Hostname, pins: &Pins) -> Vec<Finding> {
     if pins.held() {
         return Vec::new();
     }
-    let only_answer = pins.findings().all(|finding| finding.pin == Pin::Answer);
-    let told = pins.findings().filter(|finding| only_answer || finding.pin != Pin::Answer);
+    let only_answer = pins.findings().all(|finding| finding.pin() == Pin::Answer);
+    let told = pins.findings().filter(|finding| only_answer || finding.pin() != Pin::Answer);
     let mut told: Vec<Finding> = told.cloned().collect();
     if told.is_empty() {
-        let says = "not all of it could be checked";
-        told.push(Finding::of(Code::AnswerUnresolved, says, "Run settle"));
+        told.push(Finding::answer(hostname, AnswerCause::NotChecked));
     }
     told
 }

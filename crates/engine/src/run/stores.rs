@@ -56,7 +56,9 @@ impl Copies {
                 self.context.state.keep_copy(&copy, now).await?;
                 self.context.note(format!(
                     "a copy of the certificate \"{}\" stays in the store of {}: {}",
-                    copy.certificate, copy.site, finding.says
+                    copy.certificate,
+                    copy.site,
+                    finding.says()
                 ));
             }
         }

@@ -25,7 +25,7 @@ async fn an_account_is_opened_once_and_its_key_never_replaced() {
     assert!(pem.contains("PRIVATE KEY") && jwk.contains("\"kty\""));
     assert!(!format!("{:?}", engine.accounts.reports(&[MAIN]).await.unwrap()).contains("PRIVATE"));
     let refused = engine.accounts.change_key(MAIN, None).await.unwrap_err();
-    assert!(refused.says.contains("key changes"), "{refused:?}");
+    assert!(refused.says().contains("key changes"), "{refused:?}");
     assert_eq!(setting.settle().await.planned, 0, "a refused change of the key changes nothing");
 }
 
@@ -68,7 +68,7 @@ async fn a_rehearsal_that_fails_keeps_every_order_back_and_changes_nothing() {
     assert_eq!((setting.authority_counts().1, setting.authority_counts().2), (0, 1), "one rehearsal, no order");
     let attempt = setting.status().await.hostnames[0].last_attempt.clone().unwrap();
     assert_eq!(attempt.action, "rehearse");
-    assert_eq!(attempt.finding.unwrap().code, Code::ValidationFailed);
+    assert_eq!(attempt.finding.unwrap().code(), Code::ValidationFailed);
 
     setting.break_or_mend(|faults| *faults = Faults::default());
     let engine = setting.engine().await;
@@ -87,8 +87,8 @@ async fn an_account_that_the_authority_no_longer_knows_is_opened_anew_when_asked
     let summary = setting.settle().await;
     assert_eq!((summary.held, summary.failed), (1, 1), "{:?}", setting.recorder.take());
     let finding = setting.status().await.hostnames[1].last_attempt.clone().unwrap().finding.unwrap();
-    assert_eq!(finding.code, Code::AccountMissing, "{finding:?}");
-    assert!(finding.remedy.contains("pindrel account register"), "{finding:?}");
+    assert_eq!(finding.code(), Code::AccountMissing, "{finding:?}");
+    assert!(finding.remedy().contains("pindrel account register"), "{finding:?}");
     setting.engine().await.accounts.open(MAIN, Registration::default()).await.unwrap();
     assert_eq!(setting.settle().await.held, 2, "{:?}", setting.recorder.take());
     assert_eq!(setting.accounts(), 1);

@@ -40,9 +40,9 @@ async fn a_certificate_of_another_issuer_goes_from_its_request_to_an_answer() {
     let chain = setting.sign(&request);
     let other = setting.sign(&setting.foreign_request(API));
     let refused = engine.certificates.import(FIRST, &[file("other.pem", &other)], None).await.unwrap_err();
-    assert_eq!((refused.code, refused.again), (Code::ImportRefused, Again::Person), "{refused:?}");
+    assert_eq!((refused.code(), refused.again()), (Code::ImportRefused, Again::Person), "{refused:?}");
     let refused = engine.certificates.import(FIRST, &[file("notes.txt", "nothing")], None).await.unwrap_err();
-    assert!(refused.says.contains("notes.txt"), "{refused:?}");
+    assert!(refused.says().contains("notes.txt"), "{refused:?}");
 
     let summary = engine.certificates.import(FIRST, &[file("chain.pem", &chain)], None).await.unwrap();
     assert_eq!(summary.names.len(), 1);
@@ -61,7 +61,7 @@ async fn a_renewal_that_is_asked_for_is_made_once_and_shown_until_it_is() {
     assert_eq!(setting.settle().await.failed, 1);
     let status = setting.status().await;
     let report = &status.hostnames[0].pins.certificate;
-    assert_eq!((report.state, report.findings[0].code), (PinState::Loose, Code::CertificateReplaced));
+    assert_eq!((report.state, report.findings[0].code()), (PinState::Loose, Code::CertificateReplaced));
     let attempt = status.hostnames[0].last_attempt.as_ref().unwrap();
     assert_eq!((attempt.action.as_str(), attempt.ended), ("issue", AttemptEnd::Failed));
     assert_eq!(setting.client_gets(API).await, first, "the one that there is still answers");
@@ -81,7 +81,7 @@ async fn a_revoked_certificate_is_replaced_and_a_compromised_key_is_not_used_aga
     setting.break_or_mend(|faults| faults.authority.down = true);
     let engine = setting.engine().await;
     let told = engine.certificates.revoke(&revocation(RevokeReason::KeyCompromise)).await.unwrap_err();
-    assert_eq!(told.code, Code::AuthorityUnreachable, "{told:?}");
+    assert_eq!(told.code(), Code::AuthorityUnreachable, "{told:?}");
     setting.break_or_mend(|faults| faults.authority.down = false);
     assert_eq!(setting.settle().await.held, 1, "{:?}", setting.recorder.take());
     assert_eq!(setting.revocations(), [false]);
@@ -108,10 +108,10 @@ async fn a_revocation_goes_on_as_it_was_begun_and_reaches_former_certificates() 
         ..revocation(RevokeReason::KeyCompromise)
     };
     let none = RevocationRequest { former: Some("0000".into()), ..own.clone() };
-    assert_eq!(engine.certificates.revoke(&none).await.unwrap_err().code, Code::CertificateMissing);
+    assert_eq!(engine.certificates.revoke(&none).await.unwrap_err().code(), Code::CertificateMissing);
     setting.break_or_mend(|faults| faults.authority.down = true);
     let engine = setting.engine().await;
-    assert_eq!(engine.certificates.revoke(&own).await.unwrap_err().code, Code::AuthorityUnreachable);
+    assert_eq!(engine.certificates.revoke(&own).await.unwrap_err().code(), Code::AuthorityUnreachable);
     setting.break_or_mend(|faults| faults.authority.down = false);
     let row = setting.state.certificate_history(API).await.unwrap().swap_remove(1);
     let begun = row.revocation.clone().unwrap();
@@ -134,7 +134,7 @@ async fn a_revocation_goes_on_as_it_was_begun_and_reaches_former_certificates() 
 async fn what_is_exported_is_what_is_served_and_each_form_holds_what_it_says() {
     let setting = Setting::new(Pace::default(), ONE);
     let missing = setting.engine().await.certificates.export(API, ExportForm::Chain, None).await.unwrap_err();
-    assert_eq!(missing.code, Code::CertificateMissing);
+    assert_eq!(missing.code(), Code::CertificateMissing);
     setting.settle().await;
     for (form, certificates, keys) in [
         (ExportForm::Chain, 1, 0),
@@ -150,7 +150,7 @@ async fn what_is_exported_is_what_is_served_and_each_form_holds_what_it_says() {
     let leaf = exported(&setting, ExportForm::Leaf).await;
     assert_eq!(Some(setting.fingerprint(&leaf)), setting.client_gets(API).await);
     let refused = setting.engine().await.certificates.export(API, ExportForm::Pkcs12, None).await.unwrap_err();
-    assert!(refused.says.contains("password"), "{refused:?}");
+    assert!(refused.says().contains("password"), "{refused:?}");
     let reports = setting.engine().await.certificates.reports().await.unwrap();
     assert_eq!((reports.len(), reports[0].sha256), (1, setting.client_gets(API).await));
 }
@@ -170,7 +170,7 @@ async fn a_command_that_fails_blocks_no_endpoint_of_the_same_certificate() {
     let written = std::fs::read_to_string(setting.folder().join("chain.pem")).unwrap();
     assert_eq!(Some(setting.fingerprint(&written)), served);
     let status = setting.status().await;
-    assert_eq!(status.hostnames[0].pins.certificate.findings[0].code, Code::CommandFailed);
+    assert_eq!(status.hostnames[0].pins.certificate.findings[0].code(), Code::CommandFailed);
     setting.pass(Duration::from_secs(60)).await;
     assert_eq!(setting.settle().await.failed, 1);
     assert_eq!(setting.authority_counts().2, 1, "no order is spent on a command");

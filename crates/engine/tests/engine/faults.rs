@@ -1,11 +1,13 @@
 //! What a run does where something is broken: it says so, hurts nothing, and goes on with it
 //! once that is mended.
 
+use std::collections::BTreeMap;
 use std::net::SocketAddr;
 use std::time::Duration;
 
 use jiff::SignedDuration;
 use pindrel_core::judging::findings::Code;
+use pindrel_core::judging::pins::{Pin, PinState};
 use pindrel_engine::{AttemptEnd, Event};
 use pindrel_testkit::memory::{Faults, PRIMARY, Pace, SECONDARY, Setting};
 
@@ -47,7 +49,7 @@ async fn every_fault_is_told_in_bounded_time_as_itself_and_overcome_once_it_is_m
         let status = setting.status().await;
         let host = &status.hostnames[0];
         let attempt = host.last_attempt.iter().filter_map(|attempt| attempt.finding.as_ref());
-        let codes: Vec<Code> = host.pins.findings().chain(attempt).map(|finding| finding.code).collect();
+        let codes: Vec<Code> = host.pins.findings().chain(attempt).map(|finding| finding.code()).collect();
         assert!(codes.contains(&code), "{what}: {codes:?}");
 
         setting.break_or_mend(|faults| *faults = Faults::default());
@@ -117,9 +119,41 @@ async fn a_secondary_that_never_follows_costs_one_order_and_no_attempt() {
     let status = setting.status().await;
     let attempt = status.hostnames[0].last_attempt.as_ref().unwrap();
     assert_eq!((attempt.action.as_str(), attempt.ended), ("issue", AttemptEnd::Failed), "{attempt:?}");
-    assert!(attempt.finding.as_ref().unwrap().says.contains(SECONDARY), "{attempt:?}");
+    assert!(attempt.finding.as_ref().unwrap().says().contains(SECONDARY), "{attempt:?}");
     assert_eq!(setting.authority_counts().2, 1, "the order is gone on with, not made again");
     setting.break_or_mend(|faults| faults.frozen = false);
     assert_eq!(setting.settle().await.held, 1);
     assert_eq!((setting.authority_counts().2, setting.challenge_records()), (1, 0));
+}
+
+/// What has changed is told once, from what was known before this process to what is.
+#[tokio::test(start_paused = true)]
+async fn each_change_of_a_pin_is_told_from_where_the_last_one_led() {
+    let setting = Setting::new(Pace::default(), ONE);
+    let changes = |events: Vec<Event>| -> Vec<(Pin, PinState, PinState)> {
+        let change = |event| match event {
+            Event::Changed { pin, from, to, .. } => Some((pin, from, to)),
+            _ => None,
+        };
+        events.into_iter().filter_map(change).collect()
+    };
+    let mut stands = BTreeMap::new();
+    let mut follow = |told: &[(Pin, PinState, PinState)]| {
+        for (pin, from, to) in told {
+            let before = stands.insert(*pin, *to).unwrap_or(*from);
+            assert_eq!(before, *from, "{pin:?}: {told:?}");
+        }
+        stands.values().copied().collect::<Vec<_>>()
+    };
+    // From nothing, nothing new, an alias taken away, and put back.
+    setting.settle().await;
+    assert_eq!(follow(&changes(setting.recorder.take())), [PinState::Held; 5]);
+    setting.settle().await;
+    assert_eq!(changes(setting.recorder.take()), []);
+    setting.remove_aliases(API);
+    setting.pass(Duration::from_secs(2 * 3600)).await;
+    setting.settle().await;
+    let told = changes(setting.recorder.take());
+    assert_eq!(told[0], (Pin::Alias, PinState::Held, PinState::Loose), "{told:?}");
+    assert_eq!(follow(&told), [PinState::Held; 5]);
 }

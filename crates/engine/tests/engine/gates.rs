@@ -46,7 +46,7 @@ async fn a_silent_server_spends_no_order_and_is_named() {
     assert_eq!(setting.authority_counts().2, before);
     assert_eq!(setting.client_gets(API).await, first);
     let status = setting.status().await;
-    let codes: Vec<Code> = status.hostnames[0].pins.findings().map(|finding| finding.code).collect();
+    let codes: Vec<Code> = status.hostnames[0].pins.findings().map(|finding| finding.code()).collect();
     assert!(codes.contains(&Code::ServerUnreachable), "{codes:?}");
 }
 
@@ -59,7 +59,7 @@ async fn near_its_end_a_certificate_is_renewed_although_one_server_is_down() {
     setting.settle().await;
     assert_eq!(setting.authority_counts().1, 2, "two days of thirty are left: {:?}", setting.recorder.take());
     let status = setting.status().await;
-    let codes: Vec<Code> = status.hostnames[0].pins.findings().map(|finding| finding.code).collect();
+    let codes: Vec<Code> = status.hostnames[0].pins.findings().map(|finding| finding.code()).collect();
     assert!(codes.contains(&Code::ServerUnreachable), "it is still told: {codes:?}");
     // Where the server is down that takes changes there is nothing to be done.
     setting.pass(DAY * 28).await;

@@ -30,7 +30,7 @@ async fn what_somebody_else_makes_is_followed_through_a_move_and_to_its_end() {
     assert_eq!((summary.held, summary.failed, summary.waiting), (0, 0, 1), "{:?}", setting.recorder.take());
     assert!(setting.binding("catalogue", FEED).is_some(), "all else is ready");
     let status = setting.status().await;
-    let codes: Vec<Code> = status.hostnames[0].pins.findings().map(|finding| finding.code).collect();
+    let codes: Vec<Code> = status.hostnames[0].pins.findings().map(|finding| finding.code()).collect();
     assert_eq!(codes, [Code::AliasAwaited], "{codes:?}");
     // They make it, with a TTL of their own.
     setting.somebody_makes(FEED, Some(leads_to("catalogue")));

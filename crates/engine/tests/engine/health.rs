@@ -165,7 +165,7 @@ async fn what_stands_in_the_way_of_a_switch_is_told_once_and_not_fought() {
     setting.recorder.take();
     let stuck = |events: &[Event]| -> Vec<String> {
         let says = |event: &Event| match event {
-            Event::Stuck { says, .. } => Some(says.clone()),
+            Event::Stuck { finding, .. } => Some(finding.says()),
             _ => None,
         };
         events.iter().filter_map(says).collect()
@@ -208,8 +208,7 @@ async fn a_secondary_that_lags_is_told_and_the_primary_is_changed_once() {
     setting.pass(Duration::from_secs(180)).await;
     let events = setting.recorder.take();
     assert!(switches(&events).is_empty(), "it is not on every server: {events:#?}");
-    let is_told =
-        |event: &Event| matches!(event, Event::Stuck { says, .. } if says.contains("has still not propagated"));
+    let is_told = |event: &Event| matches!(event, Event::Stuck { finding, .. } if finding.says().contains("has still not propagated"));
     assert_eq!(events.iter().filter(|event| is_told(event)).count(), 1, "{events:#?}");
     setting.break_or_mend(|faults| faults.frozen = false);
     setting.pass(Duration::from_secs(90)).await;
@@ -237,7 +236,7 @@ async fn a_person_takes_an_endpoint_out_and_gives_it_back() {
     assert_eq!(given(&setting), 2);
     assert!(engine.health.release_endpoint("catalogue").await.unwrap());
     until_given(&setting, 1, Duration::from_secs(45)).await;
-    assert!(engine.health.hold_endpoint("nowhere", None, "typo").await.unwrap_err().remedy.contains("catalogue"));
+    assert!(engine.health.hold_endpoint("nowhere", None, "typo").await.unwrap_err().remedy().contains("catalogue"));
     keeping.stop().await;
 }
 

@@ -104,7 +104,7 @@ async fn a_certificate_whose_roots_are_wrong_is_kept_until_they_are_corrected() 
         assert_eq!(setting.settle().await.failed, 1, "{:?}", setting.recorder.take());
     }
     let attempt = setting.status().await.hostnames[0].last_attempt.clone().unwrap();
-    assert_eq!(attempt.finding.unwrap().code, Code::IssuedUnusable);
+    assert_eq!(attempt.finding.unwrap().code(), Code::IssuedUnusable);
     setting.break_or_mend(|faults| faults.no_roots = false);
     assert_eq!(setting.settle().await.held, 1, "{:?}", setting.recorder.take());
     assert_eq!(setting.issued().len(), 1, "one certificate was issued in all");

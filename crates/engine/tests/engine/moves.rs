@@ -163,7 +163,7 @@ async fn aliases_are_held_back_until_a_person_has_looked() {
     let plan = engine.plan(&Scope::all(engine.desired()), Aim::HoldAliases).await.unwrap();
     let finding = &plan.stuck[0].findings[0];
     let curl = "curl --resolve survey-0.larkfield.example:443:192.0.2.21 https://survey-0.larkfield.example/";
-    assert!(plan.steps.is_empty() && finding.remedy.contains(curl), "{finding:?}");
+    assert!(plan.steps.is_empty() && finding.remedy().contains(curl), "{finding:?}");
     assert_eq!(setting.settle().await.held, 2);
     // What leads there already is not held back.
     let engine = setting.engine().await;

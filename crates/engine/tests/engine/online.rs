@@ -63,7 +63,7 @@ async fn what_cannot_be_used_is_told_once_and_nothing_is_changed() {
         let reports = setting.engine().await.reports.online().await.unwrap();
         let found: Vec<(OnlineKind, Code)> = reports
             .iter()
-            .flat_map(|report| report.findings.iter().map(|finding| (report.kind, finding.code)))
+            .flat_map(|report| report.findings.iter().map(|finding| (report.kind, finding.code())))
             .collect();
         assert_eq!(found, expected, "{what} is down");
         let kinds = reports.iter().map(|report| report.kind).collect::<Vec<_>>();
@@ -86,13 +86,13 @@ async fn a_leftover_has_the_age_of_its_first_sight_and_what_leads_to_it() {
     setting.somebody_makes("docs.larkfield.example", Some(docs));
     let evidence = async || {
         let report = setting.status().await;
-        let found = report.hostnames[0].pins.findings().find(|finding| finding.code == Code::AliasConflict).cloned();
-        let lines = found.unwrap().evidence;
+        let found = report.hostnames[0].pins.findings().find(|finding| finding.code() == Code::AliasConflict).cloned();
+        let lines = found.unwrap().words().evidence;
         lines.into_iter().find(|line| line.contains("it has been so since")).unwrap()
     };
     let first = evidence().await;
     let report = setting.status().await;
-    let told: Vec<String> = report.hostnames[0].pins.findings().flat_map(|finding| finding.evidence.clone()).collect();
+    let told: Vec<String> = report.hostnames[0].pins.findings().flat_map(|finding| finding.words().evidence).collect();
     assert!(told.iter().any(|line| line.contains("CNAME of docs.larkfield.example")), "{told:?}");
     setting.pass(Duration::from_secs(3_600)).await;
     assert_eq!(evidence().await, first);

@@ -24,7 +24,7 @@ async fn a_record_of_someone_else_is_left_alone_and_named_until_it_is_gone() {
     assert_eq!(setting.aliases(API), [parked()]);
     let pins = &setting.status().await.hostnames[0].pins;
     assert_eq!((pins.alias.state, pins.binding.state), (PinState::Blocked, PinState::Held));
-    assert_eq!(pins.alias.findings[0].code, Code::AliasDangling, "and what it points at is not there");
+    assert_eq!(pins.alias.findings[0].code(), Code::AliasDangling, "and what it points at is not there");
 }
 
 #[tokio::test(start_paused = true)]
@@ -87,7 +87,7 @@ async fn a_binding_that_someone_else_changed_is_theirs_from_then_on() {
     assert_eq!((summary.held, summary.failed), (0, 0), "{:?}", setting.recorder.take());
     assert_eq!(setting.binding("catalogue", API), Some(theirs));
     let report = &setting.status().await.hostnames[0].pins.binding;
-    assert_eq!((report.state, report.findings[0].code), (PinState::Blocked, Code::BindingForeign));
+    assert_eq!((report.state, report.findings[0].code()), (PinState::Blocked, Code::BindingForeign));
     assert!(setting.client_gets(API).await.is_some(), "clients are answered as before");
 }
 
@@ -108,7 +108,7 @@ async fn an_equal_binding_of_someone_else_is_used_and_never_claimed() {
     let summary = setting.settle().await;
     assert_eq!(summary.held, 0, "{:?}", setting.recorder.take());
     assert_eq!(setting.binding("plates", API), Some(equal));
-    assert_eq!(setting.status().await.hostnames[0].pins.binding.findings[0].code, Code::BindingForeign);
+    assert_eq!(setting.status().await.hostnames[0].pins.binding.findings[0].code(), Code::BindingForeign);
 }
 
 #[tokio::test(start_paused = true)]

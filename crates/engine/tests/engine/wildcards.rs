@@ -64,12 +64,11 @@ async fn a_name_without_a_hostname_is_a_persons_task_before_an_order_is_spent_on
     setting.names = format!("{}[certificate.mail]\nnames = [\"{name}\"]\n", several(2));
     assert_eq!(settle_asking(&setting, name).await, (2, true), "{:?}", setting.recorder.take());
     let events = setting.recorder.take();
-    let told =
-        |event: &Event| matches!(event, Event::Stuck { says, .. } if says.contains("*.larkfield.example answers mail"));
+    let told = |event: &Event| matches!(event, Event::Stuck { finding, .. } if finding.says().contains("*.larkfield.example answers mail"));
     assert!(events.iter().any(told), "{events:?}");
     assert_eq!(setting.authority_counts().1, before, "nothing was issued");
     let report = setting.status().await.certificates[0].clone();
-    assert_eq!(report.last_attempt.unwrap().finding.unwrap().code, Code::ChallengeMisplaced);
+    assert_eq!(report.last_attempt.unwrap().finding.unwrap().code(), Code::ChallengeMisplaced);
 }
 
 #[tokio::test(start_paused = true)]

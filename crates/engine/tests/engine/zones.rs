@@ -20,7 +20,7 @@ fn marked() -> Setting {
 
 async fn codes(setting: &Setting) -> Vec<Code> {
     let report = setting.status().await;
-    report.hostnames[0].pins.findings().map(|finding| finding.code).collect()
+    report.hostnames[0].pins.findings().map(|finding| finding.code()).collect()
 }
 
 #[tokio::test(start_paused = true)]
@@ -39,7 +39,7 @@ async fn a_zone_is_marked_once_whatever_cuts_a_run_off_and_by_one_installation()
     // A marker that settle is to add stops nothing, and another's is a warning.
     let online = async |setting: &Setting| {
         let zone = setting.engine().await.reports.online().await.unwrap().swap_remove(0);
-        let codes = |of: &[Finding]| of.iter().map(|finding| finding.code).collect::<Vec<_>>();
+        let codes = |of: &[Finding]| of.iter().map(|finding| finding.code()).collect::<Vec<_>>();
         (codes(&zone.findings), codes(&zone.advice))
     };
     assert_eq!(online(&first).await, (vec![], vec![]));

@@ -2,6 +2,7 @@
 
 use async_trait::async_trait;
 use jiff::Timestamp;
+use pindrel_core::judging::findings::{Finding, StoredFinding};
 
 use super::{Database, Durability, Row, SqlState, Statement, Value, read_json, values, write_json};
 use crate::journal::{Attempt, AttemptEnd, Entry, Journal, JournalFilter, Moment, PruneRule};
@@ -30,7 +31,11 @@ fn attempt(mut row: Row) -> Result<Attempt, StateError> {
         action: row.text(ATTEMPTS)?,
         at: row.time(ATTEMPTS)?,
         ended: row.word(ATTEMPTS, &AttemptEnd::ALL, AttemptEnd::as_str)?,
-        finding: row.optional_text(ATTEMPTS)?.map(|finding| read_json(ATTEMPTS, &finding)).transpose()?,
+        finding: row
+            .optional_text(ATTEMPTS)?
+            .map(|finding| read_json::<StoredFinding>(ATTEMPTS, &finding))
+            .transpose()?
+            .map(Finding::from),
         next: row.optional_time(ATTEMPTS)?,
     })
 }
@@ -39,7 +44,8 @@ fn attempt_statement(attempt: &Attempt) -> Result<Statement, StateError> {
     let sql = "INSERT INTO attempts (work, action, at, ended, finding, next_at) VALUES (?1, ?2, ?3, ?4, ?5, ?6)
                ON CONFLICT (work) DO UPDATE SET action = excluded.action, at = excluded.at, ended = excluded.ended,
                finding = excluded.finding, next_at = excluded.next_at";
-    let finding = attempt.finding.as_ref().map(|finding| write_json(ATTEMPTS, finding)).transpose()?;
+    let finding =
+        attempt.finding.as_ref().map(|finding| write_json(ATTEMPTS, &StoredFinding::from(finding))).transpose()?;
     let ended = attempt.ended.as_str();
     Ok(Statement::new(sql, values![&attempt.work, &attempt.action, attempt.at, ended, finding, attempt.next]))
 }

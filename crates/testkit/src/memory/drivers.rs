@@ -19,7 +19,7 @@ use pindrel_core::health::{CheckFailure, CheckResult, Checked, Host, HostPort, M
 use pindrel_core::judging::facts::{
     AliasView, DelegationView, ServerRecords, ServerStatus, ServerView, Unreachable, Unresolved, ZoneView,
 };
-use pindrel_core::judging::findings::{Code, Finding};
+use pindrel_core::judging::findings::{Code, Finding, Report};
 use pindrel_core::names::name::{DnsName, Hostname};
 use pindrel_core::values::{Fingerprint, KeyKind, SecretRef, Serial, Ttl};
 use pindrel_core::zones::name_servers::NameServerChange;
@@ -76,7 +76,11 @@ impl Drivers for World {
     async fn authority(&self, authority: &desired::Authority) -> Result<Arc<dyn Authority>, Finding> {
         if self.inner().faults.authority.down {
             let says = format!("{} cannot be reached: connection refused", authority.directory);
-            return Err(Finding::of(Code::AuthorityUnreachable, says, "Wait until the authority is reachable again"));
+            return Err(Finding::reported(Report::new(
+                Code::AuthorityUnreachable,
+                says,
+                "Wait until the authority is reachable again",
+            )));
         }
         let directory = self.inner().authority.directory.clone();
         Ok(Arc::new(MemoryConnection { world: self.clone(), directory }))
@@ -116,7 +120,8 @@ impl Drivers for World {
             return Ok(Vec::new());
         }
         let root = self.inner().authority.root.clone();
-        roots::from_pem(root.as_bytes()).map_err(|why| Finding::of(Code::SecretUnreadable, why, "Report this fault"))
+        roots::from_pem(root.as_bytes())
+            .map_err(|why| Finding::reported(Report::new(Code::SecretUnreadable, why, "Report this fault")))
     }
 }
 

@@ -3,7 +3,6 @@
 use std::sync::Arc;
 
 use pindrel_core::desired::HostnameId;
-use pindrel_core::judging::findings::Finding;
 use pindrel_core::names::name::Hostname;
 use pindrel_core::planning::undo::{Undoing, undo};
 use pindrel_engine::{Aim, Engine, Event, LeftoverScope, Scope};
@@ -44,8 +43,8 @@ pub(super) async fn run(
     let engine = loaded.engine(&format!("settle --undo {run}"), home, bounds, progress.listener()).await?;
     take_away(args, &engine, &taken_away).await?;
     let is_whole = hindered.is_empty();
-    for (hostname, Finding { says, remedy, .. }) in hindered {
-        progress.listener().on(Event::Stuck { hostname, failed: false, says, remedy, next: None });
+    for (hostname, finding) in hindered {
+        progress.listener().on(Event::Stuck { hostname, failed: false, finding, next: None });
     }
     let status = carry_out(&engine, &scope, Aim::Hold, &progress).await?;
     let status = if is_whole || status != Status::Done { status } else { Status::NotHeld };

@@ -3,8 +3,7 @@
 use std::path::PathBuf;
 
 use clap::Args;
-use pindrel_core::judging::findings::{Code, Finding};
-use pindrel_core::judging::pin::Pin;
+use pindrel_core::judging::findings::{Finding, ZoneCause};
 use pindrel_core::names::name::DnsName;
 use pindrel_core::zones::zone_data::{NameKey, Severity, slips};
 
@@ -98,13 +97,7 @@ pub(super) async fn run(context: &Context, args: &ImportArgs) -> Result<Status, 
         output::zones::print_import(context, args.into.as_str(), changes, true)?;
         return Ok(Status::Done);
     };
-    let says = format!(
-        "the server accepted the update of {} but returns {} of its record sets otherwise: {} {}",
-        args.into,
-        left.len(),
-        first.name,
-        first.code
-    );
-    let remedy = "Check the server's log for why it ignored the update; the same command shows what is missing";
-    Err(Finding::new(Code::UpdateWithoutEffect, Pin::Zone, says, remedy).into())
+    let first = format!("{} {}", first.name, first.code);
+    let apex = &engine.desired().zone(id).name;
+    Err(Finding::zone(apex, ZoneCause::ImportWithoutEffect { differing: left.len(), first }).into())
 }

@@ -55,7 +55,7 @@ impl FromStr for Origin {
 }
 
 /// Why a certificate is replaced before it is due.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, Hash)]
 #[serde(rename_all = "kebab-case")]
 pub enum ReplaceReason {
     /// Somebody asked for it (`cert renew`), at this time.

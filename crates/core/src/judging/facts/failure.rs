@@ -10,7 +10,7 @@ use crate::text::display_text::bounded_line;
 const LONGEST_DETAIL: usize = 300;
 
 /// Why something could not be looked at.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, thiserror::Error)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, Hash, thiserror::Error)]
 #[serde(rename_all = "snake_case", tag = "is")]
 pub enum Unreachable {
     /// The connection was refused.
@@ -90,7 +90,7 @@ impl Unreachable {
 }
 
 /// What a name server answers that has no authority for the zone.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, thiserror::Error)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, Hash, thiserror::Error)]
 #[serde(rename_all = "snake_case", tag = "is")]
 pub enum Lameness {
     /// An answer without the AA bit (RFC 1035 §4.1.1), such as a referral.
@@ -105,7 +105,7 @@ pub enum Lameness {
 }
 
 /// Why a resolver returns no address.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, thiserror::Error)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, Hash, thiserror::Error)]
 #[serde(rename_all = "snake_case", tag = "is")]
 pub enum Unresolved {
     /// The name does not exist (NXDOMAIN).
@@ -129,7 +129,7 @@ pub enum Unresolved {
 }
 
 /// Why a client does not accept a certificate.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, thiserror::Error)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, Hash, thiserror::Error)]
 #[serde(rename_all = "snake_case", tag = "is")]
 pub enum Untrusted {
     /// It has expired.

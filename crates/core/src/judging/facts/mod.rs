@@ -19,7 +19,7 @@ use crate::endpoints::endpoint::{AskedRecord, Binding, Deployment, EndpointInfo,
 use crate::endpoints::expectation::Expectation;
 use crate::names::name::DnsName;
 use crate::values::{Fingerprint, Serial};
-use crate::zones::records::{RecordSet, in_words, same_data};
+use crate::zones::records::{RecordSet, same_data};
 use crate::zones::resolver::ResolverAddress;
 
 pub use certificate::{HeldCertificate, OrderedTerms, Origin, ReplaceReason};
@@ -87,7 +87,7 @@ pub enum Marker {
 }
 
 /// A server to which the zone above gives other addresses (RFC 1034 §4.2.1) than the zone itself does.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, Hash)]
 pub struct StaleGlue {
     /// The server.
     pub name: DnsName,
@@ -355,7 +355,7 @@ pub struct AliasView {
 }
 
 /// A record set that leads to a name.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, Hash)]
 pub struct Dependent {
     /// The name that it stands at.
     pub owner: String,
@@ -401,19 +401,10 @@ impl AliasView {
     pub fn lagging(&self, wanted: &[RecordSet]) -> impl Iterator<Item = &ServerRecords> {
         self.servers.iter().filter(|server| !server.gives.as_ref().is_ok_and(|gives| same_data(gives, wanted)))
     }
-
-    /// Returns the same servers with what they give, or why they do not answer.
-    pub fn lagging_in_words(&self, wanted: &[RecordSet]) -> Vec<String> {
-        let lags = self.lagging(wanted).map(|server| match &server.gives {
-            Ok(gives) => format!("{} (it returns {})", server.server, in_words(gives)),
-            Err(why) => format!("{} ({why})", server.server),
-        });
-        lags.collect()
-    }
 }
 
 /// What one server gives for a hostname.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, Hash)]
 pub struct ServerRecords {
     /// Its address.
     pub server: SocketAddr,
@@ -441,7 +432,7 @@ pub struct ResolverAnswer {
 }
 
 /// How a sample request was answered, at one address.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, Hash)]
 pub struct SampleAnswer {
     /// The address.
     pub address: SocketAddr,
@@ -452,7 +443,7 @@ pub struct SampleAnswer {
 }
 
 /// What came of a sample request over TLS.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, Hash)]
 #[serde(rename_all = "snake_case", tag = "is")]
 pub enum SampleOutcome {
     /// An HTTP response.
@@ -568,7 +559,7 @@ pub enum ClientOutcome {
 }
 
 /// What was looked for in the body of an answer. The body itself is not kept.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, Hash)]
 pub struct BodyView {
     /// The text that was looked for.
     pub text: String,

@@ -1,12 +1,12 @@
 //! `answer`: through every resolver a client gets that very certificate, fully
 //! verified, and the expected HTTP answer.
 
-use super::{Known, Pin, PinReport, PinState};
+use super::{Known, PinReport, PinState};
 use crate::desired::WantedHostname;
 use crate::endpoints::endpoint::ClientNeed;
-use crate::endpoints::expectation::{Expectation, SampleMethod};
+use crate::endpoints::expectation::Expectation;
 use crate::judging::facts::{AnswerView, ClientOutcome, ResolverAnswer, SampleAnswer, SampleOutcome};
-use crate::judging::findings::{Code, Finding};
+use crate::judging::findings::{AnswerCause, Finding, Sample, asked_for};
 use crate::zones::resolver::ResolverAddress;
 
 pub(super) fn judge(known: Known<'_>) -> PinReport {
@@ -17,7 +17,8 @@ pub(super) fn judge(known: Known<'_>) -> PinReport {
 }
 
 fn judge_view(known: Known<'_>, view: &AnswerView) -> PinReport {
-    let findings: Vec<Finding> = view.through.iter().filter_map(|answer| finding_for(known, answer)).collect();
+    let causes = view.through.iter().filter_map(|answer| cause_of(known, answer));
+    let findings: Vec<Finding> = causes.map(|cause| Finding::answer(&known.wanted.hostname, cause)).collect();
     let met = view.through.iter().find_map(|answer| match &answer.outcome {
         ClientOutcome::Answered { sha256, status, .. } => Some((*sha256, *status)),
         _ => None,
@@ -27,7 +28,7 @@ fn judge_view(known: Known<'_>, view: &AnswerView) -> PinReport {
         (None, Some((_, status))) => (PinState::Held, format!("status {status}")),
         (None, None) if refused => (PinState::Held, "refused without a certificate".into()),
         (None, None) => return PinReport::not_looked_at(),
-        (Some(first), _) => (PinState::Loose, first.code.as_str().to_owned()),
+        (Some(first), _) => (PinState::Loose, first.code().as_str().to_owned()),
     };
     PinReport {
         sha256: met.map(|(sha256, _)| sha256),
@@ -38,97 +39,66 @@ fn judge_view(known: Known<'_>, view: &AnswerView) -> PinReport {
 }
 
 /// What is wrong with what clients get through one resolver.
-fn finding_for(known: Known<'_>, answer: &ResolverAnswer) -> Option<Finding> {
+fn cause_of(known: Known<'_>, answer: &ResolverAnswer) -> Option<AnswerCause> {
     let required = known.wanted.client_certificates.as_ref().is_some_and(|own| own.need == ClientNeed::Required);
     if !required {
-        return finding_for_outcome(known, &answer.resolver, &answer.outcome);
+        return cause_of_outcome(known, &answer.resolver, &answer.outcome);
     }
     // One that must be refused, and where a certificate was shown, one that must be answered.
     match &answer.without_certificate {
-        Some(bare) => finding_for_refusal(known, &answer.resolver, bare)
-            .or_else(|| finding_for_outcome(known, &answer.resolver, &answer.outcome)),
-        None => finding_for_refusal(known, &answer.resolver, &answer.outcome),
+        Some(bare) => cause_of_refusal(known, &answer.resolver, bare)
+            .or_else(|| cause_of_outcome(known, &answer.resolver, &answer.outcome)),
+        None => cause_of_refusal(known, &answer.resolver, &answer.outcome),
     }
 }
 
 /// A client that shows no certificate is refused: in TLS, or with a status that says so.
-fn finding_for_refusal(known: Known<'_>, resolver: &ResolverAddress, outcome: &ClientOutcome) -> Option<Finding> {
+fn cause_of_refusal(known: Known<'_>, resolver: &ResolverAddress, outcome: &ClientOutcome) -> Option<AnswerCause> {
     match outcome {
         ClientOutcome::NoAnswer { .. } => None,
         ClientOutcome::Answered { status: 400..=499, .. } => None,
         ClientOutcome::Answered { status, .. } => {
-            let asked = place_of(known.wanted, &known.wanted.expect);
-            let says = format!("{asked} answers clients without a certificate, with status {status}");
-            let remedy = "Run settle; if that does not help, check on the platform why it asks for none";
-            Some(Finding::new(Code::ClientCertificateNotRequired, Pin::Answer, says, remedy))
+            let sample = Sample::of(known.wanted, &known.wanted.expect);
+            Some(AnswerCause::CertificateNotRequired { sample, status: *status })
         }
-        other => finding_for_outcome(known, resolver, other),
+        other => cause_of_outcome(known, resolver, other),
     }
 }
 
-fn finding_for_outcome(known: Known<'_>, resolver: &ResolverAddress, outcome: &ClientOutcome) -> Option<Finding> {
-    let finding = |code, says: String, remedy: &str| Some(Finding::new(code, Pin::Answer, says, remedy));
+fn cause_of_outcome(known: Known<'_>, resolver: &ResolverAddress, outcome: &ClientOutcome) -> Option<AnswerCause> {
     let wanted = known.wanted;
-    let asked = &wanted.probed_as;
-    match outcome {
+    let (resolver, asked) = (resolver.to_string(), asked_for(wanted));
+    Some(match outcome {
         ClientOutcome::Unresolved { why, for_secs } => {
-            let until = for_secs.map_or(String::new(), |secs| format!(", and may cache that for {secs} s"));
-            let says = format!("the resolver {resolver} returned no address for {asked}: {why}{until}");
-            let remedy = match for_secs {
-                Some(_) => "Wait until the cached answer expires",
-                None => "Make sure that this resolver can reach the zone's servers and their parents",
-            };
-            finding(Code::AnswerUnresolved, says, remedy)
+            AnswerCause::Unresolved { resolver, asked, why: why.clone(), for_secs: *for_secs }
         }
         ClientOutcome::Elsewhere { address, for_secs } => {
-            let endpoint = &known.desired.endpoint(known.at).name;
-            let says = format!(
-                "the resolver {resolver} returns {address} for {asked}, which is not an address of {endpoint}, and may keep that for {for_secs} s"
-            );
-            finding(Code::AnswerStale, says, "Wait until the cached answer expires")
+            let endpoint = known.desired.endpoint(known.at).name.clone();
+            AnswerCause::Elsewhere { resolver, asked, address: *address, endpoint, for_secs: *for_secs }
         }
         ClientOutcome::NotConnected { address, why } => {
-            let says = format!("{asked} resolves to {address}, which cannot be connected to: {why}");
-            finding(Code::AnswerUnreachable, says, "Check that the endpoint runs and accepts connections from here")
+            AnswerCause::NotConnected { asked, address: *address, why: why.clone() }
         }
         ClientOutcome::Unverified { address, why, .. } => {
-            let says = format!("clients do not accept the certificate of {asked} at {address}: {why}");
-            finding(
-                Code::AnswerUnverified,
-                says,
-                "Check that the name resolves to the right endpoint and that issued_roots names the right roots",
-            )
+            AnswerCause::Unverified { asked, address: *address, why: why.clone() }
         }
         ClientOutcome::NoAnswer { address, why, .. } => {
-            let says = format!("{asked} at {address} returned no HTTP response: {why}");
-            finding(Code::AnswerUnexpected, says, "Check the logs of the service behind the endpoint")
+            AnswerCause::NoResponse { asked, address: *address, why: why.clone() }
         }
         ClientOutcome::Answered { address, sha256, status, location, body, samples } => {
             let current = known.current_certificates();
             if let Some(current) = current.first().filter(|_| !current.contains(sha256)) {
-                let says = format!(
-                    "clients of {asked} get certificate {}… at {address}, not the current {}…",
-                    sha256.short(),
-                    current.short()
-                );
-                return finding(Code::AnswerStale, says, "Run settle; if that does not help, reload the endpoint");
+                return Some(AnswerCause::Stale { asked, address: *address, served: *sha256, current: *current });
             }
-            let remedy = "Check the routes, the expectation in the manifest, and the logs of the service";
             let (location, body) = (location.clone(), body.clone());
             let own = SampleOutcome::Answered { status: *status, location, body };
             let routes = samples.iter().map(|answer| (&answer.sample, &answer.outcome));
-            std::iter::once((&wanted.expect, &own)).chain(routes).find_map(|(sample, outcome)| {
+            return std::iter::once((&wanted.expect, &own)).chain(routes).find_map(|(sample, outcome)| {
                 let difference = sample_difference(wanted, sample, outcome)?;
-                finding(Code::AnswerUnexpected, format!("{} {difference}", place_of(wanted, sample)), remedy)
-            })
+                Some(AnswerCause::Unexpected { sample: Sample::of(wanted, sample), difference })
+            });
         }
-    }
-}
-
-/// Names a sample request.
-pub(super) fn place_of(wanted: &WantedHostname, sample: &Expectation) -> String {
-    let method = if sample.method == SampleMethod::Get { String::new() } else { format!("{} ", sample.method) };
-    format!("{method}https://{}{}", wanted.probed_as, sample.path)
+    })
 }
 
 /// Says whether a sample request was not answered as expected.

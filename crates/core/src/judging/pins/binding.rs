@@ -3,13 +3,12 @@
 
 use jiff::Timestamp;
 
-use super::answer::{place_of, sample_difference};
-use super::{Known, Pin, PinReport, PinState};
-use crate::desired::{Desired, Endpoint, EndpointDriver, EndpointId, ProgramPlatform};
+use super::answer::sample_difference;
+use super::{Known, PinReport, PinState};
+use crate::desired::{Desired, Endpoint, EndpointId};
 use crate::endpoints::endpoint::{AskedRecord, Binding, Deployment, KeepRecord, TlsVersion};
-use crate::judging::facts::{BindingView, EndpointView, SampleOutcome, ServedView, Unreachable};
-use crate::judging::findings::{Again, Code, Finding};
-use crate::names::name::Hostname;
+use crate::judging::facts::{BindingView, EndpointView, ServedView};
+use crate::judging::findings::{BindingCause, DefaultNameAnswer, EndpointCause, Finding, Sample, SampleDifference};
 use crate::planning::moves;
 use crate::values::Fingerprint;
 
@@ -59,37 +58,27 @@ fn judge_left_records(known: Known<'_>, report: PinReport) -> PinReport {
     let made = known.ownership.and_then(|own| own.records.get(&endpoint.key()));
     let left = made.and_then(|made| made.iter().find(|record| record.keep == KeepRecord::UntilDeployed));
     let Some(record) = left.filter(|_| report.state == PinState::Held) else { return report };
-    let says = format!("the record that {} asked for at {} is no longer needed", endpoint.name, record.name);
-    let finding = finding(Code::AskedRecordLeft, says, "Run settle: it removes the record");
+    let finding = finding(known, BindingCause::RecordLeft { name: record.name.clone() });
     PinReport { state: PinState::Loose, detail: Some("a record is left".into()), ..report }.because(finding)
 }
 
 /// A hostname that has moved is held once it is no longer bound where it was.
 fn judge_former(known: Known<'_>, held: PinReport, now: Timestamp) -> PinReport {
-    let (Some(ownership), hostname) = (known.ownership, &known.wanted.hostname) else { return held };
+    let Some(ownership) = known.ownership else { return held };
     let Some(key) = moves::former_endpoints(known.desired, known.wanted, ownership).next() else { return held };
     let Some(id) = known.desired.endpoint_at(key) else {
-        let says = format!("{hostname} is still bound at {key}, which is no longer in the manifest");
-        let remedy = format!(
-            "Put that endpoint back into the manifest until the binding is removed; or delete it there, then run: pindrel retire --forget {hostname}"
-        );
-        let finding = finding(Code::FormerBinding, says, remedy).again(Again::Person);
+        let finding = finding(known, BindingCause::FormerGone { at: key.clone() });
         return PinReport { state: PinState::Blocked, ..held }.because(finding);
     };
-    let name = &known.desired.endpoint(id).name;
+    let former = |until| finding(known.at(id), BindingCause::Former { until });
     match ownership.former_alias.and_then(|former| former.forgotten_at()) {
         Some(until) if now < until => {
-            let says =
-                format!("{hostname} has moved, and is bound at {name} until caches have forgotten its old alias");
-            let remedy = format!("Wait until {until:.0}: the next settle after that removes the binding");
-            let finding = finding(Code::FormerBinding, says, remedy).again(Again::At(until));
             let detail = Some("moved, still bound elsewhere".into());
-            PinReport { state: PinState::Working, detail, ..held }.because(finding)
+            PinReport { state: PinState::Working, detail, ..held }.because(former(Some(until)))
         }
         _ => {
-            let says = format!("{hostname} has moved, and is still bound at {name}");
-            let finding = finding(Code::FormerBinding, says, "Run settle: it removes the binding");
-            PinReport { state: PinState::Loose, detail: Some("still bound elsewhere".into()), ..held }.because(finding)
+            let detail = Some("still bound elsewhere".into());
+            PinReport { state: PinState::Loose, detail, ..held }.because(former(None))
         }
     }
 }
@@ -106,91 +95,45 @@ fn judge_wanted(known: Known<'_>) -> PinReport {
     report
 }
 
-fn finding(code: Code, says: String, remedy: impl Into<String>) -> Finding {
-    Finding::new(code, Pin::Binding, says, remedy)
+/// What is wrong with a hostname at the endpoint that is looked at.
+fn finding(known: Known<'_>, cause: BindingCause) -> Finding {
+    Finding::binding(&known.wanted.hostname, &known.desired.endpoint(known.at).name, cause)
+}
+
+fn report(known: Known<'_>, state: PinState, detail: &str, cause: BindingCause) -> PinReport {
+    PinReport::new(state, None, detail).because(finding(known, cause))
 }
 
 pub(super) fn report_for_endpoint(endpoint: &Endpoint, view: &EndpointView) -> Option<PinReport> {
-    let name = &endpoint.name;
-    Some(match view {
+    let (state, detail, cause) = match view {
         EndpointView::Listed(info) if info.custom_hostnames.allowed => return None,
         EndpointView::Listed(info) => {
-            let reason = info.custom_hostnames.reason.as_deref().unwrap_or("its platform states no reason");
-            let says = format!("the endpoint {name} does not accept custom hostnames: {reason}");
-            let remedy = "Change the plan or the settings of the endpoint, or choose another endpoint";
-            PinReport::new(PinState::Blocked, None, "not allowed").because(finding(
-                Code::CustomHostnamesRefused,
-                says,
-                remedy,
-            ))
+            let reason = info.custom_hostnames.reason.clone();
+            (PinState::Blocked, "not allowed", EndpointCause::CustomHostnamesRefused { reason })
         }
         EndpointView::NotListed { known } => {
-            let says = format!("the platform at {} has no endpoint \"{}\"", endpoint.platform(), endpoint.id);
-            let remedy =
-                format!("Set the id of [endpoint.{name}] to one that the platform lists: {}", known.join(", "));
-            PinReport::new(PinState::Blocked, None, "no such endpoint").because(finding(
-                Code::EndpointUnknown,
-                says,
-                remedy,
-            ))
+            let (platform, id, known) = (endpoint.platform(), endpoint.id.clone(), known.clone());
+            (PinState::Blocked, "no such endpoint", EndpointCause::NotListed { platform, id, known })
         }
         EndpointView::Refused { status, detail } => {
-            let says = format!(
-                "the platform at {} refused the token of [endpoint.{name}] (status {status})",
-                endpoint.platform()
-            );
-            let remedy = match &endpoint.driver {
-                EndpointDriver::Http(http) => format!("Put a valid token at {}", http.token),
-                EndpointDriver::Program(ProgramPlatform { token: Some(token), .. }) => {
-                    format!("Put a valid token at {token}")
-                }
-                EndpointDriver::Program(_) => "Give the program what it signs in with".into(),
-                _ => "Configure the endpoint where it is configured".into(),
-            };
-            PinReport::new(PinState::Unknown, None, "token refused")
-                .because(finding(Code::PlatformRefuses, says, remedy).seen([format!("the platform said: {detail}")]))
+            let (platform, said, token) = (endpoint.platform(), detail.clone(), (&endpoint.driver).into());
+            let refused = EndpointCause::TokenRefused { platform, status: *status, said, token };
+            (PinState::Unknown, "token refused", refused)
         }
         EndpointView::Unreachable { why, .. } => {
-            PinReport::new(PinState::Unknown, None, "platform unreachable").because(platform_unreachable(endpoint, why))
+            (PinState::Unknown, "platform unreachable", EndpointCause::unreachable(endpoint, why))
         }
-    })
-}
-
-/// Says that the platform of an endpoint does not answer, and what to do about it.
-pub(crate) fn platform_unreachable(endpoint: &Endpoint, why: &Unreachable) -> Finding {
-    let says = format!("the platform at {} does not answer: {why}", endpoint.platform());
-    let remedy = match &endpoint.driver {
-        EndpointDriver::Haproxy(_) => "Start the load balancer, or correct its socket",
-        EndpointDriver::Program(_) => "Correct what the program reports, or its command line",
-        EndpointDriver::Nginx(_) => "Make sure that its folder can be read",
-        _ => "Wait until it is reachable again, or correct its url",
     };
-    finding(Code::PlatformUnreachable, says, remedy)
+    Some(PinReport::new(state, None, detail).because(Finding::endpoint(&endpoint.name, cause)))
 }
 
 fn judge_view(known: Known<'_>, view: &BindingView) -> PinReport {
-    let hostname = &known.wanted.hostname;
-    let endpoint = &known.desired.endpoint(known.at).name;
     match view {
-        BindingView::Absent => {
-            if let Some(report) = not_offered(known).or_else(|| full(known)) {
-                return report;
-            }
-            let says = format!("the endpoint {endpoint} has no binding of {hostname}");
-            PinReport::new(PinState::Loose, None, "none yet").because(finding(
-                Code::BindingMissing,
-                says,
-                "Run settle: it creates the binding",
-            ))
-        }
+        BindingView::Absent => not_offered(known)
+            .or_else(|| full(known))
+            .unwrap_or_else(|| report(known, PinState::Loose, "none yet", BindingCause::Missing)),
         BindingView::Unreachable { why } => {
-            let says = format!("the platform of {endpoint} did not return the binding of {hostname}: {why}");
-            let remedy = "Wait until it is reachable again";
-            PinReport::new(PinState::Unknown, None, "platform unreachable").because(finding(
-                Code::PlatformUnreachable,
-                says,
-                remedy,
-            ))
+            report(known, PinState::Unknown, "platform unreachable", BindingCause::Unseen { why: why.clone() })
         }
         BindingView::Unmanaged { served } => judge_unmanaged(known, served),
         BindingView::Present { binding, deployment, lacking, served, .. } => {
@@ -202,34 +145,27 @@ fn judge_view(known: Known<'_>, view: &BindingView) -> PinReport {
 /// What an endpoint cannot do is known before a certificate is ordered for it.
 fn not_offered(known: Known<'_>) -> Option<PinReport> {
     let EndpointView::Listed(info) = &known.endpoint?.value else { return None };
-    let (wanted, name) = (known.wanted, &known.desired.endpoint(known.at).name);
+    let wanted = known.wanted;
     // Whatever the certificate will be.
     let certificate = (!wanted.is_issued_by_platform(known.desired)).then(|| Fingerprint::of(&[]));
     let lacked = info.offers.lacking(&wanted.binding(known.desired, known.at, certificate))?;
-    let says = format!("the endpoint {name} does not offer {lacked}, which {} needs", wanted.hostname);
-    let remedy = "Remove that from the manifest, or choose an endpoint that offers it";
-    Some(PinReport::new(PinState::Blocked, None, "not offered").because(finding(Code::NotOffered, says, remedy)))
+    Some(report(known, PinState::Blocked, "not offered", BindingCause::NotOffered { lacked: lacked.to_string() }))
 }
 
 /// What is full is known before a certificate is ordered for it.
 fn full(known: Known<'_>) -> Option<PinReport> {
     let EndpointView::Listed(info) = &known.endpoint?.value else { return None };
-    let (hostname, name) = (&known.wanted.hostname, &known.desired.endpoint(known.at).name);
-    let (what, quota) = match (info.quotas.hostnames, info.quotas.certificates) {
-        (Some(quota), _) if quota.is_reached() => (format!("the endpoint {name} takes"), quota),
-        (_, Some(quota)) if quota.is_reached() => {
-            (format!("the certificate store of {}, which {name} uses, takes", info.certificate_site), quota)
-        }
+    let (store, quota) = match (info.quotas.hostnames, info.quotas.certificates) {
+        (Some(quota), _) if quota.is_reached() => (None, quota),
+        (_, Some(quota)) if quota.is_reached() => (Some(info.certificate_site.clone()), quota),
         _ => return None,
     };
-    let says = format!("{what} no more than {}, and has {}: {hostname} cannot be bound", quota.most, quota.used);
-    let remedy = "Raise the quota at the platform, or remove what is no longer used there";
-    Some(PinReport::new(PinState::Blocked, None, "quota reached").because(finding(Code::QuotaReached, says, remedy)))
+    let reached = BindingCause::QuotaReached { store, most: quota.most, used: quota.used };
+    Some(report(known, PinState::Blocked, "quota reached", reached))
 }
 
 /// An endpoint that somebody else configures is judged by what it serves.
 fn judge_unmanaged(known: Known<'_>, served: &ServedView) -> PinReport {
-    let (hostname, name) = (&known.wanted.hostname, &known.desired.endpoint(known.at).name);
     let wanted = known.certificate.map(|held| held.sha256);
     match (served, wanted) {
         (ServedView::Certificate { sha256, .. }, Some(wanted)) if *sha256 == wanted => {
@@ -237,27 +173,7 @@ fn judge_unmanaged(known: Known<'_>, served: &ServedView) -> PinReport {
             judge_samples(known, served, held)
         }
         (ServedView::NotTried, _) => PinReport::new(PinState::Unknown, None, "not connected yet"),
-        _ => {
-            let says = format!("{name} does not serve the certificate of {hostname}: it {}", got(served));
-            let remedy = format!(
-                "Deliver the certificate to files that {name} reads, with a command in `after` that makes it read them"
-            );
-            PinReport::new(PinState::Loose, None, "serves another").because(finding(
-                Code::ServedCertificateDiffers,
-                says,
-                remedy,
-            ))
-        }
-    }
-}
-
-/// What a direct connection was served, as the end of a sentence.
-fn got(served: &ServedView) -> String {
-    match served {
-        ServedView::Certificate { sha256, .. } => format!("serves certificate {}…", sha256.short()),
-        ServedView::Failed { address: Some(address), why } => format!("serves none at {address}: {why}"),
-        ServedView::Failed { address: None, why } => format!("serves none: {why}"),
-        ServedView::NotTried => "was not asked".into(),
+        _ => report(known, PinState::Loose, "serves another", BindingCause::NotServed { got: served.into() }),
     }
 }
 
@@ -271,37 +187,21 @@ fn judge_samples(known: Known<'_>, served: &ServedView, held: PinReport) -> PinR
     if let Some(status) = tls12_status.filter(|status| *status != 426)
         && known.wanted.minimum_tls == TlsVersion::V1_3
     {
-        let (hostname, endpoint) = (&known.wanted.hostname, &known.desired.endpoint(known.at).name);
-        let says = format!("{endpoint} answers clients with TLS 1.2 for {hostname}, with status {status}");
-        let remedy = "Run settle; if that does not help, set TLS 1.3 as the lowest version on the platform";
-        let finding = finding(Code::OldTlsServed, says, remedy);
+        let finding = finding(known, BindingCause::OldTls { status });
         return PinReport { state: PinState::Loose, detail: Some("takes TLS 1.2".into()), ..held }.because(finding);
     }
-    let (wanted, endpoint) = (known.wanted, &known.desired.endpoint(known.at).name);
-    let differs = samples.iter().filter(|answer| wanted.all_samples().any(|sample| *sample == answer.sample));
-    let mut evidence = differs.filter_map(|answer| {
+    let wanted = known.wanted;
+    let asked = samples.iter().filter(|answer| wanted.all_samples().any(|sample| *sample == answer.sample));
+    let differing = asked.filter_map(|answer| {
         let difference = sample_difference(wanted, &answer.sample, &answer.outcome)?;
-        Some(format!("{} at {}: {difference}", place_of(wanted, &answer.sample), answer.address))
+        Some(SampleDifference { sample: Sample::of(wanted, &answer.sample), address: answer.address, difference })
     });
-    let Some(first) = evidence.next() else { return held };
-    let says = format!("{endpoint} does not answer for {} as expected: {first}", wanted.hostname);
-    let (under, remedy) = match default_name.as_deref() {
-        Some(SampleOutcome::Failed { why }) => (
-            format!("under its default name it does not answer either: {why}"),
-            "Check the service behind the endpoint; the alias stays where it is until then",
-        ),
-        Some(SampleOutcome::Answered { status: status @ 500.., .. }) => (
-            format!("under its default name it answers with status {status} too"),
-            "Check the service behind the endpoint; the alias stays where it is until then",
-        ),
-        Some(SampleOutcome::Answered { status, .. }) => (
-            format!("under its default name it answers with status {status}"),
-            "Check the routes and the expectation in the manifest; the alias stays where it is until then",
-        ),
-        None => (String::new(), "Check the routes, the expectation in the manifest, and the service behind it"),
-    };
-    let finding = finding(Code::ServedAnswerDiffers, says, remedy);
-    let finding = finding.seen(evidence.chain(Some(under).filter(|under| !under.is_empty())));
+    let samples: Vec<SampleDifference> = differing.collect();
+    if samples.is_empty() {
+        return held;
+    }
+    let default_name = default_name.as_deref().map(DefaultNameAnswer::from);
+    let finding = finding(known, BindingCause::AnswersOtherwise { samples, default_name });
     PinReport { state: PinState::Loose, detail: Some("answers otherwise".into()), ..held }.because(finding)
 }
 
@@ -313,9 +213,6 @@ fn judge_present(
     served: &ServedView,
 ) -> PinReport {
     let expected = binding.certificate.or_else(|| known.issued().map(|issued| issued.sha256));
-    let hostname = &known.wanted.hostname;
-    let endpoint = known.desired.endpoint(known.at);
-    let name = &endpoint.name;
     let wanted = known.wanted_binding();
     if wanted.as_ref() != Some(binding) {
         if let Some(report) = not_offered(known) {
@@ -323,49 +220,21 @@ fn judge_present(
         }
         let difference = wanted.as_ref().map_or("its certificate".to_owned(), |wanted| differences(binding, wanted));
         if !known.may_change(binding) {
-            let says =
-                format!("{name} has a binding of {hostname} that Pindrel did not create; it differs in {difference}");
-            let remedy = foreign_remedy(hostname);
-            return PinReport::new(PinState::Blocked, None, "a foreign binding").because(finding(
-                Code::BindingForeign,
-                says,
-                remedy,
-            ));
+            let foreign = BindingCause::Foreign { difference: Some(difference) };
+            return report(known, PinState::Blocked, "a foreign binding", foreign);
         }
-        let says = format!("the binding of {hostname} at {name} differs in {difference}");
-        return PinReport::new(PinState::Loose, None, "differs").because(finding(
-            Code::BindingDiffers,
-            says,
-            "Run settle: it corrects the binding",
-        ));
+        return report(known, PinState::Loose, "differs", BindingCause::Differs { difference });
     }
     if let Some(record) = lacking.first() {
-        let says = format!(
-            "{name} asks for the record {} {} {:?}, which is missing",
-            record.name, record.record_type, record.value
-        );
-        return PinReport::new(PinState::Loose, None, "a record is missing").because(finding(
-            Code::AskedRecordMissing,
-            says,
-            "Run settle: it makes the record",
-        ));
+        return report(known, PinState::Loose, "a record is missing", BindingCause::RecordMissing(record.clone()));
     }
     match deployment {
         Deployment::Deploying => {
-            let says = format!("{name} is still deploying {hostname}");
-            PinReport::new(PinState::Working, None, "deploying").because(finding(
-                Code::BindingDeploying,
-                says,
-                "Wait: settle waits for it",
-            ))
+            report(known, PinState::Working, "deploying", BindingCause::Deploying { waited: false })
         }
         Deployment::Failed { reason } => {
-            let says = format!("{name} failed to deploy {hostname}: {reason}");
-            PinReport::new(PinState::Loose, None, "failed").because(finding(
-                Code::BindingFailed,
-                says,
-                "Run settle: it tries again",
-            ))
+            let failed = BindingCause::DeployFailed { reason: reason.clone(), tried: false };
+            report(known, PinState::Loose, "failed", failed)
         }
         Deployment::Deployed => match served {
             ServedView::Certificate { sha256, .. } if expected.is_none_or(|expected| expected == *sha256) => {
@@ -379,24 +248,11 @@ fn judge_present(
             }
             ServedView::NotTried => PinReport::new(PinState::Unknown, None, "not connected yet"),
             other => {
-                let (given, got) = (binding.certificate_in_words(), got(other));
-                let says = format!("{name} was given {given} for {hostname} but {got}");
-                let remedy = "Run settle; if that does not help, reload the endpoint or ask its platform";
-                PinReport::new(PinState::Loose, None, "serves another").because(finding(
-                    Code::ServedCertificateDiffers,
-                    says,
-                    remedy,
-                ))
+                let given = binding.certificate_in_words();
+                report(known, PinState::Loose, "serves another", BindingCause::ServesOther { given, got: other.into() })
             }
         },
     }
-}
-
-/// What to do about a binding that Pindrel did not create.
-pub fn foreign_remedy(hostname: &Hostname) -> String {
-    format!(
-        "If it is yours, take it over with: pindrel adopt binding {hostname}; else remove it on the platform once nobody needs it"
-    )
 }
 
 /// Names what differs between two bindings.

@@ -3,12 +3,13 @@
 
 use jiff::{SignedDuration, Timestamp};
 
-use super::{Known, Pin, PinReport, PinState};
+use super::{Known, PinReport, PinState};
 use crate::certificates::delivery::Undelivered;
 use crate::desired::{Desired, WantedCertificate};
 use crate::endpoints::endpoint::Deployment;
-use crate::judging::facts::{BindingView, HeldCertificate, Origin, ReplaceReason, ServedView};
-use crate::judging::findings::{Again, Code, Finding};
+use crate::judging::facts::{BindingView, HeldCertificate, Origin, ServedView};
+use crate::judging::findings::{BindingCause, CertificateCause, Differs, Finding, Got, Renewal};
+use crate::names::name::Hostname;
 
 /// What a certificate is judged by.
 pub(super) struct Judging<'j> {
@@ -27,37 +28,30 @@ pub(super) fn judge_issued(known: Known<'_>, now: Timestamp) -> PinReport {
     let Some(fact) = known.binding else { return PinReport::not_looked_at() };
     let (hostname, endpoint) = (&known.wanted.hostname, &known.desired.endpoint(known.at).name);
     let seen = Some(fact.seen);
-    let awaited = |state, code| {
-        let says = format!("{endpoint} has issued no certificate for {hostname} yet");
-        let finding = Finding::new(code, Pin::Certificate, says, "Run settle: it binds the hostname and waits");
-        PinReport::new(state, seen, "none yet").because(finding)
+    let finding = |cause| Finding::binding(hostname, endpoint, cause);
+    let awaited = |bound| {
+        let state = if bound { PinState::Working } else { PinState::Loose };
+        PinReport::new(state, seen, "none yet").because(finding(BindingCause::NoCertificate { bound }))
     };
     let BindingView::Present { deployment, served, .. } = &fact.value else {
         return match &fact.value {
             BindingView::Unreachable { .. } => PinReport::new(PinState::Unknown, seen, "platform unreachable"),
-            _ => awaited(PinState::Loose, Code::CertificateMissing),
+            _ => awaited(false),
         };
     };
     let issued = known.issued();
     let sha256 = match (issued, served) {
         (Some(issued), _) => issued.sha256,
         (None, ServedView::Certificate { sha256, .. }) if *deployment == Deployment::Deployed => *sha256,
-        _ => return awaited(PinState::Working, Code::PlatformCertificateAwaited),
+        _ => return awaited(true),
     };
     let expires = issued.map(|issued| issued.not_after);
     let report =
         |state, detail: String| PinReport { expires, sha256: Some(sha256), ..PinReport::new(state, seen, detail) };
     match expires {
         Some(end) if end.duration_since(now) < LATE => {
-            let (code, ends) = if now >= end {
-                (Code::CertificateExpired, format!("expired at {end:.0}"))
-            } else {
-                (Code::CertificateDue, format!("expires at {end:.0}"))
-            };
-            let says = format!("the certificate that {endpoint} has issued for {hostname} {ends}, and is not renewed");
-            let remedy = "Check on the platform why it does not renew it; its validation records must be there";
-            let finding = Finding::new(code, Pin::Certificate, says, remedy).again(Again::Person);
-            report(PinState::Blocked, "not renewed by the platform".into()).because(finding)
+            let not_renewed = BindingCause::NotRenewed { ends: end, expired: now >= end };
+            report(PinState::Blocked, "not renewed by the platform".into()).because(finding(not_renewed))
         }
         Some(end) => report(PinState::Held, format!("{} days left, {ISSUED_BY_PLATFORM}", days_between(now, end))),
         None => report(PinState::Held, ISSUED_BY_PLATFORM.into()),
@@ -78,51 +72,30 @@ impl Judging<'_> {
             ..PinReport::new(state, Some(now), detail)
         };
         let days = days_between(now, held.not_after);
-        if let Some(says) = self.difference(held) {
-            let (state, remedy) = self.remedy("issues a new one");
-            let finding = Finding::new(Code::CertificateDiffers, Pin::Certificate, says, remedy);
-            return report(state, "not the wanted one".into()).because(finding);
+        let (by, state) = self.renewal();
+        if let Some(what) = self.difference(held) {
+            let differs = CertificateCause::Differs { what, by };
+            return report(state, "not the wanted one".into()).because(self.finding(differs));
         }
         if now >= held.not_after {
-            let ago = days_between(held.not_after, now);
-            let says = format!("the certificate {} expired {ago} days ago", self.named());
-            let (state, remedy) = self.remedy("issues a new one");
-            let finding = Finding::new(Code::CertificateExpired, Pin::Certificate, says, remedy);
-            return report(state, "expired".into()).because(finding);
+            let expired = CertificateCause::Expired { days: days_between(held.not_after, now), by };
+            return report(state, "expired".into()).because(self.finding(expired));
         }
-        if let Some(why) = &held.replace {
-            let says = match why {
-                ReplaceReason::Requested(at) => {
-                    format!(
-                        "a renewal of the certificate {} was requested at {at:.0} and has not succeeded yet",
-                        self.named()
-                    )
-                }
-                ReplaceReason::Revoked => format!("the certificate {} was revoked", self.named()),
-                ReplaceReason::KeyCompromised => {
-                    format!("the key of the certificate {} was compromised", self.named())
-                }
-            };
-            let (state, remedy) = self.remedy("issues a new one");
-            let finding = Finding::new(Code::CertificateReplaced, Pin::Certificate, says, remedy);
-            return report(state, "must be replaced".into()).because(finding);
+        if let Some(why) = held.replace {
+            let replaced = CertificateCause::Replaced { why, by };
+            return report(state, "must be replaced".into()).because(self.finding(replaced));
         }
         if let Some(at) = held.revoked {
-            let says =
-                format!("the certificate {} was revoked at {at:.0} and is not replaced, as asked for", self.named());
-            let remedy = format!("Replace it with: pindrel cert renew {}", self.wanted.name);
-            let finding = Finding::new(Code::CertificateRevoked, Pin::Certificate, says, remedy);
-            return report(PinState::Blocked, "revoked".into()).because(finding);
+            let revoked = CertificateCause::Revoked { at };
+            return report(PinState::Blocked, "revoked".into()).because(self.finding(revoked));
         }
         if now >= held.due_at(self.wanted.terms.renewal) {
-            let says = format!("the certificate {} has {days} days left and is due for renewal", self.named());
-            let (state, remedy) = self.remedy("renews it");
-            let code = if state == PinState::Blocked { Code::CertificateAwaited } else { Code::CertificateDue };
-            let finding = Finding::new(code, Pin::Certificate, says, remedy);
-            return report(state, format!("due, {days} days left")).because(finding);
+            let due = CertificateCause::Due { days, by };
+            return report(state, format!("due, {days} days left")).because(self.finding(due));
         }
-        if let Some(finding) = self.undelivered.and_then(|undelivered| self.not_delivered(undelivered)) {
-            return report(PinState::Loose, format!("{days} days left, not delivered")).because(finding);
+        if let Some(cause) = self.undelivered.and_then(not_delivered) {
+            let detail = format!("{days} days left, not delivered");
+            return report(PinState::Loose, detail).because(self.finding(cause));
         }
         let origin = match held.origin {
             Origin::Authority => "",
@@ -138,41 +111,35 @@ impl Judging<'_> {
     }
 
     fn missing(&self, now: Timestamp) -> PinReport {
-        let says = format!("there is no certificate for {} yet", self.names());
-        let (state, remedy) = self.remedy("issues one");
-        let code = if state == PinState::Blocked { Code::CertificateAwaited } else { Code::CertificateMissing };
-        let finding = Finding::new(code, Pin::Certificate, says, remedy);
-        PinReport::new(state, Some(now), "none yet").because(finding)
+        let (by, state) = self.renewal();
+        PinReport::new(state, Some(now), "none yet").because(self.finding(CertificateCause::Missing(by)))
+    }
+
+    fn finding(&self, cause: CertificateCause) -> Finding {
+        Finding::certificate(self.wanted, cause)
     }
 
     /// In what the certificate differs from the manifest, if it does.
-    fn difference(&self, held: &HeldCertificate) -> Option<String> {
+    fn difference(&self, held: &HeldCertificate) -> Option<Differs> {
         let wanted = self.wanted;
-        let covered = |name| held.names.iter().any(|own| own == name || own.covers(name));
-        let lacking: Vec<&str> = wanted.names.iter().filter(|name| !covered(name)).map(|name| name.as_str()).collect();
+        let covered = |name: &Hostname| held.names.iter().any(|own| own == name || own.covers(name));
+        let lacking: Vec<Hostname> = wanted.names.iter().filter(|name| !covered(name)).cloned().collect();
         if !lacking.is_empty() {
-            return Some(format!("the certificate {} does not cover {}", self.named(), lacking.join(", ")));
+            return Some(Differs::Lacks(lacking));
         }
         // One that was made for names which are no longer wanted would go on vouching for them.
-        let unwanted: Vec<&str> =
-            held.names.iter().filter(|name| !wanted.names.contains(name)).map(|name| name.as_str()).collect();
+        let unwanted: Vec<Hostname> = held.names.iter().filter(|name| !wanted.names.contains(name)).cloned().collect();
         if held.origin != Origin::Elsewhere && !unwanted.is_empty() {
-            let unwanted = unwanted.join(", ");
-            return Some(format!("the certificate {} covers {unwanted}, which is no longer wanted", self.named()));
+            return Some(Differs::Unwanted(unwanted));
         }
         let issued_by = wanted.terms.issued_by;
         match (wanted.authority.map(|authority| self.desired.authority(authority)), held.origin) {
             // One that was bought is taken over, and renewed over ACME when it is due.
             (Some(_), Origin::Elsewhere) => {}
             (Some(authority), Origin::Authority) if held.authority == authority.directory.as_str() => {}
-            (Some(authority), _) => {
-                return Some(format!("the certificate {} is not from [authority.{}]", self.named(), authority.name));
-            }
+            (Some(authority), _) => return Some(Differs::OtherAuthority(authority.name.clone())),
             (None, origin) if origin != issued_by => {
-                return Some(format!(
-                    "the certificate {} is issued by \"{origin}\", not \"{issued_by}\"",
-                    self.named()
-                ));
+                return Some(Differs::OtherOrigin { is: origin, wanted: issued_by });
             }
             (None, _) => {}
         }
@@ -180,83 +147,39 @@ impl Judging<'_> {
             let terms = wanted.ordered_terms(self.desired.authority(authority));
             let pairs =
                 [("profile", &ordered.profile, &terms.profile), ("root", &ordered.chain_root, &terms.chain_root)];
-            if let Some((what, was, now)) = pairs.into_iter().find(|(_, was, now)| was != now) {
-                let quoted = |text: &Option<String>| {
-                    text.as_ref().map_or_else(
-                        || format!("the authority's usual {what}"),
-                        |text| format!("the {what} \"{text}\""),
-                    )
-                };
-                let (was, now) = (quoted(was), quoted(now));
-                return Some(format!(
-                    "the certificate {} was ordered with {was}, and the manifest wants {now}",
-                    self.named()
-                ));
+            if let Some((what, is, wanted)) = pairs.into_iter().find(|(_, is, wanted)| is != wanted) {
+                return Some(Differs::OtherTerms { what: what.to_owned(), is: is.clone(), wanted: wanted.clone() });
             }
         }
         let own_key = held.origin != Origin::Elsewhere;
-        (own_key && held.key != Some(wanted.terms.key))
-            .then(|| format!("the certificate {} does not have a key of the kind {}", self.named(), wanted.terms.key))
+        (own_key && held.key != Some(wanted.terms.key)).then(|| Differs::OtherKey(wanted.terms.key.to_string()))
     }
 
-    fn not_delivered(&self, undelivered: &Undelivered) -> Option<Finding> {
-        if let Some(file) = undelivered.files.first() {
-            let says = format!("{file} does not contain the certificate {}", self.named());
-            let finding =
-                Finding::new(Code::CertificateUndelivered, Pin::Certificate, says, "Run settle: it writes the file");
-            return Some(finding.seen(undelivered.files.iter().skip(1).cloned()));
-        }
-        if let Some((address, served)) = undelivered.listeners.first().filter(|_| undelivered.commands.is_empty()) {
-            let got = match served {
-                ServedView::Certificate { sha256, .. } => format!("serves certificate {}…", sha256.short()),
-                ServedView::Failed { why, .. } => format!("serves none: {why}"),
-                ServedView::NotTried => "was not asked".to_owned(),
-            };
-            let says = format!("{address} {got}, not the certificate {}", self.named());
-            let remedy = "Run settle; if that does not help, check that this server reads the delivered files";
-            let others = undelivered.listeners.iter().skip(1).map(|(address, _)| address.to_string());
-            let finding = Finding::new(Code::ServedCertificateDiffers, Pin::Certificate, says, remedy);
-            return Some(finding.seen(others));
-        }
-        let (command, said) = undelivered.commands.first()?;
-        let says = match said {
-            Some(said) => {
-                format!("the command `{command}` failed after the certificate {} was delivered: {said}", self.named())
-            }
-            None => format!("the command `{command}` has not run since the certificate {} was delivered", self.named()),
-        };
-        Some(Finding::new(Code::CommandFailed, Pin::Certificate, says, "Run settle: it runs the command again"))
-    }
-
-    /// Whose task it is, and what to do.
-    fn remedy(&self, does: &str) -> (PinState, String) {
+    /// Who makes the next one, and how the pin stands until then.
+    fn renewal(&self) -> (Renewal, PinState) {
         match self.wanted.terms.issued_by {
-            Origin::Authority | Origin::SelfSigned | Origin::Platform => {
-                (PinState::Loose, format!("Run settle: it {does}"))
-            }
-            Origin::Elsewhere => {
-                let name = &self.wanted.name;
-                let remedy = format!(
-                    "Make a signing request with: pindrel cert request {name}; then import the issued certificate with: pindrel cert import {name} FILES"
-                );
-                (PinState::Blocked, remedy)
-            }
+            Origin::Authority | Origin::SelfSigned | Origin::Platform => (Renewal::Settle, PinState::Loose),
+            Origin::Elsewhere => (Renewal::Person, PinState::Blocked),
         }
     }
+}
 
-    fn names(&self) -> String {
-        self.wanted.names.first().map_or_else(String::new, |first| match self.wanted.names.len() {
-            1 => first.to_string(),
-            more => format!("{first} and {} more", more - 1),
-        })
+fn not_delivered(undelivered: &Undelivered) -> Option<CertificateCause> {
+    if !undelivered.files.is_empty() {
+        return Some(CertificateCause::Undelivered { files: undelivered.files.clone() });
     }
-
-    fn named(&self) -> String {
-        match self.wanted.names.first() {
-            Some(first) if first.as_str() == self.wanted.name => format!("of {first}"),
-            _ => format!("\"{}\"", self.wanted.name),
-        }
+    let mut listeners = undelivered.listeners.iter().filter(|_| undelivered.commands.is_empty());
+    if let Some((address, served)) = listeners.next() {
+        let got = match served {
+            // Its address is the listener's.
+            ServedView::Failed { why, .. } => Got::Nothing { address: None, why: why.clone() },
+            served => Got::from(served),
+        };
+        let others = listeners.map(|(address, _)| address.to_string()).collect();
+        return Some(CertificateCause::NotServed { address: address.to_string(), got, others });
     }
+    let (command, said) = undelivered.commands.first()?;
+    Some(CertificateCause::Command { command: command.clone(), said: said.clone() })
 }
 
 /// The whole days from `from` to `until`.

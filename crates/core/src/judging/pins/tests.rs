@@ -10,7 +10,7 @@ use crate::desired::{AuthorityId, HostnameId, resolved};
 use crate::endpoints::endpoint::{CustomHostnames, Deployment, EndpointInfo, EndpointKind};
 use crate::judging::facts::Origin;
 use crate::judging::facts::*;
-use crate::judging::findings::Code;
+use crate::judging::findings::{AuthorityCause, Code};
 use crate::planning::plan::{Goal, Outlook, Planner, Step};
 use crate::values::KeyKind;
 use crate::values::{Serial, Ttl};
@@ -399,16 +399,16 @@ fn each_change_is_diagnosed_and_leads_to_its_steps() {
         let mut scene = Scene::held(&desired);
         change(&mut scene);
         let (pins, outlook, actions) = scene.look(&desired);
-        let finding = pins.findings().find(|finding| finding.code == *code);
+        let finding = pins.findings().find(|finding| finding.code() == *code);
         let finding = finding.unwrap_or_else(|| panic!("{code} not among {:?}", pins.findings().collect::<Vec<_>>()));
-        assert_eq!(pins.get(finding.pin).state, *state, "{code}");
-        assert!(!finding.says.is_empty() && !finding.remedy.is_empty(), "{code}");
+        assert_eq!(pins.get(finding.pin()).state, *state, "{code}");
+        assert!(!finding.says().is_empty() && !finding.remedy().is_empty(), "{code}");
         assert_eq!(actions, *steps, "{code}");
         match outlook {
             Outlook::Blocked(findings) => {
                 assert_eq!(*state, PinState::Blocked, "{code}");
-                assert!(findings.iter().all(|finding| pins.get(finding.pin).state == PinState::Blocked), "{code}");
-                assert!(findings.iter().any(|finding| finding.code == *code), "{code}");
+                assert!(findings.iter().all(|finding| pins.get(finding.pin()).state == PinState::Blocked), "{code}");
+                assert!(findings.iter().any(|finding| finding.code() == *code), "{code}");
             }
             Outlook::Outage(_) => assert!(code.is_outage(), "{code}"),
             Outlook::Waiting(_) => assert_eq!(*code, Code::ParentUnreachable, "{code}"),
@@ -447,8 +447,12 @@ fn a_bought_certificate_is_a_persons_work_but_serves_until_it_ends() {
     scene.binding = BindingView::Absent;
     let (pins, outlook, actions) = scene.look(&desired);
     let finding = &pins.certificate.findings[0];
-    assert_eq!((pins.certificate.state, finding.code), (PinState::Blocked, Code::CertificateAwaited));
-    assert!(finding.remedy.contains("cert request") && finding.remedy.contains("cert import"), "{}", finding.remedy);
+    assert_eq!((pins.certificate.state, finding.code()), (PinState::Blocked, Code::CertificateAwaited));
+    assert!(
+        finding.remedy().contains("cert request") && finding.remedy().contains("cert import"),
+        "{}",
+        finding.remedy()
+    );
     assert!(matches!(outlook, Outlook::Blocked(_)), "what is left after the steps: {outlook:?}");
     assert_eq!(actions, ["store", "bind", "connect", "answer"]);
 
@@ -541,7 +545,7 @@ fn a_certificate_alone_is_issued_and_delivered_and_then_held() {
             let report = judge_certificate(&desired, wanted, held, Some(&Undelivered::default()), now());
             let outlook = planner.add_certificate(id);
             let steps = planner.into_steps();
-            assert_eq!(steps.first().map(|step| &step.why), report.findings.first().map(|finding| &finding.says));
+            assert_eq!(steps.first().map(|step| step.why.clone()), report.findings.first().map(Finding::says));
             (outlook, steps)
         };
         let (outlook, steps) = steps_of(None);
@@ -681,8 +685,8 @@ fn a_gate_stops_only_the_work_that_it_is_about() {
         let (outlook, steps) = plan_delivered(|scene, knowledge| {
             is_due(scene);
             let until = Timestamp::from_second(now().as_second() + until).unwrap();
-            let finding = Finding::of(Code::RateLimited, "too many orders", "Wait");
-            let finding = finding.again(crate::judging::findings::Again::At(until));
+            let limited = AuthorityCause::RateLimited { until, said: "too many orders".into() };
+            let finding = Finding::authority("main", limited);
             held_until = Some(finding.clone());
             knowledge.holds.insert(crate::desired::CertificateId(0), (until, finding));
         });
@@ -703,12 +707,12 @@ fn a_binding_is_known_only_at_the_endpoint_that_it_was_written_to() {
     scene.ownership.bindings.insert(elsewhere, written);
     let pins = scene.look(&desired).0;
     assert!(pins.binding.is_in_force(), "an equal one is right, whoever made it");
-    assert_eq!(pins.binding.findings[0].code, Code::FormerBinding, "the other one is not forgotten");
+    assert_eq!(pins.binding.findings[0].code(), Code::FormerBinding, "the other one is not forgotten");
     if let BindingView::Present { binding, .. } = &mut scene.binding {
         binding.certificate = Some(Fingerprint::of(b"stranger"));
     }
     let (pins, outlook, actions) = scene.look(&desired);
-    assert_eq!(pins.binding.findings[0].code, Code::BindingForeign);
+    assert_eq!(pins.binding.findings[0].code(), Code::BindingForeign);
     assert!(matches!(outlook, Outlook::Blocked(_)) && actions.is_empty());
 }
 
@@ -727,13 +731,13 @@ fn addresses_of_a_family_that_this_machine_lacks_are_left_out_while_others_serve
     // One that has a route to any of the family misses the others of it.
     scene.zone.servers.push(server("[2001:db8::54]:53", &serves));
     assert_eq!(
-        judge_zone(&desired.zones[0], &Fact { seen: now(), value: scene.zone.clone() }).findings[0].code,
+        judge_zone(&desired.zones[0], &Fact { seen: now(), value: scene.zone.clone() }).findings[0].code(),
         Code::ServerUnreachable
     );
     // Where nobody serves, everybody is told.
     scene.zone.servers = vec![server("192.0.2.1:53", &out), server("[2001:db8::53]:53", &out)];
     let told = &judge_zone(&desired.zones[0], &Fact { seen: now(), value: scene.zone.clone() }).findings[0];
-    assert_eq!(told.evidence.len(), 2, "{told:?}");
+    assert_eq!(told.words().evidence.len(), 2, "{told:?}");
     for (address, local) in [
         ("169.254.169.254", true),
         ("fe80::1", true),

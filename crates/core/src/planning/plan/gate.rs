@@ -8,9 +8,9 @@ use jiff::Timestamp;
 use super::Work;
 use crate::desired::{CertificateId, Desired, EndpointId, ZoneId};
 use crate::judging::facts::{EndpointView, Knowledge, Origin, RetiringId};
-use crate::judging::findings::{Code, Finding};
+use crate::judging::findings::{Code, EndpointCause, Finding, LeftoverCause};
 use crate::judging::pin::PinState;
-use crate::judging::pins::{Known, PinReport, Pins, judge_zone, platform_unreachable};
+use crate::judging::pins::{Known, PinReport, Pins, judge_zone};
 
 /// Whether a piece of work may begin.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -62,7 +62,7 @@ pub fn gate(
             let Some(pins) = pins else { return Gate::Go };
             let reports = [&pins.alias, &pins.zone];
             // What somebody else makes is waited for.
-            let is_awaited = |finding: &&Finding| finding.code == Code::AliasAwaited;
+            let is_awaited = |finding: &&Finding| finding.code() == Code::AliasAwaited;
             let persons: Vec<Finding> = reports
                 .iter()
                 .filter(|report| report.state == PinState::Blocked)
@@ -97,18 +97,14 @@ fn gate_of_platform(id: EndpointId, desired: &Desired, knowledge: &Knowledge) ->
     let Some(EndpointView::Unreachable { why, .. }) = knowledge.endpoints.get(&id).map(|fact| &fact.value) else {
         return Gate::Go;
     };
-    Gate::Until(vec![platform_unreachable(desired.endpoint(id), why)])
+    let endpoint = desired.endpoint(id);
+    Gate::Until(vec![Finding::endpoint(&endpoint.name, EndpointCause::unreachable(endpoint, why))])
 }
 
 fn gate_of_removal(id: RetiringId, desired: &Desired, knowledge: &Knowledge) -> Gate {
     let retiring = knowledge.retiring(id);
     let Some(zone) = retiring.zone else {
-        let says = format!("{} lies in no zone of the manifest, so its alias cannot be removed", retiring.hostname);
-        let remedy = format!(
-            "Put its zone back into the manifest; or delete its alias by hand, then run: pindrel retire --forget {}",
-            retiring.hostname
-        );
-        return Gate::Person(vec![Finding::of(Code::LeftOver, says, remedy)]);
+        return Gate::Person(vec![Finding::leftover(&retiring.hostname, LeftoverCause::NoZone)]);
     };
     gate_of_zone(zone, desired, knowledge)
 }
@@ -120,7 +116,7 @@ fn gate_of_zone(zone: ZoneId, desired: &Desired, knowledge: &Knowledge) -> Gate 
 }
 
 fn outage(findings: &[Finding]) -> Gate {
-    let down: Vec<Finding> = findings.iter().filter(|finding| finding.code.is_outage()).cloned().collect();
+    let down: Vec<Finding> = findings.iter().filter(|finding| finding.code().is_outage()).cloned().collect();
     if down.is_empty() { Gate::Go } else { Gate::Until(down) }
 }
 
@@ -148,7 +144,7 @@ fn gate_of_challenges(id: CertificateId, desired: &Desired, knowledge: &Knowledg
         match report.state {
             PinState::Blocked => persons.extend(report.findings),
             _ if is_urgent && fact.value.is_first_serving() => {}
-            _ => down.extend(report.findings.into_iter().filter(|finding| finding.code == Code::ServerUnreachable)),
+            _ => down.extend(report.findings.into_iter().filter(|finding| finding.code() == Code::ServerUnreachable)),
         }
     }
     if !down.is_empty() {

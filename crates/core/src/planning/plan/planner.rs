@@ -9,7 +9,7 @@ use super::{Gate, Goal, HostnameRef, Outlook, Step, Work, gate, needs};
 use crate::desired::{CertificateId, Desired, HostnameId};
 use crate::endpoints::endpoint::EndpointInfo;
 use crate::judging::facts::{AliasView, EndpointView, Knowledge, Ownership, ReplaceReason, RetiringId};
-use crate::judging::findings::{Code, Finding};
+use crate::judging::findings::{AliasCause, Code, Finding, LeftoverCause};
 use crate::judging::pin::PinState;
 use crate::judging::pins::{Known, PinReport, Pins, judge_certificate};
 use crate::names::name::Hostname;
@@ -121,12 +121,8 @@ impl<'p> Planner<'p> {
                     planned.push(self.require(Work::Unbind(HostnameRef::Retiring(id), endpoint), &mut aim));
                 }
                 None => {
-                    let says = format!("{} is bound at {key}, which is not in the manifest", retiring.hostname);
-                    let remedy = format!(
-                        "Put that endpoint back into the manifest; or delete the binding there, then run: pindrel retire --forget {}",
-                        retiring.hostname
-                    );
-                    aim.hindrances.push(Gate::Person(vec![Finding::of(Code::LeftOver, says, remedy)]));
+                    let gone = LeftoverCause::EndpointGone { at: key.clone() };
+                    aim.hindrances.push(Gate::Person(vec![Finding::leftover(&retiring.hostname, gone)]));
                 }
             }
         }
@@ -140,7 +136,7 @@ impl<'p> Planner<'p> {
         if report.state == PinState::Held {
             return Outlook::Held;
         }
-        if report.findings.iter().any(|finding| finding.code == Code::CertificateRevoked) {
+        if report.findings.iter().any(|finding| finding.code() == Code::CertificateRevoked) {
             return Outlook::Blocked(report.findings.clone());
         }
         self.add_for_certificate(id, Work::Deliver(id))
@@ -282,7 +278,7 @@ impl<'p> Planner<'p> {
     fn is_usable_meanwhile(&self, work: Work, report: &PinReport) -> bool {
         let Work::Issue(id) = work else { return false };
         let Some(held) = self.knowledge.certificate(id).filter(|held| self.now < held.not_after) else { return false };
-        let only_late = |finding: &Finding| match finding.code {
+        let only_late = |finding: &Finding| match finding.code() {
             Code::CertificateDue | Code::CertificateAwaited => true,
             Code::CertificateReplaced => matches!(held.replace, Some(ReplaceReason::Requested(_))),
             _ => false,
@@ -323,7 +319,7 @@ impl<'p> Planner<'p> {
     fn why(&mut self, work: Work, after: &[u32], aim: &Aim<'_>) -> String {
         let renewed = !after.is_empty();
         let of = |report: Option<&PinReport>| match report.and_then(|report| report.findings.first()) {
-            Some(finding) => finding.says.clone(),
+            Some(finding) => finding.says(),
             None => "it has not been looked at yet".into(),
         };
         match work {
@@ -387,10 +383,8 @@ impl<'p> Planner<'p> {
         let (desired, wanted) = (self.desired, self.desired.hostname(id));
         let known = Known::about(desired, self.knowledge, id);
         let name = &desired.endpoint(known.at).name;
-        let says = format!("the alias of {} is held back until you have looked at {name}", wanted.hostname);
-        let Some(info) = known.info() else {
-            return Finding::of(Code::AliasHeldBack, says, "Run settle");
-        };
+        let held_back = |look| Finding::alias(&wanted.hostname, AliasCause::HeldBack { endpoint: name.clone(), look });
+        let Some(info) = known.info() else { return held_back(None) };
         let authority = desired.certificate(wanted.certificate).authority.map(|id| desired.authority(id));
         let roots = authority.and_then(|authority| authority.issued_roots.as_ref());
         let roots = roots.map_or_else(String::new, |path| format!(" --cacert {}", shell_word(path.display())));
@@ -406,8 +400,7 @@ impl<'p> Planner<'p> {
         let path = &wanted.expect.path;
         let url = shell_word(format_args!("https://{host}{shown_port}{path}"));
         let resolve = shell_word(format_args!("{host}:{port}:{address}"));
-        let curl = format!("curl{roots} --resolve {resolve} {url}");
-        Finding::of(Code::AliasHeldBack, says, format!("Look with: {curl}; then run settle"))
+        held_back(Some(format!("curl{roots} --resolve {resolve} {url}")))
     }
 
     fn target(&self, work: Work) -> String {
@@ -480,13 +473,13 @@ impl<'p> Planner<'p> {
 }
 
 fn is_undelivered(finding: &Finding) -> bool {
-    matches!(finding.code, Code::CertificateUndelivered | Code::CommandFailed | Code::ServedCertificateDiffers)
+    matches!(finding.code(), Code::CertificateUndelivered | Code::CommandFailed | Code::ServedCertificateDiffers)
 }
 
 /// Says whether another certificate is needed: it is not held, and not only for want of a
 /// delivery.
 fn lacks_issue(report: &PinReport) -> bool {
-    let kept = |finding: &Finding| is_undelivered(finding) || finding.code == Code::CertificateRevoked;
+    let kept = |finding: &Finding| is_undelivered(finding) || finding.code() == Code::CertificateRevoked;
     report.state != PinState::Held && !report.findings.iter().any(kept)
 }
 
@@ -515,7 +508,7 @@ fn outlook(hindrances: Vec<Gate>) -> Outlook {
             Gate::Person(findings) => findings.into_iter().for_each(|finding| add(&mut persons, finding)),
             Gate::Until(findings) => {
                 for finding in findings {
-                    let waits = finding.again.at().is_some() || !finding.code.is_outage();
+                    let waits = finding.again().at().is_some() || !finding.code().is_outage();
                     add(if waits { &mut waiting } else { &mut down }, finding);
                 }
             }

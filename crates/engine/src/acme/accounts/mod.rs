@@ -9,7 +9,7 @@ use pindrel_acme::{Registered, RequestSigner, TransportError};
 use pindrel_core::certificates::acme::account::{self, AccountStatus};
 use pindrel_core::certificates::acme::jws::{Jwk, Unsigned};
 use pindrel_core::desired::AuthorityId;
-use pindrel_core::judging::findings::{Code, Finding};
+use pindrel_core::judging::findings::{AuthorityCause, Finding};
 use pindrel_core::values::KeyKind;
 use pindrel_keys::{AccountKey, external_mac};
 use pindrel_state::{AccountRow, Claim};
@@ -123,9 +123,7 @@ impl Accounts {
         };
         let (key, mut row) = match (how.key, known) {
             (Some(key), Some(row)) if self.key_of(&row)?.jwk() != key.jwk() => {
-                let says = format!("an account with another key already exists at {directory}");
-                let remedy = "Change its key with: pindrel account change-key, or close it first";
-                return Err(Finding::of(Code::AuthorityRefuses, says, remedy));
+                return Err(Finding::authority(directory, AuthorityCause::OtherAccountKey));
             }
             (_, Some(row)) => (self.key_of(&row)?, row),
             (given, None) => {
@@ -202,10 +200,8 @@ impl Accounts {
             TransportError::Refused { problem, .. }
                 if bound && matches!(problem.error(), "malformed" | "unauthorized" | "externalAccountRequired") =>
             {
-                let says = format!("{} does not accept the external account key: {problem}", wanted.name);
-                let remedy =
-                    format!("Check id, secret and algorithm of external_account_key in [authority.{}]", wanted.name);
-                Finding::of(Code::AuthorityRefuses, says, remedy)
+                let said = problem.to_string();
+                Finding::authority(&wanted.name, AuthorityCause::ExternalKeyRefused { said })
             }
             _ => transport_failed(error),
         })
@@ -260,10 +256,7 @@ impl Accounts {
         let wanted = self.context.desired.authority(id);
         let directory = wanted.directory.as_str();
         let authority = self.authority(id).await?;
-        let none = || {
-            let says = format!("there is no open account at {}", wanted.name);
-            Finding::of(Code::AccountMissing, says, format!("Open one with: pindrel account register {}", wanted.name))
-        };
+        let none = || Finding::authority(&wanted.name, AuthorityCause::NoAccount { closed: true });
         let read = async || {
             let row = self.context.state.account(directory).await.map_err(state_failed)?;
             row.filter(|row| row.status == AccountStatus::Valid).ok_or_else(none)
@@ -321,7 +314,7 @@ impl Accounts {
                 Err(finding) => {
                     let key = self.key_of(&row).ok();
                     let report = self.report(*id, Some(&row), key.as_ref(), None);
-                    reports.push(AccountReport { unreachable: Some(finding.says), ..report });
+                    reports.push(AccountReport { unreachable: Some(finding.says()), ..report });
                 }
             }
         }
@@ -423,14 +416,11 @@ impl Accounts {
 
 /// Says that an authority opens accounts only for those whom it knows otherwise.
 pub(crate) fn no_external_key(wanted: &pindrel_core::desired::Authority) -> Finding {
-    let says = format!("{} opens accounts only with an external account key", wanted.name);
-    let remedy = format!("Write external_account_key in [authority.{}]", wanted.name);
-    Finding::of(Code::AccountMissing, says, remedy)
+    Finding::authority(&wanted.name, AuthorityCause::ExternalKeyMissing)
 }
 
 fn no_account(directory: &str) -> Finding {
-    let says = format!("there is no account at {directory}");
-    Finding::of(Code::AccountMissing, says, "Open one with: pindrel account register")
+    Finding::authority(directory, AuthorityCause::NoAccount { closed: false })
 }
 
 /// The row that an account key is sealed for.

@@ -7,7 +7,7 @@ use pindrel_acme::TransportError;
 use pindrel_core::certificates::acme::jws::Payload;
 use pindrel_core::certificates::acme::order::{Call, Issued, OrderError, Purpose, Want};
 use pindrel_core::judging::facts::{HeldCertificate, Origin};
-use pindrel_core::judging::findings::{Code, Finding};
+use pindrel_core::judging::findings::{CertificateCause, Finding};
 use pindrel_core::names::name::in_words;
 use pindrel_keys::{Chain, ChainError};
 use pindrel_state::{Claim, Moment, OrderPhase, OrderRow};
@@ -44,17 +44,17 @@ impl Orders {
                 }
                 Want::Wait { until, .. } if until <= self.context.clock.now() => order.flow.waited(),
                 Want::Wait { until, what } => {
-                    let says = format!(
-                        "{} is still processing the order for {}",
-                        order.row.authority,
-                        in_words(&order.row.names)
-                    );
+                    let processing = CertificateCause::OrderProcessing {
+                        authority: order.row.authority.clone(),
+                        names: order.row.names.clone(),
+                    };
+                    let name = &self.context.desired.certificate(request.certificate).name;
                     return Ok(Progress::NotYet(Wait {
                         until: Some(until),
                         topic: "order",
                         what: what.to_owned(),
                         within: None,
-                        finding: Finding::of(Code::OrderFailed, says, "Run settle later: it continues the same order"),
+                        finding: Finding::certificate(name, processing),
                     }));
                 }
                 Want::Done(issued) => {
@@ -167,13 +167,12 @@ impl Orders {
         let roots = self.context.drivers.roots(&trusted_of_authority(authority)).map_err(OrderEnd::Deferred)?;
         let key = self.order_key(row).map_err(OrderEnd::GivenUp)?;
         let wrong = |error: ChainError| {
-            let says = format!(
-                "the certificate that {} issued for {} cannot be used: {error}",
-                authority.name,
-                in_words(&row.names)
-            );
-            let remedy = "Check that issued_roots names the authority's roots; otherwise report it to the authority";
-            let finding = Finding::of(Code::IssuedUnusable, says, remedy);
+            let unusable = CertificateCause::IssuedUnusable {
+                authority: authority.name.clone(),
+                names: row.names.clone(),
+                why: error.to_string(),
+            };
+            let finding = Finding::certificate(&row.certificate, unusable);
             match error {
                 // The certificate may be right and the manifest wrong: it is read again, and no other
                 // one is ordered, once the roots are corrected.

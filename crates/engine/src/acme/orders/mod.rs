@@ -205,7 +205,7 @@ impl Orders {
         self.context.note(format!(
             "the order for {} that names its predecessor is refused, so another one is made that names none: {}",
             in_words(&row.names),
-            refused.says
+            refused.says()
         ));
         let mut row =
             OrderRow { id: 0, replaces: None, url: None, phase: OrderPhase::Asked, ended: None, says: None, ..row };
@@ -247,7 +247,7 @@ impl Orders {
         };
         row.id = self.persist_order(claim, &row).await?;
         if let Err(finding) = self.rate_limits.spend_order(request.authority, &row, renewal).await {
-            self.give_up_row(claim, row, &finding.says).await?;
+            self.give_up_row(claim, row, &finding.says()).await?;
             return Err(finding);
         }
         Ok(self.in_progress(row, account, false))

@@ -34,7 +34,7 @@ impl Orders {
                 self.give_up_row(claim, row, UNWANTED).await
             };
             if let Err(finding) = self.context.claimed_if_free(&certificate_claim(&name), give_up).await {
-                self.context.note(finding.says);
+                self.context.note(finding.says());
             }
         }
         Ok(())
@@ -90,8 +90,8 @@ impl Orders {
             }
             Err(finding) => {
                 // Such an order can never be finalized.
-                self.context.note(format!("the order for {} is abandoned: {}", in_words(&row.names), finding.says));
-                self.give_up_row(claim, row, &finding.says).await?;
+                self.context.note(format!("the order for {} is abandoned: {}", in_words(&row.names), finding.says()));
+                self.give_up_row(claim, row, &finding.says()).await?;
                 return Ok(None);
             }
         }

@@ -1,7 +1,7 @@
 //! Exporting a certificate in the form that is asked for.
 
 use pindrel_core::certificates::delivery::{Contents, Piece};
-use pindrel_core::judging::findings::{Code, Finding};
+use pindrel_core::judging::findings::{CertificateCause, FileFault, Finding, MachineCause};
 use pindrel_core::names::name::Hostname;
 use pindrel_core::text::display_text::io_reason;
 use pindrel_keys::bundle::pkcs12;
@@ -61,10 +61,7 @@ impl CertificateRequests {
         match form.contents() {
             Contents::Pem(pieces) => Ok(pem_of(&pieces, &chain, &key)),
             Contents::Pkcs12 => {
-                let password = password.ok_or_else(|| {
-                    let says = "a PKCS#12 file needs a password";
-                    Finding::of(Code::DeliveryFailed, says, "Give one with --password env:NAME or file:PATH")
-                })?;
+                let password = password.ok_or_else(|| Finding::certificate(name, CertificateCause::PasswordMissing))?;
                 let alias = row.held.names.first().map_or(name, Hostname::as_str);
                 let made = pkcs12(&chain, &key, alias, password);
                 made.map(Zeroizing::new).map_err(|error| internal(error.to_string()))
@@ -79,7 +76,7 @@ impl CertificateRequests {
 /// A [`Finding`].
 pub fn write_export(path: &std::path::Path, bytes: &[u8], form: ExportForm) -> Result<(), Finding> {
     replace_file(path, bytes, form.contents().default_mode().bits(), (None, None)).map_err(|error| {
-        let says = format!("{} cannot be written: {}", path.display(), io_reason(&error));
-        Finding::of(Code::DeliveryFailed, says, "Make sure that its folder exists and that this user may write there")
+        let why = FileFault::Unwritable { why: io_reason(&error), exported: true };
+        Finding::machine(MachineCause::File { path: path.to_owned(), why })
     })
 }

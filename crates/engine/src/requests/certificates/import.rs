@@ -3,7 +3,7 @@
 use jiff::Timestamp;
 use pindrel_core::desired::CertificateId;
 use pindrel_core::judging::facts::Origin;
-use pindrel_core::judging::findings::{Code, Finding};
+use pindrel_core::judging::findings::{CertificateCause, Code, Finding, Report};
 use pindrel_core::names::name::Hostname;
 use pindrel_core::values::Fingerprint;
 use pindrel_keys::ChainError;
@@ -56,10 +56,8 @@ impl CertificateRequests {
         let bundle =
             Bundle::assemble(files, lent, password, self.context.drivers.pkcs12()).map_err(|error| refused(&error))?;
         let Bundle { chain, key, left_out } = bundle;
-        let key = key.or(held.map(|(_, key)| key)).ok_or_else(|| {
-            let says = format!("no private key for \"{}\" is among the files or in the state", wanted.name);
-            Finding::of(Code::ImportRefused, says, "Add the file of the private key")
-        })?;
+        let key = key.or(held.map(|(_, key)| key));
+        let key = key.ok_or_else(|| Finding::certificate(wanted, CertificateCause::ImportWithoutKey))?;
         let trusted = match wanted.authority {
             Some(authority) => trusted_of_authority(self.context.desired.authority(authority)),
             None => trusted_elsewhere(&wanted.terms),
@@ -76,7 +74,8 @@ impl CertificateRequests {
                 }
                 _ => "Have it issued again".into(),
             };
-            Finding::of(Code::ImportRefused, format!("the certificate in {shown} cannot be used: {error}"), remedy)
+            let says = format!("the certificate in {shown} cannot be used: {error}");
+            Finding::reported(Report::new(Code::ImportRefused, says, remedy))
         })?;
         let summary = ImportSummary {
             sha256: chain.fingerprint(),
@@ -112,5 +111,5 @@ fn refused(error: &BundleError) -> Finding {
         BundleError::OtherKey { .. } => "Give the certificate that belongs to this key, or the key that belongs to it",
         _ => "Have it issued again",
     };
-    Finding::of(Code::ImportRefused, error.to_string(), remedy)
+    Finding::reported(Report::new(Code::ImportRefused, error.to_string(), remedy))
 }

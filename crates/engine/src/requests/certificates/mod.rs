@@ -11,7 +11,7 @@ mod show;
 
 use std::sync::Arc;
 
-use pindrel_core::judging::findings::{Code, Finding};
+use pindrel_core::judging::findings::{CertificateCause, Finding};
 
 use crate::acme::accounts::Accounts;
 use crate::acme::spending::RateLimits;
@@ -32,8 +32,7 @@ fn request_row(name: &str) -> String {
 }
 
 fn unknown(name: &str) -> Finding {
-    let says = format!("there is no certificate \"{name}\"");
-    Finding::of(Code::CertificateMissing, says, "List the names with: pindrel cert list")
+    Finding::certificate(name, CertificateCause::Unknown)
 }
 
 /// What a person asks about certificates.

@@ -2,7 +2,7 @@
 
 use pindrel_core::desired::CertificateId;
 use pindrel_core::judging::facts::{Origin, ReplaceReason};
-use pindrel_core::judging::findings::{Code, Finding};
+use pindrel_core::judging::findings::{CertificateCause, Finding};
 use pindrel_state::CertificateRow;
 
 use crate::failure::state_failed;
@@ -17,9 +17,7 @@ impl CertificateRequests {
         for id in ids {
             let wanted = self.context.desired.certificate(*id);
             if wanted.terms.issued_by == Origin::Elsewhere {
-                let says = format!("the certificate \"{}\" is issued elsewhere", wanted.name);
-                let remedy = format!("Make a signing request with: pindrel cert request {}", wanted.name);
-                return Err(Finding::of(Code::CertificateAwaited, says, remedy));
+                return Err(Finding::certificate(wanted, CertificateCause::IssuedElsewhere { import: false }));
             }
             // A wish that is refused at once is not kept.
             if let Some(finding) = self.rate_limits.held_back(*id).await? {

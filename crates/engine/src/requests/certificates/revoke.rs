@@ -3,7 +3,7 @@
 use pindrel_acme::RequestSigner;
 use pindrel_core::desired::AuthorityId;
 use pindrel_core::judging::facts::{Origin, ReplaceReason};
-use pindrel_core::judging::findings::{Again, Code, Finding};
+use pindrel_core::judging::findings::{Again, CertificateCause, Finding};
 use pindrel_core::values::Fingerprint;
 use pindrel_state::{CertificateRow, Claim, Revocation};
 
@@ -99,7 +99,7 @@ impl CertificateRequests {
         let revoked = self.context.claimed(&revocation_claim(&row), async |_| self.revoke_row(&mut row).await).await;
         if let Err(finding) = revoked {
             // What is refused is not tried another way, nor again: a person decides.
-            if finding.again == Again::Person {
+            if finding.again() == Again::Person {
                 let undo = |row: &mut CertificateRow| {
                     row.revocation.clone_from(&before.revocation);
                     if row.held.replace != Some(ReplaceReason::KeyCompromised) {
@@ -127,14 +127,10 @@ impl CertificateRequests {
         let mut meant = history.into_iter().skip(1).filter(|row| row.held.sha256.to_string().starts_with(former));
         match (meant.next(), meant.next()) {
             (Some(row), None) => Ok(row),
-            (None, _) => {
-                let says = format!("\"{name}\" has had no certificate whose fingerprint begins with {former}");
-                Err(Finding::of(Code::CertificateMissing, says, format!("List them with: pindrel cert show {name}")))
-            }
-            (Some(_), Some(_)) => {
-                let says =
-                    format!("several former certificates of \"{name}\" have fingerprints that begin with {former}");
-                Err(Finding::of(Code::CertificateMissing, says, "Write more of its digits"))
+            (first, _) => {
+                let unclear =
+                    CertificateCause::FormerUnclear { fingerprint: former.to_owned(), several: first.is_some() };
+                Err(Finding::certificate(name, unclear))
             }
         }
     }
@@ -145,9 +141,8 @@ impl CertificateRequests {
         let Some(Revocation { reason, by_own_key, authority }) = row.revocation.clone() else { return Ok(()) };
         let directory = if authority.is_empty() { &row.held.authority } else { &authority };
         let Some(authority) = self.context.desired.authority_at(directory) else {
-            let says = format!("the manifest has no authority with the directory {directory}");
-            let remedy = "Put the authority back into the manifest until the revocation is done";
-            return Err(Finding::of(Code::AuthorityRefuses, says, remedy).again(Again::WhenChanged));
+            let gone = CertificateCause::RevokerGone { directory: directory.clone() };
+            return Err(Finding::certificate(&row.name, gone));
         };
         let (chain, key) = self.keys.chain_and_key(row)?;
         let leaf = &chain.certificates()[0];
@@ -185,8 +180,8 @@ impl CertificateRequests {
                 }
             };
             if let Err(finding) = self.context.claimed_if_free(&revocation_claim(&row), finish).await {
-                self.context.note(format!("the certificate \"{}\" is not revoked yet: {}", row.name, finding.says));
-                self.context.note(finding.remedy);
+                self.context.note(format!("the certificate \"{}\" is not revoked yet: {}", row.name, finding.says()));
+                self.context.note(finding.remedy());
             }
         }
         Ok(())
@@ -198,12 +193,5 @@ fn revocation_claim(row: &CertificateRow) -> String {
 }
 
 fn issuer_unknown(row: &CertificateRow) -> Finding {
-    let (says, remedy) = match row.held.origin {
-        Origin::SelfSigned => ("is self-signed, so nobody can revoke it", "Replace it with: pindrel cert renew"),
-        _ => (
-            "was imported, and the state does not know who issued it",
-            "Name the authority that issued it with --authority, or have it revoked where it was bought",
-        ),
-    };
-    Finding::of(Code::AuthorityRefuses, format!("the certificate \"{}\" {says}", row.name), remedy)
+    Finding::certificate(&row.name, CertificateCause::IssuerUnknown { origin: row.held.origin })
 }

@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use pindrel_core::desired::{EndpointDriver, EndpointId};
 use pindrel_core::endpoints::endpoint::{Binding, Deployment, EndpointInfo};
-use pindrel_core::judging::findings::{Code, Finding};
+use pindrel_core::judging::findings::{EndpointCause, Finding};
 use pindrel_core::names::name::Hostname;
 use pindrel_core::values::{Fingerprint, KeyKind};
 use pindrel_edge::{BoundHostname, EdgeError, Platform, StoreRemoval};
@@ -34,21 +34,19 @@ impl EndpointRequests {
     /// A [`Finding`] when the endpoint speaks no protocol, is not listed, or has the hostname bound.
     pub async fn try_protocol(&self, id: EndpointId, hostname: &Hostname) -> Result<Vec<ClauseReport>, Finding> {
         let endpoint = self.context.desired.endpoint(id);
-        let refused = |says: String, remedy: &str| Finding::of(Code::PlatformRefuses, says, remedy);
+        let refused = |cause| Finding::endpoint(&endpoint.name, cause);
         if !matches!(endpoint.driver, EndpointDriver::Http(_) | EndpointDriver::Program(_)) {
-            let says = format!("[endpoint.{}] does not speak the endpoint protocol", endpoint.name);
-            return Err(refused(says, "Name an endpoint whose driver is \"http\" or \"program\""));
+            return Err(refused(EndpointCause::NoProtocol));
         }
         let platform = self.context.drivers.platform(endpoint)?;
         let listed = platform.endpoints().await.map_err(|error| error.finding())?;
         let Some(info) = listed.into_iter().find(|info| info.id == endpoint.id) else {
-            let says = format!("the platform at {} has no endpoint \"{}\"", endpoint.platform(), endpoint.id);
-            return Err(refused(says, "Set its id to one that the platform lists"));
+            let (platform, id) = (endpoint.platform(), endpoint.id.clone());
+            return Err(refused(EndpointCause::NotListed { platform, id, known: Vec::new() }));
         };
         let bound = platform.binding(&info.id, hostname).await.map_err(|error| error.finding())?;
         if bound.is_some() {
-            let says = format!("{hostname} is bound at {}", endpoint.name);
-            return Err(refused(says, "Name a hostname that nobody uses: it is bound for the trial and taken away"));
+            return Err(refused(EndpointCause::TrialBound { hostname: hostname.clone() }));
         }
         let first = self.trial_certificate(hostname).await?;
         let second = self.trial_certificate(hostname).await?;

@@ -1,7 +1,7 @@
 //! A trial of the driver of one zone.
 
 use pindrel_core::desired::ZoneId;
-use pindrel_core::judging::findings::{Code, Finding};
+use pindrel_core::judging::findings::{Finding, ZoneCause};
 use pindrel_core::judging::pin::Pin;
 use pindrel_dns::conformance::trial;
 
@@ -17,8 +17,7 @@ impl ZoneRequests {
     pub async fn try_driver(&self, id: ZoneId, label: &str) -> Result<Vec<ClauseReport>, Finding> {
         let zone = self.context.desired.zone(id);
         if self.context.desired.is_handed_off(id) {
-            let says = format!("{} is edited by somebody else (driver = \"none\")", zone.name);
-            return Err(Finding::of(Code::UpdateRefused, says, "Name a zone that Pindrel changes"));
+            return Err(Finding::zone(&zone.name, ZoneCause::HandedOff));
         }
         let place = zone.name.below(label).map_err(|error| internal(error.to_string()))?;
         let driver = self.zones.driver(id, None).await?;

@@ -54,7 +54,7 @@ fn a_client_without_a_certificate_is_refused_where_one_is_required() {
         scene.answer.through[0].outcome = outcome;
         scene.answer.through[0].without_certificate = bare;
         let (pins, ..) = scene.look(&desired);
-        let code = pins.answer.findings.first().map(|finding| finding.code);
+        let code = pins.answer.findings.first().map(|finding| finding.code());
         assert_eq!(code, expected, "row {n}");
         assert_eq!(pins.answer.state == PinState::Held, expected.is_none(), "row {n}");
     }
@@ -96,7 +96,7 @@ fn what_the_endpoint_answers_itself_counts_until_the_alias_leads_there() {
         assert_eq!(pins.binding.state == PinState::Held, says.is_none(), "{status:?}");
         assert_eq!(pins.binding.is_in_force(), says.is_none(), "{status:?}: the alias must not follow");
         if let Some(says) = says {
-            assert!(pins.binding.findings[0].says.contains(says), "{:?}", pins.binding.findings[0]);
+            assert!(pins.binding.findings[0].says().contains(says), "{:?}", pins.binding.findings[0]);
         }
     }
 }
@@ -117,7 +117,7 @@ fn an_endpoint_that_takes_older_versions_than_wanted_is_told_before_the_alias_fo
             *tls12_status = status;
         }
         let (pins, ..) = scene.look(&desired);
-        let code = pins.binding.findings.first().map(|finding| finding.code);
+        let code = pins.binding.findings.first().map(|finding| finding.code());
         assert_eq!(code, (!held).then_some(Code::OldTlsServed), "{line} {status:?}");
     }
 }
@@ -152,7 +152,7 @@ fn a_certificate_of_the_platform_is_held_while_the_platform_renews_it() {
         });
         let (pins, outlook, steps) = scene.look(&desired);
         assert_eq!(pins.certificate.state, state, "row {n}: {:?}", pins.certificate);
-        assert_eq!(pins.certificate.findings.first().map(|finding| finding.code), code, "row {n}");
+        assert_eq!(pins.certificate.findings.first().map(|finding| finding.code()), code, "row {n}");
         assert_eq!(outlook == Outlook::Held, code.is_none(), "row {n}");
         assert!(!steps.contains(&"issue") && !steps.contains(&"store"), "row {n}: {steps:?}");
     }
@@ -160,7 +160,7 @@ fn a_certificate_of_the_platform_is_held_while_the_platform_renews_it() {
     if let EndpointView::Listed(info) = &absent.endpoint {
         assert!(!info.offers.issued_certificates);
     }
-    assert_eq!(absent.look(&desired).0.binding.findings[0].code, Code::NotOffered);
+    assert_eq!(absent.look(&desired).0.binding.findings[0].code(), Code::NotOffered);
 }
 
 /// A platform that binds only what its alias leads to gets the alias first, and its certificate before that.

@@ -32,10 +32,10 @@ fn what_others_made_goes_where_the_manifest_names_all_its_types() {
         scene.ownership.alias = Written::default();
         let (pins, _, actions) = scene.look(&desired);
         let found = pins.alias.findings.first();
-        assert_eq!((pins.alias.state, found.map(|finding| finding.code)), (state, code), "{types}: {found:?}");
+        assert_eq!((pins.alias.state, found.map(|finding| finding.code())), (state, code), "{types}: {found:?}");
         assert_eq!(actions.contains(&"alias"), state == PinState::Loose, "{types}: {actions:?}");
         if types == "\"A\"" && state == PinState::Blocked {
-            assert!(found.unwrap().remedy.contains("replace = [\"TXT\"]"), "only what is not named yet: {found:?}");
+            assert!(found.unwrap().remedy().contains("replace = [\"TXT\"]"), "only what is not named yet: {found:?}");
         }
     }
 }
@@ -53,10 +53,10 @@ fn what_somebody_else_makes_is_waited_for_and_never_a_matter_of_ttls() {
         let mut scene = Scene::held(&desired);
         scene.all_servers_give(&present);
         let (pins, _, actions) = scene.look(&desired);
-        let codes: Vec<Code> = pins.alias.findings.iter().map(|finding| finding.code).collect();
+        let codes: Vec<Code> = pins.alias.findings.iter().map(|finding| finding.code()).collect();
         assert_eq!((pins.alias.state, &codes[..]), (PinState::Blocked, &[Code::AliasAwaited][..]), "{present:?}");
         assert_eq!(actions, ["alias", "answer"], "it is waited for, and then verified");
-        assert!(pins.alias.findings[0].remedy.contains("pindrel handoff api.larkfield.example"));
+        assert!(pins.alias.findings[0].remedy().contains("pindrel handoff api.larkfield.example"));
     }
 }
 
@@ -115,7 +115,7 @@ fn a_zone_that_works_is_told_what_is_odd_and_is_marked_where_that_is_wanted() {
         let mut scene = Scene::held(&desired);
         change(&mut scene.zone);
         let (pins, _, actions) = scene.look(&desired);
-        let found = pins.zone.findings.first().map(|finding| finding.code);
+        let found = pins.zone.findings.first().map(|finding| finding.code());
         assert_eq!((pins.zone.state, found, &actions[..]), (state, code, steps), "{:?}", scene.zone);
     }
     // A dead server at an address that only the glue knows is no server to be started.
@@ -130,7 +130,7 @@ fn a_zone_that_works_is_told_what_is_odd_and_is_marked_where_that_is_wanted() {
         let status = ServerStatus::Unreachable { why: Unreachable::Refused };
         scene.zone.servers.push(ServerView { server: dead.parse().unwrap(), status });
         let (pins, ..) = scene.look(&desired);
-        assert!(pins.zone.findings[0].remedy.contains(remedy), "{dead}: {:?}", pins.zone.findings);
+        assert!(pins.zone.findings[0].remedy().contains(remedy), "{dead}: {:?}", pins.zone.findings);
     }
 }
 

@@ -1,13 +1,9 @@
-//! Findings: diagnosed causes with their evidence and their remedy.
+//! The stable words of findings, and what follows from each.
 
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
 use crate::judging::pin::Pin;
-use crate::text::display_text::bounded_line;
-
-/// The longest sentence of a finding, in characters: what a peer says within it is shorter.
-const LONGEST: usize = 2_000;
 
 macro_rules! codes {
     ($($pin:ident: { $($(#[doc = $doc:literal])+ $variant:ident = $word:literal, $again:expr;)+ })+) => {
@@ -36,7 +32,7 @@ macro_rules! codes {
             }
 
             /// Returns whether trying again usually helps.
-            fn again(self) -> Again {
+            pub(super) fn again(self) -> Again {
                 match self {
                     $($(Code::$variant => $again,)+)+
                 }
@@ -273,54 +269,5 @@ impl Code {
 impl std::fmt::Display for Code {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         f.pad(self.as_str())
-    }
-}
-
-/// One diagnosed cause.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Finding {
-    /// Its kind.
-    pub code: Code,
-    /// The pin that it loosens.
-    pub pin: Pin,
-    /// What is wrong, as one sentence.
-    pub says: String,
-    /// What was seen.
-    pub evidence: Vec<String>,
-    /// What to do.
-    pub remedy: String,
-    /// Whether trying again helps.
-    pub again: Again,
-}
-
-impl Finding {
-    /// Makes a finding without evidence.
-    pub fn new(code: Code, pin: Pin, says: impl Into<String>, remedy: impl Into<String>) -> Self {
-        let (says, remedy) = (bounded_line(says, LONGEST), bounded_line(remedy, LONGEST));
-        Finding { code, pin, says, evidence: Vec::new(), remedy, again: code.again() }
-    }
-
-    /// Makes a finding about the pin that such a finding is usually about.
-    pub fn of(code: Code, says: impl Into<String>, remedy: impl Into<String>) -> Self {
-        Finding::new(code, code.pin(), says, remedy)
-    }
-
-    /// Says that it is about another pin.
-    #[must_use]
-    pub fn on(self, pin: Pin) -> Self {
-        Finding { pin, ..self }
-    }
-
-    /// Says whether trying again helps, where that is known better than by the code.
-    #[must_use]
-    pub fn again(self, again: Again) -> Self {
-        Finding { again, ..self }
-    }
-
-    /// Adds what was seen.
-    #[must_use]
-    pub fn seen(mut self, evidence: impl IntoIterator<Item = String>) -> Self {
-        self.evidence.extend(evidence.into_iter().map(|text| bounded_line(text, LONGEST)));
-        self
     }
 }
