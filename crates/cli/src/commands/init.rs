@@ -1,11 +1,11 @@
 //! `pindrel init`
 
-use std::fmt::Write as _;
 use std::io::Write as _;
 use std::net::{IpAddr, SocketAddr};
 use std::path::{Path, PathBuf};
 
 use clap::{Args, ValueEnum};
+use pindrel_core::manifest::{Draft, TomlValue, inline, texts};
 use pindrel_core::names::name::{DnsName, Hostname};
 use pindrel_core::values::TsigAlgorithm;
 use pindrel_core::zones::resolver::ResolverAddress;
@@ -200,63 +200,54 @@ impl InitArgs {
     }
 
     fn manifest(&self, zone: &DnsName) -> String {
-        let mut text = String::from(
-            "# What should hold. `pindrel check` reads it, `pindrel settle` makes it so.\nmanifest = 1\n\n[defaults]\nauthority = \"main\"\nttl = \"10m\"\n\n",
-        );
-        self.write_authority(&mut text);
-        self.write_zone(zone, &mut text);
+        let mut draft = Draft::new("What should hold. `pindrel check` reads it, `pindrel settle` makes it so.");
+        draft.table("defaults", "").set("authority", "main").set("ttl", "10m");
+        self.write_authority(&mut draft);
+        self.write_zone(zone, &mut draft);
         if self.certificate_only {
-            self.write_certificate(&mut text);
+            self.write_certificate(&mut draft);
         } else {
-            self.write_endpoint(&mut text);
-            self.write_hostname(&mut text);
+            self.write_endpoint(&mut draft);
+            self.write_hostname(&mut draft);
         }
-        text
+        draft.to_text()
     }
 
-    fn write_authority(&self, text: &mut String) {
+    fn write_authority(&self, draft: &mut Draft) {
         let mailto = |address: &String| format!("mailto:{}", address.trim_start_matches("mailto:"));
-        text.push_str("# Where certificates are issued, over ACME.\n[authority.main]\n");
-        text.push_str(&line("directory", &given(self.authority.as_ref(), "the URL of the ACME directory")));
+        let authority = draft.named("authority", "main", "Where certificates are issued, over ACME.");
+        authority.set("directory", given(self.authority.as_ref(), "the URL of the ACME directory"));
         if self.contact.is_empty() {
-            text.push_str("# contact = [\"mailto:tls@larkfield.example\"]\n");
+            authority.hint("contact", texts(&["mailto:tls@larkfield.example"]));
         } else {
-            let contact: Vec<String> = self.contact.iter().map(mailto).collect();
-            text.push_str(&format!("contact = {}\n", toml_list(&contact)));
+            authority.set("contact", texts(&self.contact.iter().map(mailto).collect::<Vec<_>>()));
         }
-        let terms = "# true once you have read the authority's terms of service";
-        text.push_str(&format!("agree_to_terms = {:<5}                 {terms}\n", self.agree_to_terms));
-        text.push_str(&path_line("api_roots", self.api_roots.as_ref()));
-        text.push_str(&path_line("issued_roots", self.issued_roots.as_ref()));
+        authority
+            .set("agree_to_terms", self.agree_to_terms)
+            .note("true once you have read the authority's terms of service")
+            .set_some("api_roots", self.api_roots.as_deref().map(shown))
+            .set_some("issued_roots", self.issued_roots.as_deref().map(shown));
     }
 
-    fn write_zone(&self, zone: &DnsName, text: &mut String) {
-        let _ = write!(
-            text,
-            "\n# The zone of the hostnames, changed by signed dynamic update.\n[zone.\"{zone}\"]\ndriver = \"rfc2136\"\n"
-        );
+    fn write_zone(&self, name: &DnsName, draft: &mut Draft) {
+        let comment = "The zone of the hostnames, changed by signed dynamic update.";
+        let zone = draft.named("zone", name.as_str(), comment).set("driver", "rfc2136");
+        let tsig = [
+            ("name", format!("{}.", self.tsig.as_str().trim_end_matches('.'))),
+            ("algorithm", self.tsig_algorithm.as_str().to_owned()),
+            ("secret", format!("file:{SECRETS}/tsig.secret")),
+        ];
+        zone.set("tsig", inline(tsig.map(|(key, text)| (key, text.into()))));
         if self.server.is_empty() {
-            text.push_str(
-                "# servers = [\"192.0.2.1:53\"]           # the one for updates first; left out: as delegated\n",
-            );
+            let first = "the one for updates first; left out: as delegated";
+            zone.hint("servers", texts(&["192.0.2.1:53"])).note(first);
         } else {
-            text.push_str(&format!("servers = {}\n", listed(&self.server)));
+            zone.set("servers", texts(&self.server));
         }
-        if !self.parent.is_empty() {
-            text.push_str(&format!("parents = {}\n", listed(&self.parent)));
-        }
-        if !self.resolver.is_empty() {
-            text.push_str(&format!("resolvers = {}\n", listed(&self.resolver)));
-        }
-        let _ = writeln!(
-            text,
-            "tsig = {{ name = \"{}.\", algorithm = \"{}\", secret = \"file:{SECRETS}/tsig.secret\" }}",
-            self.tsig.as_str().trim_end_matches('.'),
-            self.tsig_algorithm.as_str()
-        );
+        zone.set_some("parents", some(&self.parent)).set_some("resolvers", some(&self.resolver));
     }
 
-    fn write_endpoint(&self, text: &mut String) {
+    fn write_endpoint(&self, draft: &mut Draft) {
         let kind = match self.kind {
             Kind::Gateway => "gateway",
             Kind::Distribution => "distribution",
@@ -267,58 +258,56 @@ impl InitArgs {
             (None, true) => "an endpoint that somebody else configures",
             (None, false) => "a platform, or an adapter, that speaks the endpoint protocol",
         };
-        let _ = write!(text, "\n# Where the traffic ends: {what}.\n[endpoint.{}]\nkind = \"{kind}\"\n", self.endpoint);
+        let endpoint = draft.named("endpoint", &self.endpoint, &format!("Where the traffic ends: {what}."));
+        endpoint.set("kind", kind);
         if let Some(folder) = &self.nginx {
-            let listen = match self.listen.as_slice() {
-                [] => vec!["<ADDRESS:PORT where it serves TLS>".to_owned()],
-                listen => listen.iter().map(SocketAddr::to_string).collect(),
-            };
-            text.push_str("driver = \"nginx\"\n");
-            text.push_str(&line("folder", &folder.display().to_string()));
-            text.push_str(&format!("listen = {}\n", toml_list(&listen)));
             let service = given(self.service.as_ref(), "the URL of a service behind it");
-            text.push_str(&format!("services = {{ main = {} }}\n", toml_text(&service)));
+            endpoint
+                .set("driver", "nginx")
+                .set("folder", shown(folder))
+                .set("listen", some(&self.listen).unwrap_or_else(|| texts(&["<ADDRESS:PORT where it serves TLS>"])))
+                .set("services", inline([("main", service.into())]));
         } else if self.is_static {
             let default_name = self.default_name.as_ref().map(|name| format!("{name}."));
-            let addresses = match self.address.as_slice() {
-                [] => vec!["<an address of the endpoint>".to_owned()],
-                addresses => addresses.iter().map(IpAddr::to_string).collect(),
-            };
-            text.push_str("driver = \"static\"\n");
-            text.push_str(&line("default_name", &given(default_name.as_ref(), "the name that aliases point at")));
-            text.push_str(&format!("addresses = {}\n", toml_list(&addresses)));
+            endpoint
+                .set("driver", "static")
+                .set("default_name", given(default_name.as_ref(), "the name that aliases point at"))
+                .set("addresses", some(&self.address).unwrap_or_else(|| texts(&["<an address of the endpoint>"])));
         } else {
-            text.push_str("driver = \"http\"\n");
-            text.push_str(&line("url", &given(self.platform.as_ref(), "the URL of the endpoint protocol")));
-            text.push_str(&line("token", &format!("file:{SECRETS}/{}.token", self.endpoint)));
-            text.push_str(&path_line("api_roots", self.platform_roots.as_ref()));
+            endpoint
+                .set("driver", "http")
+                .set("url", given(self.platform.as_ref(), "the URL of the endpoint protocol"))
+                .set("token", format!("file:{SECRETS}/{}.token", self.endpoint))
+                .set_some("api_roots", self.platform_roots.as_deref().map(shown));
         }
     }
 
-    fn write_hostname(&self, text: &mut String) {
-        let _ = write!(text, "\n[hostname.\"{}\"]\nendpoint = \"{}\"\n", self.hostname, self.endpoint);
+    fn write_hostname(&self, draft: &mut Draft) {
+        let hostname = draft.named("hostname", self.hostname.as_str(), "").set("endpoint", self.endpoint.as_str());
         if self.hostname.is_wildcard() {
-            text.push_str("probe_as = \"probe\"                     # the label that the wildcard is asked under\n");
+            hostname.set("probe_as", "probe").note("the label that the wildcard is asked under");
         }
         if self.is_static {
-            text.push_str("certificate = \"main\"\n");
-            self.write_certificate(text);
+            hostname.set("certificate", "main");
+            self.write_certificate(draft);
         } else {
-            text.push_str("# routes = [{ prefix = \"/v1\", service = \"NAME\", release = \"live\" }]\n");
-            text.push_str("# expect = { path = \"/\", status = \"200\" }\n");
+            let route = [("prefix", "/v1"), ("service", "NAME"), ("release", "live")];
+            let route = inline(route.map(|(key, text)| (key, text.into())));
+            let expect = [("path", "/"), ("status", "200")];
+            hostname.hint("routes", vec![route]).hint("expect", inline(expect.map(|(key, text)| (key, text.into()))));
         }
     }
 
-    fn write_certificate(&self, text: &mut String) {
+    fn write_certificate(&self, draft: &mut Draft) {
         let file = format!("{DELIVERED}/main.pem");
-        let _ = write!(
-            text,
-            "\n# Written to a file that a server reads; held once the server serves it.\n[certificate.main]\n\
-             names = [\"{}\"]\ndeliver = [{{ file = \"{file}\", holds = [\"key\", \"leaf\", \"intermediates\"] }}]\n\
-             # after = [{{ run = [\"systemctl\", \"reload\", \"SERVICE\"] }}]\n\
-             # served_at = [\"192.0.2.25:443\"]\n",
-            self.hostname
-        );
+        let deliver = inline([("file", file.into()), ("holds", texts(&["key", "leaf", "intermediates"]))]);
+        let after = inline([("run", texts(&["systemctl", "reload", "SERVICE"]))]);
+        draft
+            .named("certificate", "main", "Written to a file that a server reads; held once the server serves it.")
+            .set("names", texts(&[&self.hostname]))
+            .set("deliver", vec![deliver])
+            .hint("after", vec![after])
+            .hint("served_at", texts(&["192.0.2.25:443"]));
     }
 }
 
@@ -327,28 +316,13 @@ fn given(text: Option<&String>, wanted: &str) -> String {
     text.cloned().unwrap_or_else(|| format!("<{wanted}>"))
 }
 
-fn line(key: &str, value: &str) -> String {
-    format!("{key} = {}\n", toml_text(value))
+fn shown(path: &Path) -> String {
+    path.display().to_string()
 }
 
-fn path_line(key: &str, path: Option<&PathBuf>) -> String {
-    path.map_or_else(String::new, |path| line(key, &path.display().to_string()))
-}
-
-fn listed(servers: &[impl ToString]) -> String {
-    toml_list(&servers.iter().map(ToString::to_string).collect::<Vec<String>>())
-}
-
-fn toml_list(texts: &[String]) -> String {
-    format!("[{}]", texts.iter().map(|text| toml_text(text)).collect::<Vec<_>>().join(", "))
-}
-
-/// Writes a text as a TOML basic string.
-fn toml_text(text: &str) -> String {
-    format!(
-        "\"{}\"",
-        text.chars().filter(|c| !c.is_control()).collect::<String>().replace('\\', "\\\\").replace('"', "\\\"")
-    )
+/// What was given, where something was.
+fn some<T: ToString>(items: &[T]) -> Option<TomlValue> {
+    (!items.is_empty()).then(|| texts(items))
 }
 
 /// Makes a folder that only this user can look into; one that exists stays as it is.

@@ -68,7 +68,7 @@ pub(crate) enum Described {
 pub(crate) fn run(context: &Context, args: &SchemaArgs) -> Result<Status, CliError> {
     context.refuse_csv()?;
     let text = match args.of {
-        Described::Manifest => include_str!("../schemas/manifest.json"),
+        Described::Manifest => &format!("{:#}\n", pindrel_core::manifest::schema()),
         Described::Check => include_str!("../schemas/check.json"),
         Described::Status => include_str!("../schemas/status.json"),
         Described::Steps => include_str!("../schemas/steps.json"),

@@ -7,10 +7,8 @@
 use std::collections::BTreeSet;
 use std::ops::Range;
 
-use pindrel_core::manifest::keys;
+use pindrel_core::manifest::{Kind, tables};
 
-/// The keys whose values are secrets, or hold them.
-const SECRET: [&str; 5] = ["token", "secret", "tsig", "password", "external_account_key"];
 /// How far back the key of a line is looked for that has none itself, in bytes.
 const FAR: usize = 4096;
 
@@ -36,6 +34,15 @@ fn ceil(text: &str, at: usize) -> usize {
     (at..=text.len()).find(|at| text.is_char_boundary(*at)).unwrap_or(text.len())
 }
 
+/// Says whether values of a kind say where a secret is, or hold one that does.
+fn holds_secret(kind: &Kind) -> bool {
+    match kind {
+        Kind::Secret => true,
+        Kind::Table(table) => table.keys.iter().any(|key| holds_secret(&key.kind)),
+        _ => false,
+    }
+}
+
 /// A piece of a line of TOML.
 enum Piece {
     /// A word or a quoted text that an equals sign follows.
@@ -50,8 +57,10 @@ fn masked(line: &str, key: Option<&str>) -> String {
     if line.trim_start().starts_with('[') && key.is_none() {
         return line.to_owned();
     }
-    let shown: BTreeSet<&str> = keys().iter().flat_map(|(_, keys)| keys.iter().copied()).collect();
-    let is_shown = |key: &str| shown.contains(key) && !SECRET.contains(&key);
+    let keys: Vec<_> = tables().into_iter().flat_map(|table| table.keys).collect();
+    let secret: BTreeSet<&str> = keys.iter().filter(|key| holds_secret(&key.kind)).map(|key| key.name).collect();
+    let shown: BTreeSet<&str> = keys.iter().map(|key| key.name).collect();
+    let is_shown = |key: &str| shown.contains(key) && !secret.contains(key);
     let mut bytes = line.as_bytes().to_vec();
     let mut hides = key.is_none_or(|key| !is_shown(key));
     for piece in pieces(line) {

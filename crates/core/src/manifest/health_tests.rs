@@ -119,7 +119,7 @@ const MISTAKES: &[(&str, &str, &str, &str)] = &[
     ("policy = \"standby\"", "[health.a]\nprogram = []", "bad-value", "names no program"),
     ("policy = \"standby\"", "[health.north]\ntcp = \"192.0.2.9:1\"", "duplicate", "has the name of"),
     ("policy = \"standby\"", "[health.\"a/b\"]\ntcp = \"192.0.2.9:1\"", "bad-name", "no slash"),
-    ("policy = \"standby\"", "[keep]\nlook_every = \"5s\"", "bad-value", "at least 1 min"),
+    ("policy = \"standby\"", "[keep]\nlook_every = \"5s\"", "bad-value", "at least 1m"),
 ];
 
 #[test]

@@ -6,7 +6,9 @@
 //! Both collect every mistake instead of stopping at the first.
 
 mod blocks;
+mod describe;
 mod diagnostic;
+mod draft;
 #[cfg(test)]
 mod health_tests;
 #[cfg(test)]
@@ -23,8 +25,10 @@ mod zone_tests;
 /// The most names of one certificate.
 pub(crate) const MOST_NAMES: usize = 100;
 
+pub use describe::{Key, Kind, Table, key_table, schema, tables};
 pub use diagnostic::{Diagnostic, Diagnostics, LineIndex, Place, nearest};
-pub use read::{keys, read, read_source};
+pub use draft::{Draft, DraftTable, TomlValue, inline, texts};
+pub use read::{read, read_source};
 pub use review::review;
 pub use source::{Preamble, Source, other_values, preamble};
 

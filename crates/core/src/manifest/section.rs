@@ -1,20 +1,26 @@
 //! Reads one table of the manifest, reporting what does not fit.
 
+use std::ops::RangeInclusive;
 use std::str::FromStr;
+use std::time::Duration;
 
 use toml::Spanned;
 use toml::de::{DeString, DeTable, DeValue};
 
+use super::describe::{Kind, MANIFEST, Table, duration};
 use super::diagnostic::nearest;
 use super::{At, Diagnostics, Span};
 use crate::text::display_text::bounded_line;
+use crate::values::parse_duration;
 
+pub(super) const DURATION_HELP: &str = "write a whole number with s, m, h or d, such as \"30d\"";
 /// The longest note or label, in characters.
 const LONGEST_LINE: usize = 500;
 
-/// One table with the keys it may hold.
+/// One table of the text, with what it may hold.
 pub(super) struct Section<'t> {
-    /// The kind of table, as in `authority`.
+    described: &'static Table,
+    /// The kind of table as it is written, as in `authority`.
     kind: &'static str,
     /// The name after the dot, or empty.
     name: &'t str,
@@ -25,13 +31,13 @@ pub(super) struct Section<'t> {
 }
 
 impl<'t> Section<'t> {
-    /// Opens a table and reports every key that is not among `known`.
-    pub(super) fn open(
+    /// Opens a table and reports every key that it may not hold.
+    fn open(
+        described: &'static Table,
         kind: &'static str,
         name: &'t str,
         value: &'t Spanned<DeValue<'t>>,
         base: usize,
-        known: &[&str],
         problems: &mut Diagnostics,
     ) -> Option<Section<'t>> {
         let DeValue::Table(table) = value.get_ref() else {
@@ -43,21 +49,21 @@ impl<'t> Section<'t> {
             );
             return None;
         };
-        let section = Section { kind, name, table, span: moved(value.span(), base), base };
-        section.report_unknown(known, problems);
+        let section = Section { described, kind, name, table, span: moved(value.span(), base), base };
+        section.report_unknown(problems);
         Some(section)
     }
 
     /// Opens a document that begins at `base` in the manifest.
-    pub(super) fn root(table: &'t DeTable<'t>, base: usize, known: &[&str], problems: &mut Diagnostics) -> Section<'t> {
+    pub(super) fn root(table: &'t DeTable<'t>, base: usize, problems: &mut Diagnostics) -> Section<'t> {
         let section = Section::unchecked(table, base);
-        section.report_unknown(known, problems);
+        section.report_unknown(problems);
         section
     }
 
     /// Opens a document whose keys the caller judges.
     pub(super) fn unchecked(table: &'t DeTable<'t>, base: usize) -> Section<'t> {
-        Section { kind: "", name: "", table, span: base..base, base }
+        Section { described: &MANIFEST, kind: "", name: "", table, span: base..base, base }
     }
 
     /// Returns the keys, each with its place.
@@ -70,15 +76,22 @@ impl<'t> Section<'t> {
         self.kind
     }
 
-    fn report_unknown(&self, known: &[&str], problems: &mut Diagnostics) {
+    /// What a key of it may hold. Whoever reads a key that is not described finds that out by the first test.
+    fn kind_of(&self, key: &str) -> &'static Kind {
+        let described = self.described.key(key).map(|key| &key.kind);
+        debug_assert!(described.is_some(), "[{}] has no key {key}", self.described.name);
+        described.unwrap_or(&Kind::Text)
+    }
+
+    fn report_unknown(&self, problems: &mut Diagnostics) {
         for key in self.table.keys() {
-            if known.contains(&key.get_ref().as_ref()) {
+            if self.described.key(key.get_ref()).is_some() {
                 continue;
             }
             let place = if self.kind.is_empty() { "the manifest".to_owned() } else { format!("[{}]", self.title()) };
-            let help = match nearest(key.get_ref(), known.iter().copied()) {
+            let help = match nearest(key.get_ref(), self.described.names()) {
                 Some(near) => format!("did you mean \"{near}\"?"),
-                None => format!("known keys: {}", known.join(", ")),
+                None => format!("known keys: {}", self.described.names().collect::<Vec<_>>().join(", ")),
             };
             problems.report(
                 "unknown-key",
@@ -116,6 +129,14 @@ impl<'t> Section<'t> {
     pub(super) fn refuse(&self, key: &str, message: &str, problems: &mut Diagnostics) {
         if let Some(value) = self.value(key) {
             problems.report("unknown-key", self.at(value.span()), message, format!("remove {key}"));
+        }
+    }
+
+    /// Reports the keys that belong to other drivers than this one.
+    pub(super) fn refuse_of_others(&self, driver: &str, problems: &mut Diagnostics) {
+        for key in self.described.keys.iter().filter(|key| !key.is_of(driver)) {
+            let owners = key.of.iter().map(|name| format!("\"{name}\"")).collect::<Vec<_>>().join(" and ");
+            self.refuse(key.name, &format!("\"{}\" belongs to the driver {owners}", key.name), problems);
         }
     }
 
@@ -204,11 +225,51 @@ impl<'t> Section<'t> {
         }
     }
 
-    /// Reads a whole number within a range.
-    pub(super) fn number(
+    /// Reads one of the words that a key may hold.
+    pub(super) fn word<T: FromStr>(&self, key: &str, problems: &mut Diagnostics) -> Option<At<T>>
+    where
+        T::Err: std::fmt::Display,
+    {
+        let words = match self.kind_of(key) {
+            Kind::Word(words) => *words,
+            _ => &[],
+        };
+        parse(self.text(key, problems)?, &format!("write {}", one_of(words)), problems)
+    }
+
+    /// Reads a duration within the bounds of its key.
+    pub(super) fn duration(&self, key: &str, problems: &mut Diagnostics) -> Option<Duration> {
+        let text = self.text(key, problems)?;
+        let span = text.span.clone();
+        let read = parse::<DurationText>(text, DURATION_HELP, problems)?.value.0;
+        let Kind::Duration(range) = self.kind_of(key) else { return Some(read) };
+        if range.contains(&read.as_secs()) {
+            return Some(read);
+        }
+        let (least, longest) = (range.start(), range.end());
+        let message = match *longest {
+            u64::MAX => format!("\"{key}\" is at least {}", duration(*least)),
+            longest if *least == 0 => format!("\"{key}\" is at most {}", duration(longest)),
+            longest => format!("\"{key}\" is from {} to {}", duration(*least), duration(longest)),
+        };
+        problems.report("bad-value", span, message, DURATION_HELP);
+        None
+    }
+
+    /// Reads a whole number within the bounds of its key.
+    pub(super) fn number(&self, key: &str, problems: &mut Diagnostics) -> Option<At<u32>> {
+        let range = match self.kind_of(key) {
+            Kind::Number(range) => range.clone(),
+            _ => 0..=u32::MAX,
+        };
+        self.number_within(key, range, problems)
+    }
+
+    /// Reads a whole number within a range that depends on something else.
+    pub(super) fn number_within(
         &self,
         key: &str,
-        range: std::ops::RangeInclusive<u32>,
+        range: RangeInclusive<u32>,
         problems: &mut Diagnostics,
     ) -> Option<At<u32>> {
         let value = self.value(key)?;
@@ -256,45 +317,54 @@ impl<'t> Section<'t> {
     }
 
     /// Opens a table inside this one.
-    pub(super) fn inner(&self, key: &'static str, known: &[&str], problems: &mut Diagnostics) -> Option<Section<'t>> {
-        Section::open(key, "", self.value(key)?, self.base, known, problems)
+    pub(super) fn inner(&self, key: &'static str, problems: &mut Diagnostics) -> Option<Section<'t>> {
+        let Kind::Table(described) = self.kind_of(key) else { return None };
+        self.inner_as(described, key, problems)
+    }
+
+    /// Opens a table inside this one, of a key that may hold several kinds of table.
+    pub(super) fn inner_as(
+        &self,
+        described: &'static Table,
+        key: &'static str,
+        problems: &mut Diagnostics,
+    ) -> Option<Section<'t>> {
+        Section::open(described, key, "", self.value(key)?, self.base, problems)
     }
 
     /// Opens a table inside this one whose keys the caller judges; anything else is none.
     pub(super) fn inner_unchecked(&self, key: &'static str) -> Option<Section<'t>> {
         let value = self.value(key)?;
         let DeValue::Table(table) = value.get_ref() else { return None };
-        Some(Section { kind: key, name: "", table, span: self.at(value.span()), base: self.base })
+        let span = self.at(value.span());
+        Some(Section { described: self.described, kind: key, name: "", table, span, base: self.base })
     }
 
     /// Opens a table that stands somewhere inside this one.
     pub(super) fn open_inner(
         &self,
+        described: &'static Table,
         kind: &'static str,
         value: &'t Spanned<DeValue<'t>>,
-        known: &[&str],
         problems: &mut Diagnostics,
     ) -> Option<Section<'t>> {
-        Section::open(kind, "", value, self.base, known, problems)
+        Section::open(described, kind, "", value, self.base, problems)
     }
 
     /// Opens each table of a list inside this one.
-    pub(super) fn inner_list(&self, key: &'static str, known: &[&str], problems: &mut Diagnostics) -> Vec<Section<'t>> {
+    pub(super) fn inner_list(&self, key: &'static str, problems: &mut Diagnostics) -> Vec<Section<'t>> {
+        let Kind::List(Kind::Table(described), _) = self.kind_of(key) else { return Vec::new() };
         let Some(value) = self.value(key) else { return Vec::new() };
         let DeValue::Array(items) = value.get_ref() else {
             self.wrong_type(key, "a list of tables", value, problems);
             return Vec::new();
         };
-        items.iter().filter_map(|item| Section::open(key, "", item, self.base, known, problems)).collect()
+        items.iter().filter_map(|item| Section::open(described, key, "", item, self.base, problems)).collect()
     }
 
     /// Returns the named tables below `kind`, as in `[authority.NAME]`.
-    pub(super) fn named(
-        &self,
-        kind: &'static str,
-        known: &[&str],
-        problems: &mut Diagnostics,
-    ) -> Vec<(At<&'t str>, Section<'t>)> {
+    pub(super) fn named(&self, kind: &'static str, problems: &mut Diagnostics) -> Vec<(At<&'t str>, Section<'t>)> {
+        let Kind::Named(described) = self.kind_of(kind) else { return Vec::new() };
         let Some(value) = self.value(kind) else { return Vec::new() };
         let DeValue::Table(table) = value.get_ref() else {
             problems.report(
@@ -314,12 +384,32 @@ impl<'t> Section<'t> {
                 problems.report("bad-name", self.at(key.span()), message, "use letters, digits, hyphens and dots");
                 continue;
             }
-            if let Some(mut section) = Section::open(kind, name, value, self.base, known, problems) {
+            if let Some(mut section) = Section::open(described, kind, name, value, self.base, problems) {
                 section.span = self.at(key.span());
                 sections.push((At { value: name, span: self.at(key.span()) }, section));
             }
         }
         sections
+    }
+}
+
+/// A duration with its unit, as in `30d`.
+struct DurationText(Duration);
+
+impl FromStr for DurationText {
+    type Err = crate::values::ValueError;
+
+    fn from_str(text: &str) -> Result<Self, Self::Err> {
+        parse_duration(text).map(DurationText)
+    }
+}
+
+/// Words to choose from, as in `"a", "b" or "c"`.
+fn one_of(words: &[&str]) -> String {
+    let quoted: Vec<String> = words.iter().map(|word| format!("\"{word}\"")).collect();
+    match quoted.as_slice() {
+        [first @ .., last] if !first.is_empty() => format!("{} or {last}", first.join(", ")),
+        quoted => quoted.concat(),
     }
 }
 

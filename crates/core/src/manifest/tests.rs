@@ -108,7 +108,7 @@ const MISTAKES: &[(&str, &str, &str, &str)] = &[
         "authority.main",
         "limits = [{ count = 4, of = \"order\", per = \"account\", within = \"90d\" }]",
         "bad-value",
-        "at most 60 days",
+        "from 1s to 60d",
     ),
     (
         "authority.main",
@@ -139,8 +139,8 @@ const MISTAKES: &[(&str, &str, &str, &str)] = &[
     ),
     ("zone.\"larkfield.example\"", "least_wait = \"soon\"", "bad-value", "\"soon\" is not a duration"),
     ("zone.\"larkfield.example\"", "least_wait = \"\"\"so\non\"\"\"", "bad-value", "\"so on\" is not a duration"),
-    ("zone.\"larkfield.example\"", "least_wait = \"2h\"", "bad-value", "\"least_wait\" is at most 60 min"),
-    ("zone.\"larkfield.example\"", "challenge_ttl = \"1d\"", "bad-value", "\"challenge_ttl\" is at most 60 min"),
+    ("zone.\"larkfield.example\"", "least_wait = \"2h\"", "bad-value", "\"least_wait\" is at most 1h"),
+    ("zone.\"larkfield.example\"", "challenge_ttl = \"1d\"", "bad-value", "\"challenge_ttl\" is at most 1h"),
     ("authority.main", "caa_identities = [\"not a name\"]", "bad-value", "not a"),
     ("zone.\"larkfield.example\"", "least_wait = 5", "wrong-type", "must be a string, not a whole number"),
     ("defaults", "key = \"ed25519\"", "bad-value", "no authority issues for a key of the kind ed25519"),
@@ -187,7 +187,7 @@ const MISTAKES: &[(&str, &str, &str, &str)] = &[
         "duplicate",
         "./b/../a is delivered twice",
     ),
-    ("certificate.stations", "after = [{ run = [\"reload\"], within = \"2h\" }]", "bad-value", "at most 60 min"),
+    ("certificate.stations", "after = [{ run = [\"reload\"], within = \"2h\" }]", "bad-value", "from 1s to 1h"),
     ("endpoint.catalogue", "port = 8443", "unknown-key", "\"port\" belongs to the driver \"haproxy\" and \"static\""),
     ("certificate.stations", "served_at = [\"mail:465\"]", "bad-value", "invalid socket address"),
     (

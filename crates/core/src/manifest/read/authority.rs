@@ -2,31 +2,13 @@
 
 use std::str::FromStr;
 
-use super::common::{SPAN_HELP, owned, read_path, read_secret, read_span, read_url};
+use super::common::{owned, read_path, read_secret, read_url};
 use crate::certificates::acme::jws::MacAlgorithm;
-use crate::certificates::budget::{LONGEST_WITHIN_SECS, Limit, Per, Spending, default_reserve};
+use crate::certificates::budget::{Limit, Per, Spending, default_reserve};
 use crate::manifest::section::Section;
 use crate::manifest::{At, AuthorityEntry, Diagnostics, ExternalAccountEntry};
 use crate::names::name::DnsName;
 use crate::values::KeyKind;
-
-pub(super) const AUTHORITY_KEYS: &[&str] = &[
-    "directory",
-    "contact",
-    "agree_to_terms",
-    "api_roots",
-    "issued_roots",
-    "external_account_key",
-    "account_key",
-    "rehearsal",
-    "limits",
-    "profile",
-    "chain_root",
-    "at_once",
-    "caa_identities",
-];
-pub(super) const EXTERNAL_KEYS: &[&str] = &["id", "secret", "algorithm"];
-pub(super) const LIMIT_KEYS: &[&str] = &["count", "of", "per", "within", "reserve"];
 
 pub(super) fn read_authority(
     name: At<&str>,
@@ -58,19 +40,15 @@ pub(super) fn read_authority(
         None => {}
     }
     let caa_identities = section.parsed_list::<DnsName>("caa_identities", "write the domain of CAA records", problems);
-    let external = section.inner("external_account_key", EXTERNAL_KEYS, problems).and_then(|key| {
+    let external = section.inner("external_account_key", problems).and_then(|key| {
         let id = key.needed_text("id", "\"observatory-1\"", problems);
         let secret = read_secret(&key, "secret", "EAB_SECRET", problems);
-        let algorithm = key
-            .parsed("algorithm", "write \"hmac-sha256\", \"hmac-sha384\" or \"hmac-sha512\"", problems)
-            .map_or(MacAlgorithm::Hs256, |algorithm| algorithm.value);
+        let algorithm = key.word("algorithm", problems).map_or(MacAlgorithm::Hs256, |algorithm| algorithm.value);
         Some(ExternalAccountEntry { id: id?.value.to_owned(), secret: secret?, algorithm })
     });
-    let limits = section.inner_list("limits", LIMIT_KEYS, problems);
+    let limits = section.inner_list("limits", problems);
     let limits = limits.iter().filter_map(|limit| read_limit(limit, problems)).collect();
-    let account_key = section
-        .parsed("account_key", "write \"ecdsa-p256\", \"ecdsa-p384\", \"rsa-2048\" or \"ed25519\"", problems)
-        .map_or(KeyKind::default(), |kind| kind.value);
+    let account_key = section.word("account_key", problems).map_or(KeyKind::default(), |kind| kind.value);
     Some(AuthorityEntry {
         name: owned(name),
         directory: directory?,
@@ -83,7 +61,7 @@ pub(super) fn read_authority(
         account_key,
         profile: section.plain_text("profile", problems),
         chain_root: section.plain_text("chain_root", problems),
-        at_once: section.number("at_once", 1..=64, problems).map(|number| number.value),
+        at_once: section.number("at_once", problems).map(|number| number.value),
         caa_identities: caa_identities.into_iter().map(|identity| identity.value.to_string()).collect(),
     })
 }
@@ -96,20 +74,12 @@ fn read_limit(section: &Section<'_>, problems: &mut Diagnostics) -> Option<Limit
             section.missing(key, example, problems);
         }
     }
-    let count = section.number("count", 1..=1_000_000, problems);
-    let of = section.parsed::<Spending>("of", "write \"failed-validation\", \"order\" or \"certificate\"", problems);
-    let per =
-        section.parsed::<Per>("per", "write \"hostname\", \"registered-domain\", \"names\" or \"account\"", problems);
-    let reserve = section.number("reserve", 0..=1_000_000, problems);
-    let span = section.span_of("within");
-    let within_secs = read_span(section, "within", problems)?.as_secs();
+    let count = section.number("count", problems);
+    let of = section.word::<Spending>("of", problems);
+    let per = section.word::<Per>("per", problems);
+    let reserve = section.number("reserve", problems);
+    let within_secs = section.duration("within", problems)?.as_secs();
     let (count, of, per) = (count?, of?.value, per?.value);
-    if !(1..=LONGEST_WITHIN_SECS).contains(&within_secs) {
-        let days = LONGEST_WITHIN_SECS / 86_400;
-        let message = format!("the period of a limit is at least 1 s and at most {days} days");
-        problems.report("bad-value", span.unwrap_or_default(), message, SPAN_HELP);
-        return None;
-    }
     if let Some(reserve) = &reserve
         && reserve.value >= count.value
     {

@@ -4,37 +4,16 @@ use std::net::SocketAddr;
 use std::path::PathBuf;
 use std::time::Duration;
 
-use super::common::{owned, parse_name, read_path, read_secret, read_span, read_words};
+use super::common::{owned, parse_name, read_path, read_secret, read_words};
 use crate::certificates::delivery::{Command, Contents, FileMode, Piece};
 use crate::judging::facts::Origin;
 use crate::manifest::section::{Section, parse};
 use crate::manifest::{At, CertificateEntry, DeliveryEntry, Diagnostics, MOST_NAMES};
 use crate::values::KeyKind;
 
-pub(super) const CERTIFICATE_KEYS: &[&str] = &[
-    "names",
-    "key",
-    "authority",
-    "reuse_key",
-    "renew",
-    "profile",
-    "chain_root",
-    "issued_by",
-    "issued_roots",
-    "deliver",
-    "after",
-    "served_at",
-    "labels",
-    "note",
-];
-pub(super) const DELIVER_KEYS: &[&str] = &["file", "holds", "mode", "owner", "group", "password"];
-pub(super) const AFTER_KEYS: &[&str] = &["run", "within"];
 const KEY_HELP: &str = "write \"ecdsa-p256\", \"ecdsa-p384\", \"rsa-2048\", \"rsa-3072\" or \"rsa-4096\"";
 /// How long a command may take unless the manifest says.
 const USUAL_WITHIN: Duration = Duration::from_secs(300);
-/// The longest time that a command may be given.
-const LONGEST_COMMAND: Duration = Duration::from_secs(3600);
-
 pub(super) fn read_certificate(
     name: At<&str>,
     section: &Section<'_>,
@@ -48,12 +27,10 @@ pub(super) fn read_certificate(
         problems.report_too_many_names(over.span.clone(), texts.len());
     }
     let names = texts.into_iter().take(MOST_NAMES).filter_map(|name| parse_name(name, problems)).collect();
-    let deliver = section.inner_list("deliver", DELIVER_KEYS, problems);
-    let after = section.inner_list("after", AFTER_KEYS, problems);
+    let deliver = section.inner_list("deliver", problems);
+    let after = section.inner_list("after", problems);
     let truth = |key: &str, problems: &mut Diagnostics| section.truth(key, problems).is_some_and(|truth| truth.value);
-    let issued_by = section
-        .parsed::<Origin>("issued_by", "write \"authority\", \"elsewhere\", \"self\" or \"platform\"", problems)
-        .map_or(Origin::Authority, |origin| origin.value);
+    let issued_by = section.word::<Origin>("issued_by", problems).map_or(Origin::Authority, |origin| origin.value);
     let authority = section.text("authority", problems).map(owned);
     if let Some(authority) = authority.as_ref().filter(|_| issued_by != Origin::Authority) {
         problems.report(
@@ -75,7 +52,7 @@ pub(super) fn read_certificate(
         authority,
         key: read_certificate_key(section, problems),
         reuse_key: truth("reuse_key", problems),
-        renew: read_span(section, "renew", problems),
+        renew: section.duration("renew", problems),
         profile: section.plain_text("profile", problems),
         chain_root: section.plain_text("chain_root", problems),
         issued_by,
@@ -97,7 +74,7 @@ pub(super) fn read_certificate(
 }
 
 pub(super) fn read_certificate_key(section: &Section<'_>, problems: &mut Diagnostics) -> Option<KeyKind> {
-    let kind = section.parsed::<KeyKind>("key", KEY_HELP, problems)?;
+    let kind = section.word::<KeyKind>("key", problems)?;
     if KeyKind::FOR_CERTIFICATES.contains(&kind.value) {
         return Some(kind.value);
     }
@@ -145,11 +122,6 @@ pub(super) fn read_command(section: &Section<'_>, problems: &mut Diagnostics) ->
     if run.first().is_none_or(String::is_empty) && section.value("run").is_none_or(|value| value.get_ref().is_array()) {
         section.missing("run", "[\"systemctl\", \"reload\", \"edge\"]", problems);
     }
-    let within = read_span(section, "within", problems).unwrap_or(USUAL_WITHIN);
-    if within.is_zero() || within > LONGEST_COMMAND {
-        let span = section.text("within", problems).map_or_else(|| section.span(), |text| text.span);
-        let message = format!("a command may take at least 1 s and at most {} min", LONGEST_COMMAND.as_secs() / 60);
-        problems.report("bad-value", span, message, "write within = \"5m\"");
-    }
+    let within = section.duration("within", problems).unwrap_or(USUAL_WITHIN);
     (!run.is_empty()).then_some(Command { run, within })
 }

@@ -4,16 +4,14 @@ use crate::names::name::DnsName;
 use std::net::{IpAddr, SocketAddr};
 use std::path::PathBuf;
 use std::str::FromStr;
-use std::time::Duration;
 
 use url::Url;
 
 use crate::manifest::section::{Section, parse};
 use crate::manifest::{At, Diagnostics};
-use crate::values::{SecretRef, parse_duration};
+use crate::values::SecretRef;
 
 pub(super) const TTL_HELP: &str = "write a whole number with s, m, h or d, such as \"10m\"";
-pub(super) const SPAN_HELP: &str = "write a whole number with s, m, h or d, such as \"30d\"";
 const NAME_HELP: &str = "write a full name of letters, digits and hyphens, such as api.larkfield.example";
 const URL_HELP: &str = "write an https:// URL";
 
@@ -35,31 +33,22 @@ where
     }
 }
 
-pub(super) fn read_span(section: &Section<'_>, key: &str, problems: &mut Diagnostics) -> Option<Duration> {
-    section.parsed::<DurationText>(key, SPAN_HELP, problems).map(|span| span.value.0)
-}
-
-/// A duration with its unit, as in `30d`.
-struct DurationText(Duration);
-
-impl FromStr for DurationText {
-    type Err = crate::values::ValueError;
-
-    fn from_str(text: &str) -> Result<Self, Self::Err> {
-        parse_duration(text).map(DurationText)
+/// Reads the driver of a table, and reports the keys that belong to others.
+pub(super) fn read_driver<'d, R>(
+    section: &Section<'_>,
+    drivers: &'d [(&str, R)],
+    problems: &mut Diagnostics,
+) -> Option<&'d R> {
+    let first = drivers.first().map_or_else(String::new, |(name, _)| format!("{name:?}"));
+    let driver = section.needed_text("driver", &first, problems)?;
+    if let Some((name, reader)) = drivers.iter().find(|(name, _)| *name == driver.value) {
+        section.refuse_of_others(name, problems);
+        return Some(reader);
     }
-}
-
-pub(super) fn read_driver(section: &Section<'_>, known: &[&str], problems: &mut Diagnostics) {
-    let Some(driver) = section.needed_text("driver", &format!("{:?}", known[0]), problems) else { return };
-    if !known.contains(&driver.value) {
-        problems.report(
-            "bad-value",
-            driver.span,
-            format!("there is no driver \"{}\" for [{}]", driver.value, section.title()),
-            format!("write \"{}\"", known.join("\" or \"")),
-        );
-    }
+    let names: Vec<&str> = drivers.iter().map(|(name, _)| *name).collect();
+    let message = format!("there is no driver \"{}\" for [{}]", driver.value, section.title());
+    problems.report("bad-value", driver.span, message, format!("write \"{}\"", names.join("\" or \"")));
+    None
 }
 
 pub(super) fn read_secret(

@@ -1,7 +1,6 @@
 //! The tables `[endpoint.NAME]`.
 
 use std::net::IpAddr;
-use std::sync::LazyLock;
 
 use super::common::{
     owned, parse_name, read_default_name, read_driver, read_path, read_program_words, read_secret, read_url,
@@ -11,71 +10,34 @@ use super::web_server::{read_document_name, read_nginx};
 use crate::desired::StaticEndpoint;
 use crate::endpoints::endpoint::{OriginConnection, OriginScheme};
 use crate::endpoints::load_balancer::LoadBalancer;
-use crate::manifest::section::{Section, parse};
+use crate::manifest::describe::ORIGIN_OF_PLATFORM;
+use crate::manifest::section::Section;
 use crate::manifest::{At, Diagnostics, EndpointDriverEntry, EndpointEntry};
 use crate::names::name::{DnsName, Hostname};
 
 /// What reads the keys of one driver.
 type Reader = fn(&Section<'_>, &mut Diagnostics) -> Option<EndpointDriverEntry>;
 
-/// The keys of `origin` where a platform is told how to speak to it.
-pub(super) const PLATFORM_ORIGIN_KEYS: &[&str] = &["scheme", "verify", "server_name"];
-
-/// The keys of every endpoint.
-const COMMON_KEYS: [&str; 4] = ["kind", "driver", "health", "health_terms"];
-/// The drivers with the keys that each has besides, and what reads them.
-const DRIVERS: [(&str, &[&str], Reader); 5] = [
-    ("haproxy", &["socket", "folder", "list", "default_name", "addresses", "port"], read_haproxy),
-    ("http", &["id", "url", "token", "api_roots", "calls_per_second", "origin", "default_document"], read_http),
-    ("program", &["id", "program", "token", "calls_per_second", "origin", "default_document"], read_program),
-    ("static", &["default_name", "addresses", "port"], read_static),
-    (
-        "nginx",
-        &[
-            "folder",
-            "services",
-            "service",
-            "listen",
-            "listen_http",
-            "default_name",
-            "test",
-            "reload",
-            "origin",
-            "default_document",
-        ],
-        read_nginx,
-    ),
+/// The drivers, and what reads the keys of each.
+const DRIVERS: [(&str, Reader); 5] = [
+    ("haproxy", read_haproxy),
+    ("http", read_http),
+    ("program", read_program),
+    ("static", read_static),
+    ("nginx", read_nginx),
 ];
-
-/// The keys of all drivers, each once.
-pub(super) static ENDPOINT_KEYS: LazyLock<Vec<&str>> = LazyLock::new(|| {
-    let mut keys = COMMON_KEYS.to_vec();
-    for key in DRIVERS.iter().flat_map(|(_, own, _)| *own) {
-        if !keys.contains(key) {
-            keys.push(key);
-        }
-    }
-    keys
-});
 
 pub(super) fn read_endpoint(
     name: At<&str>,
     section: &Section<'_>,
     problems: &mut Diagnostics,
 ) -> Option<EndpointEntry> {
-    let kind = section.needed_text("kind", "\"gateway\"", problems);
-    let kind = kind.and_then(|kind| parse(kind, "write \"gateway\", \"distribution\" or \"balancer\"", problems));
-    let driver = section.text("driver", problems).map(|driver| driver.value);
-    let Some((_, own, read)) = DRIVERS.iter().find(|(name, ..)| Some(*name) == driver) else {
-        // What else the table needs depends on the driver.
-        read_driver(section, &DRIVERS.map(|(name, ..)| name), problems);
-        return None;
-    };
-    for key in ENDPOINT_KEYS.iter().filter(|key| !COMMON_KEYS.contains(key) && !own.contains(key)) {
-        let owners = DRIVERS.iter().filter(|(_, keys, _)| keys.contains(key));
-        let owners = owners.map(|(name, ..)| format!("\"{name}\"")).collect::<Vec<_>>().join(" and ");
-        section.refuse(key, &format!("\"{key}\" belongs to the driver {owners}"), problems);
+    if section.value("kind").is_none() {
+        section.missing("kind", "\"gateway\"", problems);
     }
+    let kind = section.word("kind", problems);
+    // What else the table needs depends on the driver.
+    let read = read_driver(section, &DRIVERS, problems)?;
     let driver = read(section, problems);
     let id = section.text("id", problems).map_or(name.value, |id| id.value).to_owned();
     // A web server is written to; a platform is told.
@@ -87,8 +49,8 @@ pub(super) fn read_endpoint(
 }
 
 fn read_origin_connection(section: &Section<'_>, problems: &mut Diagnostics) -> Option<OriginConnection> {
-    let origin = section.inner("origin", PLATFORM_ORIGIN_KEYS, problems)?;
-    let scheme = origin.parsed::<OriginScheme>("scheme", "write \"https\" or \"http\"", problems);
+    let origin = section.inner_as(&ORIGIN_OF_PLATFORM, "origin", problems)?;
+    let scheme = origin.word::<OriginScheme>("scheme", problems);
     let server_name = origin.text("server_name", problems);
     Some(OriginConnection {
         scheme: scheme.map_or(OriginScheme::Https, |scheme| scheme.value),
@@ -106,7 +68,7 @@ fn read_http(section: &Section<'_>, problems: &mut Diagnostics) -> Option<Endpoi
 }
 
 fn read_pace(section: &Section<'_>, problems: &mut Diagnostics) -> Option<u32> {
-    section.number("calls_per_second", 1..=10_000, problems).map(|calls| calls.value)
+    section.number("calls_per_second", problems).map(|calls| calls.value)
 }
 
 fn read_program(section: &Section<'_>, problems: &mut Diagnostics) -> Option<EndpointDriverEntry> {
@@ -156,6 +118,6 @@ fn read_place(section: &Section<'_>, problems: &mut Diagnostics) -> (Vec<IpAddr>
     {
         section.missing("addresses", "[\"192.0.2.80\"]", problems);
     }
-    let port = section.number("port", 1..=65_535, problems).map_or(443, |port| port.value);
+    let port = section.number("port", problems).map_or(443, |port| port.value);
     (addresses.into_iter().map(|address| address.value).collect(), u16::try_from(port).unwrap_or(443))
 }

@@ -1,72 +1,19 @@
 //! Health checks: `health` of an endpoint or a hostname, and the tables `[health.NAME]`.
 
 use std::num::NonZeroU32;
-use std::time::Duration;
 
 use toml::de::DeValue;
 use url::Url;
 
-use super::common::{NameServer, SPAN_HELP, StatusRange, is_path, owned, parse_name, read_path, read_span, read_words};
+use super::common::{NameServer, StatusRange, is_path, owned, parse_name, read_path, read_words};
 use crate::health::{CheckMethod, CheckTerms, HostPort, Need, Thresholds};
+use crate::manifest::describe::{ENDPOINT_HEALTH, HEALTH};
 use crate::manifest::section::Section;
 use crate::manifest::{At, CheckedEntry, Diagnostics, EndpointHealthEntry, HealthEntry, RequestEntry, Span};
 use crate::names::name::{DnsName, Hostname};
 
-/// The keys that say how a request is made and what must come back.
-const REQUEST_KEYS: [&str; 7] = ["expect", "method", "headers", "send", "verify", "roots", "label"];
-/// The keys that say how often, and what makes a verdict.
-const TERM_KEYS: [&str; 4] = ["every", "timeout", "down_after", "up_after"];
-/// The keys of `health_terms`.
-pub(super) const TERMS_KEYS: &[&str] =
-    &["every", "timeout", "down_after", "up_after", "expect", "method", "headers", "send", "verify", "roots", "label"];
-/// The keys of `health` as a table.
-pub(super) const ENDPOINT_HEALTH_KEYS: &[&str] = &[
-    "url",
-    "path",
-    "every",
-    "timeout",
-    "down_after",
-    "up_after",
-    "expect",
-    "method",
-    "headers",
-    "send",
-    "verify",
-    "roots",
-    "label",
-];
-/// The keys of what a response must be like.
-pub(super) const HEALTH_EXPECT_KEYS: &[&str] = &["status", "body", "header"];
-/// The keys of `[health.NAME]`.
-pub(super) const HEALTH_KEYS: &[&str] = &[
-    "tcp",
-    "tls",
-    "url",
-    "dns",
-    "program",
-    "of",
-    "need",
-    "name",
-    "days_left",
-    "every",
-    "timeout",
-    "down_after",
-    "up_after",
-    "expect",
-    "method",
-    "headers",
-    "send",
-    "verify",
-    "roots",
-];
-/// The keys of `dns` of a check.
-pub(super) const DNS_CHECK_KEYS: &[&str] = &["server", "name"];
-
-const TIMES: std::ops::RangeInclusive<u32> = 1..=100;
 const URL_EXAMPLE: &str = "https://queue.larkfield.example/ready";
 const PLACE_HELP: &str = "write a host and a port, such as \"127.0.0.1:5432\"";
-/// The least and the longest interval.
-const INTERVALS: (Duration, Duration) = (Duration::from_secs(1), Duration::from_secs(86_400));
 /// The most header fields of a request.
 const MOST_HEADERS: usize = 20;
 
@@ -83,7 +30,7 @@ pub(super) fn read_endpoint_health(section: &Section<'_>, problems: &mut Diagnos
     let span = section.at(value.span());
     match value.get_ref() {
         DeValue::Table(_) => {
-            let table = section.inner("health", ENDPOINT_HEALTH_KEYS, problems)?;
+            let table = section.inner_as(&ENDPOINT_HEALTH, "health", problems)?;
             if let Some(terms) = terms {
                 let help = "move these keys into health = { … }";
                 problems.report(
@@ -110,7 +57,7 @@ pub(super) fn read_endpoint_health(section: &Section<'_>, problems: &mut Diagnos
         }
         _ => {
             let url = section.text("health", problems)?;
-            let table = section.inner("health_terms", TERMS_KEYS, problems);
+            let table = section.inner("health_terms", problems);
             let mut request = match &table {
                 Some(table) => read_request(table, span.clone(), problems),
                 None => RequestEntry::plain(span.clone()),
@@ -175,7 +122,7 @@ fn not_a_path(text: &str) -> String {
 
 fn read_request(section: &Section<'_>, span: Span, problems: &mut Diagnostics) -> RequestEntry {
     let mut request = RequestEntry::plain(span);
-    if let Some(expect) = section.inner("expect", HEALTH_EXPECT_KEYS, problems) {
+    if let Some(expect) = section.inner("expect", problems) {
         let help = "write a status or a range, such as \"200\" or \"200-299\"";
         if let Some(range) = expect.parsed::<StatusRange>("status", help, problems) {
             request.exchange.status = (range.value.0, range.value.1);
@@ -184,8 +131,7 @@ fn read_request(section: &Section<'_>, span: Span, problems: &mut Diagnostics) -
         request.exchange.header =
             expect.text("header", problems).and_then(|text| read_expected_header(&text, problems));
     }
-    let help = "write \"GET\", \"HEAD\", \"OPTIONS\" or \"POST\"";
-    if let Some(method) = section.parsed::<CheckMethod>("method", help, problems) {
+    if let Some(method) = section.word::<CheckMethod>("method", problems) {
         request.exchange.method = method.value;
     }
     request.exchange.headers = read_headers(section, problems);
@@ -268,18 +214,13 @@ fn read_headers(section: &Section<'_>, problems: &mut Diagnostics) -> Vec<(Strin
 
 fn read_terms(section: &Section<'_>, problems: &mut Diagnostics) -> CheckTerms {
     let usual = CheckTerms::default();
-    let every = read_span(section, "every", problems).unwrap_or(usual.every);
-    let timeout = read_span(section, "timeout", problems).unwrap_or_else(|| usual.timeout.min(every));
-    let (least, longest) = INTERVALS;
-    if !(least..=longest).contains(&every) {
-        let span = section.span_of("every").unwrap_or_default();
-        problems.report("bad-value", span, "\"every\" is from 1s to 1d", SPAN_HELP);
-    }
+    let every = section.duration("every", problems).unwrap_or(usual.every);
+    let timeout = section.duration("timeout", problems).unwrap_or_else(|| usual.timeout.min(every));
     if let Some(span) = section.span_of("timeout").filter(|_| timeout.is_zero() || timeout > every) {
         let message = "\"timeout\" is at least 1s, and no longer than the interval \"every\"";
         problems.report("bad-value", span, message, "one check must be over before the next begins");
     }
-    let mut times = |key, usual| section.number(key, TIMES, problems).map_or(usual, |number| number.value);
+    let mut times = |key, usual| section.number(key, problems).map_or(usual, |number| number.value);
     let down_after = times("down_after", usual.thresholds.down_after);
     let up_after = times("up_after", usual.thresholds.up_after);
     CheckTerms { every, timeout, thresholds: Thresholds { down_after, up_after } }
@@ -305,23 +246,15 @@ pub(super) fn read_health(name: At<&str>, section: &Section<'_>, problems: &mut 
         }
         return None;
     };
-    let own: &[&str] = match kind {
-        "url" => &REQUEST_KEYS,
-        "tls" => &["name", "days_left", "verify", "roots"],
-        "of" => &["need"],
-        _ => &[],
-    };
-    let terms_of_it: &[&str] = if kind == "of" { &[] } else { &TERM_KEYS };
-    for key in HEALTH_KEYS.iter().filter(|key| !kinds.contains(key) && !own.contains(key) && !terms_of_it.contains(key))
-    {
-        section.refuse(key, &format!("\"{key}\" does not belong to a check of \"{kind}\""), problems);
+    for key in HEALTH.keys.iter().filter(|key| !key.is_of(kind)) {
+        section.refuse(key.name, &format!("\"{}\" does not belong to a check of \"{kind}\"", key.name), problems);
     }
     let what = match kind {
         "tcp" => CheckedEntry::Tcp(section.parsed::<HostPort>("tcp", PLACE_HELP, problems)?.value),
         "tls" => CheckedEntry::Tls {
             place: section.parsed::<HostPort>("tls", PLACE_HELP, problems)?,
             name: section.text("name", problems).and_then(|name| parse_name::<Hostname>(name, problems)),
-            days_left: section.number("days_left", 0..=3_650, problems).map_or(0, |days| days.value),
+            days_left: section.number("days_left", problems).map_or(0, |days| days.value),
             verify: section.truth("verify", problems).is_none_or(|verify| verify.value),
             roots: read_path(section, "roots", problems),
         },
@@ -332,7 +265,7 @@ pub(super) fn read_health(name: At<&str>, section: &Section<'_>, problems: &mut 
             CheckedEntry::Url(request)
         }
         "dns" => {
-            let dns = section.inner("dns", DNS_CHECK_KEYS, problems)?;
+            let dns = section.inner("dns", problems)?;
             if dns.value("server").is_none() {
                 dns.missing("server", "\"192.0.2.53\"", problems);
             }
@@ -372,7 +305,7 @@ fn read_need(section: &Section<'_>, members: usize, problems: &mut Diagnostics) 
         DeValue::String(text) if &**text == "any" => Need::Any,
         DeValue::Integer(_) => {
             let most = u32::try_from(members).unwrap_or(u32::MAX);
-            let number = section.number("need", 1..=most, problems);
+            let number = section.number_within("need", 1..=most, problems);
             number.and_then(|number| NonZeroU32::new(number.value)).map_or(Need::All, Need::AtLeast)
         }
         _ => {

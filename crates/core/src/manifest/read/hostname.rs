@@ -1,6 +1,6 @@
 //! The tables `[hostname."NAME"]`.
 
-use super::common::{StatusRange, TTL_HELP, is_path, owned, parse_name, read_path, read_secret, read_span};
+use super::common::{StatusRange, TTL_HELP, is_path, owned, parse_name, read_path, read_secret};
 use super::health::read_endpoint_health;
 use toml::de::DeValue;
 
@@ -10,34 +10,6 @@ use crate::manifest::section::Section;
 use crate::manifest::{At, ClientCertificatesEntry, Diagnostics, HostnameEntry, PolicyWord};
 use crate::names::name::Hostname;
 use crate::zones::records::RecordType;
-
-pub(super) const HOSTNAME_KEYS: &[&str] = &[
-    "endpoint",
-    "endpoints",
-    "policy",
-    "judged_by",
-    "back_after",
-    "shares",
-    "health",
-    "health_terms",
-    "routes",
-    "also",
-    "expect",
-    "certificate",
-    "authority",
-    "ttl",
-    "https_alias",
-    "minimum_tls",
-    "client_certificates",
-    "probe_as",
-    "reserved",
-    "replace",
-    "labels",
-    "note",
-];
-pub(super) const ROUTE_KEYS: &[&str] = &["prefix", "service", "release", "expect"];
-pub(super) const EXPECT_KEYS: &[&str] = &["path", "status", "body", "method", "origin"];
-pub(super) const CLIENT_KEYS: &[&str] = &["roots", "need", "probe_with"];
 
 pub(super) fn read_hostname(
     name: At<&str>,
@@ -54,7 +26,7 @@ pub(super) fn read_hostname(
             problems.report("bad-value", span, "\"endpoints\" names none", "write endpoints = [\"NAME\", …]");
         }
     }
-    let written = section.inner_list("routes", ROUTE_KEYS, problems);
+    let written = section.inner_list("routes", problems);
     // Room for no more than are there: most hostnames have one, and there may be many hostnames.
     let mut routes = Vec::with_capacity(written.len());
     let mut samples = Vec::new();
@@ -66,7 +38,7 @@ pub(super) fn read_hostname(
             let message = format!("the prefix {} is given twice, and only the first route would be used", route.prefix);
             problems.report("duplicate", span, message, "keep one of the two");
         }
-        if let Some(expect) = section.inner("expect", EXPECT_KEYS, problems) {
+        if let Some(expect) = section.inner("expect", problems) {
             samples.push(read_expectation(&expect, Expectation::at(&route.prefix), problems));
         }
         routes.push(route);
@@ -77,14 +49,15 @@ pub(super) fn read_hostname(
         check_probe_label(&hostname.value, probe_as.as_ref(), section, problems);
     }
     let expect = section
-        .inner("expect", EXPECT_KEYS, problems)
+        .inner("expect", problems)
         .map(|expect| read_expectation(&expect, Expectation::for_routes(&routes), problems));
     Some(HostnameEntry {
         hostname: hostname?,
         endpoints: if endpoints.is_empty() { endpoint.map(owned).into_iter().collect() } else { endpoints },
         policy: read_policy(section, problems),
         judged_by: section.text("judged_by", problems).map(owned),
-        back_after: read_span(section, "back_after", problems)
+        back_after: section
+            .duration("back_after", problems)
             .map(|value| At { value, span: section.span_of("back_after").unwrap_or_default() }),
         shares: read_shares(section, problems),
         health: read_endpoint_health(section, problems).map(Box::new),
@@ -94,11 +67,9 @@ pub(super) fn read_hostname(
         routes,
         also,
         ttl: section.parsed("ttl", TTL_HELP, problems).map(|ttl| ttl.value),
-        minimum_tls: section
-            .parsed("minimum_tls", "write \"1.2\" or \"1.3\"", problems)
-            .map_or(TlsVersion::V1_2, |version| version.value),
+        minimum_tls: section.word("minimum_tls", problems).map_or(TlsVersion::V1_2, |version| version.value),
         client_certificates: section
-            .inner("client_certificates", CLIENT_KEYS, problems)
+            .inner("client_certificates", problems)
             .and_then(|clients| read_client_certificates(&clients, problems)),
         expect,
         samples,
@@ -117,7 +88,7 @@ pub(super) fn read_hostname(
 /// Reads the policy; one that is mistyped is told, and is a policy all the same.
 fn read_policy(section: &Section<'_>, problems: &mut Diagnostics) -> Option<At<PolicyWord>> {
     let span = section.span_of("policy")?;
-    let policy = section.parsed("policy", "write \"single\", \"standby\" or \"split\"", problems);
+    let policy = section.word("policy", problems);
     policy.or(Some(At { value: PolicyWord::Standby, span }))
 }
 
@@ -185,7 +156,7 @@ fn read_client_certificates(section: &Section<'_>, problems: &mut Diagnostics) -
     if section.value("roots").is_none() {
         section.missing("roots", "\"clients.pem\"", problems);
     }
-    let need = section.parsed::<ClientNeed>("need", "write \"required\" or \"optional\"", problems);
+    let need = section.word::<ClientNeed>("need", problems);
     let need = need.map_or(ClientNeed::Required, |need| need.value);
     let probe_with =
         section.value("probe_with").and_then(|_| read_secret(section, "probe_with", "PROBE_PEM", problems));
@@ -227,9 +198,7 @@ fn read_expectation(section: &Section<'_>, usual: Expectation, problems: &mut Di
         path: path.map_or(usual.path, |path| path.value.to_owned()),
         status: status.map_or(usual.status, |range| (range.value.0, range.value.1)),
         body: section.plain_text("body", problems),
-        method: section
-            .parsed::<SampleMethod>("method", "write \"GET\", \"HEAD\" or \"OPTIONS\"", problems)
-            .map_or(usual.method, |method| method.value),
+        method: section.word::<SampleMethod>("method", problems).map_or(usual.method, |method| method.value),
         origin: read_request_origin(section, problems),
     }
 }

@@ -3,9 +3,9 @@
 
 use toml::de::DeTable;
 
-use super::certificate::{CERTIFICATE_KEYS, read_certificate};
+use super::certificate::read_certificate;
 use super::health::read_endpoint_health;
-use super::hostname::{HOSTNAME_KEYS, read_hostname};
+use super::hostname::read_hostname;
 use super::{LARGE_BYTES, report_syntax};
 use crate::manifest::blocks::{self, Blocks};
 use crate::manifest::section::Section;
@@ -80,7 +80,7 @@ impl Included {
             problems.report("bad-include", span, says, help);
         }
         // A key that is not allowed here is reported as such, and its table is ignored.
-        for (name, section) in root.named("certificate", CERTIFICATE_KEYS, problems) {
+        for (name, section) in root.named("certificate", problems) {
             let called = name.value.to_owned();
             let is_plain = refuse(&section, |key| !OF_CERTIFICATE.contains(&key), problems);
             match read_certificate(name, &section, problems).filter(|_| is_plain) {
@@ -88,7 +88,7 @@ impl Included {
                 None => self.mistaken.push(called),
             }
         }
-        for (name, section) in root.named("hostname", HOSTNAME_KEYS, problems) {
+        for (name, section) in root.named("hostname", problems) {
             let is_plain =
                 refuse(&section, |key| NOT_OF_HOSTNAME.contains(&key), problems) & is_plain_check(&section, problems);
             self.hostnames.extend(read_hostname(name, &section, problems).filter(|_| is_plain));

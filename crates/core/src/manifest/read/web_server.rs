@@ -11,16 +11,13 @@ use url::Url;
 use super::common::read_default_name;
 use super::common::{parse_name, read_path, read_words};
 use crate::endpoints::web_server::{OriginTls, Service, ServicePlace, WebServer};
+use crate::manifest::describe::{ORIGIN_OF_SERVER, SERVICE_PLACE};
 use crate::manifest::section::Section;
 use crate::manifest::{At, Diagnostics, EndpointDriverEntry};
 use crate::names::name::Hostname;
 
-const ORIGIN_KEYS: &[&str] = &["verify", "server_name", "roots"];
-const PLACE_KEYS: &[&str] = &["url", "weight"];
 const SERVICES_HELP: &str = "write services = { catalogue = \"http://127.0.0.1:9001\" }";
 const PLACE_HELP: &str = "write a URL such as \"http://127.0.0.1:9001\", without a path";
-/// The heaviest share of one place.
-const MOST_WEIGHT: u32 = 1_000;
 
 pub(super) fn read_nginx(section: &Section<'_>, problems: &mut Diagnostics) -> Option<EndpointDriverEntry> {
     if section.value("folder").is_none() {
@@ -132,9 +129,9 @@ fn read_place(section: &Section<'_>, value: &Spanned<DeValue<'_>>, problems: &mu
     let (text, weight) = match value.get_ref() {
         DeValue::String(text) => (text.to_string(), 1),
         DeValue::Table(_) => {
-            let place = section.open_inner("place", value, PLACE_KEYS, problems)?;
+            let place = section.open_inner(&SERVICE_PLACE, "place", value, problems)?;
             let url = place.needed_text("url", "\"http://127.0.0.1:9001\"", problems)?;
-            let weight = place.number("weight", 1..=MOST_WEIGHT, problems).map_or(1, |weight| weight.value);
+            let weight = place.number("weight", problems).map_or(1, |weight| weight.value);
             (url.value.to_owned(), weight)
         }
         _ => {
@@ -178,7 +175,7 @@ fn read_written_path(section: &Section<'_>, key: &str, problems: &mut Diagnostic
 }
 
 fn read_origin(section: &Section<'_>, problems: &mut Diagnostics) -> OriginTls {
-    let Some(origin) = section.inner("origin", ORIGIN_KEYS, problems) else { return OriginTls::default() };
+    let Some(origin) = section.inner_as(&ORIGIN_OF_SERVER, "origin", problems) else { return OriginTls::default() };
     let server_name = origin.text("server_name", problems);
     OriginTls {
         verify: origin.truth("verify", problems).is_none_or(|verify| verify.value),

@@ -2,14 +2,11 @@
 
 use std::collections::HashMap;
 use std::net::SocketAddr;
-use std::sync::LazyLock;
 
 use url::Url;
 
-use super::certificate::{AFTER_KEYS, read_command};
-use super::common::{
-    NameServer, SPAN_HELP, TTL_HELP, parse_name, read_driver, read_path, read_program_words, read_secret, read_span,
-};
+use super::certificate::read_command;
+use super::common::{NameServer, parse_name, read_driver, read_path, read_program_words, read_secret};
 use crate::desired::{PowerDnsApi, Tsig, ZoneDriver, ZoneFile, ZoneProgram};
 use crate::manifest::section::{Section, parse};
 use crate::manifest::{At, Diagnostics, ZoneEntry};
@@ -20,31 +17,14 @@ use crate::zones::resolver::ResolverAddress;
 /// What reads the keys of one driver; beside the driver comes the place of its secret.
 type Reader = fn(&Section<'_>, &mut Diagnostics) -> Option<(ZoneDriver, Option<At<SecretRef>>)>;
 
-/// The keys of every zone.
-const COMMON_KEYS: [&str; 9] =
-    ["driver", "servers", "update", "parents", "resolvers", "resolver_roots", "marker", "least_wait", "challenge_ttl"];
-/// The drivers with the keys that each has besides, and what reads them.
-const DRIVERS: [(&str, &[&str], Reader); 5] = [
-    ("rfc2136", &["tsig"], read_rfc2136),
-    ("powerdns", &["url", "token", "api_roots"], read_powerdns),
-    ("file", &["file", "include_below", "after"], read_file),
-    ("program", &["program", "token"], read_program),
-    ("none", &[], |_, _| Some((ZoneDriver::None, None))),
+/// The drivers, and what reads the keys of each.
+const DRIVERS: [(&str, Reader); 5] = [
+    ("rfc2136", read_rfc2136),
+    ("powerdns", read_powerdns),
+    ("file", read_file),
+    ("program", read_program),
+    ("none", |_, _| Some((ZoneDriver::None, None))),
 ];
-
-/// The keys of all drivers, each once.
-pub(super) static ZONE_KEYS: LazyLock<Vec<&str>> = LazyLock::new(|| {
-    let mut keys = COMMON_KEYS.to_vec();
-    for key in DRIVERS.iter().flat_map(|(_, own, _)| *own) {
-        if !keys.contains(key) {
-            keys.push(key);
-        }
-    }
-    keys
-});
-/// The longest additional wait for a challenge record, and the longest TTL of one, in seconds.
-const LONGEST_CHALLENGE_SECS: u64 = 3_600;
-pub(super) const TSIG_KEYS: &[&str] = &["name", "algorithm", "secret"];
 const RESOLVER_HELP: &str =
     "write \"192.0.2.53\", \"tls://192.0.2.53\" or \"https://resolver.larkfield.test/dns-query\"";
 const ADDRESS_HELP: &str = "write an address with a port, such as \"127.0.0.1:53\" or \"[::1]:53\"";
@@ -55,42 +35,18 @@ pub(super) fn read_zone(name: At<&str>, section: &Section<'_>, problems: &mut Di
         let message = format!("{} is a wildcard, and no zone has such a name", name.value);
         problems.report("bad-name", name.span.clone(), message, "write the name of the zone itself");
     }
-    let driver = section.text("driver", problems).map(|driver| driver.value);
-    let driver = match DRIVERS.iter().find(|(name, ..)| Some(*name) == driver) {
-        Some((_, own, read)) => {
-            for key in ZONE_KEYS.iter().filter(|key| !COMMON_KEYS.contains(key) && !own.contains(key)) {
-                let owners = DRIVERS.iter().filter(|(_, keys, _)| keys.contains(key));
-                let owners = owners.map(|(name, ..)| format!("\"{name}\"")).collect::<Vec<_>>().join(" and ");
-                section.refuse(key, &format!("\"{key}\" belongs to the driver {owners}"), problems);
-            }
-            read(section, problems)
-        }
-        None => {
-            // What else the table needs depends on the driver.
-            read_driver(section, &DRIVERS.map(|(name, ..)| name), problems);
-            None
-        }
-    };
+    // What else the table needs depends on the driver.
+    let driver = read_driver(section, &DRIVERS, problems).and_then(|read| read(section, problems));
     let servers = read_servers(section, "servers", problems);
     let update = section.parsed::<NameServer>("update", ADDRESS_HELP, problems).map(|server| server.value.0);
     let parents = read_servers(section, "parents", problems);
     let resolvers = section.parsed_list::<ResolverAddress>("resolvers", RESOLVER_HELP, problems);
     let resolvers: Vec<ResolverAddress> = resolvers.into_iter().map(|resolver| resolver.value).collect();
     let resolver_roots = read_path(section, "resolver_roots", problems);
-    let least_wait = read_span(section, "least_wait", problems).unwrap_or_default();
-    let challenge_ttl =
-        section.parsed::<Ttl>("challenge_ttl", TTL_HELP, problems).map_or(Ttl::CHALLENGE, |ttl| ttl.value);
-    for (key, secs) in [("least_wait", least_wait.as_secs()), ("challenge_ttl", challenge_ttl.as_secs().into())] {
-        if secs > LONGEST_CHALLENGE_SECS {
-            let span = section.span_of(key).unwrap_or_default();
-            problems.report(
-                "bad-value",
-                span,
-                format!("\"{key}\" is at most {} min", LONGEST_CHALLENGE_SECS / 60),
-                SPAN_HELP,
-            );
-        }
-    }
+    let least_wait = section.duration("least_wait", problems).unwrap_or_default();
+    let challenge_ttl = section.duration("challenge_ttl", problems);
+    let challenge_ttl = challenge_ttl.and_then(|ttl| Ttl::try_from(u32::try_from(ttl.as_secs()).ok()?).ok());
+    let challenge_ttl = challenge_ttl.unwrap_or(Ttl::CHALLENGE);
     let marker = section.truth("marker", problems).is_some_and(|marker| marker.value);
     if marker && matches!(driver, Some((ZoneDriver::None, _))) {
         let span = section.span_of("marker").unwrap_or_default();
@@ -122,15 +78,13 @@ fn read_rfc2136(section: &Section<'_>, problems: &mut Diagnostics) -> Option<(Zo
             problems,
         );
     }
-    let tsig = section.inner("tsig", TSIG_KEYS, problems)?;
+    let tsig = section.inner("tsig", problems)?;
     let name = tsig.needed_text("name", "\"pindrel.\"", problems);
     let name = name.and_then(|name| parse(name, "write the key's name as the server has it", problems));
     let secret = read_secret(&tsig, "secret", "TSIG_SECRET", problems);
     let algorithm = match tsig.value("algorithm") {
         None => Some(TsigAlgorithm::HmacSha256),
-        Some(_) => tsig
-            .parsed("algorithm", "write \"hmac-sha256\", \"hmac-sha384\" or \"hmac-sha512\"", problems)
-            .map(|algorithm| algorithm.value),
+        Some(_) => tsig.word("algorithm", problems).map(|algorithm| algorithm.value),
     };
     let (name, algorithm, secret) = (name?.value, algorithm?, secret?);
     Some((ZoneDriver::Rfc2136(Tsig { name, algorithm, secret: secret.value.clone() }), Some(secret)))
@@ -170,7 +124,7 @@ fn read_file(section: &Section<'_>, problems: &mut Diagnostics) -> Option<(ZoneD
         section.missing("file", "\"zones/larkfield.example.zone\"", problems);
     }
     let file = read_path(section, "file", problems);
-    let after = section.inner_list("after", AFTER_KEYS, problems);
+    let after = section.inner_list("after", problems);
     let after = after.iter().filter_map(|entry| read_command(entry, problems)).collect();
     let include_below = read_path(section, "include_below", problems).map(|path| path.value);
     Some((ZoneDriver::File(ZoneFile { file: file?.value, include_below, after }), None))
