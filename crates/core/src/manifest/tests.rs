@@ -188,7 +188,7 @@ const MISTAKES: &[(&str, &str, &str, &str)] = &[
         "./b/../a is delivered twice",
     ),
     ("certificate.stations", "after = [{ run = [\"reload\"], within = \"2h\" }]", "bad-value", "from 1s to 1h"),
-    ("endpoint.catalogue", "port = 8443", "unknown-key", "\"port\" belongs to the driver \"haproxy\" and \"static\""),
+    ("endpoint.catalogue", "port = 8443", "unknown-key", "\"port\" belongs to the driver \"static\" and \"haproxy\""),
     ("certificate.stations", "served_at = [\"mail:465\"]", "bad-value", "invalid socket address"),
     (
         "hostname.\"api.larkfield.example\"",

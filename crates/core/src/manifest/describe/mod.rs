@@ -157,9 +157,7 @@ pub fn tables() -> Vec<&'static Table> {
 fn add(kind: &'static Kind, tables: &mut Vec<&'static Table>) {
     match kind {
         Kind::Table(table) | Kind::Named(table) => {
-            if !tables.iter().any(|known| known.name == table.name) {
-                tables.push(table);
-            }
+            tables.extend((!tables.iter().any(|known| known.name == table.name)).then_some(*table));
         }
         Kind::List(kind, _) | Kind::Map(kind) => add(kind, tables),
         Kind::Either(kinds) => kinds.iter().for_each(|kind| add(kind, tables)),
