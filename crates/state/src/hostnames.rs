@@ -84,6 +84,11 @@ pub trait Hostnames {
     /// whether it was.
     async fn forget_hostname(&self, hostname: &Hostname, known: &Ownership) -> Result<bool, StateError>;
 
+    /// Returns for which of these hostnames anything is stored that Pindrel wrote, or is about to.
+    async fn owned_among(&self, hostnames: &[Hostname]) -> Result<Vec<Hostname>, StateError>;
+    /// Forgets what was seen of those of these hostnames for which Pindrel wrote nothing.
+    async fn forget_unowned(&self, hostnames: &[Hostname]) -> Result<(), StateError>;
+
     /// Returns what was seen of a zone.
     async fn zone(&self, zone: &DnsName) -> Result<Option<Fact<ZoneView>>, StateError>;
     /// Stores what was seen of a zone, unless what is stored was seen later.

@@ -483,6 +483,15 @@ async fn hostnames(state: &dyn State, other: &dyn State) {
         assert_eq!(stored.facts.bindings[&places[1]].seen, at(stays), "{seen}");
     }
 
+    // Of several at once, that for which something was written stays.
+    let all: Vec<Hostname> = names.iter().map(|name| name.parse().unwrap()).collect();
+    assert_eq!(state.owned_among(&all).await.unwrap(), [name.clone()]);
+    state.forget_unowned(&all).await.unwrap();
+    let left: Vec<String> =
+        state.hostname_summaries("", 9).await.unwrap().into_iter().map(|summary| summary.hostname).collect();
+    assert_eq!(left, [b]);
+    assert_eq!(state.hostname(&name).await.unwrap().unwrap().ownership, whole);
+
     // Nothing is forgotten that is not what was known.
     assert!(!state.forget_hostname(&name, &ownership).await.unwrap());
     assert_eq!(state.hostname(&name).await.unwrap().unwrap().ownership, whole);

@@ -47,10 +47,12 @@ impl Retirer {
     /// name. With `forget`, what is gone is forgotten; then the caller holds the lock of the
     /// state.
     pub(crate) async fn leftovers(&self, unlisted: &[String], forget: bool) -> Result<Vec<Leftover>, EngineError> {
-        let mut rows = Vec::new();
-        for hostname in unlisted.iter().filter_map(|name| name.parse::<Hostname>().ok()) {
-            rows.extend(self.context.state.hostname(&hostname).await?);
+        let unlisted: Vec<Hostname> = unlisted.iter().filter_map(|name| name.parse().ok()).collect();
+        let owned = self.context.state.owned_among(&unlisted).await?;
+        if forget {
+            self.context.state.forget_unowned(&unlisted).await?;
         }
+        let rows = self.rows(owned).await?;
         // Each zone once, however many hostnames lie in it.
         let zones: BTreeSet<ZoneId> = rows.iter().filter_map(|row| self.zone_to_ask(row)).collect();
         for zone in zones {
@@ -61,6 +63,13 @@ impl Retirer {
             .buffered(self.context.bounds.at_once)
             .collect::<Vec<_>>();
         looks.await.into_iter().filter_map(Result::transpose).collect()
+    }
+
+    /// What is known of some hostnames, in their order.
+    async fn rows(&self, hostnames: Vec<Hostname>) -> Result<Vec<HostnameRow>, EngineError> {
+        let reads = stream::iter(hostnames).map(async |hostname| self.context.state.hostname(&hostname).await);
+        let rows: Vec<_> = reads.buffered(self.context.bounds.at_once).collect().await;
+        Ok(rows.into_iter().filter_map(Result::transpose).collect::<Result<_, _>>()?)
     }
 
     /// The hostnames that the state knows and the manifest does not name.
@@ -85,10 +94,10 @@ impl Retirer {
         }
         let are_asked_for = matches!(scope.leftovers, LeftoverScope::Retire(_));
         let (mut rows, mut endpoints, mut zones) = (Vec::new(), BTreeSet::new(), BTreeSet::new());
-        for hostname in unlisted.iter().filter_map(|name| name.parse::<Hostname>().ok()) {
-            let row = self.context.state.hostname(&hostname).await?;
-            rows.extend(row.filter(|row| are_asked_for || row.ownership.retiring.is_some()));
-        }
+        let unlisted: Vec<Hostname> = unlisted.iter().filter_map(|name| name.parse().ok()).collect();
+        let owned = self.context.state.owned_among(&unlisted).await?;
+        let is_meant = |row: &HostnameRow| are_asked_for || row.ownership.retiring.is_some();
+        rows.extend(self.rows(owned).await?.into_iter().filter(is_meant));
         for row in &rows {
             endpoints.extend(row.ownership.bindings.keys().filter_map(|key| self.context.desired.endpoint_at(key)));
             zones.extend(self.context.desired.zone_of(&row.hostname));

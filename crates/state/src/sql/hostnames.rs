@@ -1,17 +1,46 @@
 //! Hostnames, zones and endpoints.
 
 use std::collections::BTreeMap;
+use std::sync::LazyLock;
 
 use async_trait::async_trait;
 use pindrel_core::judging::facts::{EndpointKey, EndpointView, Fact, HostnameFacts, Ownership, ZoneView};
 use pindrel_core::names::name::{DnsName, Hostname};
 
 use super::things::{self, FactRow, THINGS};
-use super::{Database, Durability, MOST_CHANGES_AT_ONCE, Row, SqlState, Statement, read_json, values, write_json};
+use super::{
+    Database, Durability, MOST_CHANGES_AT_ONCE, Row, SqlState, Statement, Value, read_json, values, write_json,
+};
 use crate::hostnames::{HostnameRow, HostnameSummary, Hostnames, OwnershipChange};
 use crate::{Claim, StateError};
 
 const TABLE: &str = "hostnames";
+
+/// How many hostnames one statement names.
+const MOST_NAMED: usize = 200;
+
+static OWNED: LazyLock<String> =
+    LazyLock::new(|| format!("SELECT DISTINCT hostname FROM things WHERE hostname IN ({})", places()));
+static FORGET_SUMMARIES: LazyLock<String> = LazyLock::new(|| forget_unowned("hostnames"));
+static FORGET_FACTS: LazyLock<String> = LazyLock::new(|| forget_unowned("facts"));
+
+fn forget_unowned(table: &str) -> String {
+    format!(
+        "DELETE FROM {table} WHERE hostname IN ({})
+         AND NOT EXISTS (SELECT 1 FROM things WHERE things.hostname = {table}.hostname)",
+        places()
+    )
+}
+
+fn places() -> String {
+    (1..=MOST_NAMED).map(|number| format!("?{number}")).collect::<Vec<_>>().join(", ")
+}
+
+/// The names of some hostnames for a statement with so many [`places`]: the last one again for those that are left.
+fn named(some: &[Hostname]) -> Vec<Value> {
+    let last = some.last().into_iter().cycle();
+    some.iter().chain(last).take(MOST_NAMED).map(|hostname| Value::from(hostname.as_str())).collect()
+}
 
 /// The condition under which what was seen takes the place of what a table has: it was not seen earlier, since two processes
 /// may store in another order than they looked. What is an hour older is no such case: the clock was set back.
@@ -185,6 +214,26 @@ impl<D: Database> Hostnames for SqlState<D> {
             Err(StateError::Contended { .. }) => Ok(false),
             Err(error) => Err(error),
         }
+    }
+
+    async fn owned_among(&self, hostnames: &[Hostname]) -> Result<Vec<Hostname>, StateError> {
+        let mut owned = Vec::new();
+        for some in hostnames.chunks(MOST_NAMED) {
+            let rows = self.database.query("read which hostnames have something", &OWNED, named(some)).await?;
+            for mut row in rows {
+                let name = row.text(THINGS)?;
+                owned.extend(some.iter().find(|hostname| hostname.as_str() == name).cloned());
+            }
+        }
+        Ok(owned)
+    }
+
+    async fn forget_unowned(&self, hostnames: &[Hostname]) -> Result<(), StateError> {
+        for some in hostnames.chunks(MOST_NAMED) {
+            let statements = [&FORGET_SUMMARIES, &FORGET_FACTS].map(|sql| Statement::new(sql, named(some)));
+            self.database.write("forget hostnames", Durability::Soon, statements.into()).await?;
+        }
+        Ok(())
     }
 
     async fn zone(&self, zone: &DnsName) -> Result<Option<Fact<ZoneView>>, StateError> {
