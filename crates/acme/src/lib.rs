@@ -255,7 +255,11 @@ impl HttpAuthority {
         let location = response.header(header::LOCATION).map(str::to_owned);
         let location = location.ok_or_else(|| malformed(&url, "an account without a Location"))?;
         let location = self.client.permits(&self.origins, &location)?.to_string();
-        let found = registered(&url, location, &response)?;
+        let found = match registered(&url, location.clone(), &response) {
+            // The answer to a key that has an account need say no more than where that is.
+            Err(_) if response.status.as_u16() == 200 => self.account(signer, &location, None).await?,
+            found => found?,
+        };
         if found.status == AccountStatus::Valid { Ok(Ok(found)) } else { Err(TransportError::Closed(found.url)) }
     }
 

@@ -188,6 +188,25 @@ async fn no_signed_request_leaves_for_another_origin() {
     assert!(stranger.received().is_empty());
 }
 
+/// The answer to a key that has an account need hold its Location alone (RFC 8555 §7.3): the account is read there.
+#[tokio::test]
+async fn an_account_is_found_by_its_location_alone() {
+    let key = Key::new();
+    for (body, reads) in [("{\"status\":\"valid\"}", 0), ("{}", 1), ("", 1), ("{\"contact\":[]}", 1)] {
+        let server = authority(move |_, request| match request.line.as_str() {
+            "POST /account" => answer(200, &["replay-nonce: n", "location: /account/1"], body),
+            "POST /account/1" => answer(200, &["replay-nonce: n"], "{\"status\":\"valid\"}"),
+            _ => answer(404, &[], ""),
+        })
+        .await;
+        let authority = connect(&server).await.unwrap();
+        let found = authority.register(&key, &[], None).await.unwrap();
+        assert!(found.url.ends_with(ACCOUNT), "{found:?}");
+        let read = server.received().iter().filter(|request| request.line == "POST /account/1").count();
+        assert_eq!(read, reads, "{body}");
+    }
+}
+
 #[tokio::test]
 async fn a_list_of_orders_without_an_end_is_left() {
     let key = Key::new();

@@ -142,12 +142,23 @@ impl Context {
         loaded.engine(command, home, bounds(MAX_AGE, RunBounds::default()), listener).await
     }
 
-    /// Opens the state.
-    pub(crate) async fn home(&self, access: Access) -> Result<Home, CliError> {
-        let location = match &self.state {
+    /// Where the state is.
+    fn state_location(&self) -> Result<StateLocation, CliError> {
+        Ok(match &self.state {
             Some(text) => StateLocation::parse(text, &self.folder())?,
             None => StateLocation::Sqlite(self.folder().join(".pindrel").join("state.sqlite")),
-        };
+        })
+    }
+
+    /// The files that Pindrel keeps for itself; none where it cannot be told which.
+    pub(crate) fn kept_files(&self) -> Vec<PathBuf> {
+        let state = self.state_location().map_or_else(|_| Vec::new(), |location| location.files());
+        state.into_iter().chain(self.sealing_key.clone()).collect()
+    }
+
+    /// Opens the state.
+    pub(crate) async fn home(&self, access: Access) -> Result<Home, CliError> {
+        let location = self.state_location()?;
         let given = match &self.sealing_key {
             Some(path) => Some(Home::read_sealing_key(path)?),
             None => std::env::var("PINDREL_SEALING_KEY").ok().map(SecretString::from),

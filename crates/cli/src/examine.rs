@@ -3,7 +3,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::os::unix::fs::PermissionsExt as _;
-use std::path::{Path, PathBuf};
+use std::path::{Component, Path, PathBuf};
 
 use pindrel_core::desired::{Desired, ZoneDriver, resolve};
 use pindrel_core::manifest::{
@@ -195,32 +195,37 @@ impl Context {
     /// a warning: the manifest may be checked on another one.
     fn try_deliveries(&self, manifest: &Manifest, problems: &mut Diagnostics, warnings: &mut Diagnostics) {
         let folder = self.folder();
-        let known = |path: &Path| std::fs::canonicalize(folder.join(path)).ok();
+        let known = |path: &Path| resolved(&folder.join(path));
         let secrets = manifest.secrets().filter_map(|secret| match &secret.value {
             SecretRef::File(path) => Some(path.clone()),
             SecretRef::Env(_) => None,
         });
-        let mut taken: Vec<(PathBuf, &str)> = Vec::new();
-        taken.extend(std::fs::canonicalize(&self.manifest).ok().map(|path| (path, "the manifest itself")));
-        taken.extend(secrets.filter_map(|path| known(&path)).map(|path| (path, "a secret that the manifest uses")));
-        let roots = manifest.roots().filter_map(|root| known(&root.value));
-        taken.extend(roots.map(|path| (path, "roots that the manifest uses")));
+        let mut taken = vec![(resolved(&self.manifest), "the manifest itself")];
+        taken.extend(secrets.map(|path| (known(&path), "a secret that the manifest uses")));
+        taken.extend(manifest.roots().map(|root| (known(&root.value), "roots that the manifest uses")));
+        taken.extend(self.kept_files().into_iter().map(|path| (resolved(&path), "a file of the state")));
         let state = known(Path::new(".pindrel"));
         for delivery in manifest.certificates.iter().flat_map(|certificate| &certificate.deliver) {
             let At { value, span } = &delivery.file;
             let path = folder.join(value);
             let parent = path.parent().filter(|parent| !parent.as_os_str().is_empty()).unwrap_or(&folder);
-            let real = std::fs::canonicalize(parent).ok().zip(path.file_name()).map(|(parent, name)| parent.join(name));
             if path.is_dir() || value.file_name().is_none() {
                 let message = format!("{} is a directory", value.display());
                 problems.report("bad-delivery", span.clone(), message, "write the file's name as well");
                 continue;
             }
-            if path.is_symlink() {
-                let message = format!("{} is a link, and would be replaced by a file", value.display());
-                warnings.report("replaced-link", span.clone(), message, "deliver to the file that it leads to");
+            if let Some(what) = machine::not_a_file(&path) {
+                let message = format!("{} is {what}, not a file", value.display());
+                let help = "name the file itself, or remove what stands in its place";
+                problems.report("bad-delivery", span.clone(), message, help);
+                continue;
             }
-            let Some(real) = real else {
+            let real = resolved(&path);
+            let is_state = real.starts_with(&state).then_some("a file of the state");
+            if let Some(what) = taken.iter().find(|(path, _)| *path == real).map(|(_, what)| *what).or(is_state) {
+                let message = format!("{} is {what}, and would be overwritten", value.display());
+                problems.report("bad-delivery", span.clone(), message, "deliver to a file of its own");
+            } else if !parent.is_dir() {
                 let message = format!("the folder of {} does not exist on this machine", value.display());
                 warnings.report(
                     "missing-folder",
@@ -229,11 +234,6 @@ impl Context {
                     format!("Make it: mkdir -p {}", shell_word(parent.display())),
                 );
                 continue;
-            };
-            let is_state = state.as_ref().is_some_and(|state| real.starts_with(state)).then_some("a file of the state");
-            if let Some(what) = taken.iter().find(|(path, _)| *path == real).map(|(_, what)| *what).or(is_state) {
-                let message = format!("{} is {what}, and would be overwritten", value.display());
-                problems.report("bad-delivery", span.clone(), message, "deliver to a file of its own");
             }
             for (what, name, id_of) in [
                 ("user", &delivery.owner, machine::user_id as fn(&str) -> Option<u32>),
@@ -321,4 +321,22 @@ fn read_text(path: &Path, most: u64) -> Result<String, CliError> {
 fn open_to_others(path: &Path) -> Option<u32> {
     let mode = std::fs::metadata(path).ok()?.permissions().mode() & 0o777;
     (mode & 0o004 != 0).then_some(mode)
+}
+
+/// Where a path leads, as far as it is there: what is not yet is taken as it is written.
+fn resolved(path: &Path) -> PathBuf {
+    let absolute = std::path::absolute(path).unwrap_or_else(|_| path.to_owned());
+    let mut real = PathBuf::new();
+    for part in absolute.components() {
+        match part {
+            Component::ParentDir => drop(real.pop()),
+            Component::CurDir => {}
+            part => real.push(part),
+        }
+        // A link leads on from where it leads to.
+        if let Ok(found) = std::fs::canonicalize(&real) {
+            real = found;
+        }
+    }
+    real
 }

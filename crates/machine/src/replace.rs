@@ -2,7 +2,7 @@
 
 use std::fs::{self, File, Permissions};
 use std::io::{self, Write as _};
-use std::os::unix::fs::{PermissionsExt as _, fchown};
+use std::os::unix::fs::{FileTypeExt as _, PermissionsExt as _, fchown};
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
@@ -20,6 +20,21 @@ const ABANDONED: Duration = Duration::from_secs(600);
 /// Where it cannot be written; the old file stays.
 pub fn replace_file(path: &Path, bytes: &[u8], mode: u32, owner: (Option<u32>, Option<u32>)) -> io::Result<()> {
     replace_file_unless(path, bytes, mode, owner, || Ok(None::<()>)).map(|_| ())
+}
+
+/// Returns what stands at a path instead of a file: whatever is written there would take its place.
+pub fn not_a_file(path: &Path) -> Option<&'static str> {
+    let found = fs::symlink_metadata(path).ok()?.file_type();
+    [
+        (found.is_file(), None),
+        (found.is_symlink(), Some("a link")),
+        (found.is_dir(), Some("a folder")),
+        (found.is_fifo(), Some("a pipe")),
+        (found.is_socket(), Some("a socket")),
+        (true, Some("a device")),
+    ]
+    .into_iter()
+    .find_map(|(is, what)| is.then_some(what))?
 }
 
 /// The same, unless at the last moment there is a reason not to; that is returned.

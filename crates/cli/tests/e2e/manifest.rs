@@ -243,9 +243,11 @@ fn places(workspace: &Workspace, text: &str) -> Vec<(String, usize)> {
 #[test]
 fn what_can_never_be_delivered_is_found_before_anything_is_issued() {
     let workspace = Workspace::new(PINDREL);
-    for folder in ["tls", ".pindrel"] {
-        std::fs::create_dir(workspace.path().join(folder)).unwrap();
-    }
+    // The state is not there yet: what would be written over it is known all the same.
+    std::fs::create_dir(workspace.path().join("tls")).unwrap();
+    std::os::unix::fs::symlink("elsewhere.pem", workspace.path().join("tls/link.pem")).unwrap();
+    let pipe = workspace.path().join("tls/pipe.pem");
+    assert!(std::process::Command::new("mkfifo").arg(&pipe).status().is_ok_and(|status| status.success()));
     workspace.write("tsig.secret", "not base64!\n");
     workspace.write("edge.token", "planted-token\n");
     let head = "manifest = 1\n[authority.main]\ndirectory = \"https://authority.example/directory\"\nagree_to_terms = true\n
@@ -254,11 +256,22 @@ fn what_can_never_be_delivered_is_found_before_anything_is_issued() {
         [certificate.edge]\nnames = [\"edge.larkfield.example\"]\n";
     let found = |deliver: &str, of: &str| -> Vec<String> {
         workspace.write("pindrel.toml", &format!("{head}deliver = [{{ {deliver} }}]\n"));
-        let document = workspace.run(&["check", "--format", "json"]).json();
+        let document = workspace.run(&["check", "--format", "json", "--state", "kept.sqlite"]).json();
         let codes = document[of].as_array().unwrap().iter().map(|found| found["code"].as_str().unwrap().to_owned());
         codes.collect()
     };
-    for file in ["tls", "pindrel.toml", "tls/../edge.token", ".pindrel/state.sqlite"] {
+    for file in [
+        "tls",
+        "pindrel.toml",
+        "tls/../edge.token",
+        ".pindrel/state.sqlite",
+        ".pindrel/sealing.key",
+        "kept.sqlite",
+        "kept.sqlite-wal",
+        "tls/../sealing.key",
+        "tls/link.pem",
+        "tls/pipe.pem",
+    ] {
         let errors = found(&format!("file = \"{file}\", holds = [\"leaf\"]"), "errors");
         assert_eq!(errors, ["unusable-secret", "bad-delivery"], "{file}");
     }

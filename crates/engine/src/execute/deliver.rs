@@ -10,7 +10,7 @@ use pindrel_core::names::name::Hostname;
 use pindrel_core::text::display_text::io_reason;
 use pindrel_keys::bundle::pkcs12;
 use pindrel_keys::{CertificateKey, Chain};
-use pindrel_machine::{Program, replace_file};
+use pindrel_machine::{Program, not_a_file, replace_file};
 use pindrel_state::{CertificateRow, CommandRun, Moment};
 use zeroize::Zeroizing;
 
@@ -128,6 +128,9 @@ impl Deliverer {
     /// Writes a file beside the old one, and puts it in its place once it is whole.
     fn write(&self, delivery: &Delivery, chain: &Chain, key: &CertificateKey) -> Result<(), Finding> {
         let path = self.context.folder.join(&delivery.file);
+        if let Some(what) = not_a_file(&path) {
+            return Err(Finding::machine(MachineCause::File { path, why: FileFault::NotAFile(what.to_owned()) }));
+        }
         let bytes = match &delivery.contents {
             Contents::Pem(pieces) => pem_of(pieces, chain, key),
             Contents::Pkcs12 => {

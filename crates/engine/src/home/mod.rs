@@ -46,6 +46,17 @@ pub enum StateLocation {
 }
 
 impl StateLocation {
+    /// Returns the files that a state there is kept in, which nothing else may be written to.
+    pub fn files(&self) -> Vec<PathBuf> {
+        let StateLocation::Sqlite(path) = self else { return Vec::new() };
+        let beside = |end: &str| {
+            let mut name = path.clone().into_os_string();
+            name.push(end);
+            PathBuf::from(name)
+        };
+        vec![path.clone(), beside("-wal"), beside("-shm"), sealing_key_beside(path)]
+    }
+
     /// Reads what `--state` says: a path, `sqlite:PATH`, or
     /// `postgres://USER@HOST:PORT/DATABASE?password=env:NAME&sslmode=verify-full&sslrootcert=PATH`.
     /// The connection is encrypted and verified unless `sslmode=disable` says otherwise.
@@ -128,6 +139,12 @@ pub struct Home {
     pub(crate) leases: Arc<Leases>,
 }
 
+/// The sealing key's file beside a state in a file.
+fn sealing_key_beside(state: &Path) -> PathBuf {
+    let folder = state.parent().filter(|folder| !folder.as_os_str().is_empty());
+    folder.unwrap_or(Path::new(".")).join(KEY_FILE)
+}
+
 impl Home {
     /// Returns what a run changed, by hostname; `None` where no such run is known.
     ///
@@ -159,8 +176,7 @@ impl Home {
                     None => {
                         // A state in which nothing is sealed yet is new, however far it got.
                         let is_new = state.value(CHECK_ROW).await?.is_none();
-                        let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty());
-                        let file = folder.unwrap_or(Path::new(".")).join(KEY_FILE);
+                        let file = sealing_key_beside(path);
                         SealingKey::from_text(&sealing_text(&file, is_new)?)?
                     }
                 };

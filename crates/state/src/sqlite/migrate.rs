@@ -1,5 +1,7 @@
 //! Bringing a file to the present schema.
 
+use std::time::{Duration, Instant};
+
 use pindrel_core::endpoints::endpoint::Binding;
 use pindrel_core::judging::facts::{BindingView, EndpointKey, Fact, Ownership, Written};
 use pindrel_core::zones::records::RecordSet;
@@ -9,6 +11,9 @@ use serde::Deserialize;
 use super::{BUSY, PREPARED};
 use crate::StateError;
 use crate::sql::things::{facts_of_texts, things_of_texts};
+
+/// How long to wait before what SQLite does not wait for is tried again.
+const BETWEEN_TRIES: Duration = Duration::from_millis(5);
 
 /// One step from a schema to the next.
 struct Migration {
@@ -72,16 +77,25 @@ fn version_of(connection: &Connection, place: &str) -> Result<i64, StateError> {
     Ok(version)
 }
 
-/// Returns the schema's version and the number of tables, changing nothing.
+/// Returns the schema's version and the number of tables as they are at one moment, changing nothing: another process
+/// may be making them.
 fn what_is_there(connection: &Connection) -> rusqlite::Result<(i64, i64)> {
     connection.busy_timeout(BUSY)?;
-    let version = connection.query_row("PRAGMA user_version", [], |row| row.get(0))?;
+    let reading = connection.unchecked_transaction()?;
+    let version = reading.query_row("PRAGMA user_version", [], |row| row.get(0))?;
     let tables = "SELECT count(*) FROM sqlite_schema WHERE type = 'table'";
-    Ok((version, connection.query_row(tables, [], |row| row.get(0))?))
+    Ok((version, reading.query_row(tables, [], |row| row.get(0))?))
 }
 
 fn set_up(connection: &Connection) -> rusqlite::Result<()> {
-    connection.pragma_update(None, "journal_mode", "wal")?;
+    let begun = Instant::now();
+    // SQLite does not wait for another process that changes the mode at the same time.
+    while let Err(error) = connection.pragma_update(None, "journal_mode", "wal") {
+        if error.sqlite_error_code() != Some(ErrorCode::DatabaseBusy) || begun.elapsed() > BUSY {
+            return Err(error);
+        }
+        std::thread::sleep(BETWEEN_TRIES);
+    }
     connection.pragma_update(None, "foreign_keys", true)?;
     connection.set_prepared_statement_cache_capacity(PREPARED);
     Ok(())

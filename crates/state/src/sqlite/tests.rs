@@ -32,6 +32,21 @@ fn a_newer_schema_is_refused_and_left_alone() {
     assert_eq!(version, 99);
 }
 
+/// Processes that begin at once all find a state, whichever of them makes it.
+#[test]
+fn several_that_open_a_new_state_at_once_all_can() {
+    for round in 0..40 {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("state.sqlite");
+        let opened: Vec<Result<(), String>> = std::thread::scope(|scope| {
+            let open = || SqliteState::open(&path, Access::Change).map(drop).map_err(|error| format!("{error:?}"));
+            let threads: Vec<_> = (0..4).map(|_| scope.spawn(open)).collect();
+            threads.into_iter().map(|thread| thread.join().unwrap()).collect()
+        });
+        assert!(opened.iter().all(Result::is_ok), "round {round}: {opened:?}");
+    }
+}
+
 #[test]
 fn what_is_not_a_state_is_told_as_such_and_left_alone() {
     let folder = tempfile::tempdir().unwrap();

@@ -76,6 +76,8 @@ pub enum FileFault {
         /// Whether a person asked for it.
         exported: bool,
     },
+    /// Something else stands there, as in `a link`.
+    NotAFile(String),
     /// It should belong to somebody who does not exist.
     OwnerUnknown {
         /// Whether a group is meant; else a user.
@@ -148,6 +150,10 @@ impl FileFault {
                 };
                 Words::new(format!("{path} cannot be written: {why}"), remedy)
             }
+            FileFault::NotAFile(what) => Words::new(
+                format!("{path} is {what}, not a file, and is left alone"),
+                "Name the file itself, or remove what stands in its place",
+            ),
             FileFault::OwnerUnknown { group, name } => {
                 let what = if *group { "group" } else { "user" };
                 Words::new(

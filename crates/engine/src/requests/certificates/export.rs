@@ -5,7 +5,7 @@ use pindrel_core::judging::findings::{CertificateCause, FileFault, Finding, Mach
 use pindrel_core::names::name::Hostname;
 use pindrel_core::text::display_text::io_reason;
 use pindrel_keys::bundle::pkcs12;
-use pindrel_machine::replace_file;
+use pindrel_machine::{not_a_file, replace_file};
 use secrecy::SecretString;
 use zeroize::Zeroizing;
 
@@ -75,6 +75,10 @@ impl CertificateRequests {
 /// # Errors
 /// A [`Finding`].
 pub fn write_export(path: &std::path::Path, bytes: &[u8], form: ExportForm) -> Result<(), Finding> {
+    if let Some(what) = not_a_file(path) {
+        let why = FileFault::NotAFile(what.to_owned());
+        return Err(Finding::machine(MachineCause::File { path: path.to_owned(), why }));
+    }
     replace_file(path, bytes, form.contents().default_mode().bits(), (None, None)).map_err(|error| {
         let why = FileFault::Unwritable { why: io_reason(&error), exported: true };
         Finding::machine(MachineCause::File { path: path.to_owned(), why })
