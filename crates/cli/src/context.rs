@@ -14,6 +14,7 @@ use secrecy::SecretString;
 use crate::args::{Color, Common, Format, LogFormat, MAX_AGE, RunBounds, Span};
 use crate::error::{CliError, Mistakes};
 use crate::names;
+use crate::output::log::Sentences;
 
 /// Takes the bounds of a run as typed.
 pub(crate) fn bounds(max_age: Span, typed: RunBounds) -> Bounds {
@@ -270,10 +271,11 @@ fn log_to_stderr(verbose: u8, format: LogFormat) {
         _ => LevelFilter::TRACE,
     };
     let layer = tracing_subscriber::fmt::layer().with_writer(std::io::stderr);
+    let sentences = Sentences { with_places: verbose > 0 };
     let registry = tracing_subscriber::registry().with(Targets::new().with_target("pindrel", level));
     // A second context in one process, as in the demo, keeps the first one's logging.
     let _ = match format {
-        LogFormat::Text => registry.with(layer.with_ansi(false)).try_init(),
+        LogFormat::Text => registry.with(layer.with_ansi(false).event_format(sentences)).try_init(),
         LogFormat::Json => registry.with(layer.json()).try_init(),
     };
 }

@@ -336,6 +336,11 @@ impl Endpoint {
         matches!(self.driver, EndpointDriver::Static(_))
     }
 
+    /// Says whether it is a server on this machine, which Pindrel configures by files.
+    pub fn is_on_this_machine(&self) -> bool {
+        matches!(self.driver, EndpointDriver::Nginx(_) | EndpointDriver::Haproxy(_))
+    }
+
     /// Says whether its addresses are what the manifest says of it, and not what its platform does.
     pub fn names_addresses(&self) -> bool {
         !matches!(self.driver, EndpointDriver::Http(_) | EndpointDriver::Program(_))

@@ -33,7 +33,7 @@ pub enum PlaceError {
         start: DnsName,
     },
     /// The last name lies in no zone that can be changed.
-    #[error("{start} is an alias of {end}, which is in no zone of the manifest")]
+    #[error("{start} is an alias of {end}, which is not in any zone of the manifest")]
     DeadEnd {
         /// Where they start.
         start: DnsName,

@@ -29,7 +29,7 @@ use rustls::crypto::aws_lc_rs::default_provider;
 use rustls::pki_types::pem::PemObject as _;
 use rustls::pki_types::{CertificateDer, PrivateKeyDer, ServerName, TrustAnchor, UnixTime};
 use rustls::version::TLS12;
-use rustls::{CertificateError, ClientConfig, DigitallySignedStruct, RootCertStore, SignatureScheme};
+use rustls::{CertificateError, ClientConfig, DigitallySignedStruct, OtherError, RootCertStore, SignatureScheme};
 use tokio::net::TcpStream;
 use tokio::time::timeout;
 use tokio_rustls::TlsConnector;
@@ -333,6 +333,11 @@ fn untrusted(reason: &CertificateError) -> Untrusted {
         CertificateError::UnknownIssuer | CertificateError::BadSignature => Untrusted::UnknownIssuer,
         CertificateError::NotValidForName | CertificateError::NotValidForNameContext { .. } => Untrusted::OtherName,
         CertificateError::Revoked => Untrusted::Revoked,
+        CertificateError::Other(OtherError(error))
+            if matches!(error.downcast_ref(), Some(webpki::Error::CaUsedAsEndEntity)) =>
+        {
+            Untrusted::OfAuthority
+        }
         other => Untrusted::Other { detail: other.to_string() },
     }
 }

@@ -152,7 +152,7 @@ impl Keeping {
         });
         writeln!(
             out,
-            "Handed back after {}, {} and {} in {}.{late}",
+            "Stopped after {}, {} and {} in {}.{late}",
             count(number(*checks), "check"),
             verdict_changes(number(*verdicts)),
             count(number(*switches), "switch").replace("switchs", "switches"),
@@ -190,7 +190,7 @@ fn line(event: &Event) -> Option<String> {
             format!("{to} {check}{was}{why}")
         }
         Event::Gives { hostname, endpoints, why } => {
-            format!("{hostname} is led to {}: {why}", endpoints.join(" and "))
+            format!("{hostname} now points to {}: {why}", endpoints.join(" and "))
         }
         Event::Switched { hostname, from, to, why, seen, decided, primary, everywhere, until } => {
             let mut text = format!(

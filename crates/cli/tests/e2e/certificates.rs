@@ -388,7 +388,7 @@ async fn a_delivered_certificate_is_held_once_its_listener_serves_it() {
     let pid = workspace.read("server.pid");
     std::process::Command::new("kill").arg(pid.trim()).status().unwrap();
     let ran = workspace.run(&["status"]).ended(3);
-    assert!(ran.stdout.contains("serves none: connection refused"), "{}", ran.stdout);
+    assert!(ran.stdout.contains("serves no certificate: connection refused"), "{}", ran.stdout);
 }
 
 #[tokio::test(flavor = "multi_thread")]

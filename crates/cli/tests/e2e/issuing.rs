@@ -67,7 +67,7 @@ async fn a_certificate_over_two_zones_is_proven_in_both_at_once() {
 /// Aliases that lead nowhere, and what is said of them.
 const NOWHERE: [(&str, &str); 2] = [
     ("_acme-challenge.api.larkfield.example", "form a loop"),
-    ("api.elsewhere.test", "is an alias of api.elsewhere.test, which is in no zone of the manifest"),
+    ("api.elsewhere.test", "is an alias of api.elsewhere.test, which is not in any zone of the manifest"),
 ];
 
 #[tokio::test(flavor = "multi_thread")]

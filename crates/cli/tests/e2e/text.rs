@@ -37,7 +37,7 @@ async fn the_list_and_the_page_of_a_certificate_read_well() {
     .await;
     let before = workspace.run(&["cert", "list"]).ended(0).stdout;
     assert!(
-        before.contains("◇ stations: there is no certificate for stations.larkfield.example and 1 more yet"),
+        before.contains("◇ stations: there is no certificate for stations.larkfield.example (+1 name) yet"),
         "{before}"
     );
     assert!(

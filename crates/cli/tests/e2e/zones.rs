@@ -40,7 +40,7 @@ fn a_file_is_checked_and_compared_without_a_manifest() {
     for (args, says) in [
         (&["zone", "check", "nothing.zone"][..], "nothing.zone cannot be read: there is no such file"),
         (&["zone", "check", "larkfield.test"], "there is no file larkfield.test, and no manifest"),
-        (&["zone", "check", "manifest"], "the manifest is checked otherwise"),
+        (&["zone", "check", "manifest"], "this checks zone files and live zones"),
         (&["zone", "compare", "manifest", "manifest"], "there is no manifest"),
         (&["zone", "check", "."], "cannot be read: it is a directory"),
     ] {

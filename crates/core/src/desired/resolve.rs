@@ -661,7 +661,7 @@ impl<'p> Resolver<'p> {
         self.problems.report(
             "outside-zones",
             name.span.clone(),
-            format!("{} lies in no zone of this manifest", name.value),
+            format!("{} is not in any zone of this manifest", name.value),
             help,
         );
         None

@@ -299,7 +299,7 @@ mod tests {
         let guarded = Binding { client_certificates: Some(Box::new(clients)), ..plain() };
         for (hostname, form, says) in [
             (&api, form("unknown", plain()), "which is not in the manifest"),
-            (&elsewhere, form("plates", plain()), "lies in no zone"),
+            (&elsewhere, form("plates", plain()), "is not in any zone"),
             (&api, form("plates", guarded), "roots for client certificates"),
             (&name("*.larkfield.example"), form("plates", plain()), "under which label"),
         ] {

@@ -49,7 +49,7 @@ impl AskedRecords {
             }
             let Some(record) = asked.record() else { return refused("it is no record of that type".into()) };
             let Some(zone) = self.context.desired.zone_at(&record.owner) else {
-                return refused("it lies in no zone of the manifest".into());
+                return refused("it is not in any zone of the manifest".into());
             };
             let lacking = self.bindings.servers_lacking(zone, &record).await;
             let servers = self.zones.servers(zone);

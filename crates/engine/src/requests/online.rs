@@ -271,6 +271,7 @@ impl Reports {
         let view = self.context.known().endpoints.get(&id).map(|fact| fact.value.clone());
         let detail = match &view {
             Some(EndpointView::Listed(_)) if endpoint.is_static() => "configured by somebody else",
+            Some(EndpointView::Listed(_)) if endpoint.is_on_this_machine() => "reached",
             Some(EndpointView::Listed(_)) => "its platform lists it",
             _ => "",
         };

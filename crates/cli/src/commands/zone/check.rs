@@ -35,7 +35,7 @@ pub(super) async fn run(context: &Context, args: &CheckArgs) -> Result<Status, C
     context.refuse_csv()?;
     if args.zone.is_manifest() {
         return Err(CliError::Usage {
-            says: "the manifest is checked otherwise".into(),
+            says: "this checks zone files and live zones, not the manifest".into(),
             remedy: "Run: pindrel check".into(),
         });
     }

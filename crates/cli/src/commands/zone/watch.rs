@@ -97,16 +97,17 @@ async fn order(engine: &Engine, args: &WatchArgs) -> Result<WatchRequest, CliErr
     let owner: DnsName =
         args.name.parse().map_err(|error| usage(format!("{}: {error}", args.name), "Write a full name"))?;
     let zone = desired.zone_at(&owner).ok_or_else(|| {
-        usage(format!("{owner} lies in no zone of the manifest"), "List them with: pindrel zone list")
+        usage(format!("{owner} is not in any zone of the manifest"), "List them with: pindrel zone list")
     })?;
     let read = |text: &String| {
         let code = TypeCode::from(record_type);
         let wire = read_data(code, text).map_err(|error| {
-            let says = format!("\"{text}\" is no data of {record_type}: {}", error.says);
+            let says = format!("\"{text}\" is not valid data for {record_type}: {}", error.says);
             usage(says, "Write it as in a zone file, with full names, and quotes around texts")
         })?;
-        RecordData::from_wire(record_type, &wire)
-            .ok_or_else(|| usage(format!("\"{text}\" is no data of {record_type}"), "Write it as in a zone file"))
+        RecordData::from_wire(record_type, &wire).ok_or_else(|| {
+            usage(format!("\"{text}\" is not valid data for {record_type}"), "Write it as in a zone file")
+        })
     };
     let data: Vec<RecordData> = args.value.iter().map(read).collect::<Result<_, _>>()?;
     let wanted = RecordSet::group(data.into_iter().map(|data| (Ttl::ZERO, data)));

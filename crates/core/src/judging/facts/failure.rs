@@ -147,6 +147,9 @@ pub enum Untrusted {
     /// It was revoked.
     #[error("it is revoked")]
     Revoked,
+    /// It is an authority's.
+    #[error("it is the certificate of an authority, not of a server")]
+    OfAuthority,
     /// No roots to verify it against can be used here.
     #[error("{detail}")]
     NoRoots {

@@ -173,7 +173,16 @@ impl AnswerCause {
             ),
             AnswerCause::Unverified { asked, address, why } => Words::new(
                 format!("clients do not accept the certificate of {} at {address}: {why}", named(asked)),
-                "Check that the name resolves to the right endpoint and that issued_roots names the right roots",
+                match why {
+                    Untrusted::Expired => "Run settle; if that does not help, reload the endpoint",
+                    Untrusted::NotYetValid => "Check the clocks of this machine and of whoever issued it",
+                    Untrusted::Revoked => "Replace it with: pindrel cert renew; then reload the endpoint",
+                    Untrusted::OtherName => "Check that the name resolves to the right endpoint",
+                    Untrusted::OfAuthority => "Have the endpoint serve the certificate that was issued for the name",
+                    Untrusted::UnknownIssuer | Untrusted::NoRoots { .. } | Untrusted::Other { .. } => {
+                        "Check that the name resolves to the right endpoint and that issued_roots names the right roots"
+                    }
+                },
             ),
             AnswerCause::NoResponse { asked, address, why } => Words::new(
                 format!("{} at {address} returned no HTTP response: {why}", named(asked)),

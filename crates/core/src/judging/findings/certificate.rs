@@ -252,11 +252,17 @@ impl CertificateCause {
                 "Run settle: it writes the file",
             )
             .seen(files.iter().skip(1).cloned()),
-            CertificateCause::NotServed { address, got, others } => Words::new(
-                format!("{address} {got}, not the certificate {named}"),
-                "Run settle; if that does not help, check that this server reads the delivered files",
-            )
-            .seen(others.iter().cloned()),
+            CertificateCause::NotServed { address, got, others } => {
+                let says = match got {
+                    Got::Certificate(_) => format!("{address} {got}, not the certificate {named}"),
+                    Got::Nothing { why, .. } => {
+                        format!("{address} serves no certificate: {why}; it should serve the certificate {named}")
+                    }
+                    Got::NotAsked => format!("whether {address} serves the certificate {named} was not asked"),
+                };
+                let remedy = "Run settle; if that does not help, check that this server reads the delivered files";
+                Words::new(says, remedy).seen(others.iter().cloned())
+            }
             CertificateCause::Command { command, said } => {
                 let says = match said {
                     Some(said) => {

@@ -206,7 +206,7 @@ codes! {
         AskedRecordMissing = "asked-record-missing", Now;
         /// A record that the platform asked for is no longer needed.
         AskedRecordLeft = "asked-record-left", Now;
-        /// A record that the platform asks for lies in no zone of the manifest, or something stands there.
+        /// A record that the platform asks for is not in any zone of the manifest, or something stands there.
         AskedRecordMisplaced = "asked-record-misplaced", Person;
         /// The endpoint, or the store that it takes certificates from, is full.
         QuotaReached = "quota-reached", Person;

@@ -21,7 +21,7 @@ pub enum LeftoverCause {
         /// Until when caches give its alias, where that is waited for.
         until: Option<Timestamp>,
     },
-    /// It lies in no zone of the manifest, so its alias cannot be removed.
+    /// It is not in any zone of the manifest, so its alias cannot be removed.
     NoZone,
     /// It is bound at an endpoint that is not in the manifest.
     EndpointGone {
@@ -58,7 +58,7 @@ pub enum LeftPart {
 pub enum NotUndone {
     /// It was at an endpoint that is not in the manifest.
     EndpointGone(EndpointKey),
-    /// It lies in no zone of the manifest.
+    /// It is not in any zone of the manifest.
     NoZone,
     /// Under which label a wildcard was asked is not recorded.
     LabelUnrecorded,
@@ -132,7 +132,7 @@ impl LeftoverCause {
                 Words::new(says, remedy).seen(parts.iter().filter_map(LeftPart::evidence))
             }
             LeftoverCause::NoZone => Words::new(
-                format!("{hostname} lies in no zone of the manifest, so its alias cannot be removed"),
+                format!("{hostname} is not in any zone of the manifest, so its alias cannot be removed"),
                 format!(
                     "Put its zone back into the manifest; or delete its alias by hand, then run: pindrel retire --forget {}",
                     hostname.typed()
@@ -150,7 +150,7 @@ impl LeftoverCause {
                 "Put that endpoint back into the manifest, then undo the run again",
             ),
             LeftoverCause::NotUndone(NotUndone::NoZone) => Words::new(
-                format!("{hostname} lies in no zone of the manifest"),
+                format!("{hostname} is not in any zone of the manifest"),
                 "Put its zone back into the manifest, then undo the run again",
             ),
             LeftoverCause::NotUndone(NotUndone::LabelUnrecorded) => Words::new(

@@ -165,7 +165,11 @@ impl<'n> Naming<'n> {
         match self.subject {
             Subject::Certificate(CertificateName { first: Some(first), others, .. }) => {
                 let first = self.name(first.as_str(), "HOSTNAME");
-                if *others == 0 { first.to_string() } else { format!("{first} and {others} more") }
+                match others {
+                    0 => first.to_string(),
+                    1 => format!("{first} (+1 name)"),
+                    others => format!("{first} (+{others} names)"),
+                }
             }
             _ => self.certificate().to_string(),
         }

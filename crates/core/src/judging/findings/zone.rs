@@ -149,7 +149,7 @@ pub enum ChallengeFault {
         /// Where it is to lead.
         target: DnsName,
     },
-    /// Its name lies in no zone of the manifest.
+    /// Its name is not in any zone of the manifest.
     OutsideManifest {
         /// The name.
         owner: DnsName,
@@ -459,7 +459,7 @@ impl ChallengeFault {
                 format!("Send them what is to be made, as listed by: pindrel handoff {hostname}"),
             ),
             ChallengeFault::OutsideManifest { owner } => {
-                Words::new(format!("{owner} is in no zone of the manifest"), "Add its zone to the manifest")
+                Words::new(format!("{owner} is not in any zone of the manifest"), "Add its zone to the manifest")
             }
             ChallengeFault::ZoneGone => Words::new(
                 "the zone is no longer in the manifest",

@@ -8,7 +8,7 @@ const EVERY: Kind = Kind::Duration(1..=86_400);
 const TIMES: Kind = Kind::Number(1..=100);
 
 const EVERY_KEY: Key =
-    Key::new("every", EVERY, "from the begin of one check to the begin of the next").default("`20s`");
+    Key::new("every", EVERY, "from the start of one check to the start of the next").default("`20s`");
 const TIMEOUT_KEY: Key =
     Key::new("timeout", Kind::Duration(1..=86_400), "how long one may take; no longer than `every`")
         .default("`5s`, or `every`");

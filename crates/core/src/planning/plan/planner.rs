@@ -438,8 +438,10 @@ impl<'p> Planner<'p> {
                 }
             }
             Work::Store(_, endpoint) => match listed(endpoint) {
-                Some(info) => format!("certificate store of {}", info.certificate_site),
-                None => format!("certificate store of {}", desired.endpoint(endpoint).name),
+                Some(info) if !desired.endpoint(endpoint).is_on_this_machine() => {
+                    format!("certificate store of {}", info.certificate_site)
+                }
+                _ => format!("certificate store of {}", desired.endpoint(endpoint).name),
             },
             Work::Bind(_, endpoint) | Work::Connect(_, endpoint) | Work::Unbind(_, endpoint) => {
                 let endpoint = desired.endpoint(endpoint);

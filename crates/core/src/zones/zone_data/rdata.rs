@@ -142,7 +142,7 @@ pub fn parse(code: TypeCode, tokens: &[Token<'_>], origin: &NameKey, wire: &mut 
             let data = wire.split_off(begin);
             let is_read = Writing { rest: &data, out: &mut out }.write(fields).is_some();
             if !is_read {
-                return Err(RdataError { at: Some(0), says: format!("these octets are no data of {code}") });
+                return Err(RdataError { at: Some(0), says: format!("these octets are not valid data for {code}") });
             }
             lower_names(fields, &data, wire);
         }

@@ -126,7 +126,7 @@ fn each_type_is_read_and_written_and_read_again() {
         ("A", "192.0.2.1 192.0.2.2", "\"192.0.2.2\" is more than a record of A has"),
         ("MX", "mail", "\"mail\" is not a number from 0 to 65535"),
         ("MX", "10", "a name is missing"),
-        ("A", "\\# 3 c00002", "these octets are no data of A"),
+        ("A", "\\# 3 c00002", "these octets are not valid data for A"),
         ("TXT", "\\# 3 0261", "3 octets are announced, and 2 follow"),
         ("TYPE731", "abc", "the data of TYPE731 can be written only as RFC 3597 does: \\# LENGTH HEXADECIMAL"),
         ("HTTPS", "1 . alpn=", "\"alpn=\" has a value that its key cannot have"),
@@ -233,7 +233,7 @@ proptest! {
         if !code.is_meta() && octets.len() <= 65_535 {
             if let [mistake] = &whole.mistakes[..] {
                 // Only octets that are no data of the type are refused, and they are written as such.
-                prop_assert!(written.starts_with("\\#") && mistake.says.contains("no data of"), "{code} {written} {mistake:?}");
+                prop_assert!(written.starts_with("\\#") && mistake.says.contains("not valid data for"), "{code} {written} {mistake:?}");
             } else {
                 let zone = whole.builder.finish(None);
                 let entry = zone.entries().next().unwrap();
