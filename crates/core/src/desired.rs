@@ -331,6 +331,16 @@ impl Endpoint {
         }
     }
 
+    /// Returns what is known of an endpoint that somebody else configures: what the manifest says.
+    pub fn static_info(&self) -> Option<EndpointInfo> {
+        let EndpointDriver::Static(place) = &self.driver else { return None };
+        Some(EndpointInfo {
+            default_name: Some(place.default_name.clone()),
+            port: place.port,
+            ..EndpointInfo::plain(&self.id, self.kind, "", place.addresses.clone())
+        })
+    }
+
     /// Says whether somebody else configures it.
     pub fn is_static(&self) -> bool {
         matches!(self.driver, EndpointDriver::Static(_))
@@ -526,6 +536,12 @@ impl WantedHostname {
     /// (RFC 1034 §3.6.2).
     pub fn is_apex(&self, desired: &Desired) -> bool {
         self.hostname.as_str() == desired.zone(self.zone).name.as_str()
+    }
+
+    /// Says whether its alias points at the name of an endpoint, where that has one; else it is addresses.
+    pub fn points_at_name(&self, desired: &Desired) -> bool {
+        let takes_names = !self.is_apex(desired) || desired.zone(self.zone).driver.knows_alias();
+        takes_names && self.placement.policy != Policy::Split
     }
 
     /// Says whether its alias follows what checks find: there are endpoints to choose from, or addresses, as at an

@@ -168,7 +168,7 @@ impl Engine {
             dependents: tokio::sync::Mutex::default(),
             all_known: OnceCell::new(),
         });
-        let endpoints = Arc::new(EndpointObserver { context: context.clone() });
+        let endpoints = Arc::new(EndpointObserver { context: context.clone(), zones: zones.clone() });
         let deliveries = Arc::new(DeliveryObserver { context: context.clone(), keys: keys.clone() });
         let certificates = Arc::new(Certificates {
             context: context.clone(),

@@ -71,6 +71,50 @@ async fn a_hostname_moves_and_goes_without_one_failed_request() {
     assert_eq!(sandbox.authority().issued(), (3, 1));
 }
 
+/// An alias never leads where the endpoint is not, however long resolvers keep the right answer of before.
+#[tokio::test(flavor = "multi_thread")]
+async fn an_alias_is_not_led_by_a_name_that_leads_elsewhere() {
+    let (workspace, sandbox) = sandboxed(quick(), |manifest, listing| {
+        let [catalogue, home] = ["catalogue", "home"]
+            .map(|id| listing.endpoints.iter().find(|endpoint| endpoint.id == id).unwrap().clone());
+        let there = |name: &str, default_name: &str| {
+            let (ip, port) = (catalogue.address.ip(), catalogue.address.port());
+            let place = format!("default_name = \"{default_name}\"\naddresses = [\"{ip}\"]\nport = {port}\n");
+            format!("[endpoint.{name}]\nkind = \"gateway\"\ndriver = \"static\"\n{place}")
+        };
+        let named = "[certificate.api]\nnames = [\"api.larkfield.example\"]\ndeliver = [{ file = \"api.pem\", holds = [\"leaf\"] }]\n";
+        manifest
+            .endpoint(listing, "catalogue", "gateway")
+            .hostname(API, "catalogue", "")
+            .with(named)
+            .with(&there("elsewhere", &home.default_name))
+            .with(&there("nowhere", "gone.edge.test"))
+            .with(&there("right", &catalogue.default_name))
+    })
+    .await;
+    workspace.run(&["settle"]).ended(0);
+    let alias = || pindrel_testkit::dig(sandbox.listing().primary, API, "CNAME");
+    let before = alias();
+    let mut at = "catalogue";
+    for (to, status, says) in [
+        ("elsewhere", 1, "which does not serve the certificate of api.larkfield.example: it serves certificate"),
+        ("nowhere", 3, "gone.edge.test, which aliases to nowhere point at, does not exist"),
+    ] {
+        edit(&workspace, &format!("endpoint = \"{at}\""), &format!("endpoint = \"{to}\""));
+        at = to;
+        let ran = workspace.run(&["settle", "--max-age", "0", "--now", "--patience", "5s"]).ended(status);
+        assert!(ran.stdout.contains(says), "{to}: {}", ran.stdout);
+        assert_eq!(alias(), before, "{to}");
+        let online = workspace.run(&["check", "--online"]);
+        assert_eq!(online.stdout.contains(says), to == "nowhere", "{to}: {}", online.stdout);
+    }
+    edit(&workspace, "endpoint = \"nowhere\"", "endpoint = \"right\"");
+    // Only what is left at the former endpoint waits for caches.
+    let ran = workspace.run(&["settle", "--max-age", "0", "--patience", "5s"]).ended(3);
+    assert!(ran.stdout.contains("stays bound at catalogue until caches"), "{}", ran.stdout);
+    assert_eq!(alias(), before, "the same name as before");
+}
+
 /// What a platform does wrong is told as such, before an alias leads there.
 #[tokio::test(flavor = "multi_thread")]
 async fn each_fault_of_a_platform_is_told_and_no_alias_leads_there() {

@@ -103,12 +103,15 @@ fn bytes_below(folder: &Path) -> Vec<u8> {
 /// file of the state.
 #[tokio::test(flavor = "multi_thread")]
 async fn a_platform_that_repeats_a_key_does_not_make_it_known() {
-    let server = ScriptedServer::start(&["localhost"], |_, request| {
+    let (workspace, sandbox) = sandboxed(quick(), one_name).await;
+    // A name that exists: nothing is sent to an endpoint that clients are not led to.
+    let default_name = sandbox.listing().endpoints[0].default_name.clone();
+    let server = ScriptedServer::start(&["localhost"], move |_, request| {
         let all = format!("{}\n{:?}", String::from_utf8_lossy(&request.body), request.headers);
         match request.line.split_once(' ').unwrap_or_default() {
             ("GET", target) if target.ends_with("/endpoints") => {
                 let endpoint = json!({ "id": "catalogue", "kind": "gateway", "site": "north", "certificate_site": "north",
-                    "default_name": "gw-1.edge.example", "addresses": ["127.0.0.1"], "port": 9 });
+                    "default_name": default_name, "addresses": ["127.0.0.1"], "port": 9 });
                 answer(200, &[], &json!({ "endpoints": [endpoint] }).to_string())
             }
             ("GET", _) => answer(404, &[], "{}"),
@@ -116,7 +119,6 @@ async fn a_platform_that_repeats_a_key_does_not_make_it_known() {
         }
     })
     .await;
-    let (workspace, sandbox) = sandboxed(quick(), one_name).await;
     let own = format!("https://localhost:{}/", server.address.port());
     let manifest = workspace.read("pindrel.toml").replace(&sandbox.listing().platform, &own);
     workspace

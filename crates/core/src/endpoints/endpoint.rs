@@ -145,9 +145,25 @@ pub struct EndpointInfo {
     /// Whether it binds a hostname only once its alias leads there.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub alias_first: bool,
+    /// Where its default name leads clients; `None` where no resolver says.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub leads: Option<NameLeads>,
     /// How long a binding takes as a rule until it is in force, in seconds, where the platform says.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub deploys_in_seconds: Option<u32>,
+}
+
+/// Where a name leads clients.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum NameLeads {
+    /// To these addresses.
+    To(Vec<IpAddr>),
+    /// To none: it has no address, or does not exist at all.
+    Nowhere {
+        /// Whether it exists.
+        exists: bool,
+    },
 }
 
 /// What an endpoint can do for a hostname.
@@ -222,8 +238,18 @@ impl EndpointInfo {
             offers: Offers::default(),
             own_targets: false,
             alias_first: false,
+            leads: None,
             deploys_in_seconds: None,
         }
+    }
+
+    /// Returns the addresses that its default name leads to, and that are not listed.
+    pub fn led_beside(&self) -> impl Iterator<Item = IpAddr> {
+        let led = match &self.leads {
+            Some(NameLeads::To(addresses)) => addresses.as_slice(),
+            _ => &[],
+        };
+        led.iter().copied().filter(|address| !self.addresses.contains(address))
     }
 
     /// Returns what it can do beyond the usual, and what it cannot, in words.

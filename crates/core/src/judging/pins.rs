@@ -444,7 +444,9 @@ pub fn judge_zone(zone: &crate::desired::Zone, fact: &Fact<ZoneView>) -> PinRepo
 
 /// Judges an endpoint as its platform lists it, whether or not a hostname is bound there.
 pub fn judge_endpoint(endpoint: &crate::desired::Endpoint, view: &EndpointView) -> Option<Finding> {
-    binding::report_for_endpoint(endpoint, view).and_then(|report| report.findings.into_iter().next())
+    let report = binding::report_for_endpoint(endpoint, view);
+    let found = report.and_then(|report| report.findings.into_iter().next());
+    found.or_else(|| binding::name_leads_nowhere(endpoint, view))
 }
 
 /// The five judgements of one hostname.

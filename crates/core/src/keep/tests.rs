@@ -106,7 +106,7 @@ impl Bench {
                 default_name: Some(name.parse().unwrap()),
                 ..EndpointInfo::plain(&name, EndpointKind::Gateway, "north", vec![address(id)])
             };
-            known.endpoints.insert(id, Fact { seen, value: EndpointView::Listed(info) });
+            known.endpoints.insert(id, Fact { seen, value: EndpointView::Listed(Box::new(info)) });
             let binding = BindingView::Present {
                 binding: desired.hostname(tonight).binding(desired, id, Some(sha256)),
                 deployment: Deployment::Deployed,

@@ -81,7 +81,7 @@ impl Context {
     /// An endpoint, where its platform lists it.
     pub(crate) fn endpoint_info(&self, id: EndpointId) -> Option<EndpointInfo> {
         match &self.known().endpoints.get(&id)?.value {
-            EndpointView::Listed(info) => Some(info.clone()),
+            EndpointView::Listed(info) => Some((**info).clone()),
             _ => None,
         }
     }

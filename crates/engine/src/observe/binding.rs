@@ -1,6 +1,6 @@
 //! Bindings: what an endpoint knows of a hostname, and what it serves.
 
-use std::net::SocketAddr;
+use std::net::{IpAddr, SocketAddr};
 use std::sync::Arc;
 
 use futures::future::join_all;
@@ -22,6 +22,8 @@ use crate::observe::zone::ZoneObserver;
 
 /// For how long it is not asked again what a platform has just said.
 const JUST_SAID: SignedDuration = SignedDuration::from_secs(5);
+/// The most addresses of an endpoint's name that are connected to besides.
+const MOST_LED: usize = 4;
 /// The most addresses of one endpoint that are connected to.
 const MOST_ADDRESSES: usize = 16;
 
@@ -97,7 +99,11 @@ impl BindingObserver {
         // A platform's word leads to no address that only this machine's own network has.
         let is_named = self.context.desired.endpoint(at).names_addresses();
         let trusted = trusted.as_ref();
-        let looks = endpoint.addresses.iter().take(MOST_ADDRESSES).map(async |address| {
+        // Clients are led by its name, which may have other addresses than those that are listed.
+        let by_name = if wanted.points_at_name(&self.context.desired) { MOST_LED } else { 0 };
+        let led: Vec<IpAddr> = endpoint.led_beside().take(by_name).collect();
+        let all = endpoint.addresses.iter().take(MOST_ADDRESSES).chain(&led);
+        let looks = all.map(async |address| {
             let place = SocketAddr::new(*address, endpoint.port);
             if is_link_local_or_metadata(*address) && !is_named {
                 let detail = "a link-local address, which only the manifest may name".into();
@@ -111,6 +117,12 @@ impl BindingObserver {
             (place, served, answers)
         });
         let looks = join_all(looks).await;
+        for (place, served, _) in looks.iter().filter(|(place, ..)| led.contains(&place.ip())) {
+            if let Some(other) = served.as_ref().ok().filter(|own| expected.is_some_and(|expected| expected != **own)) {
+                let detail = format!("it serves certificate {}…", other.short());
+                return ServedView::Failed { address: Some(*place), why: Unreachable::Other { detail } };
+            }
+        }
         let found = looks.iter().find_map(|(_, served, _)| served.as_ref().ok().filter(|own| Some(**own) != expected));
         // What a platform issues need not be known beforehand.
         if let Some(other) =

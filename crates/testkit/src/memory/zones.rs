@@ -162,6 +162,9 @@ impl MemoryZones {
         negative: Duration,
         now: Duration,
     ) -> Result<(Vec<IpAddr>, Duration), Duration> {
+        if let Some(addresses) = targets.get(name) {
+            return Ok((addresses.clone(), negative));
+        }
         let fresh = self.cache.get(name).filter(|cached| cached.until > now).cloned();
         let cached = fresh.unwrap_or_else(|| {
             let found = lookup(records, name, targets);

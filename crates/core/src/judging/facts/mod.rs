@@ -214,7 +214,7 @@ pub enum ServerStatus {
 #[serde(rename_all = "snake_case", tag = "is")]
 pub enum EndpointView {
     /// It is there.
-    Listed(EndpointInfo),
+    Listed(Box<EndpointInfo>),
     /// The platform does not have it.
     NotListed {
         /// The ids that it has, at most twenty.

@@ -53,6 +53,15 @@ pub enum BindingCause {
         /// What it serves.
         got: Got,
     },
+    /// The default name of the endpoint leads to an address that does not serve the certificate.
+    NameLeadsElsewhere {
+        /// The name.
+        name: DnsName,
+        /// The address.
+        address: SocketAddr,
+        /// What it serves instead.
+        why: Unreachable,
+    },
     /// The endpoint does not serve it, and why is not known.
     NotInForce,
     /// The endpoint answers clients of TLS 1.2.
@@ -242,6 +251,7 @@ impl BindingCause {
             BindingCause::NotServed { .. } | BindingCause::ServesOther { .. } | BindingCause::NotInForce => {
                 Judged::of(Code::ServedCertificateDiffers)
             }
+            BindingCause::NameLeadsElsewhere { .. } => Judged::of(Code::DefaultNameElsewhere),
             BindingCause::OldTls { .. } => Judged::of(Code::OldTlsServed),
             BindingCause::AnswersOtherwise { .. } => Judged::of(Code::ServedAnswerDiffers),
             BindingCause::Foreign { .. } => Judged::of(Code::BindingForeign),
@@ -308,6 +318,12 @@ impl BindingCause {
             BindingCause::ServesOther { given, got } => Words::new(
                 format!("{endpoint} was given {given} for {hostname} but {got}"),
                 "Run settle; if that does not help, reload the endpoint or ask its platform",
+            ),
+            BindingCause::NameLeadsElsewhere { name, address, why } => Words::new(
+                format!(
+                    "{name}, which the alias of {hostname} is to point at, leads to {address}, which does not serve the certificate of {hostname}: {why}"
+                ),
+                format!("Correct the default name of [endpoint.{endpoint}], or the addresses that it has"),
             ),
             BindingCause::NotInForce => Words::new(format!("{endpoint} does not serve {hostname}"), "Run settle"),
             BindingCause::OldTls { status } => Words::new(

@@ -180,6 +180,10 @@ codes! {
         PlatformRefuses = "platform-refuses", Person;
         /// The platform has no such endpoint.
         EndpointUnknown = "endpoint-unknown", Person;
+        /// The name that aliases to the endpoint point at has no address.
+        DefaultNameDangling = "default-name-dangling", Person;
+        /// The name that aliases to the endpoint point at leads to what does not serve the certificate.
+        DefaultNameElsewhere = "default-name-elsewhere", Now;
         /// The endpoint accepts no custom hostnames.
         CustomHostnamesRefused = "custom-hostnames-refused", Person;
         /// The endpoint does not know the hostname.

@@ -8,7 +8,7 @@ use super::{Code, Judged};
 use crate::desired::{Endpoint, EndpointDriver, ProgramPlatform};
 use crate::judging::facts::Unreachable;
 use crate::judging::pin::Pin;
-use crate::names::name::Hostname;
+use crate::names::name::{DnsName, Hostname};
 
 /// What is wrong with an endpoint.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize)]
@@ -47,6 +47,13 @@ pub enum EndpointCause {
         why: Unreachable,
         /// How it is spoken to.
         by: Carrier,
+    },
+    /// Its default name, which aliases point at, leads nowhere.
+    NameLeadsNowhere {
+        /// The name.
+        name: DnsName,
+        /// Whether it exists, without an address.
+        exists: bool,
     },
     /// The manifest has no endpoint of that name.
     NotInManifest {
@@ -126,6 +133,7 @@ impl EndpointCause {
                 Code::PlatformRefuses
             }
             EndpointCause::PlatformUnreachable { .. } => Code::PlatformUnreachable,
+            EndpointCause::NameLeadsNowhere { .. } => Code::DefaultNameDangling,
             EndpointCause::TokenTooWide { .. } => Code::RightsTooWide,
         })
         .on(Pin::Binding)
@@ -167,6 +175,13 @@ impl EndpointCause {
                     Carrier::Url => "Wait until it is reachable again, or correct its url",
                 },
             ),
+            EndpointCause::NameLeadsNowhere { name: led, exists } => {
+                let what = if *exists { "has no address" } else { "does not exist" };
+                Words::new(
+                    format!("{led}, which aliases to {name} point at, {what}"),
+                    format!("Correct the default name of [endpoint.{}], or give that name its addresses", name.typed()),
+                )
+            }
             EndpointCause::NotInManifest { known } => Words::new(
                 format!("the manifest has no endpoint \"{name}\""),
                 format!("Name one of: {}", listed(known)),

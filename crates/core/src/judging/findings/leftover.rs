@@ -58,6 +58,8 @@ pub enum LeftPart {
 pub enum NotUndone {
     /// It was at an endpoint that is not in the manifest.
     EndpointGone(EndpointKey),
+    /// Its alias, in words, led to no endpoint that is known.
+    AliasUnknown(String),
     /// It is not in any zone of the manifest.
     NoZone,
     /// Under which label a wildcard was asked is not recorded.
@@ -147,6 +149,10 @@ impl LeftoverCause {
             ),
             LeftoverCause::NotUndone(NotUndone::EndpointGone(at)) => Words::new(
                 format!("{hostname} was at {at}, which is not in the manifest"),
+                "Put that endpoint back into the manifest, then undo the run again",
+            ),
+            LeftoverCause::NotUndone(NotUndone::AliasUnknown(alias)) => Words::new(
+                format!("the alias of {hostname} was {alias}, which leads to no endpoint of the manifest"),
                 "Put that endpoint back into the manifest, then undo the run again",
             ),
             LeftoverCause::NotUndone(NotUndone::NoZone) => Words::new(

@@ -6,7 +6,7 @@ use jiff::Timestamp;
 use super::answer::sample_difference;
 use super::{Known, PinReport, PinState};
 use crate::desired::{Desired, Endpoint, EndpointId};
-use crate::endpoints::endpoint::{AskedRecord, Binding, Deployment, KeepRecord, TlsVersion};
+use crate::endpoints::endpoint::{AskedRecord, Binding, Deployment, KeepRecord, NameLeads, TlsVersion};
 use crate::judging::facts::{BindingView, EndpointView, ServedView};
 use crate::judging::findings::{BindingCause, DefaultNameAnswer, EndpointCause, Finding, Sample, SampleDifference};
 use crate::planning::moves;
@@ -89,6 +89,10 @@ fn judge_wanted(known: Known<'_>) -> PinReport {
         report.seen = Some(endpoint.seen);
         return report;
     }
+    if let Some(mut report) = leads_nowhere(known) {
+        report.seen = Some(endpoint.seen);
+        return report;
+    }
     let Some(fact) = known.binding else { return PinReport::not_looked_at() };
     let mut report = judge_view(known, &fact.value);
     report.seen = Some(fact.seen);
@@ -142,6 +146,30 @@ fn judge_view(known: Known<'_>, view: &BindingView) -> PinReport {
     }
 }
 
+/// An alias that points at a name without an address leads nobody anywhere.
+fn leads_nowhere(known: Known<'_>) -> Option<PinReport> {
+    let endpoint = known.desired.endpoint(known.at);
+    let finding = name_leads_nowhere(endpoint, &known.endpoint?.value);
+    let finding = finding.filter(|_| known.wanted.points_at_name(known.desired))?;
+    Some(PinReport::new(PinState::Blocked, None, "its name leads nowhere").because(finding))
+}
+
+/// The default name of an endpoint, where that has no address.
+pub(super) fn name_leads_nowhere(endpoint: &Endpoint, view: &EndpointView) -> Option<Finding> {
+    let EndpointView::Listed(info) = view else { return None };
+    let (Some(NameLeads::Nowhere { exists }), Some(name)) = (&info.leads, &info.default_name) else { return None };
+    let cause = EndpointCause::NameLeadsNowhere { name: name.clone(), exists: *exists };
+    (!info.own_targets).then(|| Finding::endpoint(&endpoint.name, cause))
+}
+
+/// What clients reach by the name that the alias points at is not what was listed, and serves something else.
+fn led_elsewhere(known: Known<'_>, served: &ServedView) -> Option<PinReport> {
+    let (ServedView::Failed { address: Some(address), why }, Some(info)) = (served, known.info()) else { return None };
+    let name = info.default_name.as_ref().filter(|_| info.led_beside().any(|led| led == address.ip()))?;
+    let cause = BindingCause::NameLeadsElsewhere { name: name.clone(), address: *address, why: why.clone() };
+    Some(report(known, PinState::Loose, "its name leads elsewhere", cause))
+}
+
 /// What an endpoint cannot do is known before a certificate is ordered for it.
 fn not_offered(known: Known<'_>) -> Option<PinReport> {
     let EndpointView::Listed(info) = &known.endpoint?.value else { return None };
@@ -173,7 +201,9 @@ fn judge_unmanaged(known: Known<'_>, served: &ServedView) -> PinReport {
             judge_samples(known, served, held)
         }
         (ServedView::NotTried, _) => PinReport::new(PinState::Unknown, None, "not connected yet"),
-        _ => report(known, PinState::Loose, "serves another", BindingCause::NotServed { got: served.into() }),
+        _ => led_elsewhere(known, served).unwrap_or_else(|| {
+            report(known, PinState::Loose, "serves another", BindingCause::NotServed { got: served.into() })
+        }),
     }
 }
 
@@ -247,10 +277,10 @@ fn judge_present(
                 judge_samples(known, served, PinReport { sha256: Some(*sha256), ..held })
             }
             ServedView::NotTried => PinReport::new(PinState::Unknown, None, "not connected yet"),
-            other => {
+            other => led_elsewhere(known, other).unwrap_or_else(|| {
                 let given = binding.certificate_in_words();
                 report(known, PinState::Loose, "serves another", BindingCause::ServesOther { given, got: other.into() })
-            }
+            }),
         },
     }
 }

@@ -7,7 +7,7 @@ use jiff::Timestamp;
 use super::*;
 use crate::certificates::delivery::Undelivered;
 use crate::desired::{AuthorityId, HostnameId, resolved};
-use crate::endpoints::endpoint::{CustomHostnames, Deployment, EndpointInfo, EndpointKind};
+use crate::endpoints::endpoint::{CustomHostnames, Deployment, EndpointInfo, EndpointKind, NameLeads};
 use crate::judging::facts::Origin;
 use crate::judging::facts::*;
 use crate::judging::findings::{AuthorityCause, Code};
@@ -97,11 +97,11 @@ impl Scene {
                 },
                 servers.iter().map(serves).collect(),
             ),
-            endpoint: EndpointView::Listed(EndpointInfo {
+            endpoint: EndpointView::Listed(Box::new(EndpointInfo {
                 default_name: Some(TARGET.parse().unwrap()),
                 port: 8443,
                 ..EndpointInfo::plain("catalogue", EndpointKind::Gateway, "north", vec![address("127.0.0.21")])
-            }),
+            })),
             certificate: Some(HeldCertificate::issued(sha256, wanted.hostname.clone(), day(-10)..day(80))),
             undelivered: Undelivered::default(),
             binding: BindingView::Present {
@@ -308,6 +308,22 @@ const CHANGES: &[(Code, PinState, &[&str], Change)] = &[
     (Code::ServedCertificateDiffers, PinState::Loose, &["store", "bind", "connect", "answer"], |scene| {
         if let BindingView::Present { served, .. } = &mut scene.binding {
             *served = ServedView::certificate(Fingerprint::of(b"old"));
+        }
+    }),
+    (Code::DefaultNameDangling, PinState::Blocked, &[], |scene| {
+        scene.all_servers_give(&[]);
+        if let EndpointView::Listed(info) = &mut scene.endpoint {
+            info.leads = Some(NameLeads::Nowhere { exists: false });
+        }
+    }),
+    (Code::DefaultNameElsewhere, PinState::Loose, &["store", "bind", "connect", "alias", "answer"], |scene| {
+        scene.all_servers_give(&[]);
+        if let EndpointView::Listed(info) = &mut scene.endpoint {
+            info.leads = Some(NameLeads::To(vec![address("127.0.0.9")]));
+        }
+        if let BindingView::Present { served, .. } = &mut scene.binding {
+            let address = Some("127.0.0.9:8443".parse().unwrap());
+            *served = ServedView::Failed { address, why: Unreachable::Refused };
         }
     }),
     (Code::ServedAnswerDiffers, PinState::Loose, &["store", "bind", "connect", "alias", "answer"], |scene| {
