@@ -14,7 +14,7 @@ use pindrel_core::certificates::budget::{Limit, Per, Spending};
 use pindrel_core::certificates::renewal::RenewalWindow;
 use pindrel_core::endpoints::endpoint::Binding;
 use pindrel_core::health::{
-    CheckFailure, CheckRecord, CheckResult, HistoryEntry, Incident, MOST_INCIDENTS, Slot, Thresholds,
+    CheckFailure, CheckRecord, CheckResult, CheckTerms, HistoryEntry, Incident, MOST_INCIDENTS, Slot, Thresholds,
 };
 use pindrel_core::judging::facts::{
     BindingView, EndpointKey, EndpointView, Fact, HeldCertificate, HostnameFacts, OrderedTerms, Origin, Ownership,
@@ -275,10 +275,10 @@ async fn copies_in_stores(state: &dyn State, other: &dyn State) {
 
 /// What was before is kept as it was first, and goes with the run.
 async fn health(state: &dyn State, other: &dyn State) {
-    let once = Thresholds { down_after: 1, up_after: 1 };
+    let once = CheckTerms { thresholds: Thresholds { down_after: 1, up_after: 1 }, ..CheckTerms::default() };
     let mut record = CheckRecord::default();
     let refused = CheckFailure::NotConnected { why: Unreachable::Refused };
-    record.record(at(100), &[("192.0.2.1:443".into(), CheckResult::Failed(refused.clone()))], once);
+    record.record(at(100), &[("192.0.2.1:443".into(), CheckResult::Failed(refused.clone()))], &once);
     let slot = |begin: i64, results: u32| {
         let mut slot = Slot::at(at(begin));
         (0..results).for_each(|n| slot.record((n % 2 == 0).then(|| Duration::from_millis(7))));
@@ -485,7 +485,7 @@ async fn hostnames(state: &dyn State, other: &dyn State) {
 
     // Of several at once, that for which something was written stays.
     let all: Vec<Hostname> = names.iter().map(|name| name.parse().unwrap()).collect();
-    assert_eq!(state.owned_among(&all).await.unwrap(), [name.clone()]);
+    assert_eq!(state.owned_among(&all).await.unwrap(), std::slice::from_ref(&name));
     state.forget_unowned(&all).await.unwrap();
     let left: Vec<String> =
         state.hostname_summaries("", 9).await.unwrap().into_iter().map(|summary| summary.hostname).collect();
@@ -812,5 +812,14 @@ async fn an_older_schema_is_brought_over(server: &RealPostgres) {
     }
     assert_eq!((state.certificates().await.unwrap().len(), state.runs(9).await.unwrap().len()), (5, 1));
     assert_eq!(state.begin_run(at(1), "settle").await.unwrap(), 2);
-    assert!(PostgresState::connect(old, Access::Read).await.is_ok());
+    assert!(PostgresState::connect(old.clone(), Access::Read).await.is_ok());
+
+    // A role that may only read, and create nothing, is enough to look.
+    let grants = "CREATE ROLE reader LOGIN PASSWORD 'reads only'; REVOKE ALL ON DATABASE older FROM reader, PUBLIC;
+                  GRANT CONNECT ON DATABASE older TO reader; GRANT USAGE ON SCHEMA pindrel TO reader;
+                  GRANT SELECT ON ALL TABLES IN SCHEMA pindrel TO reader;";
+    client.batch_execute(grants).await.unwrap();
+    old.config.user("reader").password("reads only");
+    let reader: Arc<dyn State> = Arc::new(PostgresState::connect(old, Access::Read).await.unwrap());
+    assert_eq!(reader.certificates().await.unwrap().len(), 5);
 }

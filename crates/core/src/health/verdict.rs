@@ -2,11 +2,12 @@
 
 use std::collections::BTreeMap;
 use std::fmt;
+use std::time::Duration;
 
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
-use super::{CheckFailure, CheckResult};
+use super::{CheckFailure, CheckResult, CheckTerms};
 use crate::judging::facts::Unreachable;
 
 /// What a health check has concluded.
@@ -57,6 +58,11 @@ pub struct Failure {
     pub why: CheckFailure,
 }
 
+/// After how many intervals without a result those before are no longer in a row with it.
+const MISSED: u32 = 3;
+/// How much later than it is there a result may be stored.
+const STORED_WITHIN: Duration = Duration::from_secs(10);
+
 /// What the results at one address have concluded so far.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(default)]
@@ -82,7 +88,23 @@ pub struct Track {
 
 impl Track {
     /// Takes one result; the verdict follows the thresholds exactly.
-    pub fn record(&mut self, at: Timestamp, result: &CheckResult, thresholds: Thresholds) {
+    ///
+    /// Results are in a row when they follow one another at the interval of the check, whoever made them: after a
+    /// longer time without any the row begins anew, and one that comes sooner proves nothing more. Only the first
+    /// successes, before anything is concluded, count however soon they come: no client loses by them.
+    pub fn record(&mut self, at: Timestamp, result: &CheckResult, terms: &CheckTerms) {
+        let thresholds = terms.thresholds;
+        if let Some(gap) = self.seen.map(|seen| Duration::try_from(at.duration_since(seen)).unwrap_or_default()) {
+            // Results are there when checks end, and a busy machine begins some late: the next may well be nearer.
+            let is_early = gap < terms.every.saturating_sub(terms.timeout).min(terms.every / 2);
+            let is_first = self.verdict == Verdict::Unknown && (self.failed == 0 || *result == CheckResult::Passed);
+            if is_early && !is_first && self.impossible.is_none() {
+                return;
+            }
+            if gap > terms.every * MISSED {
+                (self.passed, self.failed, self.failing_since) = (0, 0, None);
+            }
+        }
         self.seen = Some(at);
         self.impossible = None;
         match result {
@@ -130,10 +152,10 @@ impl CheckRecord {
     ///
     /// One address that works is enough to be up: clients find it. All of those that can be tried from here
     /// must have failed to be down.
-    pub fn record(&mut self, at: Timestamp, results: &[(String, CheckResult)], thresholds: Thresholds) -> bool {
+    pub fn record(&mut self, at: Timestamp, results: &[(String, CheckResult)], terms: &CheckTerms) -> bool {
         self.tracks.retain(|address, _| results.iter().any(|(own, _)| own == address));
         for (address, result) in results {
-            self.tracks.entry(address.clone()).or_default().record(at, result, thresholds);
+            self.tracks.entry(address.clone()).or_default().record(at, result, terms);
         }
         let of = |verdict| self.tracks.values().filter(|track| track.verdict == verdict).count();
         let out_of_reach = self.tracks.values().filter(|track| track.impossible.is_some()).count();
@@ -158,6 +180,12 @@ impl CheckRecord {
     /// Returns when the last result was there.
     pub fn seen(&self) -> Option<Timestamp> {
         self.tracks.values().filter_map(|track| track.seen).max()
+    }
+
+    /// Says whether what was concluded is too old to be believed: nobody makes the check any longer.
+    pub fn is_stale(&self, now: Timestamp, terms: &CheckTerms) -> bool {
+        let age = self.seen().and_then(|seen| Duration::try_from(now.duration_since(seen)).ok());
+        age.is_some_and(|age| age > terms.every * MISSED + terms.timeout + STORED_WITHIN)
     }
 
     /// Returns the last failure at any address.
@@ -233,10 +261,11 @@ mod tests {
             up_after in 1_u32..5,
         ) {
             let thresholds = Thresholds { down_after, up_after };
+            let terms = CheckTerms { every: Duration::from_secs(1), timeout: Duration::from_millis(300), thresholds };
             let mut record = CheckRecord::default();
             let mut verdict = Verdict::Unknown;
             for n in 0..results.len() {
-                let has_changed = record.record(at(n), &[("a".into(), result(results[n]))], thresholds);
+                let has_changed = record.record(at(n), &[("a".into(), result(results[n]))], &terms);
                 let expected = by_definition(&results[..=n], thresholds);
                 prop_assert_eq!(record.verdict, expected, "after {:?}", &results[..=n]);
                 prop_assert_eq!(has_changed, n == 0 || expected != verdict);
@@ -250,7 +279,8 @@ mod tests {
 
     #[test]
     fn one_address_that_works_is_enough_and_one_out_of_reach_says_nothing() {
-        let once = Thresholds { down_after: 1, up_after: 1 };
+        let thresholds = Thresholds { down_after: 1, up_after: 1 };
+        let once = &CheckTerms { every: Duration::from_secs(1), timeout: Duration::from_secs(1), thresholds };
         let table = [
             (&[0, 0][..], Verdict::Up, 0),
             (&[0, 1], Verdict::Up, 1),
@@ -272,5 +302,35 @@ mod tests {
         record.record(at(0), &[("a".into(), result(0)), ("b".into(), result(1))], once);
         record.record(at(1), &[("b".into(), result(1))], once);
         assert_eq!((record.verdict, record.tracks.len()), (Verdict::Down, 1));
+    }
+    #[test]
+    fn results_are_in_a_row_only_at_the_interval_of_the_check() {
+        let terms = CheckTerms::default();
+        let every = terms.every.as_secs() as usize;
+        use Verdict::{Down, Unknown, Up};
+        // When results come, whether they pass, and what is concluded at the end.
+        let table = [
+            // The first successes count at once; failures never do.
+            (&[(0, 0), (0, 0)][..], Up),
+            (&[(0, 1), (1, 1), (2, 1)], Unknown),
+            (&[(0, 1), (every, 1), (2 * every, 1)], Down),
+            // However many processes look meanwhile.
+            (&[(0, 0), (0, 0), (every, 1), (every + 1, 1), (every + 2, 1), (2 * every, 1)], Up),
+            (&[(0, 0), (0, 0), (every, 1), (every + 1, 1), (2 * every, 1), (2 * every + 1, 1), (3 * every, 1)], Down),
+            // A success that comes sooner does not end the proof of an outage, nor a failure that of a recovery.
+            (&[(0, 1), (every, 1), (2 * every, 1), (2 * every + 1, 0), (2 * every + 2, 0)], Down),
+            (&[(0, 1), (every, 1), (2 * every, 1), (3 * every, 0), (4 * every, 0)], Up),
+            // Nobody looked for a while: what was seen before it is no part of the row.
+            (&[(0, 0), (0, 0), (every, 1), (2 * every, 1), (9 * every, 1)], Up),
+            (&[(0, 0), (0, 0), (every, 1), (2 * every, 1), (9 * every, 1), (10 * every, 1), (11 * every, 1)], Down),
+            (&[(0, 1), (90 * every, 1), (180 * every, 1)], Unknown),
+        ];
+        for (results, verdict) in table {
+            let mut track = Track::default();
+            for (second, kind) in results {
+                track.record(at(*second), &result(*kind), &terms);
+            }
+            assert_eq!(track.verdict, verdict, "{results:?}");
+        }
     }
 }

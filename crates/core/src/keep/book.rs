@@ -94,17 +94,8 @@ impl Book {
         self.note_incidents(id, at, &own);
         let from = self.verdict(id);
         let record = self.records.entry(id).or_default();
-        if self.current.insert(id) {
-            // What was concluded before does not outlive a result that disagrees.
-            record.tracks.retain(|address, track| {
-                let now = own.iter().find(|(own, _)| own == address).map(|(_, result)| result);
-                !matches!(
-                    (track.verdict, now),
-                    (Verdict::Up, Some(CheckResult::Failed(_))) | (Verdict::Down, Some(CheckResult::Passed))
-                )
-            });
-        }
-        let has_changed = record.record(at, &own, desired.check(id).terms.thresholds);
+        self.current.insert(id);
+        let has_changed = record.record(at, &own, &desired.check(id).terms);
         let to = record.verdict;
         let mut changes = Vec::new();
         if has_changed {

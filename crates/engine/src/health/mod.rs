@@ -17,15 +17,15 @@ pub(crate) use jobs::{issuer, job};
 pub(crate) use records::{flush, store};
 pub use reports::{CheckHistory, CheckReport, CheckRun, ForecastReport, HistoryPoint};
 
-use std::collections::{BTreeSet, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::Arc;
 use std::time::Duration;
 
 use futures::{StreamExt as _, stream};
 use pindrel_core::desired::{CertificateId, CheckId, EndpointId, HostnameId};
-use pindrel_core::health::{Combination, Measured, Need, Track, Verdict};
+use pindrel_core::health::{CheckRecord, Combination, Measured, Need, Thresholds, Verdict};
 use pindrel_core::judging::pins::Known;
-use pindrel_core::keep::{Book, CHECKS_AT_ONCE, with_members};
+use pindrel_core::keep::{Book, CHECKS_AT_ONCE, judging, with_members};
 use tokio::sync::OnceCell;
 
 use crate::context::Context;
@@ -38,8 +38,10 @@ use crate::observe::endpoint::EndpointObserver;
 
 /// How long a round waits for the one before, where a verdict is wanted at once.
 const BETWEEN_ROUNDS: Duration = Duration::from_millis(200);
-/// The most rounds until a verdict is there.
-const MOST_ROUNDS: u32 = 10;
+/// For how many rounds at once there is always time.
+const MOST_AT_ONCE: u32 = 10;
+/// The most rounds in which some check is made.
+const MOST_ROUNDS: u32 = 200;
 
 /// What is concluded of how well endpoints work.
 pub struct Health {
@@ -82,20 +84,26 @@ impl Health {
         Ok(())
     }
 
-    /// How well the endpoints work that the alias of a hostname gives: one that works is enough.
+    /// How well the endpoints work that the alias of a hostname gives: one that works is enough. What was concluded
+    /// too long ago says nothing.
     pub(crate) fn verdict_of(&self, id: HostnameId) -> Verdict {
         let known = self.context.known();
+        let now = self.context.clock.now();
+        let verdict = |check| match reports::is_stale(&self.context.desired, &known, check, now) {
+            true => Verdict::Unknown,
+            false => known.verdict(check),
+        };
         let given = Known::about(&self.context.desired, &known, id).given();
         let members = self.context.desired.hostname(id).placement.members.iter();
         let verdicts = members
             .filter(|member| given.contains(&member.endpoint))
-            .map(|member| member.check.map_or(Verdict::Unknown, |check| known.verdict(check)));
+            .map(|member| member.check.map_or(Verdict::Unknown, verdict));
         Combination { of: Vec::new(), need: Need::Any }.conclude(verdicts)
     }
 
-    /// Makes checks until each has a verdict by results of now, as far as the endpoints are known, and decides
-    /// anew for hostnames whose alias follows them.
-    pub(crate) async fn choose_afresh(&self, hostnames: &[HostnameId]) -> Result<(), EngineError> {
+    /// Makes checks until each has a verdict by results of now, as far as the endpoints are known and what proves it
+    /// takes no longer than `patience`, and decides anew for hostnames whose alias follows them.
+    pub(crate) async fn choose_afresh(&self, hostnames: &[HostnameId], patience: Duration) -> Result<(), EngineError> {
         let follows = |id: &&HostnameId| self.context.desired.hostname(**id).follows_checks(&self.context.desired);
         let following: Vec<HostnameId> = hostnames.iter().filter(follows).copied().collect();
         if following.is_empty() {
@@ -117,38 +125,82 @@ impl Health {
             let bound = members.filter(|member| known.at(member.endpoint).is_deployed());
             checks.extend(with_members(&self.context.desired, bound.filter_map(|member| member.check)));
         }
-        self.conclude_now(checks).await?;
+        self.conclude_now(checks, &following, patience).await?;
         for id in following {
             self.hostnames.choose(id);
         }
         Ok(())
     }
 
-    /// Makes checks, again and again where results must come in a row, until each has a verdict by results of
-    /// now.
-    async fn conclude_now(&self, checks: BTreeSet<CheckId>) -> Result<(), EngineError> {
-        let mut open: Vec<CheckId> =
+    /// Makes checks until each has a verdict that its last result agrees with. The first successes may come at once;
+    /// an outage or a recovery is proven at the interval of the check, as where checks are made all the time. What
+    /// that takes longer than `patience` is left as it was concluded before.
+    async fn conclude_now(
+        &self,
+        checks: BTreeSet<CheckId>,
+        following: &[HostnameId],
+        patience: Duration,
+    ) -> Result<(), EngineError> {
+        let begun = self.context.clock.elapsed();
+        let mut due: Vec<CheckId> =
             checks.into_iter().filter(|id| self.context.desired.check(*id).combination().is_none()).collect();
-        for round in 0..MOST_ROUNDS {
-            if open.is_empty() {
-                break;
-            }
-            if round > 0 {
-                self.context.clock.sleep(BETWEEN_ROUNDS).await;
-            }
-            self.check_once(&open).await?;
-            let known = self.context.known();
-            open.retain(|id| {
-                // A result that agrees with the verdict confirms it; others must come in a row.
-                let is_open = |track: &Track| match track.verdict {
-                    Verdict::Up => track.passed == 0,
-                    Verdict::Down => track.failed == 0,
-                    Verdict::Unknown => track.impossible.is_none(),
+        let mut open: BTreeMap<CheckId, Duration> = due.iter().map(|id| (*id, begun)).collect();
+        let mut rounds = 0;
+        while !due.is_empty() {
+            self.check_once(&due).await?;
+            let now = self.context.clock.elapsed();
+            for id in &due {
+                match self.context.known().verdicts.get(id).and_then(|record| self.until_next(*id, record)) {
+                    Some(pause) if now + pause <= begun + patience.max(BETWEEN_ROUNDS * MOST_AT_ONCE) => {
+                        open.insert(*id, now + pause)
+                    }
+                    _ => open.remove(id),
                 };
-                known.verdicts.get(id).is_some_and(|record| record.tracks.values().any(is_open))
-            });
+            }
+            rounds += 1;
+            let Some(next) = open.values().min().copied().filter(|_| rounds < MOST_ROUNDS) else { break };
+            let pause = next.saturating_sub(now);
+            if pause > BETWEEN_ROUNDS {
+                self.tell_proof(&open, following);
+            }
+            self.context.waits.pause(&*self.context.clock, pause).await;
+            let now = self.context.clock.elapsed();
+            due = open.iter().filter(|(_, at)| **at <= now).map(|(id, _)| *id).collect();
         }
         Ok(())
+    }
+
+    /// How long to wait for the next result of a check; `None` where its last one agrees with what is concluded.
+    fn until_next(&self, id: CheckId, record: &CheckRecord) -> Option<Duration> {
+        let open = record.tracks.values().filter(|track| track.impossible.is_none());
+        let pauses = open.filter_map(|track| match track.verdict {
+            Verdict::Up => (track.passed == 0).then_some(false),
+            Verdict::Down => (track.failed == 0).then_some(false),
+            Verdict::Unknown => Some(track.failed == 0),
+        });
+        let may_be_soon = pauses.min()?;
+        Some(if may_be_soon { BETWEEN_ROUNDS } else { self.context.desired.check(id).terms.every })
+    }
+
+    /// Says for which results in a row it waits.
+    fn tell_proof(&self, open: &BTreeMap<CheckId, Duration>, following: &[HostnameId]) {
+        let desired = &self.context.desired;
+        for id in open.keys() {
+            let follows = |hostname: &&HostnameId| judging(desired, **hostname).contains(id);
+            let Some(hostname) = following.iter().find(follows) else { continue };
+            let (check, known) = (desired.check(*id), self.context.known());
+            let Some(record) = known.verdicts.get(id) else { continue };
+            let (failed, passed) = record
+                .tracks
+                .values()
+                .fold((0, 0), |(failed, passed), track| (failed.max(track.failed), passed.max(track.passed)));
+            let Thresholds { down_after, up_after } = check.terms.thresholds;
+            let (n, of, what) = if failed > 0 { (failed, down_after, "fail") } else { (passed, up_after, "pass") };
+            let seconds = check.terms.every.as_secs_f64();
+            let what = format!("check {} to {what} {of} times in a row, {seconds} s apart ({n} so far)", check.name);
+            drop(known);
+            self.context.emit_waiting(&desired.hostname(*hostname).hostname, "alias", what);
+        }
     }
 
     /// Makes each of some checks once, and remembers what came of them.

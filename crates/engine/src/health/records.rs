@@ -53,8 +53,18 @@ mod tests {
 
     use super::*;
 
-    const CHECKS: &str = "manifest = 1\n[health.store]\ntcp = \"192.0.2.1:1\"\n[health.names]\ntcp = \"192.0.2.2:1\"\n\
-                          [health.all]\nof = [\"store\", \"names\"]\n";
+    const CHECKS: &str = r#"
+        manifest = 1
+        [health.store]
+        tcp = "192.0.2.1:1"
+        every = "1s"
+        timeout = "1s"
+        [health.names]
+        tcp = "192.0.2.2:1"
+        every = "1s"
+        timeout = "1s"
+        [health.all]
+        of = ["store", "names"]"#;
     const STORE: CheckId = CheckId(0);
     const NAMES: CheckId = CheckId(1);
     const ALL: CheckId = CheckId(2);
@@ -123,7 +133,7 @@ mod tests {
     }
 
     #[tokio::test]
-    async fn a_process_that_follows_another_goes_on_in_the_same_minute_and_believes_only_what_it_sees() {
+    async fn a_process_that_follows_another_goes_on_where_that_ended() {
         let (desired, state) = (desired(), SqliteState::in_memory().unwrap());
         let mut first = Book::default();
         for n in 0..4 {
@@ -136,11 +146,11 @@ mod tests {
 
         let mut next = Book::with(known.collect());
         assert!(next.current_combinations(&desired, STORE).is_empty(), "nothing was seen by this process");
-        // One result that disagrees: what was concluded before is worth nothing any longer.
-        let changes = next.record(&desired, STORE, at(10), &result(0));
-        let change = VerdictChange { check: STORE, from: Verdict::Down, to: Verdict::Unknown };
-        assert_eq!(changes[0], change);
-        next.record(&desired, STORE, at(11), &result(3));
+        // What was concluded before stands until as many results disagree as where one process makes them all.
+        assert_eq!(next.record(&desired, STORE, at(10), &result(0)), []);
+        let change = VerdictChange { check: STORE, from: Verdict::Down, to: Verdict::Up };
+        assert_eq!(next.record(&desired, STORE, at(11), &result(0))[0], change);
+        next.record(&desired, STORE, at(12), &result(3));
         next.record(&desired, STORE, at(65), &result(0));
         assert!(next.current_combinations(&desired, STORE).is_empty(), "the names were not looked at");
         next.record(&desired, NAMES, at(65), &result(0));
@@ -150,6 +160,6 @@ mod tests {
         flush(&mut next, &desired, &state).await.unwrap();
         let slots = state.slots("store", Timestamp::MIN).await.unwrap();
         let counts: Vec<(u32, u32)> = slots.iter().map(|slot| (slot.results, slot.failed)).collect();
-        assert_eq!(counts, [(5, 4), (2, 0)], "what could not be tried is no result");
+        assert_eq!(counts, [(6, 4), (2, 0)], "what could not be tried is no result");
     }
 }

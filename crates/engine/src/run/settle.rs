@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
+use std::time::Duration;
 
 use jiff::{SignedDuration, Timestamp};
 use pindrel_core::desired::{CertificateId, HostnameId};
@@ -102,7 +103,7 @@ impl Settler {
     pub async fn plan(&self, scope: &Scope, aim: Aim) -> Result<Plan, EngineError> {
         let due = self.issuing.advice.due_certificates(self.context.clock.now()).await?;
         let OpenHostnames { open, unlisted } = self.surveyor.survey_open(scope, &due).await?;
-        self.health.choose_afresh(&open).await?;
+        self.health.choose_afresh(&open, Duration::ZERO).await?;
         self.retirer.load(scope, aim, &unlisted).await?;
         let Decided { steps, outlooks } = self.decide(&open, &scope.certificates, aim).await?;
         let leftovers = self.leftovers_for(aim, &unlisted, false).await?;
@@ -137,7 +138,7 @@ impl Settler {
         self.certificate_requests.finish_revocations().await?;
         let due = self.issuing.advice.take().await?;
         let OpenHostnames { open, unlisted } = self.surveyor.survey_open(scope, &due).await?;
-        self.health.choose_afresh(&open).await?;
+        self.health.choose_afresh(&open, self.context.bounds.patience).await?;
         self.retirer.load(scope, aim, &unlisted).await?;
         let Decided { steps, outlooks } = self.decide(&open, &scope.certificates, aim).await?;
         self.context.listener.on(Event::Planned { steps: steps.len() });

@@ -22,6 +22,8 @@ ttl = \"30s\"
 health = { path = \"/ready\", every = \"10s\", timeout = \"2s\", down_after = 3, up_after = 2 }
 ";
 pub(crate) const SEEN_WITHIN: Duration = Duration::from_secs(32);
+/// From one check to the next.
+const EVERY: Duration = Duration::from_secs(10);
 /// How long an update takes until it is on every server of the world in memory, and a little.
 pub(crate) const PUBLISHED_WITHIN: Duration = Duration::from_secs(2);
 pub(crate) const TTL: Duration = Duration::from_secs(30);
@@ -100,12 +102,26 @@ async fn both_endpoints_are_ready_before_either_may_be_given_and_a_settle_decide
     let before = bound("plates");
     setting.settle().await;
     assert!(bound("plates") != before && bound("plates") == bound("catalogue"));
-    // One run is enough to leave one that is dead, and to come back.
+    // An outage that ends sooner than checks prove it changes nothing; nor does a plan wait for the proof.
     die(&setting, FIRST);
+    let begun = setting.now();
+    setting.plan().await;
+    assert!(setting.now().duration_since(begun) < SignedDuration::from_secs(1));
+    let (_, ()) = futures::join!(setting.settle(), async {
+        setting.pass(Duration::from_millis(600)).await;
+        live(&setting, FIRST);
+    });
+    assert_eq!((given(&setting), switches(&setting.recorder.take())), (1, vec![]));
+    // One run is enough to leave one that is dead, and to come back, and takes the same proof as `keep`.
+    setting.pass(EVERY).await;
+    die(&setting, FIRST);
+    let begun = setting.now();
     let summary = setting.settle().await;
     assert_eq!(given(&setting), 2, "{summary:?}");
+    assert!(setting.now().duration_since(begun) >= (2 * EVERY).try_into().unwrap(), "three failures in a row");
     assert_eq!(setting.status().await.hostnames[0].health, Verdict::Up);
     live(&setting, FIRST);
+    setting.pass(EVERY).await;
     setting.settle().await;
     assert_eq!(given(&setting), 2, "not for long enough");
     setting.pass(Duration::from_secs(125)).await;
@@ -119,10 +135,17 @@ async fn both_endpoints_are_ready_before_either_may_be_given_and_a_settle_decide
     for address in [FIRST, SECOND] {
         die(&setting, address);
     }
+    setting.pass(EVERY).await;
     let changes = setting.change_counts().0;
     setting.settle().await;
     assert_eq!((given(&setting), setting.change_counts().0), (2, changes));
     assert_eq!(setting.status().await.hostnames[0].health, Verdict::Down);
+    // Nobody looks for hours: what was concluded is believed no longer.
+    setting.pass(Duration::from_secs(5 * 3_600)).await;
+    let row = setting.status().await.hostnames.remove(0);
+    assert_eq!((row.health, row.given.unwrap().endpoints), (Verdict::Unknown, vec!["plates".to_owned()]));
+    let checks = setting.engine().await.health.list().await.unwrap();
+    assert!(checks.iter().all(|check| check.is_stale && check.verdict() == Verdict::Unknown), "{checks:?}");
 }
 
 #[tokio::test(start_paused = true)]
