@@ -278,6 +278,10 @@ async fn what_others_left_is_replaced_where_it_is_named_and_nowhere_else() {
     assert!(shown.contains("which the manifest says may go: A 192.0.2.44"), "{shown}");
     workspace.run(&["settle"]).ended(0);
     assert_eq!(sandbox.primary().texts("api.larkfield.example"), [""; 0]);
+    // It had an alias before, by somebody else: undoing the run takes nothing away.
+    let undone = workspace.run(&["settle", "--undo", "1", "--yes"]).ended(3).stdout;
+    assert!(undone.contains("leads to no endpoint of the manifest") && !undone.contains("is undone"), "{undone}");
+    assert!(sandbox.primary().has_name("api.larkfield.example"));
     workspace.run(&["status"]).ended(0);
 }
 

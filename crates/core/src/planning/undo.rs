@@ -9,17 +9,18 @@ use std::sync::Arc;
 use serde::{Deserialize, Serialize};
 
 use crate::desired::{
-    AuthorityId, CertificateId, CertificateTerms, Desired, EndpointId, PlacedEndpoint, Placement, WantedCertificate,
-    WantedClients, WantedHostname,
+    AuthorityId, CertificateId, CertificateTerms, Desired, Endpoint, EndpointDriver, EndpointId, PlacedEndpoint,
+    Placement, WantedCertificate, WantedClients, WantedHostname,
 };
 use crate::endpoints::endpoint::Binding;
 use crate::endpoints::expectation::Expectation;
 use crate::health::policy::Policy;
 use crate::judging::facts::{EndpointKey, Origin, Ownership};
 use crate::judging::findings::{Finding, LeftoverCause, NotUndone};
+use crate::names::name::DnsName;
 use crate::names::name::Hostname;
 use crate::values::Ttl;
-use crate::zones::records::{RecordSet, RecordTypes, in_words};
+use crate::zones::records::{RecordData, RecordSet, RecordTypes, in_words};
 
 /// What a hostname is like, as far as Pindrel made it.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
@@ -36,9 +37,14 @@ pub struct HostnameForm {
 }
 
 impl HostnameForm {
-    /// Returns what a hostname is like; `leads_to` finds the endpoint where alias records lead.
-    pub fn of(ownership: &Ownership, leads_to: impl Fn(&[RecordSet]) -> Option<EndpointKey>) -> HostnameForm {
-        let alias = ownership.alias.made.clone().unwrap_or_default();
+    /// Returns what a hostname is like: with the alias that was written for it, else the one that somebody else has made,
+    /// which is `seen`; `leads_to` finds the endpoint where alias records lead.
+    pub fn of(
+        ownership: &Ownership,
+        seen: &[RecordSet],
+        leads_to: impl Fn(&[RecordSet]) -> Option<EndpointKey>,
+    ) -> HostnameForm {
+        let alias = ownership.alias.made.clone().filter(|own| !own.is_empty()).unwrap_or_else(|| seen.to_vec());
         let made = |(key, written): (&EndpointKey, &crate::judging::facts::Written<Binding>)| {
             Some((key.clone(), written.made.clone()?))
         };
@@ -95,7 +101,7 @@ pub struct Undoing {
 pub fn undo(desired: Desired, before: &[(Hostname, HostnameForm)]) -> Undoing {
     let mut undoing = Undoing { desired, ..Undoing::default() };
     for (hostname, form) in before {
-        if form.at.is_none() {
+        if form.at.is_none() && form.alias.is_empty() {
             undoing.desired.hostnames.retain(|wanted| wanted.hostname != *hostname);
             undoing.taken_away.push(hostname.clone());
             continue;
@@ -114,10 +120,8 @@ fn not_undone(hostname: &Hostname, why: NotUndone) -> Finding {
 
 impl Undoing {
     fn put_back(&mut self, hostname: &Hostname, form: &HostnameForm) -> Result<(), Finding> {
-        let key = form.at.clone().unwrap_or_else(EndpointKey::unrecorded);
-        let Some(endpoint) = self.desired.endpoint_at(&key) else {
-            return Err(not_undone(hostname, NotUndone::EndpointGone(key)));
-        };
+        let endpoint = self.endpoint(hostname, form)?;
+        let key = self.desired.endpoint(endpoint).key();
         // What nobody was told of is not known: it stays as the manifest has it.
         let binding = form.bindings.get(&key);
         let client_certificates = match binding.and_then(|binding| binding.client_certificates.as_deref()) {
@@ -158,6 +162,31 @@ impl Undoing {
             None => self.desired.hostnames.push(wanted),
         }
         Ok(())
+    }
+
+    /// The endpoint where the alias of a hostname led.
+    fn endpoint(&mut self, hostname: &Hostname, form: &HostnameForm) -> Result<EndpointId, Finding> {
+        if let Some(key) = &form.at {
+            let gone = || not_undone(hostname, NotUndone::EndpointGone(key.clone()));
+            return self.desired.endpoint_at(key).ok_or_else(gone);
+        }
+        // What an endpoint was called is known of no other than those that somebody else configures.
+        let is_led = |endpoint: &Endpoint| endpoint.static_info().is_some_and(|info| info.is_led_to(&form.alias, None));
+        if let Some(index) = self.desired.endpoints.iter().position(is_led) {
+            return Ok(EndpointId(index as u32));
+        }
+        let unknown = || not_undone(hostname, NotUndone::AliasUnknown(in_words(&form.alias)));
+        let only =
+            self.wanted(hostname).filter(|wanted| wanted.endpoints().count() == 1).map(|own| own.first_endpoint());
+        let (Some(only), Some(name)) = (only, form.alias.iter().flat_map(RecordSet::data).find_map(target)) else {
+            return Err(unknown());
+        };
+        match &mut self.desired.endpoints[only.0 as usize].driver {
+            // It was given another name since.
+            EndpointDriver::Static(place) => place.default_name = name.clone(),
+            _ => return Err(unknown()),
+        }
+        Ok(only)
     }
 
     /// Where a hostname was: where the manifest has it too, all of that; else where its alias led, and then
@@ -234,13 +263,20 @@ impl Undoing {
     }
 }
 
+/// The name that an alias record leads to.
+fn target(data: &RecordData) -> Option<&DnsName> {
+    match data {
+        RecordData::Cname(name) | RecordData::Alias(name) | RecordData::HttpsAlias(name) => Some(name),
+        _ => None,
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
     use crate::desired::{HostnameId, SMALL_MANIFEST, resolved};
     use crate::endpoints::endpoint::{Route, TlsVersion};
     use crate::values::Fingerprint;
-    use crate::zones::records::RecordData;
 
     fn desired() -> Desired {
         let more = "[endpoint.plates]\nkind = \"distribution\"\ndriver = \"http\"\n\
@@ -307,6 +343,41 @@ mod tests {
             assert!(undoing.hindered[0].1.says().contains(says), "{:?}", undoing.hindered);
             assert_eq!(undoing.desired.hostnames, desired().hostnames, "nothing of it is half done");
         }
+    }
+
+    #[test]
+    fn where_an_alias_led_is_found_by_its_records_and_what_had_one_is_never_taken_away() {
+        let more = "[endpoint.depot]\nkind = \"gateway\"\ndriver = \"static\"\naddresses = [\"192.0.2.9\"]\n\
+                    default_name = \"depot.edge.test.\"\n[hostname.\"api.larkfield.example\"]\nendpoint = \"depot\"\n\
+                    [hostname.\"www.larkfield.example\"]\nendpoint = \"catalogue\"\n";
+        let desired = || resolved(&format!("{SMALL_MANIFEST}{more}"));
+        let name = |text: &str| -> Hostname { text.parse().unwrap() };
+        let alias = |to: &str| RecordSet::group([(Ttl::MINUTE, RecordData::Cname(to.parse().unwrap()))]);
+        let undone = |hostname: &str, to: &str| {
+            undo(desired(), &[(name(hostname), HostnameForm { alias: alias(to), ..HostnameForm::default() })])
+        };
+        let at = |undoing: &Undoing, hostname: &str| {
+            let wanted = undoing.desired.hostname(undoing.desired.hostname_named(&name(hostname)).unwrap());
+            let endpoint = undoing.desired.endpoint(wanted.first_endpoint());
+            (endpoint.name.clone(), endpoint.static_info().map(|info| info.default_name.unwrap().to_string()))
+        };
+        for (hostname, to, is_at, called) in [
+            // By the name of an endpoint that somebody else configures, wherever the manifest has it now.
+            ("www.larkfield.example", "depot.edge.test.", "depot", "depot.edge.test"),
+            ("gone.larkfield.example", "depot.edge.test.", "depot", "depot.edge.test"),
+            // By the only endpoint that it has, which had another name then.
+            ("api.larkfield.example", "before.edge.test.", "depot", "before.edge.test"),
+        ] {
+            let undoing = undone(hostname, to);
+            assert_eq!((&undoing.taken_away[..], undoing.put_back.len()), (&[][..], 1), "{:?}", undoing.hindered);
+            assert_eq!(at(&undoing, hostname), (is_at.into(), Some(called.into())));
+        }
+        let undoing = undone("www.larkfield.example", "before.edge.test.");
+        assert!(undoing.hindered[0].1.says().contains("leads to no endpoint of the manifest"), "{undoing:?}");
+        assert_eq!((undoing.taken_away, undoing.put_back), (vec![], vec![]));
+        // What somebody else had made was an alias too.
+        let form = HostnameForm::of(&Ownership::default(), &alias("before.edge.test."), |_| None);
+        assert_eq!((form.at, form.alias.len()), (None, 1));
     }
 
     #[test]

@@ -1,10 +1,12 @@
 //! What a run changes, kept so that it can be undone.
 
+use std::collections::HashMap;
 use std::sync::PoisonError;
 use std::sync::atomic::Ordering;
 
 use pindrel_core::desired::EndpointId;
-use pindrel_core::judging::facts::{EndpointKey, EndpointView, HostnameFacts, Ownership};
+use pindrel_core::endpoints::endpoint::EndpointInfo;
+use pindrel_core::judging::facts::{AliasView, EndpointKey, HostnameFacts, Ownership};
 use pindrel_core::names::name::Hostname;
 use pindrel_core::planning::undo::HostnameForm;
 use pindrel_core::zones::records::RecordSet;
@@ -33,7 +35,7 @@ impl Hostnames {
         }
         let begin = || self.context.state.begin_run(self.context.clock.now(), &self.context.command);
         let id = *self.record.id.get_or_try_init(begin).await?;
-        self.context.state.record_before(id, hostname, &self.form(facts, before)).await?;
+        self.context.state.record_before(id, hostname, &self.form(facts, before).await?).await?;
         self.record.changed.lock().unwrap_or_else(PoisonError::into_inner).insert(hostname.clone());
         Ok(())
     }
@@ -45,27 +47,52 @@ impl Hostnames {
         let mut after = Vec::with_capacity(changed.len());
         for hostname in changed {
             let row = self.context.state.hostname(&hostname).await?;
-            let form = row.map(|row| self.form(&row.facts, &row.ownership)).unwrap_or_default();
+            let form = match row {
+                // What is there afterwards is its own, or nothing.
+                Some(row) => self.form(&HostnameFacts { alias: None, ..row.facts }, &row.ownership).await?,
+                None => HostnameForm::default(),
+            };
             after.push((hostname, form));
         }
         Ok(self.context.state.end_run(*id, self.context.clock.now(), &after).await?)
     }
 
-    /// What a hostname is like, as far as Pindrel made it.
-    fn form(&self, facts: &HostnameFacts, ownership: &Ownership) -> HostnameForm {
-        let known = self.context.known();
-        HostnameForm::of(ownership, |sets: &[RecordSet]| {
-            let ids = (0u32..).map(EndpointId).take(self.context.desired.endpoints.len());
-            let leads = |key: &EndpointKey, id: EndpointId| match known.endpoints.get(&id).map(|fact| &fact.value) {
-                Some(EndpointView::Listed(info)) => {
-                    let reply = facts.bindings.get(key).and_then(|fact| fact.value.reply());
-                    info.is_led_to(sets, reply.and_then(|reply| reply.target.as_ref()))
-                }
-                _ => false,
-            };
-            ids.map(|id| (self.context.desired.endpoint(id).key(), id))
-                .find(|(key, id)| leads(key, *id))
-                .map(|(key, _)| key)
-        })
+    /// What a hostname is like.
+    async fn form(&self, facts: &HostnameFacts, ownership: &Ownership) -> Result<HostnameForm, EngineError> {
+        let alias = facts.alias.as_ref().map(|fact| &fact.value);
+        // What a wildcard gives is no alias of its own.
+        let seen = alias.filter(|alias| alias.wildcard.is_none()).map(AliasView::first_gives).unwrap_or_default();
+        let form = HostnameForm::of(ownership, &seen, |sets| {
+            let known = self.context.known();
+            let info = |id: EndpointId| known.endpoint_info(id).cloned();
+            self.leads_to(facts, sets, info)
+        });
+        if form.at.is_some() || form.alias.is_empty() {
+            return Ok(form);
+        }
+        // It was at an endpoint that this run has nothing to do with.
+        let mut infos: HashMap<EndpointId, EndpointInfo> = HashMap::new();
+        for (index, endpoint) in self.context.desired.endpoints.iter().enumerate() {
+            let stored = self.context.state.endpoint(&endpoint.key()).await?;
+            let stored = stored.and_then(|fact| fact.value.info().cloned());
+            infos.extend(endpoint.static_info().or(stored).map(|info| (EndpointId(index as u32), info)));
+        }
+        Ok(HostnameForm::of(ownership, &seen, |sets| self.leads_to(facts, sets, |id| infos.get(&id).cloned())))
+    }
+
+    /// The endpoint where alias records lead, of those of which `info` says something.
+    fn leads_to(
+        &self,
+        facts: &HostnameFacts,
+        sets: &[RecordSet],
+        info: impl Fn(EndpointId) -> Option<EndpointInfo>,
+    ) -> Option<EndpointKey> {
+        let ids = (0u32..).map(EndpointId).take(self.context.desired.endpoints.len());
+        let keys = ids.map(|id| (self.context.desired.endpoint(id).key(), id));
+        let is_led = |key: &EndpointKey, id: EndpointId| {
+            let reply = facts.bindings.get(key).and_then(|fact| fact.value.reply());
+            info(id).is_some_and(|info| info.is_led_to(sets, reply.and_then(|reply| reply.target.as_ref())))
+        };
+        keys.into_iter().find(|(key, id)| is_led(key, *id)).map(|(key, _)| key)
     }
 }
