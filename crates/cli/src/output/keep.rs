@@ -147,7 +147,9 @@ impl Keeping {
         }
         let mut out = super::stdout();
         let number = |n: u64| usize::try_from(n).unwrap_or(usize::MAX);
+        // Quantiles are counted in steps, the latest is exact.
         let late = lateness.map_or(String::new(), |(_, most, latest)| {
+            let most = most.min(latest);
             format!(" Of the checks 99 % began within {} of their time, all within {}.", latency(most), latency(latest))
         });
         writeln!(

@@ -150,12 +150,13 @@ impl SqlState<Postgres> {
 async fn migrate(client: &mut Client, access: Access) -> Result<i64, Failure> {
     let transaction = client.transaction().await?;
     transaction.execute("SELECT pg_advisory_xact_lock($1)", &[&MIGRATION_LOCK]).await?;
-    transaction
-        .batch_execute(&format!(
-            "CREATE SCHEMA IF NOT EXISTS {SCHEMA};
-             CREATE TABLE IF NOT EXISTS {SCHEMA}.schema_version (version BIGINT NOT NULL)"
-        ))
-        .await?;
+    // Only in a new one is the right to create a schema needed.
+    let versions = format!("{SCHEMA}.schema_version");
+    let row = transaction.query_one("SELECT to_regclass($1) IS NULL", &[&versions]).await?;
+    if row.get(0) {
+        let sql = format!("CREATE SCHEMA IF NOT EXISTS {SCHEMA}; CREATE TABLE {versions} (version BIGINT NOT NULL)");
+        transaction.batch_execute(&sql).await?;
+    }
     let row = transaction.query_one("SELECT coalesce(max(version), 0) FROM schema_version", &[]).await?;
     let found: i64 = row.get(0);
     // In a new one there is nothing that others use.
