@@ -43,13 +43,14 @@ pub(crate) fn explained(mut error: Error, command: &Command, typed: &[OsString])
     let Some(ContextValue::String(option)) = error.get(ContextKind::InvalidArg) else { return error };
     let long = option.trim_start_matches('-').split([' ', '=']).next().unwrap_or_default().to_owned();
     let written = format!("--{long}");
+    let Some((_, short, variable)) = variables(command).into_iter().find(|(name, ..)| *name == long) else {
+        return error;
+    };
     let is_typed = |word: &OsString| {
         let word = word.to_string_lossy();
-        word == written || word.starts_with(&format!("{written}=")) || is_short(&word)
-    };
-    let Some(variable) = variables(command).into_iter().find(|(name, _)| *name == long).map(|(_, variable)| variable)
-    else {
-        return error;
+        word == written
+            || word.starts_with(&format!("{written}="))
+            || short.is_some_and(|short| has_short(&word, short))
     };
     if std::env::var_os(&variable).is_some() && !typed.iter().any(is_typed) {
         error.insert(
@@ -60,16 +61,16 @@ pub(crate) fn explained(mut error: Error, command: &Command, typed: &[OsString])
     error
 }
 
-/// Says whether a word holds options of one letter, any of which may be meant.
-fn is_short(word: &str) -> bool {
-    word.len() > 1 && word.starts_with('-') && !word.starts_with("--")
+/// Says whether a word may hold an option of one letter, by itself or among others.
+fn has_short(word: &str, short: char) -> bool {
+    word.starts_with('-') && !word.starts_with("--") && word.contains(short)
 }
 
-/// All options with their variables.
-fn variables(command: &Command) -> Vec<(String, String)> {
+/// All options with their letters and variables.
+fn variables(command: &Command) -> Vec<(String, Option<char>, String)> {
     let own = command.get_arguments().filter_map(|arg| {
         let variable = arg.get_env()?.to_str()?;
-        Some((arg.get_long()?.to_owned(), variable.to_owned()))
+        Some((arg.get_long()?.to_owned(), arg.get_short(), variable.to_owned()))
     });
     own.chain(command.get_subcommands().flat_map(variables)).collect()
 }
@@ -77,7 +78,7 @@ fn variables(command: &Command) -> Vec<(String, String)> {
 /// Returns a note for each variable that looks like an option's and is none: a slip in
 /// `PINDREL_DRY_RUN` must not go unseen.
 pub(crate) fn misspelt(command: &Command) -> Vec<String> {
-    let known: Vec<String> = variables(command).into_iter().map(|(_, variable)| variable).collect();
+    let known: Vec<String> = variables(command).into_iter().map(|(.., variable)| variable).collect();
     let set = std::env::vars_os().filter_map(|(name, _)| name.into_string().ok());
     let unknown =
         set.filter(|name| name.starts_with(PREFIX) && !known.contains(name) && !OTHERS.contains(&name.as_str()));

@@ -70,7 +70,6 @@ fn every_mistake_is_told_in_one_run_with_its_place() {
         .collect();
     let expected = [
         ("bad-value", 4, 7),
-        ("missing-key", 6, 12),
         ("unknown-key", 7, 1),
         ("bad-value", 8, 12),
         ("wrong-type", 9, 18),

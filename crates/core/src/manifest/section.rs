@@ -41,11 +41,13 @@ impl<'t> Section<'t> {
         problems: &mut Diagnostics,
     ) -> Option<Section<'t>> {
         let DeValue::Table(table) = value.get_ref() else {
+            let title = title(kind, name);
+            let message = format!("{title} must be a table, not {}", type_of(value));
             problems.report(
                 "wrong-type",
                 moved(value.span(), base),
-                format!("{} must be a table, not {}", title(kind, name), type_of(value)),
-                format!("write [{}] and its keys below it", title(kind, name)),
+                message,
+                format!("write [{title}] and its keys below it"),
             );
             return None;
         };
@@ -121,8 +123,14 @@ impl<'t> Section<'t> {
         self.span.clone()
     }
 
+    /// Returns the value of a key. One that is misspelt, which is reported, is read as what was meant, so that nobody is
+    /// told besides that it is missing.
     pub(super) fn value(&self, key: &str) -> Option<&'t Spanned<DeValue<'t>>> {
-        self.table.get(key)
+        let is_meant = |written: &str| {
+            self.described.key(written).is_none() && nearest(written, self.described.names()) == Some(key)
+        };
+        let misspelt = || self.table.iter().find(|(written, _)| is_meant(written.get_ref())).map(|(_, value)| value);
+        self.table.get(key).or_else(misspelt)
     }
 
     /// Reports a key that does not belong here, where it is written.
@@ -359,7 +367,21 @@ impl<'t> Section<'t> {
             self.wrong_type(key, "a list of tables", value, problems);
             return Vec::new();
         };
-        items.iter().filter_map(|item| Section::open(described, key, "", item, self.base, problems)).collect()
+        let first = described.names().next().unwrap_or_default();
+        let tables = items.iter().filter_map(|item| {
+            if !matches!(item.get_ref(), DeValue::Table(_)) {
+                let message = format!("each of \"{key}\" must be a table, not {}", type_of(item));
+                problems.report(
+                    "wrong-type",
+                    self.at(item.span()),
+                    message,
+                    format!("write {key} = [{{ {first} = … }}]"),
+                );
+                return None;
+            }
+            Section::open(described, key, "", item, self.base, problems)
+        });
+        tables.collect()
     }
 
     /// Returns the named tables below `kind`, as in `[authority.NAME]`.
@@ -378,6 +400,13 @@ impl<'t> Section<'t> {
         let mut sections = Vec::with_capacity(table.len());
         for (key, value) in table.iter() {
             let name: &str = key.get_ref();
+            let is_label = matches!(kind, "hostname" | "zone") && !name.contains('.');
+            if let Some(full) = unquoted(described, name, value).filter(|_| is_label) {
+                let message = format!("the name \"{}\" is written without quotation marks", bounded_line(&full, 80));
+                let help = format!("write [{kind}.\"{}\"]", bounded_line(&full, 80));
+                problems.report("bad-name", self.at(key.span()), message, help);
+                continue;
+            }
             // Names of hostnames and zones have rules of their own.
             if !matches!(kind, "hostname" | "zone") && !is_word(name) {
                 let message = format!("\"{}\" is no name for [{kind}.NAME]", bounded_line(name, 60));
@@ -391,6 +420,19 @@ impl<'t> Section<'t> {
         }
         sections
     }
+}
+
+/// The name that `[hostname.www.larkfield.example]` means: without quotation marks each label is a table in the one before.
+fn unquoted(described: &Table, name: &str, value: &Spanned<DeValue<'_>>) -> Option<String> {
+    let (mut labels, mut value) = (vec![name], value);
+    while let DeValue::Table(table) = value.get_ref() {
+        let is_label = |inner: &Spanned<DeValue<'_>>| matches!(inner.get_ref(), DeValue::Table(_));
+        let next = table.iter().find(|(key, inner)| described.key(key.get_ref()).is_none() && is_label(inner));
+        let Some((key, inner)) = next.filter(|_| labels.len() < 128) else { break };
+        labels.push(key.get_ref());
+        value = inner;
+    }
+    (labels.len() > 1).then(|| labels.join("."))
 }
 
 /// A duration with its unit, as in `30d`.

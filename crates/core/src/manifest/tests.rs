@@ -56,6 +56,49 @@ fn the_manifest_that_the_others_change_is_right() {
     assert_eq!(desired.unused_certificates().len(), 1);
 }
 
+#[test]
+fn one_slip_is_one_mistake() {
+    for (text, code, says, help) in [
+        (
+            GOOD.replace("[hostname.\"api.larkfield.example\"]", "[hostname.api.larkfield.example]"),
+            "bad-name",
+            "the name \"api.larkfield.example\" is written without quotation marks",
+            "write [hostname.\"api.larkfield.example\"]",
+        ),
+        // What a misspelt key means is read, so that nothing is said to be missing.
+        (
+            format!("{GOOD}endpoints = [\"catalogue\", \"other\"]\npolcy = \"standby\"\n")
+                .replace("\nendpoint = \"catalogue\"\nendpoints", "\nendpoints")
+                + "health = { path = \"/\" }\n[endpoint.other]\nkind = \"gateway\"\ndriver = \"http\"\n\
+                   url = \"https://other.example\"\ntoken = \"env:EDGE_TOKEN\"\n",
+            "unknown-key",
+            "has no key \"polcy\"",
+            "did you mean \"policy\"?",
+        ),
+        (
+            GOOD.replace("agree_to_terms", "agree_to_term"),
+            "unknown-key",
+            "has no key \"agree_to_term\"",
+            "did you mean \"agree_to_terms\"?",
+        ),
+        (
+            GOOD.replace("\n[hostname", "after = [\"reload\"]\n\n[hostname"),
+            "wrong-type",
+            "each of \"after\" must be a table, not a string",
+            "write after = [{ run = … }]",
+        ),
+    ] {
+        let (_, problems) = examine(&text);
+        let told: Vec<_> =
+            problems.iter().map(|found| (found.code, found.message.as_str(), found.help.as_deref())).collect();
+        assert!(
+            matches!(&told[..], [(own, message, own_help)]
+                if *own == code && message.contains(says) && *own_help == Some(help)),
+            "{told:#?}"
+        );
+    }
+}
+
 /// A table, lines that are wrong in it, the code, and a part of what is said.
 const MISTAKES: &[(&str, &str, &str, &str)] = &[
     (
