@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex, PoisonError};
 
-use jiff::Timestamp;
+use jiff::{SignedDuration, Timestamp};
 use pindrel_core::desired::HostnameId;
 use pindrel_core::judging::facts::{AliasView, ServerRecords};
 use pindrel_core::judging::findings::{AliasCause, Finding, lagging_in_words};
@@ -22,6 +22,9 @@ use crate::home::hostnames::Hostnames;
 use crate::observe::alias::AliasObserver;
 use crate::observe::answer::AnswerObserver;
 use crate::observe::zone::ZoneObserver;
+
+/// After what time a server that was told a TTL gives it, if it ever does: it may answer from a cache of its own.
+const TTL_TAKEN_WITHIN: SignedDuration = SignedDuration::from_secs(30);
 
 /// The steps that change what a hostname answers.
 pub(crate) struct Switcher {
@@ -45,7 +48,9 @@ impl Switcher {
         if self.context.desired.is_handed_off(wanted.zone) {
             return self.await_alias(id, &fact.value, &sets, &pins.alias, claim).await;
         }
-        if pins.alias.state == PinState::Loose {
+        // Telling a server its TTL again changes nothing.
+        let is_told = self.since_told(id, &fact.value, &sets).is_some();
+        if pins.alias.state == PinState::Loose && !is_told {
             let servers = self.zones.servers(wanted.zone);
             let driver = self.context.drivers.zone(self.context.desired.zone(wanted.zone), &servers)?;
             let change = NameChange {
@@ -101,13 +106,21 @@ impl Switcher {
                 self.confirm_alias(claim, id, &fact.value).await?;
                 Ok(Progress::Done)
             }
+            // The server goes on to give another TTL than it was told: that is its own way.
+            PinState::Loose if self.since_told(id, &fact.value, &sets) >= Some(TTL_TAKEN_WITHIN) => {
+                self.confirm_alias(claim, id, &fact.value).await?;
+                Ok(Progress::Done)
+            }
             // What was just written is not on every server yet.
             PinState::Working | PinState::Loose => {
                 let lagging: Vec<ServerRecords> = fact.value.lagging(&sets).cloned().collect();
                 Ok(Progress::NotYet(Wait {
                     until: None,
                     topic: "transfer",
-                    what: format!("the alias to propagate to {}", lagging_in_words(&lagging)),
+                    what: match lagging.is_empty() {
+                        true => "the servers to give the new TTL of the alias".into(),
+                        false => format!("the alias to propagate to {}", lagging_in_words(&lagging)),
+                    },
                     within: Some(self.context.bounds.patience),
                     finding: Finding::alias(hostname, AliasCause::StillLagging(lagging)),
                 }))
@@ -179,6 +192,14 @@ impl Switcher {
                 .await?;
         }
         Ok(())
+    }
+
+    /// How long ago this process wrote the records that are given now, whatever their TTL.
+    fn since_told(&self, id: HostnameId, view: &AliasView, sets: &[RecordSet]) -> Option<SignedDuration> {
+        let own = self.context.ownership_of(HostnameRef::Wanted(id));
+        let is_own = own.alias.intended.as_deref() == Some(sets) && same_data(&view.first_gives(), sets);
+        let written = self.alias_written(id).filter(|_| is_own)?;
+        Some(self.context.clock.now().duration_since(written))
     }
 
     /// When the primary of its zone took the last change of an alias.

@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
 
+use jiff::SignedDuration;
 use pindrel_core::judging::findings::{Code, Finding};
 use pindrel_core::zones::records::RecordData;
 use pindrel_testkit::dice;
@@ -21,6 +22,23 @@ fn marked() -> Setting {
 async fn codes(setting: &Setting) -> Vec<Code> {
     let report = setting.status().await;
     report.hostnames[0].pins.findings().map(|finding| finding.code()).collect()
+}
+
+#[tokio::test(start_paused = true)]
+async fn a_server_that_gives_other_ttls_than_it_is_told_is_left_its_way() {
+    let mut setting = Setting::new(Pace::default(), "");
+    setting.break_or_mend(|faults| faults.least_ttl = Some("5m".parse().unwrap()));
+    let named =
+        |ttl: &str| format!("[hostname.\"api.larkfield.example\"]\nendpoint = \"catalogue\"\nttl = \"{ttl}\"\n");
+    for ttl in ["30s", "1m"] {
+        setting.names = named(ttl);
+        let begun = setting.now();
+        let summary = setting.settle().await;
+        assert_eq!((summary.held, summary.failed), (1, 0), "{summary:?}");
+        assert!(setting.now().duration_since(begun) < SignedDuration::from_mins(2));
+        let changes = setting.change_counts().0;
+        assert_eq!((setting.settle().await.planned, setting.change_counts().0), (0, changes));
+    }
 }
 
 #[tokio::test(start_paused = true)]

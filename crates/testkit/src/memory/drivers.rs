@@ -58,7 +58,11 @@ impl World {
         if inner.faults.silent.contains(&address) {
             return Err(UNANSWERED);
         }
-        Ok(inner.zones.served(primary, inner.pace.lag, now))
+        let mut records = inner.zones.served(primary, inner.pace.lag, now);
+        if let Some(least) = inner.faults.least_ttl {
+            records.values_mut().for_each(|ttl| *ttl = least.max(*ttl));
+        }
+        Ok(records)
     }
 
     fn platform_error(&self) -> Result<(), EdgeError> {

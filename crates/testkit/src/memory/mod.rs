@@ -27,6 +27,7 @@ pub use clock::VirtualClock;
 pub use setting::{Keeping, Recorder, Setting};
 
 use pindrel_core::names::name::DnsName;
+use pindrel_core::values::Ttl;
 use pindrel_engine::drivers::Clock as _;
 
 use authority::MemoryAuthority;
@@ -51,6 +52,8 @@ pub struct Faults {
     pub silent: BTreeSet<SocketAddr>,
     /// The secondary takes no changes over.
     pub frozen: bool,
+    /// The TTL below which the zone's servers give none.
+    pub least_ttl: Option<Ttl>,
     /// The zone's primary refuses changes.
     pub refuses_updates: bool,
     /// Nothing is trusted, as with a wrong `issued_roots`.
