@@ -69,7 +69,7 @@ pub use requests::conformance::{ClauseReport, Verdict};
 pub use requests::endpoints::{BindingReport, CopyReport, EndpointReport, EndpointRequests};
 pub use requests::handoff::{Handoff, HandoffRecord};
 pub use requests::online::{OnlineKind, OnlineReport};
-pub use requests::status::{HostnameReport, Report, Reports};
+pub use requests::status::{GivenReport, HostnameReport, Report, Reports};
 pub use requests::watch::{WatchRequest, seconds_until};
 pub use requests::zones::{Import, Part, ReadZone, ServerReport, ZoneReport, ZoneRequests};
 pub use run::attempts::LastAttempt;

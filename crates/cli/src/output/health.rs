@@ -94,7 +94,8 @@ fn report_json(report: &CheckReport) -> Value {
         "name": check.name,
         "kind": check.kind(),
         "endpoint": endpoint,
-        "verdict": record.verdict,
+        "verdict": report.verdict(),
+        "stale": report.is_stale,
         "since": record.since,
         "seen": record.seen(),
         "latency_ms": latency.map(|(median, _)| millis(median)),
@@ -134,13 +135,14 @@ pub(crate) fn print_list(
                 [
                     check.name.clone(),
                     endpoint.clone().unwrap_or_default(),
-                    record.verdict.to_string(),
+                    report.verdict().to_string(),
                     time(record.since),
                     time(record.seen()),
                     number(latency.map(|(median, _)| median)),
                     number(latency.map(|(_, most)| most)),
                     record.failures().to_string(),
                     failure,
+                    report.is_stale.to_string(),
                 ]
             });
             let heads = [
@@ -153,6 +155,7 @@ pub(crate) fn print_list(
                 "latency_95_ms",
                 "failures",
                 "last_failure",
+                "stale",
             ];
             super::csv(&heads, rows)
         }
@@ -161,6 +164,10 @@ pub(crate) fn print_list(
 }
 
 fn print_list_text(reports: &[CheckReport], holds: &[EndpointHoldReport]) -> Result<(), CliError> {
+    if reports.is_empty() {
+        writeln!(super::stdout(), "The manifest has no health checks.")?;
+        return Ok(());
+    }
     let now = Timestamp::now();
     let hour_ago = now.saturating_sub(SignedDuration::from_hours(1)).unwrap_or(Timestamp::MIN);
     let heads = ["CHECK", "LOOKS AT", "VERDICT", "FOR", "MEDIAN", "95 %", "LAST HOUR", "SEEN"];
@@ -169,13 +176,16 @@ fn print_list_text(reports: &[CheckReport], holds: &[EndpointHoldReport]) -> Res
         let record = &report.record;
         let ago = |at: Option<Timestamp>| at.map_or("–".into(), |at| age(now.as_second() - at.as_second()));
         let took = |of: Option<Duration>| of.map_or("–".into(), latency);
-        let verdict = format!("{} {}", mark(record.verdict), record.verdict);
+        let verdict = match report.is_stale {
+            true => format!("{} stale ({})", mark(Verdict::Unknown), record.verdict),
+            false => format!("{} {}", mark(record.verdict), record.verdict),
+        };
         // A combination has no results of its own.
         let seen = if report.members.is_empty() { ago(record.seen()) } else { "–".into() };
         table.add_row([
             Cell::new(&report.check.name),
             Cell::new(looks_at(report)),
-            Cell::new(verdict).fg(table_colour(record.verdict)),
+            Cell::new(verdict).fg(table_colour(report.verdict())),
             Cell::new(if record.seen().is_none() && report.members.is_empty() {
                 "–".into()
             } else {
@@ -211,15 +221,19 @@ fn print_list_text(reports: &[CheckReport], holds: &[EndpointHoldReport]) -> Res
         let until = until.map_or("until it is released".into(), |until| format!("until {}", clock(now, until)));
         writeln!(out, "{} {endpoint} is held out of answers {until}: {because}", style::paint(style::UNDERWAY, "‖"))?;
     }
-    let how_many = |verdict| reports.iter().filter(|report| report.record.verdict == verdict).count();
-    let (down, unknown) = (how_many(Verdict::Down), how_many(Verdict::Unknown));
-    let rest = [(down, "down"), (unknown, "unknown")];
+    let how_many = |verdict| reports.iter().filter(|report| report.verdict() == verdict).count();
+    let stale = reports.iter().filter(|report| report.is_stale).count();
+    let (down, unknown) = (how_many(Verdict::Down), how_many(Verdict::Unknown) - stale);
+    let rest = [(down, "down"), (unknown, "unknown"), (stale, "stale")];
     let rest: String = rest.iter().filter(|(n, _)| *n > 0).map(|(n, word)| format!(", {n} {word}")).collect();
     let colour = if rest.is_empty() { style::GOOD } else { style::UNDERWAY };
     let up = format!("{} of {} up{rest}", how_many(Verdict::Up), count(reports.len(), "check"));
     let is_watched = reports.iter().any(|report| report.record.seen().is_some());
-    let hint =
-        if is_watched { "" } else { " Nothing was checked yet: pindrel health run checks once, pindrel keep goes on." };
+    let hint = match (is_watched, stale) {
+        (false, _) => " Nothing was checked yet: pindrel health run checks once, pindrel keep goes on.",
+        (true, 1..) => " What is stale nobody checks any longer: pindrel health run checks once, pindrel keep goes on.",
+        (true, 0) => "",
+    };
     writeln!(out, "{}.{hint}", style::paint(colour, up))?;
     Ok(())
 }

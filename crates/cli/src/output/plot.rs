@@ -259,7 +259,7 @@ mod tests {
         let what = Checked::Tcp("192.0.2.1:5432".parse().unwrap());
         let check = HealthCheck { name: "<store> & co".into(), what, terms: CheckTerms::default() };
         let (record, slots, members) = (CheckRecord::default(), Vec::new(), Vec::new());
-        let report = CheckReport { check, endpoint: None, record, latency: None, slots, members };
+        let report = CheckReport { check, endpoint: None, record, is_stale: false, latency: None, slots, members };
         CheckHistory { report, incidents, points: points.collect() }
     }
 

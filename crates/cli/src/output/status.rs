@@ -5,10 +5,11 @@ use std::io::Write as _;
 use comfy_table::Cell;
 use jiff::Timestamp;
 use pindrel_core::health::Verdict;
+use pindrel_core::health::policy::Reason;
 use pindrel_core::judging::findings::{Finding, Words};
 use pindrel_core::judging::pins::{Pin, PinReport, PinState, Pins};
 use pindrel_core::names::name::Hostname;
-use pindrel_engine::{AttemptEnd, CertificateReport, HostnameReport, Leftover, LeftoverKind, Report};
+use pindrel_engine::{AttemptEnd, CertificateReport, GivenReport, HostnameReport, Leftover, LeftoverKind, Report};
 use serde::Serialize;
 
 use super::attempt::{print_of as print_attempt, supersedes};
@@ -51,6 +52,7 @@ struct Row<'r> {
     hostname: &'r str,
     endpoints: &'r [String],
     pins: &'r Pins,
+    given: Given<'r>,
     health: Verdict,
     held: bool,
     last_attempt: Option<super::attempt::Row<'r>>,
@@ -58,6 +60,33 @@ struct Row<'r> {
     labels: &'r [String],
     #[serde(skip_serializing_if = "Option::is_none")]
     note: Option<&'r str>,
+}
+
+/// What an alias gives; nothing where it leads to none of the hostname's endpoints.
+#[derive(Serialize, Default)]
+struct Given<'r> {
+    /// The first of them.
+    endpoint: Option<&'r str>,
+    endpoints: &'r [String],
+    since: Option<Timestamp>,
+    because: Option<String>,
+    /// The endpoints that it should give instead.
+    due: &'r [String],
+    caches_until: Option<Timestamp>,
+}
+
+impl<'r> Given<'r> {
+    fn new(given: &'r GivenReport) -> Given<'r> {
+        let GivenReport { endpoints, since, because, due, caches_until } = given;
+        Given {
+            endpoint: endpoints.first().map(String::as_str),
+            endpoints,
+            since: *since,
+            because: Some(because.to_string()),
+            due,
+            caches_until: *caches_until,
+        }
+    }
 }
 
 /// Writes how the hostnames are.
@@ -74,6 +103,7 @@ fn print_json(report: &Report) -> Result<(), CliError> {
         hostname: row.hostname.as_str(),
         endpoints: &row.endpoints,
         pins: &row.pins,
+        given: row.given.as_ref().map(Given::new).unwrap_or_default(),
         health: row.health,
         held: row.pins.held(),
         last_attempt: row.last_attempt.as_ref().map(super::attempt::Row::new),
@@ -92,13 +122,33 @@ fn print_json(report: &Report) -> Result<(), CliError> {
 }
 
 fn print_csv(report: &Report) -> Result<(), CliError> {
-    let heads = ["hostname", "endpoints", "zone", "certificate", "binding", "alias", "answer", "expires", "held"];
+    let heads = [
+        "hostname",
+        "endpoints",
+        "zone",
+        "certificate",
+        "binding",
+        "alias",
+        "answer",
+        "expires",
+        "held",
+        "given",
+        "given_since",
+        "given_because",
+        "caches_until",
+    ];
     let rows = report.hostnames.iter().map(|row| {
         let state = |pin: Pin| row.pins.get(pin).state.as_str().to_owned();
         let expires = row.pins.certificate.expires.map_or(String::new(), |expires| expires.to_string());
         let [zone, certificate, binding, alias, answer] = Pin::ALL.map(state);
         let (hostname, endpoints) = (row.hostname.to_string(), row.endpoints.join(" "));
-        [hostname, endpoints, zone, certificate, binding, alias, answer, expires, row.pins.held().to_string()]
+        let held = row.pins.held().to_string();
+        let Given { endpoints: given, since, because, caches_until, .. } =
+            row.given.as_ref().map(Given::new).unwrap_or_default();
+        let time = |at: Option<Timestamp>| at.map_or(String::new(), |at| at.to_string());
+        let (given, because) = (given.join(" "), because.unwrap_or_default());
+        let (since, until) = (time(since), time(caches_until));
+        [hostname, endpoints, zone, certificate, binding, alias, answer, expires, held, given, since, because, until]
     });
     // A certificate by itself has the one pin.
     let certificates = report.certificates.iter().map(|row| {
@@ -106,7 +156,8 @@ fn print_csv(report: &Report) -> Result<(), CliError> {
         let expires = row.expires.map_or(String::new(), |expires| expires.to_string());
         let none = String::new;
         let name = row.name.clone();
-        [name, none(), none(), state, none(), none(), none(), expires, row.is_held().to_string()]
+        let held = row.is_held().to_string();
+        [name, none(), none(), state, none(), none(), none(), expires, held, none(), none(), none(), none()]
     });
     super::csv(&heads, rows.chain(certificates))
 }
@@ -122,6 +173,7 @@ fn print_text(report: &Report) -> Result<(), CliError> {
     }
     super::write_table(table, &[7, 8], &[8, 1, 7])?;
     let mut out = super::stdout();
+    print_given(&mut out, report.at, &report.hostnames)?;
     print_findings(&mut out, report.at, &report.hostnames)?;
     for row in report.certificates.iter().filter(|row| !row.is_held()) {
         super::certificates::print_findings(&mut out, report.at, row)?;
@@ -144,7 +196,7 @@ fn print_text(report: &Report) -> Result<(), CliError> {
 }
 
 fn cells(now: Timestamp, row: &HostnameReport) -> Vec<Cell> {
-    let mut cells = vec![Cell::new(row.hostname.as_str()), Cell::new(row.endpoints.join(", "))];
+    let mut cells = vec![Cell::new(row.hostname.as_str()), Cell::new(endpoints(row))];
     cells.extend(row.pins.iter().map(|(_, pin)| pin_cell(pin)));
     let days = row.pins.certificate.expires.map(|expires| (expires.as_second() - now.as_second()) / 86_400);
     cells.push(Cell::new(days.map_or("–".to_owned(), |days| days.to_string())));
@@ -153,6 +205,42 @@ fn cells(now: Timestamp, row: &HostnameReport) -> Vec<Cell> {
         oldest.map_or("never".to_owned(), |seen| format!("{} ago", age(now.as_second() - seen.as_second()))),
     ));
     cells
+}
+
+/// The endpoints that the alias gives, and how many there are besides.
+fn endpoints(row: &HostnameReport) -> String {
+    match row.given.as_ref().map(|given| &given.endpoints) {
+        Some(given) if given.len() < row.endpoints.len() => {
+            format!("{} (+{})", given.join(", "), row.endpoints.len() - given.len())
+        }
+        Some(given) => given.join(", "),
+        None => row.endpoints.join(", "),
+    }
+}
+
+/// Tells what is given where that is not simply what is preferred.
+fn print_given(out: &mut impl std::io::Write, now: Timestamp, rows: &[HostnameReport]) -> Result<(), CliError> {
+    for row in rows {
+        let Some(GivenReport { endpoints, since, because, due, caches_until }) = &row.given else { continue };
+        let is_usual = matches!(because, Reason::Only | Reason::Preferred) && due.is_empty();
+        if is_usual && caches_until.is_none() {
+            continue;
+        }
+        let since = since.map_or(String::new(), |since| format!(" since {since:.0}"));
+        let mut says = format!("points to {}{since}", endpoints.join(", "));
+        if !due.is_empty() {
+            says.push_str(&format!(", and should point to {}", due.join(", ")));
+        }
+        if !is_usual {
+            says.push_str(&format!(": {because}"));
+        }
+        if let Some(until) = caches_until {
+            says.push_str(&format!("; caches may give another answer until {until:.0}"));
+        }
+        let mark = style::paint(style::UNDERWAY, "→");
+        writeln!(out, "{mark} {} {}", style::paint(style::STRONG, &row.hostname), for_people(now, &says))?;
+    }
+    Ok(())
 }
 
 fn certificate_cells(now: Timestamp, row: &CertificateReport) -> Vec<Cell> {

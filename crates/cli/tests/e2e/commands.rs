@@ -49,8 +49,12 @@ async fn what_is_written_fits_its_schema_and_touches_nothing_it_should_not() {
 
     let csv = workspace.run(&["status", "--format", "csv"]).ended(0).stdout;
     let mut lines = csv.lines();
-    assert_eq!(lines.next(), Some("hostname,endpoints,zone,certificate,binding,alias,answer,expires,held"));
-    assert!(lines.next().unwrap().starts_with("api.larkfield.example,catalogue,held,held,held,held,held,20"));
+    let heads = "hostname,endpoints,zone,certificate,binding,alias,answer,expires,held,given,given_since,given_because,\
+                 caches_until";
+    assert_eq!(lines.next(), Some(heads));
+    let row = lines.next().unwrap();
+    assert!(row.starts_with("api.larkfield.example,catalogue,held,held,held,held,held,20"), "{row}");
+    assert!(row.ends_with(",true,catalogue,,it is the only endpoint,"), "{row}");
 }
 
 /// Each step begins once and ends once, and each hostname's come in the order that protects

@@ -273,6 +273,15 @@ async fn a_process_that_runs_on_takes_manifests_and_holds_and_ends_in_order() {
     let (_, from) = keep.until("switch", from, switched_to("queue-south")).await;
     let text = workspace.run(&["health", "list"]).ended(3).stdout;
     assert!(text.contains("queue-north is held out of answers") && text.contains("new disks"), "{text}");
+    let status = workspace.run(&["status", "--format", "json"]).json();
+    assert_fits(&schema("status"), &status);
+    let given = status["hostnames"].as_array().unwrap().iter().find(|row| row["hostname"] == TONIGHT).unwrap();
+    let given = &given["given"];
+    assert_eq!((&given["endpoint"], &given["due"]), (&"queue-south".into(), &serde_json::json!([])), "{given}");
+    assert_eq!(given["because"], "a preferred endpoint is held out of answers");
+    assert!(given["since"].is_string(), "{given}");
+    let text = workspace.run(&["status", "--only", TONIGHT]).stdout;
+    assert!(text.contains("queue-south (+1)") && text.contains("points to queue-south since"), "{text}");
     workspace.run(&["health", "hold", "queue-north", "--release"]).ended(0);
     let (_, from) = keep.until("return", from, switched_to("queue-north")).await;
 
@@ -358,9 +367,10 @@ async fn each_way_to_fail_of_real_servers_is_told_apart_and_left() {
             "\n[health.untrusted]\nurl = \"https://{TONIGHT}:{0}/\"\nroots = \"sandbox/api-root.pem\"\n\
              [health.unknown-name]\ntls = \"{1}\"\nname = \"nobody.larkfield.example\"\n\
              [health.short]\ntls = \"{1}\"\nname = \"{TONIGHT}\"\ndays_left = 400\n\
-             [health.refused]\ntcp = \"127.99.99.99:9\"\n\
+             [health.refused]\ntcp = \"127.99.99.99:9\"\nevery = \"1s\"\ntimeout = \"1s\"\n\
              [health.not-authoritative]\ndns = {{ server = \"{2}\", name = \"larkfield.test\" }}\n\
-             [health.program]\nprogram = [\"sh\", \"-c\", \"echo too deep >&2; exit 3\"]\n\
+             [health.program]\nprogram = [\"sh\", \"-c\", \"echo too deep >&2; exit 3\"]\nevery = \"1s\"\n\
+             timeout = \"1s\"\n\
              [health.all]\nof = [\"refused\", \"program\"]\nneed = \"any\"\n",
             web.listen.port(),
             web.listen,

@@ -101,12 +101,21 @@ pub struct Choice {
 /// Why an alias gives what it gives.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Reason {
+    /// There is no other.
+    Only,
     /// These are preferred, and nothing speaks against them.
     Preferred,
     /// One that is preferred does not work.
     FailedOver,
     /// One that is preferred works again, but not for long enough yet.
-    NotBackYet,
+    NotBackYet {
+        /// When it has, if it goes on to.
+        at: Timestamp,
+    },
+    /// The hostname is not ready at one that is preferred.
+    NotReady,
+    /// Of one that is preferred nothing is concluded yet.
+    Unproven,
     /// None works: the last answer stays.
     AllDown,
     /// Another one should be given, but the answer has changed within its TTL.
@@ -118,9 +127,14 @@ pub enum Reason {
 impl fmt::Display for Reason {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(match self {
+            Reason::NotBackYet { at } => {
+                return write!(f, "a preferred endpoint is up again, and traffic returns to it at {at:.0}");
+            }
+            Reason::Only => "it is the only endpoint",
             Reason::Preferred => "it is preferred",
             Reason::FailedOver => "a preferred endpoint is down",
-            Reason::NotBackYet => "a preferred endpoint is up again, but not for long enough",
+            Reason::NotReady => "the hostname is not ready at a preferred endpoint",
+            Reason::Unproven => "the check of a preferred endpoint has no verdict yet",
             Reason::AllDown => "no endpoint is up: the last answer stays",
             Reason::ChangedJustNow => "the answer changed less than its TTL ago",
             Reason::Drained => "a preferred endpoint is held out of answers",
@@ -179,13 +193,19 @@ impl Member {
 }
 
 /// Why a preferred endpoint is passed over.
-fn why_passed(preferred: &[&Member]) -> Reason {
+fn why_passed(rules: Rules, preferred: &[&Member], now: Timestamp) -> Reason {
+    let is_up = |member: &&&Member| matches!(member.health, Health::Up(_));
+    let back_at = preferred.iter().filter(is_up).filter_map(|member| member.back_at(rules)).min();
     if preferred.iter().any(|member| member.is_drained) {
         Reason::Drained
     } else if preferred.iter().any(|member| member.health == Health::Down) {
         Reason::FailedOver
-    } else if preferred.iter().any(|member| matches!(member.health, Health::Up(_))) {
-        Reason::NotBackYet
+    } else if let Some(at) = back_at.filter(|at| *at > now) {
+        Reason::NotBackYet { at }
+    } else if preferred.iter().any(|member| member.readiness != Readiness::Ready) {
+        Reason::NotReady
+    } else if preferred.iter().any(|member| member.health == Health::Pending) {
+        Reason::Unproven
     } else {
         Reason::Preferred
     }
@@ -194,7 +214,7 @@ fn why_passed(preferred: &[&Member]) -> Reason {
 fn standby(rules: Rules, members: &[Member], current: &[&Member], now: Timestamp) -> Choice {
     let give = |member: &Member, again_at| {
         let before: Vec<&Member> = members.iter().take_while(|own| own.endpoint != member.endpoint).collect();
-        Choice { give: vec![member.endpoint], reason: why_passed(&before), again_at }
+        Choice { give: vec![member.endpoint], reason: why_passed(rules, &before, now), again_at }
     };
     let Some(current) = current.first() else {
         // Nothing is given yet: the first that may work, whether or not it is bound already.
@@ -250,7 +270,7 @@ fn split(rules: Rules, members: &[Member], current: &[&Member], now: Timestamp) 
     }
     if !give.is_empty() {
         let out: Vec<&Member> = members.iter().filter(|member| !give.contains(&member.endpoint)).collect();
-        return Choice { give, reason: why_passed(&out), again_at };
+        return Choice { give, reason: why_passed(rules, &out, now), again_at };
     }
     // None of those that are given works: one that does returns at once.
     let steps_in = |up: bool| -> Vec<EndpointId> {
@@ -301,7 +321,7 @@ mod tests {
             (Standby, [long, long], &[], -99, &[0], Reason::Preferred, None),
             (Standby, [Pending, Pending], &[], -99, &[0], Reason::Preferred, None),
             (Standby, [Down, long], &[], -99, &[1], Reason::FailedOver, None),
-            (Standby, [Pending, long], &[], -99, &[1], Reason::Preferred, None),
+            (Standby, [Pending, long], &[], -99, &[1], Reason::Unproven, None),
             (Standby, [long, long], &[0], -99, &[0], Reason::Preferred, None),
             (Standby, [Down, long], &[0], -99, &[1], Reason::FailedOver, None),
             (Standby, [Down, short], &[0], -99, &[1], Reason::FailedOver, None),
@@ -310,7 +330,7 @@ mod tests {
             (Standby, [Down, Unwatched], &[0], -99, &[1], Reason::FailedOver, None),
             (Standby, [Down, Down], &[0], -99, &[0], Reason::AllDown, None),
             (Standby, [Down, Down], &[1], -99, &[1], Reason::AllDown, None),
-            (Standby, [short, long], &[1], -99, &[1], Reason::NotBackYet, Some(50)),
+            (Standby, [short, long], &[1], -99, &[1], Reason::NotBackYet { at: at(50) }, Some(50)),
             (Standby, [long, long], &[1], -99, &[0], Reason::Preferred, None),
             (Standby, [short, Down], &[1], -99, &[0], Reason::Preferred, None),
             // Not twice within the TTL.
@@ -318,7 +338,7 @@ mod tests {
             (Standby, [long, Down], &[1], -10, &[1], Reason::ChangedJustNow, Some(20)),
             (Split, [long, long], &[], -99, &[0, 1], Reason::Preferred, None),
             (Split, [Down, long], &[0, 1], -99, &[1], Reason::FailedOver, None),
-            (Split, [short, long], &[1], -99, &[1], Reason::NotBackYet, Some(50)),
+            (Split, [short, long], &[1], -99, &[1], Reason::NotBackYet { at: at(50) }, Some(50)),
             (Split, [long, long], &[1], -99, &[0, 1], Reason::Preferred, None),
             (Split, [Down, Down], &[0, 1], -99, &[0, 1], Reason::AllDown, None),
             (Split, [Pending, Down], &[0, 1], -99, &[0], Reason::FailedOver, None),

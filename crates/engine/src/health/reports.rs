@@ -4,10 +4,12 @@ use std::collections::HashMap;
 use std::time::Duration;
 
 use jiff::{SignedDuration, Timestamp};
-use pindrel_core::desired::{CheckId, HostnameId};
+use pindrel_core::desired::{CheckId, Desired, HostnameId};
 use pindrel_core::health::{
     CheckRecord, Forecast, HealthCheck, HistoryEntry, Latencies, MOST_INCIDENTS, Measured, Slot, Verdict, forecast,
 };
+
+use pindrel_core::judging::facts::Knowledge;
 
 use super::with_members;
 use crate::failure::EngineError;
@@ -25,12 +27,21 @@ pub struct CheckReport {
     pub endpoint: Option<String>,
     /// What it has concluded; nothing where it was never made.
     pub record: CheckRecord,
+    /// Whether that, or what it is made of, is too old to be believed.
+    pub is_stale: bool,
     /// The median and the 95th percentile of the last hour.
     pub latency: Option<(Duration, Duration)>,
     /// The results of the last hour.
     pub slots: Vec<Slot>,
     /// The names of the checks that it is made of, with their verdicts.
     pub members: Vec<(String, Verdict)>,
+}
+
+impl CheckReport {
+    /// Returns what can be believed of it now.
+    pub fn verdict(&self) -> Verdict {
+        if self.is_stale { Verdict::Unknown } else { self.record.verdict }
+    }
 }
 
 /// One check as it was made just now.
@@ -81,6 +92,14 @@ pub struct ForecastReport {
     pub forecast: Forecast,
 }
 
+/// Says whether what a check, or one that it is made of, has concluded is too old to be believed.
+pub(super) fn is_stale(desired: &Desired, known: &Knowledge, id: CheckId, now: Timestamp) -> bool {
+    with_members(desired, [id]).into_iter().any(|id| {
+        let record = known.verdicts.get(&id);
+        record.is_some_and(|record| record.is_stale(now, &desired.check(id).terms))
+    })
+}
+
 fn quantiles(latencies: &Latencies) -> Option<(Duration, Duration)> {
     Some((latencies.quantile(0.5)?, latencies.quantile(0.95)?))
 }
@@ -125,6 +144,7 @@ impl Health {
         let members =
             members.iter().map(|member| (self.context.desired.check(*member).name.clone(), known.verdict(*member)));
         Ok(CheckReport {
+            is_stale: is_stale(&self.context.desired, &known, id, self.context.clock.now()),
             endpoint: check.endpoint().map(|endpoint| self.context.desired.endpoint(endpoint).name.clone()),
             record: known.verdicts.get(&id).cloned().unwrap_or_default(),
             latency: quantiles(&latencies),

@@ -4,9 +4,10 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 use jiff::Timestamp;
-use pindrel_core::desired::HostnameId;
+use pindrel_core::desired::{EndpointId, HostnameId};
 use pindrel_core::health::Verdict;
-use pindrel_core::judging::pins::Pins;
+use pindrel_core::health::policy::Reason;
+use pindrel_core::judging::pins::{Known, Pins};
 use pindrel_core::names::name::Hostname;
 
 use crate::acme::Issuing;
@@ -22,6 +23,21 @@ use crate::requests::zones::ZoneRequests;
 use crate::run::attempts::{Attempts, LastAttempt};
 use crate::run::leftovers::{Leftover, Retirer};
 
+/// What the alias of a hostname gives.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct GivenReport {
+    /// The manifest's names of the endpoints; never none.
+    pub endpoints: Vec<String>,
+    /// Since when, where it was changed from one endpoint to another.
+    pub since: Option<Timestamp>,
+    /// Why these.
+    pub because: Reason,
+    /// Those that it should give instead, and will once that is carried out; then `because` says why these.
+    pub due: Vec<String>,
+    /// Until when caches may give another answer, where that is known and not over.
+    pub caches_until: Option<Timestamp>,
+}
+
 /// How one hostname is.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct HostnameReport {
@@ -31,6 +47,8 @@ pub struct HostnameReport {
     pub endpoints: Vec<String>,
     /// The judgement of each pin.
     pub pins: Pins,
+    /// What its alias gives now; `None` where it leads to none of its endpoints.
+    pub given: Option<GivenReport>,
     /// How well the endpoints work that its alias gives, where anything checks them.
     pub health: Verdict,
     /// The last attempt at anything that it needs; one that did not succeed comes first.
@@ -107,6 +125,7 @@ impl Reports {
                     .map(|endpoint| self.context.desired.endpoint(endpoint).name.clone())
                     .collect(),
                 pins: self.context.judge(*id, at),
+                given: self.given(*id, at),
                 health: self.health.verdict_of(*id),
                 last_attempt: attempts.remove(id),
                 labels: wanted.labels.clone(),
@@ -114,5 +133,27 @@ impl Reports {
             }
         });
         Ok(Report { at, hostnames: hostnames.collect(), certificates, leftovers })
+    }
+
+    /// What the alias of a hostname gives, as its zone's first server says.
+    fn given(&self, id: HostnameId, at: Timestamp) -> Option<GivenReport> {
+        let (desired, known) = (&self.context.desired, self.context.known());
+        let about = Known::about(desired, &known, id);
+        let endpoints = about.aliased_at();
+        if endpoints.is_empty() {
+            return None;
+        }
+        let own = about.ownership;
+        let forgotten = own.and_then(|own| own.former_alias).and_then(|former| former.forgotten_at());
+        let names = |ids: &[EndpointId]| ids.iter().map(|id| desired.endpoint(*id).name.clone()).collect();
+        let choice = about.decide(at);
+        let due = choice.as_ref().map(|choice| &choice.give).filter(|due| **due != endpoints);
+        Some(GivenReport {
+            endpoints: names(&endpoints),
+            since: own.and_then(|own| own.switched),
+            because: choice.as_ref().map_or(Reason::Only, |choice| choice.reason),
+            due: due.map_or_else(Vec::new, |due| names(due)),
+            caches_until: forgotten.filter(|until| *until > at),
+        })
     }
 }
