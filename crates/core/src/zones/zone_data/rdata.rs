@@ -35,6 +35,8 @@ enum Field {
     Texts,
     /// The octets of one string to the end, without a length before them (RFC 8659 §4.1).
     Rest,
+    /// The same, which must stand in quotes (RFC 7553 §4.4).
+    Quoted,
     /// A CAA tag: letters and digits after their length.
     Tag,
     /// Octets to the end, in hexadecimal digits.
@@ -92,7 +94,7 @@ fn fields(code: TypeCode) -> Option<&'static [Field]> {
         TypeCode::SVCB | TypeCode::HTTPS => &[U16, Name, SvcParams],
         TypeCode::EUI48 => &[Eui(6)],
         TypeCode::EUI64 => &[Eui(8)],
-        TypeCode::URI => &[U16, U16, Rest],
+        TypeCode::URI => &[U16, U16, Quoted],
         TypeCode::CAA => &[U8, Tag, Rest],
         _ => return None,
     })
@@ -158,10 +160,36 @@ pub fn parse(code: TypeCode, tokens: &[Token<'_>], origin: &NameKey, wire: &mut 
             return Err(reading.wrong(reading.next, format!("is more than a record of {code} has")));
         }
     }
+    if let Some(says) = fault(code, &wire[begin..]) {
+        return Err(RdataError { at: Some(tokens.len() - 1), says });
+    }
     if wire.len() - begin > MAX_RDATA {
         return Err(RdataError { at: Some(0), says: format!("the data has more than {MAX_RDATA} octets") });
     }
     Ok(())
+}
+
+/// What is wrong with data each part of which can be read: servers refuse it.
+pub(super) fn fault(code: TypeCode, data: &[u8]) -> Option<String> {
+    match code {
+        TypeCode::SVCB | TypeCode::HTTPS => svc_params::inconsistency(NameKey::from_wire(data.get(2..)?)?.1),
+        _ => digest_fault(code, data),
+    }
+}
+
+/// What is wrong with the length of a digest of a known kind (RFC 4034 §5.1, 4255 §3.1, 8976 §2.2).
+fn digest_fault(code: TypeCode, data: &[u8]) -> Option<String> {
+    // Where the kind of the digest stands, where the digest begins, and how long each kind is.
+    let (kind, begin, lengths): (usize, usize, &[(u8, usize)]) = match code {
+        TypeCode::DS | TypeCode::CDS => (3, 4, &[(1, 20), (2, 32), (3, 32), (4, 48)]),
+        TypeCode::SSHFP => (1, 2, &[(1, 20), (2, 32)]),
+        TypeCode::ZONEMD => (5, 6, &[(1, 48), (2, 64)]),
+        _ => return None,
+    };
+    let (kind, digest) = (*data.get(kind)?, data.get(begin..)?);
+    let (_, length) = lengths.iter().find(|(own, _)| *own == kind)?;
+    let is = digest.len();
+    (is != *length).then(|| format!("a digest of the kind {kind} has {length} octets, and this one has {is}"))
 }
 
 /// Writes data in presentation form; octets that are no data of the type as RFC 3597 does.
@@ -242,7 +270,7 @@ fn fixed_length(field: Field, rest: &[u8]) -> Option<usize> {
         Ipv6 => 16,
         Eui(length) => length,
         Text | Tag | Salt | Hash => 1 + usize::from(*rest.first()?),
-        Name | Texts | Rest | Hex | Base64 | Types | SvcParams | Location => return None,
+        Name | Texts | Rest | Quoted | Hex | Base64 | Types | SvcParams | Location => return None,
     })
 }
 
@@ -266,7 +294,8 @@ pub fn period(text: &[u8]) -> Option<u32> {
         total = total.checked_add(number.take()?.checked_mul(unit)?)?;
     }
     match number {
-        Some(number) => total.checked_add(number),
+        // A number after units has none, and servers refuse it.
+        Some(number) => text.iter().all(u8::is_ascii_digit).then_some(number),
         None => (!text.is_empty()).then_some(total),
     }
 }
@@ -366,6 +395,13 @@ impl<'t> Reading<'t, '_> {
                 }
             }
             Rest => wire.extend_from_slice(&self.string("a value")?),
+            Quoted => {
+                let value = self.string("a value in quotes")?;
+                if !self.tokens[self.next - 1].is_quoted {
+                    return Err(self.wrong(self.next - 1, "must stand in quotes"));
+                }
+                wire.extend_from_slice(&value);
+            }
             Tag => {
                 let tag = self.token("a tag")?;
                 let is_tag = (1..=255).contains(&tag.len()) && tag.iter().all(u8::is_ascii_alphanumeric);
@@ -634,7 +670,7 @@ impl<'d> Writing<'d, '_> {
                 }
                 self.out.push(' ');
             },
-            Rest => push_quoted(self.out, std::mem::take(&mut self.rest)),
+            Rest | Quoted => push_quoted(self.out, std::mem::take(&mut self.rest)),
             Tag => {
                 let tag = self.counted()?;
                 let tag = std::str::from_utf8(tag).ok().filter(|tag| tag.bytes().all(|o| o.is_ascii_alphanumeric()))?;

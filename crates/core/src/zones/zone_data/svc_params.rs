@@ -14,8 +14,17 @@ fn key_number(name: &[u8]) -> Option<u16> {
     let name = std::str::from_utf8(name).ok()?;
     match KEYS.iter().position(|key| *key == name) {
         Some(number) => Some(number as u16),
-        None => name.strip_prefix("key")?.parse().ok(),
+        None => {
+            let digits = name.strip_prefix("key")?;
+            let is_plain = digits == "0" || !digits.starts_with('0');
+            number(digits.as_bytes()).filter(|_| is_plain)
+        }
     }
+}
+
+/// A number of digits alone.
+fn number(text: &[u8]) -> Option<u16> {
+    parsed(text).filter(|_| text.iter().all(u8::is_ascii_digit))
 }
 
 fn key_name(number: u16) -> String {
@@ -26,13 +35,18 @@ fn key_name(number: u16) -> String {
 pub(super) fn parse(tokens: &[Token<'_>], wire: &mut Vec<u8>) -> Result<(), (usize, String)> {
     let mut pairs: Vec<(u16, Vec<u8>)> = Vec::new();
     for (at, token) in tokens.iter().enumerate() {
+        if token.is_quoted {
+            return Err((at, "stands in quotes as a whole, and only its value may".to_owned()));
+        }
         let (name, value) = match token.text.iter().position(|octet| *octet == b'=') {
             Some(equals) => (&token.text[..equals], Some(&token.text[equals + 1..])),
             None => (token.text, None),
         };
         let key = key_number(name).ok_or_else(|| (at, "is not a service parameter".to_owned()))?;
         let value = value.map(|value| value.strip_prefix(b"\"").map_or(value, |v| v.strip_suffix(b"\"").unwrap_or(v)));
-        let value = read_value(key, value).ok_or_else(|| (at, "has a value that its key cannot have".to_owned()))?;
+        // What is named by its number is written as octets.
+        let read = if name.starts_with(b"key") { read_octets(key, value) } else { read_value(key, value) };
+        let value = read.ok_or_else(|| (at, "has a value that its key cannot have".to_owned()))?;
         if pairs.iter().any(|(other, _)| *other == key) {
             return Err((at, "gives its key a second time".to_owned()));
         }
@@ -45,6 +59,37 @@ pub(super) fn parse(tokens: &[Token<'_>], wire: &mut Vec<u8>) -> Result<(), (usi
         wire.extend_from_slice(&value);
     }
     Ok(())
+}
+
+/// What parameters that are each right may not be together, read from the wire.
+pub(super) fn inconsistency(mut data: &[u8]) -> Option<String> {
+    let (mut present, mut mandatory) = (Vec::new(), Vec::new());
+    while let Some((head, after)) = data.split_at_checked(4) {
+        let key = u16::from_be_bytes([head[0], head[1]]);
+        let (value, after) = after.split_at_checked(u16::from_be_bytes([head[2], head[3]]).into())?;
+        present.push(key);
+        if key == 0 {
+            mandatory = value.chunks_exact(2).map(|pair| u16::from_be_bytes([pair[0], pair[1]])).collect();
+        }
+        data = after;
+    }
+    if present.contains(&2) && !present.contains(&1) {
+        return Some("no-default-alpn stands without alpn (RFC 9460 §7.1.1)".into());
+    }
+    if mandatory.contains(&0) {
+        return Some("mandatory names itself (RFC 9460 §8)".into());
+    }
+    if mandatory.windows(2).any(|pair| pair[0] == pair[1]) {
+        return Some("mandatory names a key twice (RFC 9460 §8)".into());
+    }
+    let absent = mandatory.into_iter().find(|key| !present.contains(key))?;
+    Some(format!("mandatory names {}, which is not there (RFC 9460 §8)", key_name(absent)))
+}
+
+/// The value of a key that is written by its number (RFC 9460 §2.1), where that key may have it.
+fn read_octets(key: u16, value: Option<&[u8]>) -> Option<Vec<u8>> {
+    let octets = unescaped(value.unwrap_or_default())?;
+    write_value(key, &octets, &mut String::new()).map(|()| octets)
 }
 
 /// The parts of a list: escapes are read first, then commas, before which a backslash stands where they belong to
@@ -86,7 +131,7 @@ fn read_value(key: u16, value: Option<&[u8]>) -> Option<Vec<u8>> {
             ids
         }
         2 => return None,
-        3 => parsed::<u16>(value)?.to_be_bytes().to_vec(),
+        3 => number(value)?.to_be_bytes().to_vec(),
         4 => list(value)?
             .iter()
             .map(|part| Some(parsed::<Ipv4Addr>(part)?.octets()))

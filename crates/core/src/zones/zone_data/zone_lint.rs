@@ -31,6 +31,10 @@ pub enum SlipCode {
     CnameBesideOthers,
     CnameAtApex,
     SeveralCnames,
+    SeveralDnames,
+    SoaBelowApex,
+    DsAtApex,
+    NsAtWildcard,
     DnameBelow,
     HiddenByCut,
     GlueMissing,
@@ -60,6 +64,10 @@ impl SlipCode {
             SlipCode::CnameBesideOthers => "cname-beside-others",
             SlipCode::CnameAtApex => "cname-at-apex",
             SlipCode::SeveralCnames => "cname-repeated",
+            SlipCode::SeveralDnames => "dname-repeated",
+            SlipCode::SoaBelowApex => "soa-below-apex",
+            SlipCode::DsAtApex => "ds-at-apex",
+            SlipCode::NsAtWildcard => "ns-at-wildcard",
             SlipCode::DnameBelow => "below-dname",
             SlipCode::HiddenByCut => "hidden-by-cut",
             SlipCode::GlueMissing => "glue-missing",
@@ -237,6 +245,7 @@ impl<'z> Looking<'z> {
         let is_apex = first.owner == apex.as_bytes();
         self.sets(entries);
         self.cname(entries, is_apex);
+        self.misplaced(entries, is_apex);
         if first.code == TypeCode::DNAME || entries.iter().any(|entry| entry.code == TypeCode::DNAME) {
             self.dname = Some(first.owner());
         }
@@ -311,6 +320,30 @@ impl<'z> Looking<'z> {
         }
     }
 
+    /// Records where servers load none of their type.
+    fn misplaced(&mut self, entries: &[ZoneEntry<'z>], is_apex: bool) {
+        let of = |code: TypeCode| entries.iter().find(move |entry| entry.code == code);
+        if let Some(soa) = of(TypeCode::SOA).filter(|_| !is_apex) {
+            let says = format!("{} has an SOA record, and is not the apex of the zone", soa.owner());
+            self.slip(SlipCode::SoaBelowApex, Some(soa), says, "Delete it, or delegate the name (RFC 1035 §5.2)");
+        }
+        if let Some(ds) = of(TypeCode::DS).filter(|_| is_apex) {
+            let says = format!("{} is the apex of the zone, and has a DS record", ds.owner());
+            self.slip(SlipCode::DsAtApex, Some(ds), says, "Write it in the zone above (RFC 4035 §2.4)");
+        }
+        if let Some(server) = of(TypeCode::NS).filter(|server| server.owner().is_wildcard()) {
+            let says = format!("{} is a wildcard, and cannot be delegated", server.owner());
+            self.slip(SlipCode::NsAtWildcard, Some(server), says, "Delegate each name by itself (RFC 4592 §4.2)");
+        }
+        let mut redirections = entries.iter().filter(|entry| entry.code == TypeCode::DNAME);
+        if let Some(first) = redirections.next()
+            && let Some(second) = redirections.find(|second| second.data != first.data)
+        {
+            let says = format!("{} has more than one DNAME record", second.owner());
+            self.slip(SlipCode::SeveralDnames, Some(second), says, "Keep one of them (RFC 6672 §2.4)");
+        }
+    }
+
     fn below_cut(&mut self, entries: &[ZoneEntry<'z>], cut: &NameKey) {
         let is_address = |entry: &&ZoneEntry<'_>| matches!(entry.code, TypeCode::A | TypeCode::AAAA);
         let first = entries[0];
@@ -381,6 +414,10 @@ impl<'z> Looking<'z> {
         }
         let (owner, code) = (entry.owner(), entry.code);
         if records.any(|record| record.code == TypeCode::CNAME) {
+            // The target of a service may be an alias (RFC 9460 §2.4.2).
+            if matches!(code, TypeCode::SVCB | TypeCode::HTTPS) {
+                return;
+            }
             let says = format!("the {code} record of {owner} names {target}, which is an alias");
             self.slip(
                 SlipCode::TargetIsAlias,
@@ -481,7 +518,7 @@ impl<'z> Looking<'z> {
                 Some(next) if hops <= zone.len() && hops <= 64 => (at, hops) = (next, hops + 1),
                 Some(_) => return,
                 None => {
-                    if zone.at(&at).next().is_none() && !self.is_covered(&at) && !self.is_delegated(&at) && hops == 1 {
+                    if !zone.exists(&at) && !self.is_covered(&at) && !self.is_delegated(&at) && hops == 1 {
                         self.missing(entry, &at);
                     }
                     break;
