@@ -28,18 +28,21 @@ pub(super) struct Section<'t> {
     span: Span,
     /// Where the text that was parsed begins in the manifest.
     base: usize,
+    /// Whether a misspelt key is read as what was meant: not where it decides what is read at all.
+    reads_misspelt: bool,
 }
 
 impl<'t> Section<'t> {
     /// Opens a table and reports every key that it may not hold.
     fn open(
+        &self,
         described: &'static Table,
         kind: &'static str,
         name: &'t str,
         value: &'t Spanned<DeValue<'t>>,
-        base: usize,
         problems: &mut Diagnostics,
     ) -> Option<Section<'t>> {
+        let (base, reads_misspelt) = (self.base, self.reads_misspelt);
         let DeValue::Table(table) = value.get_ref() else {
             let title = title(kind, name);
             let message = format!("{title} must be a table, not {}", type_of(value));
@@ -51,21 +54,21 @@ impl<'t> Section<'t> {
             );
             return None;
         };
-        let section = Section { described, kind, name, table, span: moved(value.span(), base), base };
+        let section = Section { described, kind, name, table, span: moved(value.span(), base), base, reads_misspelt };
         section.report_unknown(problems);
         Some(section)
     }
 
     /// Opens a document that begins at `base` in the manifest.
     pub(super) fn root(table: &'t DeTable<'t>, base: usize, problems: &mut Diagnostics) -> Section<'t> {
-        let section = Section::unchecked(table, base);
+        let section = Section { reads_misspelt: true, ..Section::unchecked(table, base) };
         section.report_unknown(problems);
         section
     }
 
     /// Opens a document whose keys the caller judges.
     pub(super) fn unchecked(table: &'t DeTable<'t>, base: usize) -> Section<'t> {
-        Section { described: &MANIFEST, kind: "", name: "", table, span: base..base, base }
+        Section { described: &MANIFEST, kind: "", name: "", table, span: base..base, base, reads_misspelt: false }
     }
 
     /// Returns the keys, each with its place.
@@ -129,7 +132,10 @@ impl<'t> Section<'t> {
         let is_meant = |written: &str| {
             self.described.key(written).is_none() && nearest(written, self.described.names()) == Some(key)
         };
-        let misspelt = || self.table.iter().find(|(written, _)| is_meant(written.get_ref())).map(|(_, value)| value);
+        let misspelt = || {
+            let mut entries = self.table.iter().filter(|_| self.reads_misspelt);
+            entries.find(|(written, _)| is_meant(written.get_ref())).map(|(_, value)| value)
+        };
         self.table.get(key).or_else(misspelt)
     }
 
@@ -337,7 +343,7 @@ impl<'t> Section<'t> {
         key: &'static str,
         problems: &mut Diagnostics,
     ) -> Option<Section<'t>> {
-        Section::open(described, key, "", self.value(key)?, self.base, problems)
+        self.open(described, key, "", self.value(key)?, problems)
     }
 
     /// Opens a table inside this one whose keys the caller judges; anything else is none.
@@ -345,7 +351,15 @@ impl<'t> Section<'t> {
         let value = self.value(key)?;
         let DeValue::Table(table) = value.get_ref() else { return None };
         let span = self.at(value.span());
-        Some(Section { described: self.described, kind: key, name: "", table, span, base: self.base })
+        Some(Section {
+            described: self.described,
+            kind: key,
+            name: "",
+            table,
+            span,
+            base: self.base,
+            reads_misspelt: self.reads_misspelt,
+        })
     }
 
     /// Opens a table that stands somewhere inside this one.
@@ -356,7 +370,7 @@ impl<'t> Section<'t> {
         value: &'t Spanned<DeValue<'t>>,
         problems: &mut Diagnostics,
     ) -> Option<Section<'t>> {
-        Section::open(described, kind, "", value, self.base, problems)
+        self.open(described, kind, "", value, problems)
     }
 
     /// Opens each table of a list inside this one.
@@ -379,7 +393,7 @@ impl<'t> Section<'t> {
                 );
                 return None;
             }
-            Section::open(described, key, "", item, self.base, problems)
+            self.open(described, key, "", item, problems)
         });
         tables.collect()
     }
@@ -413,7 +427,7 @@ impl<'t> Section<'t> {
                 problems.report("bad-name", self.at(key.span()), message, "use letters, digits, hyphens and dots");
                 continue;
             }
-            if let Some(mut section) = Section::open(described, kind, name, value, self.base, problems) {
+            if let Some(mut section) = self.open(described, kind, name, value, problems) {
                 section.span = self.at(key.span());
                 sections.push((At { value: name, span: self.at(key.span()) }, section));
             }
