@@ -410,7 +410,7 @@ async fn a_challenge_belongs_at_the_end_of_its_aliases() {
         ("own", Ok("own.validation.test")),
         ("eight", Ok("h12.larkfield.example")),
         ("circle", Err("form a loop")),
-        ("out", Err("an alias of out.elsewhere.test, which is in no zone")),
+        ("out", Err("an alias of out.elsewhere.test, which is not in any zone")),
         ("long", Err("more than 8 CNAME records")),
     ] {
         let start = core(&format!("_acme-challenge.{label}.larkfield.example"));
