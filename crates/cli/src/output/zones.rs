@@ -8,6 +8,7 @@ use annotate_snippets::{AnnotationKind, Level, Renderer, Snippet};
 use comfy_table::Cell;
 use jiff::Timestamp;
 use pindrel_core::judging::facts::{DelegationView, ServerStatus, ServerView, ZoneView};
+use pindrel_core::judging::name_servers::hindrance;
 use pindrel_core::judging::pins::PinState;
 use pindrel_core::names::name::DnsName;
 use pindrel_core::zones::name_servers::NameServerChange;
@@ -220,7 +221,7 @@ pub(crate) fn print_differences(
             let mut document = json!({ "version": VERSION, "differences": differences, "partial": partial });
             if let Some(change) = change {
                 document["name_server_change"] = json!(change);
-                document["name_server_change"]["finding"] = json!(change.hindrance());
+                document["name_server_change"]["finding"] = json!(hindrance(change));
             }
             super::json(&document)
         }
@@ -281,7 +282,7 @@ fn print_change(
         writeln!(out, "{bad} lost: {} more", count(lost.len() - MOST_LOST, "record set"))?;
     }
     let now = Timestamp::now();
-    if let Some(finding) = change.hindrance() {
+    if let Some(finding) = hindrance(change) {
         finding::print(out, now, &format!("{bad} "), &finding.words())?;
     }
     writeln!(out, "  The zone above is to have:")?;

@@ -2,5 +2,7 @@
 
 pub mod facts;
 pub mod findings;
+pub mod name_servers;
 pub mod pin;
 pub mod pins;
+pub mod rights;

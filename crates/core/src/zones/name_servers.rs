@@ -1,9 +1,8 @@
-//! A zone that is about to be served by others: what caches keep of the old servers, and whether a signed zone stays
-//! valid on the way (RFC 6781 §4.3.5).
+//! A zone that is about to be served by others: what caches keep of the old servers, and the keys of both
+//! (RFC 6781 §4.3.5).
 
 use serde::{Deserialize, Serialize};
 
-use crate::judging::findings::{Finding, ZoneCause};
 use crate::names::name::DnsName;
 
 /// What is known of a change of name servers before it is made.
@@ -73,14 +72,6 @@ impl NameServerChange {
         // Of several the first, which says most.
         self.kept.iter().copied().rev().max_by_key(|kept| kept.ttl)
     }
-
-    /// Says why the change would make a signed zone bogus. A validating resolver may have the keys of the one and an
-    /// answer of the other: each needs the keys of both, and the zone above a DS record for each.
-    pub fn hindrance(&self) -> Option<Finding> {
-        let keys = self.keys.as_ref()?;
-        let is_shared = keys.new_matches_ds && keys.missing_at_new.is_empty() && keys.missing_at_old.is_empty();
-        (!is_shared).then(|| Finding::zone(&self.zone, ZoneCause::KeysNotShared(keys.clone())))
-    }
 }
 
 #[cfg(test)]
@@ -88,23 +79,12 @@ mod tests {
     use super::*;
 
     #[test]
-    fn a_signed_zone_changes_only_with_the_keys_of_both() {
+    fn the_old_servers_are_needed_for_as_long_as_caches_keep_what_leads_to_them() {
         let zone: DnsName = "larkfield.example".parse().unwrap();
-        let change = |keys| NameServerChange { zone: zone.clone(), name_servers: Vec::new(), kept: Vec::new(), keys };
-        let both = KeysOfBoth { new_matches_ds: true, ..KeysOfBoth::default() };
-        for (keys, expected) in [
-            (None, 0),
-            (Some(both.clone()), 0),
-            (Some(KeysOfBoth { new_matches_ds: false, ..both.clone() }), 1),
-            (Some(KeysOfBoth { missing_at_new: vec![1], missing_at_old: vec![2, 3], ..both }), 2),
-        ] {
-            let found = change(keys.clone()).hindrance();
-            assert_eq!(found.map_or(0, |finding| finding.words().evidence.len()), expected, "{keys:?}");
-        }
+        let change = |kept| NameServerChange { zone: zone.clone(), name_servers: Vec::new(), kept, keys: None };
         let kept = [(KeptRecords::NsAbove, 3_600), (KeptRecords::Ds, 86_400), (KeptRecords::Glue, 60)];
-        let kept = kept.map(|(records, ttl)| Kept { records, ttl }).to_vec();
-        let longest = NameServerChange { kept, ..change(None) }.longest_kept();
+        let longest = change(kept.map(|(records, ttl)| Kept { records, ttl }).to_vec()).longest_kept();
         assert_eq!(longest, Some(Kept { records: KeptRecords::Ds, ttl: 86_400 }));
-        assert_eq!(change(None).longest_kept(), None);
+        assert_eq!(change(Vec::new()).longest_kept(), None);
     }
 }

@@ -1,6 +1,7 @@
 //! `pindrel zone compare`
 
 use clap::Args;
+use pindrel_core::judging::name_servers::hindrance;
 use pindrel_core::zones::name_servers::NameServerChange;
 use pindrel_core::zones::zone_data::{Compared, compare};
 
@@ -65,7 +66,7 @@ pub(super) async fn run(context: &Context, args: &CompareArgs) -> Result<Status,
     }
     let change = args.name_server_change(context).await?;
     output::zones::print_differences(context, (&left, &right), &differences, args.ttls, change.as_ref())?;
-    let is_hindered = change.is_some_and(|change| change.hindrance().is_some());
+    let is_hindered = change.is_some_and(|change| hindrance(&change).is_some());
     Ok(if differences.is_empty() && !is_hindered { Status::Done } else { Status::NotHeld })
 }
 
