@@ -31,6 +31,14 @@ pub fn bounded_line(text: impl Into<String>, most: usize) -> String {
     one_line(text)
 }
 
+/// Joins texts as in a sentence, with `last` before the last one: `a, b and c`.
+pub fn series(texts: &[String], last: &str) -> String {
+    match texts {
+        [first @ .., end] if !first.is_empty() => format!("{}{last}{end}", first.join(", ")),
+        texts => texts.concat(),
+    }
+}
+
 /// Returns a text as one word of a shell's command line: as it is where a shell takes it as it is, else in quotes.
 pub fn shell_word(text: impl std::fmt::Display) -> String {
     let text = one_line(text.to_string());

@@ -7,6 +7,7 @@ use super::subject::Naming;
 use super::words::Words;
 use super::{Again, Code, Judged};
 use crate::judging::facts::EndpointKey;
+use crate::text::display_text::series;
 
 /// What is wrong with a hostname that the manifest no longer names, or did not.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize)]
@@ -94,15 +95,6 @@ impl LeftPart {
     }
 }
 
-fn enumerated(parts: &[LeftPart]) -> String {
-    let named: Vec<String> = parts.iter().map(LeftPart::named).collect();
-    match named.as_slice() {
-        [] => String::new(),
-        [one] => one.clone(),
-        [first @ .., last] => format!("{} and {last}", first.join(", ")),
-    }
-}
-
 impl LeftoverCause {
     pub(super) fn judged(&self) -> Judged {
         let judged = Judged::of(Code::LeftOver);
@@ -116,7 +108,8 @@ impl LeftoverCause {
         let hostname = naming.hostname();
         match self {
             LeftoverCause::StillThere { parts, retiring, until } => {
-                let (there, are) = (enumerated(parts), if parts.len() == 1 { "is" } else { "are" });
+                let named: Vec<String> = parts.iter().map(LeftPart::named).collect();
+                let (there, are) = (series(&named, " and "), if parts.len() == 1 { "is" } else { "are" });
                 let (says, remedy) = match (retiring, until) {
                     (true, Some(until)) => (
                         format!("{hostname} is being retired: {there} {are} still there until {until:.0}"),

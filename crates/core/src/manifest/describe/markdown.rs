@@ -4,6 +4,7 @@ use std::fmt::Write as _;
 use std::ops::RangeInclusive;
 
 use super::{EACH, Key, Kind, Table};
+use crate::text::display_text::series;
 
 /// Returns the keys of a table as a table of Markdown.
 pub fn key_table(table: &Table) -> String {
@@ -18,7 +19,7 @@ fn meaning(key: &Key) -> String {
     let of = if key.of.is_empty() || key.of.iter().any(|driver| key.doc.starts_with(&format!("`{driver}`"))) {
         String::new()
     } else {
-        format!("{}: ", quoted(key.of, "`", ", ", ", "))
+        format!("{}: ", quoted(key.of, "`", ", "))
     };
     format!("{of}{}{}", key.doc, bounds(&key.kind, key.doc))
 }
@@ -27,7 +28,7 @@ fn meaning(key: &Key) -> String {
 fn bounds(kind: &Kind, doc: &str) -> String {
     match kind {
         Kind::Word(words) if !words.iter().all(|word| doc.contains(&format!("\"{word}\""))) => {
-            format!(": {}", quoted(words, "`\"", ", ", " or "))
+            format!(": {}", quoted(words, "`\"", " or "))
         }
         Kind::Number(range) if *range.end() < u32::MAX => format!(" ({} to {})", range.start(), range.end()),
         Kind::Number(range) => format!(" (at least {})", range.start()),
@@ -60,17 +61,14 @@ fn default(key: &Key) -> String {
         (EACH, _) => "required".to_owned(),
         ([], "") => "none".to_owned(),
         ([], default) => default.to_owned(),
-        (drivers, "") => format!("{}: required", quoted(drivers, "`", ", ", ", ")),
-        (drivers, default) => format!("{}: required; else {default}", quoted(drivers, "`", ", ", ", ")),
+        (drivers, "") => format!("{}: required", quoted(drivers, "`", ", ")),
+        (drivers, default) => format!("{}: required; else {default}", quoted(drivers, "`", ", ")),
     }
 }
 
 /// Words between marks, as in `` `a`, `b` or `c` ``.
-fn quoted(words: &[&str], mark: &str, between: &str, last: &str) -> String {
+fn quoted(words: &[&str], mark: &str, last: &str) -> String {
     let closing: String = mark.chars().rev().collect();
     let marked: Vec<String> = words.iter().map(|word| format!("{mark}{word}{closing}")).collect();
-    match marked.as_slice() {
-        [first @ .., end] if !first.is_empty() => format!("{}{last}{end}", first.join(between)),
-        marked => marked.concat(),
-    }
+    series(&marked, last)
 }
