@@ -10,7 +10,7 @@ use toml::de::{DeString, DeTable, DeValue};
 use super::describe::{Kind, MANIFEST, Table, duration};
 use super::diagnostic::nearest;
 use super::{At, Diagnostics, Span};
-use crate::text::display_text::bounded_line;
+use crate::text::display_text::{bounded_line, series};
 use crate::values::parse_duration;
 
 pub(super) const DURATION_HELP: &str = "write a whole number with s, m, h or d, such as \"30d\"";
@@ -30,6 +30,8 @@ pub(super) struct Section<'t> {
     base: usize,
     /// Whether a misspelt key is read as what was meant: not where it decides what is read at all.
     reads_misspelt: bool,
+    /// The keys that were meant, each with the value of the misspelt one.
+    misspelt: Vec<(&'static str, &'t Spanned<DeValue<'t>>)>,
 }
 
 impl<'t> Section<'t> {
@@ -54,21 +56,20 @@ impl<'t> Section<'t> {
             );
             return None;
         };
-        let section = Section { described, kind, name, table, span: moved(value.span(), base), base, reads_misspelt };
-        section.report_unknown(problems);
-        Some(section)
+        let span = moved(value.span(), base);
+        let section = Section { described, kind, name, table, span, base, reads_misspelt, misspelt: Vec::new() };
+        Some(section.checked(problems))
     }
 
     /// Opens a document that begins at `base` in the manifest.
     pub(super) fn root(table: &'t DeTable<'t>, base: usize, problems: &mut Diagnostics) -> Section<'t> {
-        let section = Section { reads_misspelt: true, ..Section::unchecked(table, base) };
-        section.report_unknown(problems);
-        section
+        Section { reads_misspelt: true, ..Section::unchecked(table, base) }.checked(problems)
     }
 
     /// Opens a document whose keys the caller judges.
     pub(super) fn unchecked(table: &'t DeTable<'t>, base: usize) -> Section<'t> {
-        Section { described: &MANIFEST, kind: "", name: "", table, span: base..base, base, reads_misspelt: false }
+        let (described, span) = (&MANIFEST, base..base);
+        Section { described, kind: "", name: "", table, span, base, reads_misspelt: false, misspelt: Vec::new() }
     }
 
     /// Returns the keys, each with its place.
@@ -88,14 +89,18 @@ impl<'t> Section<'t> {
         described.unwrap_or(&Kind::Text)
     }
 
-    fn report_unknown(&self, problems: &mut Diagnostics) {
-        for key in self.table.keys() {
+    /// Reports the keys that are unknown, and takes note of what was meant by them.
+    fn checked(mut self, problems: &mut Diagnostics) -> Section<'t> {
+        for (key, value) in self.table.iter() {
             if self.described.key(key.get_ref()).is_some() {
                 continue;
             }
             let place = if self.kind.is_empty() { "the manifest".to_owned() } else { format!("[{}]", self.title()) };
             let help = match nearest(key.get_ref(), self.described.names()) {
-                Some(near) => format!("did you mean \"{near}\"?"),
+                Some(near) => {
+                    self.misspelt.extend(self.reads_misspelt.then_some((near, value)));
+                    format!("did you mean \"{near}\"?")
+                }
                 None => format!("known keys: {}", self.described.names().collect::<Vec<_>>().join(", ")),
             };
             problems.report(
@@ -105,6 +110,7 @@ impl<'t> Section<'t> {
                 help,
             );
         }
+        self
     }
 
     /// How the table is written, as in `authority.main`.
@@ -126,16 +132,10 @@ impl<'t> Section<'t> {
         self.span.clone()
     }
 
-    /// Returns the value of a key. One that is misspelt, which is reported, is read as what was meant, so that nobody is
-    /// told besides that it is missing.
+    /// Returns the value of a key. A misspelt key, which is reported, is read as the one that was meant: it is not
+    /// reported as missing as well.
     pub(super) fn value(&self, key: &str) -> Option<&'t Spanned<DeValue<'t>>> {
-        let is_meant = |written: &str| {
-            self.described.key(written).is_none() && nearest(written, self.described.names()) == Some(key)
-        };
-        let misspelt = || {
-            let mut entries = self.table.iter().filter(|_| self.reads_misspelt);
-            entries.find(|(written, _)| is_meant(written.get_ref())).map(|(_, value)| value)
-        };
+        let misspelt = || self.misspelt.iter().find(|(meant, _)| *meant == key).map(|(_, value)| *value);
         self.table.get(key).or_else(misspelt)
     }
 
@@ -343,7 +343,7 @@ impl<'t> Section<'t> {
         key: &'static str,
         problems: &mut Diagnostics,
     ) -> Option<Section<'t>> {
-        self.open(described, key, "", self.value(key)?, problems)
+        self.open_inner(described, key, self.value(key)?, problems)
     }
 
     /// Opens a table inside this one whose keys the caller judges; anything else is none.
@@ -359,6 +359,7 @@ impl<'t> Section<'t> {
             span,
             base: self.base,
             reads_misspelt: self.reads_misspelt,
+            misspelt: Vec::new(),
         })
     }
 
@@ -393,7 +394,7 @@ impl<'t> Section<'t> {
                 );
                 return None;
             }
-            self.open(described, key, "", item, problems)
+            self.open_inner(described, key, item, problems)
         });
         tables.collect()
     }
@@ -463,10 +464,7 @@ impl FromStr for DurationText {
 /// Words to choose from, as in `"a", "b" or "c"`.
 fn one_of(words: &[&str]) -> String {
     let quoted: Vec<String> = words.iter().map(|word| format!("\"{word}\"")).collect();
-    match quoted.as_slice() {
-        [first @ .., last] if !first.is_empty() => format!("{} or {last}", first.join(", ")),
-        quoted => quoted.concat(),
-    }
+    series(&quoted, " or ")
 }
 
 /// Says whether a name is one word wherever it stands: in a table, a command line, a file's name.
