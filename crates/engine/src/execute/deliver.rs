@@ -1,6 +1,7 @@
 //! Certificates outside of Pindrel: files of the form that a server wants, replaced as a
 //! whole, and the commands that follow.
 
+use std::path::Path;
 use std::sync::Arc;
 
 use pindrel_core::certificates::delivery::{Command, Contents, Delivery};
@@ -128,9 +129,6 @@ impl Deliverer {
     /// Writes a file beside the old one, and puts it in its place once it is whole.
     fn write(&self, delivery: &Delivery, chain: &Chain, key: &CertificateKey) -> Result<(), Finding> {
         let path = self.context.folder.join(&delivery.file);
-        if let Some(what) = not_a_file(&path) {
-            return Err(Finding::machine(MachineCause::File { path, why: FileFault::NotAFile(what.to_owned()) }));
-        }
         let bytes = match &delivery.contents {
             Contents::Pem(pieces) => pem_of(pieces, chain, key),
             Contents::Pkcs12 => {
@@ -141,10 +139,7 @@ impl Deliverer {
             }
         };
         let owner = (owner_id(delivery)?, group_id(delivery)?);
-        replace_file(&path, &bytes, delivery.mode.bits(), owner).map_err(|error| {
-            let why = FileFault::Unwritable { why: io_reason(&error), exported: false };
-            Finding::machine(MachineCause::File { path: path.clone(), why })
-        })
+        write_file(&path, &bytes, delivery.mode.bits(), owner, false)
     }
 
     /// Runs a command; what it said comes back, or how it failed.
@@ -158,4 +153,21 @@ impl Deliverer {
         };
         program.run_for_message().await
     }
+}
+
+/// Writes a file beside the one that stands there, and puts it in its place once it is whole; what is no file stays.
+/// `exported` says whether a person asked for it.
+pub(crate) fn write_file(
+    path: &Path,
+    bytes: &[u8],
+    mode: u32,
+    owner: (Option<u32>, Option<u32>),
+    exported: bool,
+) -> Result<(), Finding> {
+    let written = match not_a_file(path) {
+        Some(what) => Err(FileFault::NotAFile(what.to_owned())),
+        None => replace_file(path, bytes, mode, owner)
+            .map_err(|error| FileFault::Unwritable { why: io_reason(&error), exported }),
+    };
+    written.map_err(|why| Finding::machine(MachineCause::File { path: path.to_owned(), why }))
 }

@@ -1,15 +1,14 @@
 //! Exporting a certificate in the form that is asked for.
 
 use pindrel_core::certificates::delivery::{Contents, Piece};
-use pindrel_core::judging::findings::{CertificateCause, FileFault, Finding, MachineCause};
+use pindrel_core::judging::findings::{CertificateCause, Finding};
 use pindrel_core::names::name::Hostname;
-use pindrel_core::text::display_text::io_reason;
 use pindrel_keys::bundle::pkcs12;
-use pindrel_machine::{not_a_file, replace_file};
 use secrecy::SecretString;
 use zeroize::Zeroizing;
 
 use super::unknown;
+use crate::execute::deliver::write_file;
 use crate::failure::{internal, state_failed};
 use crate::observe::certificate::pem_of;
 use crate::requests::certificates::CertificateRequests;
@@ -75,12 +74,5 @@ impl CertificateRequests {
 /// # Errors
 /// A [`Finding`].
 pub fn write_export(path: &std::path::Path, bytes: &[u8], form: ExportForm) -> Result<(), Finding> {
-    if let Some(what) = not_a_file(path) {
-        let why = FileFault::NotAFile(what.to_owned());
-        return Err(Finding::machine(MachineCause::File { path: path.to_owned(), why }));
-    }
-    replace_file(path, bytes, form.contents().default_mode().bits(), (None, None)).map_err(|error| {
-        let why = FileFault::Unwritable { why: io_reason(&error), exported: true };
-        Finding::machine(MachineCause::File { path: path.to_owned(), why })
-    })
+    write_file(path, bytes, form.contents().default_mode().bits(), (None, None), true)
 }
