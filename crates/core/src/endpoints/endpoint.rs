@@ -243,13 +243,17 @@ impl EndpointInfo {
         }
     }
 
-    /// Returns the addresses that its default name leads to, and that are not listed.
-    pub fn led_beside(&self) -> impl Iterator<Item = IpAddr> {
-        let led = match &self.leads {
-            Some(NameLeads::To(addresses)) => addresses.as_slice(),
+    /// Returns the addresses that its default name leads to, as far as a resolver says.
+    pub fn led_to(&self) -> &[IpAddr] {
+        match &self.leads {
+            Some(NameLeads::To(addresses)) => addresses,
             _ => &[],
-        };
-        led.iter().copied().filter(|address| !self.addresses.contains(address))
+        }
+    }
+
+    /// Returns those of them that are not listed.
+    pub fn led_beside(&self) -> impl Iterator<Item = IpAddr> {
+        self.led_to().iter().copied().filter(|address| !self.addresses.contains(address))
     }
 
     /// Returns what it can do beyond the usual, and what it cannot, in words.

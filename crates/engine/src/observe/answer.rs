@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use futures::future::join_all;
 use pindrel_core::desired::{CertificateId, EndpointId, HostnameId};
-use pindrel_core::endpoints::endpoint::{EndpointInfo, NameLeads};
+use pindrel_core::endpoints::endpoint::EndpointInfo;
 use pindrel_core::endpoints::expectation::Expectation;
 use pindrel_core::judging::facts::{
     AnswerView, BodyView, ClientOutcome, Fact, Origin, ResolverAnswer, SampleAnswer, SampleOutcome, Unreachable,
@@ -84,7 +84,12 @@ impl AnswerObserver {
             Resolved::Nothing { why, for_secs } => return Err(ClientOutcome::Unresolved { why, for_secs }),
         };
         let led = self.led_to(id);
-        if let Some(address) = addresses.iter().copied().find(|address| is_link_local_or_metadata(*address))
+        // What a resolver keeps of an earlier alias says nothing of where clients are led once it forgets that.
+        let is_led_by_name = wanted.points_at_name(&self.context.desired);
+        let by_name = led.iter().filter(|(_, _, target)| is_led_by_name && target.is_none());
+        let by_name = by_name.flat_map(|(_, info, _)| info.led_to()).filter(|address| !addresses.contains(address));
+        let all: Vec<IpAddr> = addresses.iter().chain(by_name).copied().collect();
+        if let Some(address) = all.iter().copied().find(|address| is_link_local_or_metadata(*address))
             && !led.iter().any(|(endpoint, ..)| self.context.desired.endpoint(*endpoint).is_static())
         {
             return Err(ClientOutcome::Elsewhere { address, for_secs });
@@ -98,15 +103,7 @@ impl AnswerObserver {
         let port = |address: &IpAddr| {
             led.iter().find(|(_, info, _)| info.addresses.contains(address)).map_or(first, |(_, info, _)| info.port)
         };
-        // What a resolver keeps of an earlier alias says nothing of where clients are led once it forgets that.
-        let is_led_by_name = wanted.points_at_name(&self.context.desired);
-        let led_by_name = led.iter().filter(|(_, _, target)| is_led_by_name && target.is_none());
-        let led_by_name = led_by_name.flat_map(|(_, info, _)| match &info.leads {
-            Some(NameLeads::To(addresses)) => addresses.as_slice(),
-            _ => &[],
-        });
-        let others = led_by_name.filter(|address| !addresses.contains(address));
-        Ok(addresses.iter().chain(others).map(|address| SocketAddr::new(*address, port(address))).collect())
+        Ok(all.into_iter().map(|address| SocketAddr::new(address, port(&address))).collect())
     }
 
     /// The endpoints that the alias should give, with the name that the hostname has of its own there.
