@@ -683,6 +683,11 @@ impl Desired {
         (0..self.checks.len() as u32).map(CheckId)
     }
 
+    /// Returns the ids of all endpoints.
+    pub fn endpoint_ids(&self) -> impl Iterator<Item = EndpointId> + use<> {
+        (0..self.endpoints.len() as u32).map(EndpointId)
+    }
+
     /// Returns the ids of all hostnames.
     pub fn hostname_ids(&self) -> impl Iterator<Item = HostnameId> + use<> {
         (0..self.hostnames.len() as u32).map(HostnameId)
@@ -706,12 +711,12 @@ impl Desired {
 
     /// Returns the endpoint of that name in the manifest.
     pub fn endpoint_named(&self, name: &str) -> Option<EndpointId> {
-        self.endpoints.iter().position(|endpoint| endpoint.name == name).map(|index| EndpointId(index as u32))
+        self.endpoint_ids().find(|id| self.endpoint(*id).name == name)
     }
 
     /// Returns the endpoint that is kept under a key, if the manifest has it.
     pub fn endpoint_at(&self, key: &EndpointKey) -> Option<EndpointId> {
-        self.endpoints.iter().position(|endpoint| endpoint.key() == *key).map(|index| EndpointId(index as u32))
+        self.endpoint_ids().find(|id| self.endpoint(*id).key() == *key)
     }
 
     /// Says whether somebody else makes the records of a zone.

@@ -9,8 +9,8 @@ use std::sync::Arc;
 use serde::{Deserialize, Serialize};
 
 use crate::desired::{
-    AuthorityId, CertificateId, CertificateTerms, Desired, Endpoint, EndpointDriver, EndpointId, PlacedEndpoint,
-    Placement, WantedCertificate, WantedClients, WantedHostname,
+    AuthorityId, CertificateId, CertificateTerms, Desired, EndpointDriver, EndpointId, PlacedEndpoint, Placement,
+    WantedCertificate, WantedClients, WantedHostname,
 };
 use crate::endpoints::endpoint::Binding;
 use crate::endpoints::expectation::Expectation;
@@ -171,9 +171,11 @@ impl Undoing {
             return self.desired.endpoint_at(key).ok_or_else(gone);
         }
         // What an endpoint was called is known of no other than those that somebody else configures.
-        let is_led = |endpoint: &Endpoint| endpoint.static_info().is_some_and(|info| info.is_led_to(&form.alias, None));
-        if let Some(index) = self.desired.endpoints.iter().position(is_led) {
-            return Ok(EndpointId(index as u32));
+        let is_led = |id: &EndpointId| {
+            self.desired.endpoint(*id).static_info().is_some_and(|info| info.is_led_to(&form.alias, None))
+        };
+        if let Some(id) = self.desired.endpoint_ids().find(is_led) {
+            return Ok(id);
         }
         let unknown = || not_undone(hostname, NotUndone::AliasUnknown(in_words(&form.alias)));
         let only =

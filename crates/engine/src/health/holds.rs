@@ -31,8 +31,8 @@ pub(crate) fn drained(
 ) -> HashMap<EndpointId, Drained> {
     let mut held = HashMap::new();
     for EndpointHold { endpoint, until, because, .. } in holds {
-        let same = desired.endpoints.iter().zip((0..).map(EndpointId)).filter(|(own, _)| own.key() == endpoint);
-        held.extend(same.map(|(_, id)| (id, Drained { until, because: because.clone() })));
+        let same = desired.endpoint_ids().filter(|id| desired.endpoint(*id).key() == endpoint);
+        held.extend(same.map(|id| (id, Drained { until, because: because.clone() })));
     }
     held
 }

@@ -5,7 +5,8 @@ use std::sync::atomic::AtomicBool;
 use std::sync::{Arc, Mutex, PoisonError};
 
 use jiff::Timestamp;
-use pindrel_core::desired::{Digests, HostnameId};
+use pindrel_core::desired::{Digests, EndpointId, HostnameId};
+use pindrel_core::endpoints::endpoint::EndpointInfo;
 use pindrel_core::health::policy::Choice;
 use pindrel_core::judging::facts::{AliasChange, HostnameFacts, HostnameKnowledge, Ownership};
 use pindrel_core::judging::pins::{Known, Pin, PinState, Pins};
@@ -26,6 +27,8 @@ pub(crate) struct RunRecord {
     pub(super) begun: AtomicBool,
     pub(super) id: OnceCell<i64>,
     pub(super) changed: Mutex<BTreeSet<Hostname>>,
+    /// What is known of all endpoints, once that was needed.
+    pub(super) infos: OnceCell<HashMap<EndpointId, EndpointInfo>>,
 }
 
 /// Who makes the checks, and switches aliases from one endpoint of a hostname to another.

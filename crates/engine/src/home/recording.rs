@@ -64,35 +64,43 @@ impl Hostnames {
         let seen = alias.filter(|alias| alias.wildcard.is_none()).map(AliasView::first_gives).unwrap_or_default();
         let form = HostnameForm::of(ownership, &seen, |sets| {
             let known = self.context.known();
-            let info = |id: EndpointId| known.endpoint_info(id).cloned();
-            self.leads_to(facts, sets, info)
+            self.led_to(facts, sets, |id| known.endpoint_info(id))
         });
         if form.at.is_some() || form.alias.is_empty() {
             return Ok(form);
         }
         // It was at an endpoint that this run has nothing to do with.
-        let mut infos: HashMap<EndpointId, EndpointInfo> = HashMap::new();
-        for (index, endpoint) in self.context.desired.endpoints.iter().enumerate() {
-            let stored = self.context.state.endpoint(&endpoint.key()).await?;
-            let stored = stored.and_then(|fact| fact.value.info().cloned());
-            infos.extend(endpoint.static_info().or(stored).map(|info| (EndpointId(index as u32), info)));
-        }
-        Ok(HostnameForm::of(ownership, &seen, |sets| self.leads_to(facts, sets, |id| infos.get(&id).cloned())))
+        let infos = self.record.infos.get_or_try_init(|| self.all_infos()).await?;
+        let at = self.led_to(facts, &form.alias, |id| infos.get(&id));
+        Ok(HostnameForm { at, ..form })
     }
 
-    /// The endpoint where alias records lead, of those of which `info` says something.
-    fn leads_to(
+    /// What is known of every endpoint of the manifest, read once in a run.
+    async fn all_infos(&self) -> Result<HashMap<EndpointId, EndpointInfo>, EngineError> {
+        let mut infos = HashMap::new();
+        for id in self.context.desired.endpoint_ids() {
+            let endpoint = self.context.desired.endpoint(id);
+            let info = match endpoint.static_info() {
+                Some(info) => Some(info),
+                None => self.context.state.endpoint(&endpoint.key()).await?.and_then(|fact| fact.value.info().cloned()),
+            };
+            infos.extend(info.map(|info| (id, info)));
+        }
+        Ok(infos)
+    }
+
+    /// The first endpoint that alias records lead to, of those of which `info` says something.
+    fn led_to<'i>(
         &self,
         facts: &HostnameFacts,
         sets: &[RecordSet],
-        info: impl Fn(EndpointId) -> Option<EndpointInfo>,
+        info: impl Fn(EndpointId) -> Option<&'i EndpointInfo>,
     ) -> Option<EndpointKey> {
-        let ids = (0u32..).map(EndpointId).take(self.context.desired.endpoints.len());
-        let keys = ids.map(|id| (self.context.desired.endpoint(id).key(), id));
-        let is_led = |key: &EndpointKey, id: EndpointId| {
+        let keys = self.context.desired.endpoint_ids().map(|id| (id, self.context.desired.endpoint(id).key()));
+        let mut led = keys.filter(|(id, key)| {
             let reply = facts.bindings.get(key).and_then(|fact| fact.value.reply());
-            info(id).is_some_and(|info| info.is_led_to(sets, reply.and_then(|reply| reply.target.as_ref())))
-        };
-        keys.into_iter().find(|(key, id)| is_led(key, *id)).map(|(key, _)| key)
+            info(*id).is_some_and(|info| info.is_led_to(sets, reply.and_then(|reply| reply.target.as_ref())))
+        });
+        led.next().map(|(_, key)| key)
     }
 }

@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 use std::fmt;
 use std::sync::Arc;
 
-use pindrel_core::desired::{AliasTarget, EndpointId, HostnameId};
+use pindrel_core::desired::{AliasTarget, HostnameId};
 use pindrel_core::endpoints::endpoint::{AskedRecord, Binding, KeepRecord};
 use pindrel_core::judging::facts::{BindingView, EndpointKey, Ownership, ServedView};
 use pindrel_core::judging::findings::Finding;
@@ -133,8 +133,7 @@ impl Adoption {
         self.surveyor.survey_stale(scope).await?;
         // An alias may lead to any of them.
         let listed = self.context.known().endpoints.keys().copied().collect::<BTreeSet<_>>();
-        let others =
-            (0u32..).map(EndpointId).take(self.context.desired.endpoints.len()).filter(|id| !listed.contains(id));
+        let others = self.context.desired.endpoint_ids().filter(|id| !listed.contains(id));
         self.endpoints.look_at(others.collect()).await?;
         Ok(scope.iter().flat_map(|id| self.candidates_of(*id)).collect())
     }
@@ -153,7 +152,7 @@ impl Adoption {
         });
         if let Some(given) = given.filter(|given| !own.wrote_alias(given)) {
             let mut proofs = Vec::new();
-            for (other, entry) in (0u32..).map(EndpointId).zip(&self.context.desired.endpoints) {
+            for (other, entry) in self.context.desired.endpoint_ids().zip(&self.context.desired.endpoints) {
                 let Some(info) = knowledge.endpoint_info(other) else { continue };
                 let there = wanted.endpoints().find(|endpoint| *endpoint == other).map(|endpoint| known.at(endpoint));
                 let target = AliasTarget { info, target: there.and_then(|known| known.target()), dead: &[] };

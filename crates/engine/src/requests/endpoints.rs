@@ -102,7 +102,7 @@ impl EndpointRequests {
     /// # Errors
     /// [`EngineError`] when the state cannot be read.
     pub async fn reports(&self) -> Result<Vec<EndpointReport>, EngineError> {
-        let ids = || (0u32..).map(EndpointId).take(self.context.desired.endpoints.len());
+        let ids = || self.context.desired.endpoint_ids();
         self.endpoints.look_at(ids().collect()).await?;
         let own: HashMap<Fingerprint, String> =
             self.context.state.certificates().await?.into_iter().map(|row| (row.held.sha256, row.name)).collect();

@@ -11,9 +11,10 @@ use pindrel_core::judging::facts::EndpointView;
 use pindrel_core::judging::findings::{Code, EndpointCause, Finding};
 use pindrel_core::judging::pin::Pin;
 use pindrel_core::judging::pins::{Known, PinState, judge_endpoint};
+use pindrel_core::judging::rights::judge;
 use pindrel_core::names::name::DnsName;
 use pindrel_core::zones::records::{RecordSet, RecordType};
-use pindrel_core::zones::rights::{Right, judge};
+use pindrel_core::zones::rights::Right;
 use pindrel_dns::TriedRights;
 use serde::Serialize;
 
@@ -77,7 +78,7 @@ impl Reports {
     /// # Errors
     /// [`EngineError`] when the state cannot be read or written.
     pub async fn online(&self) -> Result<Vec<OnlineReport>, EngineError> {
-        let endpoints = || (0u32..).map(EndpointId).take(self.context.desired.endpoints.len());
+        let endpoints = || self.context.desired.endpoint_ids();
         for hostname in self.context.desired.hostname_ids() {
             self.surveyor.load_once(hostname).await?;
         }

@@ -5,7 +5,7 @@ use std::net::SocketAddr;
 use std::sync::Arc;
 
 use futures::{StreamExt as _, TryStreamExt as _, stream};
-use pindrel_core::desired::{EndpointId, ZoneId};
+use pindrel_core::desired::ZoneId;
 use pindrel_core::endpoints::endpoint::EndpointInfo;
 use pindrel_core::judging::facts::{ServerStatus, ZoneView};
 use pindrel_core::judging::findings::{Finding, ZoneCause};
@@ -280,8 +280,7 @@ impl ZoneRequests {
     /// [`EngineError`]: the state cannot be read or written.
     pub async fn reached_endpoints(&self) -> Result<Vec<ReachedEndpoint>, EngineError> {
         let reports = self.endpoint_requests.reports().await?;
-        let ids = (0u32..).map(EndpointId);
-        let reached = ids.zip(reports).filter_map(|(id, report)| {
+        let reached = self.context.desired.endpoint_ids().zip(reports).filter_map(|(id, report)| {
             let info = self.context.endpoint_info(id)?;
             // Whom somebody else's endpoint knows is theirs to say.
             let is_told = report.trouble.is_none() && !self.context.desired.endpoint(id).is_static();

@@ -40,7 +40,7 @@ impl Copies {
             let is_meant = copies.iter().any(|copy| copy.platform == endpoint.platform());
             is_meant && !endpoint.is_static() && !self.context.known().endpoints.contains_key(id)
         };
-        let unknown = (0u32..).map(EndpointId).take(self.context.desired.endpoints.len()).filter(unknown).collect();
+        let unknown = self.context.desired.endpoint_ids().filter(unknown).collect();
         self.endpoints.look_at(unknown).await?;
         let (places, uses) = (self.places(), self.uses());
         for copy in copies {
