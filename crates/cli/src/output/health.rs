@@ -231,7 +231,9 @@ fn print_list_text(reports: &[CheckReport], holds: &[EndpointHoldReport]) -> Res
     let is_watched = reports.iter().any(|report| report.record.seen().is_some());
     let hint = match (is_watched, stale) {
         (false, _) => " Nothing was checked yet: pindrel health run checks once, pindrel keep goes on.",
-        (true, 1..) => " What is stale nobody checks any longer: pindrel health run checks once, pindrel keep goes on.",
+        (true, 1..) => {
+            " No process makes the stale checks: pindrel health run makes them once, pindrel keep continuously."
+        }
         (true, 0) => "",
     };
     writeln!(out, "{}.{hint}", style::paint(colour, up))?;

@@ -303,6 +303,7 @@ mod tests {
         record.record(at(1), &[("b".into(), result(1))], once);
         assert_eq!((record.verdict, record.tracks.len()), (Verdict::Down, 1));
     }
+
     #[test]
     fn results_are_in_a_row_only_at_the_interval_of_the_check() {
         let terms = CheckTerms::default();

@@ -28,7 +28,7 @@ struct Places {
     next: Instant,
 }
 
-/// The place of a call; dropped once its reply is there, or nobody waits for it any more.
+/// The place of a call; dropped when its reply has arrived, or the caller has given up.
 pub(super) struct Turn<'a> {
     pace: &'a Pace,
     _permit: SemaphorePermit<'a>,

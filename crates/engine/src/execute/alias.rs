@@ -118,7 +118,7 @@ impl Switcher {
                     until: None,
                     topic: "transfer",
                     what: match lagging.is_empty() {
-                        true => "the servers to give the new TTL of the alias".into(),
+                        true => "the name servers to return the new TTL of the alias".into(),
                         false => format!("the alias to propagate to {}", lagging_in_words(&lagging)),
                     },
                     within: Some(self.context.bounds.patience),

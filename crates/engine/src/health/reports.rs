@@ -8,7 +8,6 @@ use pindrel_core::desired::{CheckId, Desired, HostnameId};
 use pindrel_core::health::{
     CheckRecord, Forecast, HealthCheck, HistoryEntry, Latencies, MOST_INCIDENTS, Measured, Slot, Verdict, forecast,
 };
-
 use pindrel_core::judging::facts::Knowledge;
 
 use super::with_members;

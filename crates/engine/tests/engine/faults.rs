@@ -126,7 +126,7 @@ async fn a_secondary_that_never_follows_costs_one_order_and_no_attempt() {
     assert_eq!((setting.authority_counts().2, setting.challenge_records()), (1, 0));
 }
 
-/// What has changed is told once, from what was known before this process to what is.
+/// Each change of a pin is reported once, from the state that was stored before this process to the present one.
 #[tokio::test(start_paused = true)]
 async fn each_change_of_a_pin_is_told_from_where_the_last_one_led() {
     let setting = Setting::new(Pace::default(), ONE);

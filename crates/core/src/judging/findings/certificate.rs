@@ -334,7 +334,7 @@ impl CertificateCause {
 }
 
 impl Judged {
-    /// All that is wrong with a certificate is told at its pin, where its code is usual at another.
+    /// Reports it at the certificate's pin, although its code usually belongs to another.
     fn on_certificate(self) -> Judged {
         self.on(crate::judging::pin::Pin::Certificate)
     }

@@ -258,7 +258,7 @@ impl Finding {
     }
 }
 
-/// A finding as it is written out, and as programs read it (`docs/json.md`).
+/// A finding as it is written out, and as programs read it (`docs/findings.md`).
 #[derive(Serialize, Deserialize)]
 struct Rendered {
     code: Code,

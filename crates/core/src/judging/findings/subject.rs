@@ -83,7 +83,7 @@ impl Subject {
     }
 }
 
-/// What two findings about different things have in common when they are told as one.
+/// What findings about different things must share to be reported as one.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub struct Alike<'f> {
     kind: std::mem::Discriminant<Subject>,
@@ -107,7 +107,7 @@ impl<'f> Alike<'f> {
     }
 }
 
-/// How the things of a finding are named: as what they are, or, of several that are told as one, as each.
+/// How the subject of a finding is named in its words: by its name, or as "each" where several are reported as one.
 #[derive(Debug, Clone, Copy)]
 pub(super) struct Naming<'n> {
     pub(super) subject: &'n Subject,

@@ -97,7 +97,7 @@ pub enum ZoneCause {
         credential: String,
         /// The first of them, each with what the server answered.
         lacking: Vec<(Right, String)>,
-        /// How many more there are.
+        /// How many it may not change besides.
         more: usize,
     },
     /// The credential may do more than is needed.

@@ -43,7 +43,7 @@ static DEFAULTS: Table = Table {
         Key::new(
             "renew",
             DURATION,
-            "how long before their end certificates that say nothing are renewed, where the authority gives no advice",
+            "how long before it expires a certificate without a `renew` of its own is renewed, unless the authority sends renewal information",
         )
         .default("by share of their life"),
         Key::new(

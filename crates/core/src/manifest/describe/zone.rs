@@ -71,7 +71,7 @@ pub(super) static ZONE: Table = Table {
         Key::new(
             "marker",
             Kind::Truth,
-            "whether a TXT record of `_pindrel.ZONE` names the installation that holds the zone's hostnames, so that a second one is told of it; it never says what may be deleted",
+            "whether a TXT record of `_pindrel.ZONE` names the installation that manages the zone's hostnames, so that a second installation reports it and leaves them alone; it never decides what may be deleted",
         )
         .default("`false`"),
         Key::new(
