@@ -41,7 +41,8 @@ pub fn named_after(path: &Path) -> Option<NameKey> {
     is_name.then(|| NameKey::parse(name.as_bytes(), &NameKey::root()).ok())?
 }
 
-/// Reads a zone file with those that it includes, which lie in its own folder or in `below`, or in a folder therein.
+/// Reads a zone file with those that it includes, which lie in its own folder or in `below`, or in a folder therein:
+/// their paths are relative to the file that includes them, or else to `below`, as a server takes its own folder.
 /// Relative names are completed with `origin` until the file says otherwise.
 ///
 /// # Errors
@@ -52,6 +53,7 @@ pub fn read(path: &Path, origin: &NameKey, apex: Option<NameKey>, below: Option<
     let mut reading = Reading {
         files: vec![path.to_owned()],
         folders: [Some(own), below].into_iter().flatten().filter_map(|folder| folder.canonicalize().ok()).collect(),
+        below: below.map(Path::to_owned),
         builder: ZoneBuilder::with_room_for(metadata.len().min(MOST_BYTES)),
         records: 0,
         mistakes: Vec::new(),
@@ -75,6 +77,8 @@ struct Reading {
     files: Vec<PathBuf>,
     /// Where included files may lie.
     folders: Vec<PathBuf>,
+    /// Where paths begin besides.
+    below: Option<PathBuf>,
     builder: ZoneBuilder,
     records: usize,
     mistakes: Vec<Mistake>,
@@ -111,7 +115,9 @@ impl Reading {
     }
 
     fn include(&mut self, from: &Path, reader: &Reader, include: &Include, depth: usize) {
-        let path = from.parent().unwrap_or(Path::new("")).join(&include.path);
+        let beside = from.parent().unwrap_or(Path::new("")).join(&include.path);
+        let below = self.below.as_ref().map(|below| below.join(&include.path));
+        let path = below.filter(|below| !beside.exists() && below.exists()).unwrap_or(beside);
         if self.bytes_left == 0 {
             return;
         }

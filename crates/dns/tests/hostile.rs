@@ -304,6 +304,7 @@ fn a_zone_file_includes_zone_files_of_its_own_folder_alone() {
         ("sealing.key", Some("it is no zone file")),
         ("settings.env", Some("it is no zone file")),
         ("none.zone", Some("there is no such file")),
+        ("common.zone", Some("there is no such file")),
     ] {
         let text = format!("@ 1h IN SOA ns1 hostmaster 7 1h 10m 4w 5m\n@ 1h NS ns1\n$INCLUDE {included}\n");
         let path = write("zones/larkfield.example.zone", &text);

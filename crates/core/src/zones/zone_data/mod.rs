@@ -8,6 +8,7 @@ mod compare;
 mod increment;
 mod location;
 mod name;
+mod prefixes;
 pub mod rdata;
 mod reach;
 mod svc_params;

@@ -61,6 +61,14 @@ enum Field {
     Eui(usize),
     /// A location (RFC 1876).
     Location,
+    /// Address prefixes to the end (RFC 3123).
+    Prefixes,
+    /// A node identifier or locator of 64 bits (RFC 6742 §2.1.2).
+    Node64,
+    /// The kind of a certificate (RFC 4398 §2.1).
+    CertificateKind,
+    /// The kind of a gateway, an algorithm, and the gateway: none, an address or a name (RFC 4025 §2.3 to §2.5).
+    Gateway,
 }
 
 use Field::*;
@@ -73,13 +81,17 @@ fn fields(code: TypeCode) -> Option<&'static [Field]> {
         TypeCode::NS | TypeCode::CNAME | TypeCode::PTR | TypeCode::DNAME | TypeCode::ALIAS => &[Name],
         TypeCode::SOA => &[Name, Name, U32, Period, Period, Period, Period],
         TypeCode::HINFO => &[Text, Text],
-        TypeCode::MX | TypeCode::AFSDB | TypeCode::KX => &[U16, Name],
+        TypeCode::MX | TypeCode::AFSDB | TypeCode::KX | TypeCode::RT | TypeCode::LP => &[U16, Name],
         TypeCode::TXT | TypeCode::SPF => &[Texts],
-        TypeCode::RP => &[Name, Name],
+        TypeCode::RP | TypeCode::MINFO => &[Name, Name],
+        TypeCode::APL => &[Prefixes],
+        TypeCode::IPSECKEY => &[U8, Gateway, Base64],
+        TypeCode::L32 => &[U16, Ipv4],
+        TypeCode::NID | TypeCode::L64 => &[U16, Node64],
         TypeCode::LOC => &[Location],
         TypeCode::SRV => &[U16, U16, U16, Name],
         TypeCode::NAPTR => &[U16, U16, Text, Text, Text, Name],
-        TypeCode::CERT => &[U16, U16, Algorithm, Base64],
+        TypeCode::CERT => &[CertificateKind, U16, Algorithm, Base64],
         TypeCode::DS | TypeCode::CDS => &[U16, Algorithm, U8, Hex],
         TypeCode::SSHFP => &[U8, U8, Hex],
         TypeCode::RRSIG => &[Type, Algorithm, U8, U32, Time, Time, U16, Name, Base64],
@@ -119,6 +131,20 @@ const ALGORITHMS: &[(&str, u8)] = &[
     ("ECDSAP384SHA384", 14),
     ("ED25519", 15),
     ("ED448", 16),
+];
+
+/// Kinds of certificates by their mnemonics (RFC 4398 §2.1).
+const CERTIFICATE_KINDS: &[(&str, u16)] = &[
+    ("PKIX", 1),
+    ("SPKI", 2),
+    ("PGP", 3),
+    ("IPKIX", 4),
+    ("ISPKI", 5),
+    ("IPGP", 6),
+    ("ACPKIX", 7),
+    ("IACPKIX", 8),
+    ("URI", 253),
+    ("OID", 254),
 ];
 
 struct Reading<'t, 'r> {
@@ -220,7 +246,7 @@ pub fn canonical(code: TypeCode, data: &[u8], wire: &mut Vec<u8>) {
 pub fn target(code: TypeCode, data: &[u8]) -> Option<NameKey> {
     let skipped = match code {
         TypeCode::NS | TypeCode::CNAME | TypeCode::DNAME | TypeCode::PTR | TypeCode::ALIAS => 0,
-        TypeCode::MX | TypeCode::AFSDB | TypeCode::KX | TypeCode::SVCB | TypeCode::HTTPS => 2,
+        TypeCode::MX | TypeCode::AFSDB | TypeCode::KX | TypeCode::RT | TypeCode::SVCB | TypeCode::HTTPS => 2,
         TypeCode::SRV => 6,
         _ => return None,
     };
@@ -265,12 +291,15 @@ fn map_names(fields: &[Field], data: &[u8], wire: &mut Vec<u8>, map: impl Fn(Nam
 fn fixed_length(field: Field, rest: &[u8]) -> Option<usize> {
     Some(match field {
         U8 | Algorithm => 1,
-        U16 | Type => 2,
+        U16 | Type | CertificateKind => 2,
+        Node64 => 8,
         U32 | Period | Time | Ipv4 => 4,
         Ipv6 => 16,
         Eui(length) => length,
         Text | Tag | Salt | Hash => 1 + usize::from(*rest.first()?),
-        Name | Texts | Rest | Quoted | Hex | Base64 | Types | SvcParams | Location => return None,
+        Name | Texts | Rest | Quoted | Hex | Base64 | Types | SvcParams | Location | Prefixes | Gateway => {
+            return None;
+        }
     })
 }
 
@@ -434,15 +463,41 @@ impl<'t> Reading<'t, '_> {
                 let text = self.token("a hashed name")?;
                 self.counted(from_base32(text), "is not base 32", wire)?;
             }
-            Algorithm => {
-                let text = self.token("an algorithm")?;
-                let named = ALGORITHMS.iter().find(|(name, _)| name.as_bytes().eq_ignore_ascii_case(text));
-                match named {
-                    Some((_, number)) => wire.push(*number),
-                    None => {
-                        self.next -= 1;
-                        wire.push(self.number(255, "an algorithm")? as u8);
-                    }
+            Algorithm => wire.push(self.named(ALGORITHMS, 255, "an algorithm")? as u8),
+            CertificateKind => {
+                let kind = self.named(CERTIFICATE_KINDS, 65_535, "a kind of certificate")? as u16;
+                wire.extend_from_slice(&kind.to_be_bytes());
+            }
+            Prefixes => {
+                while self.next < self.tokens.len() {
+                    let text = self.token("a prefix")?;
+                    let wrong =
+                        || self.wrong(self.next - 1, "is not a prefix such as 1:192.0.2.0/24 or !2:2001:db8::/32");
+                    super::prefixes::parse(text, wire).ok_or_else(wrong)?;
+                }
+            }
+            Node64 => {
+                let text = self.token("64 bits")?;
+                let group = |digits: &[u8]| {
+                    let digits = std::str::from_utf8(digits).ok().filter(|digits| (1..=4).contains(&digits.len()))?;
+                    let is_hex = digits.bytes().all(|digit| digit.is_ascii_hexdigit());
+                    u16::from_str_radix(digits, 16).ok().filter(|_| is_hex).map(u16::to_be_bytes)
+                };
+                let groups: Option<Vec<[u8; 2]>> = text.split(|octet| *octet == b':').map(group).collect();
+                let groups = groups.filter(|groups| groups.len() == 4);
+                let wrong = || self.wrong(self.next - 1, "is not 64 bits such as 2001:0db8:1140:1000");
+                wire.extend(groups.ok_or_else(wrong)?.concat());
+            }
+            Gateway => {
+                let kind = self.number(3, "a kind of gateway from 0 to 3")? as u8;
+                wire.push(kind);
+                self.field(Algorithm, wire)?;
+                match kind {
+                    0 if self.token("a gateway")? == b"." => {}
+                    0 => return Err(self.wrong(self.next - 1, "is a gateway, and its kind 0 has none: write .")),
+                    1 => self.field(Ipv4, wire)?,
+                    2 => self.field(Ipv6, wire)?,
+                    _ => self.field(Name, wire)?,
                 }
             }
             Type => wire.extend_from_slice(&self.type_code()?.0.to_be_bytes()),
@@ -483,6 +538,16 @@ impl<'t> Reading<'t, '_> {
             }
         }
         Ok(())
+    }
+
+    /// Reads a number that may be written by its mnemonic.
+    fn named<N: Copy + Into<u32>>(&mut self, names: &[(&str, N)], most: u32, what: &str) -> Result<u32, RdataError> {
+        let text = self.token(what)?;
+        if let Some((_, number)) = names.iter().find(|(name, _)| name.as_bytes().eq_ignore_ascii_case(text)) {
+            return Ok((*number).into());
+        }
+        self.next -= 1;
+        self.number(most, what)
     }
 
     fn type_code(&mut self) -> Result<TypeCode, RdataError> {
@@ -650,7 +715,7 @@ impl<'d> Writing<'d, '_> {
                 let [value] = self.array()?;
                 self.put(value)?;
             }
-            U16 => {
+            U16 | CertificateKind => {
                 let octets = self.array()?;
                 self.put(u16::from_be_bytes(octets))?;
             }
@@ -725,6 +790,24 @@ impl<'d> Writing<'d, '_> {
             Location => {
                 let octets: [u8; 16] = self.array()?;
                 super::location::write(&octets, self.out)?;
+            }
+            Prefixes => super::prefixes::write(std::mem::take(&mut self.rest), self.out)?,
+            Node64 => {
+                for (index, pair) in self.take(8)?.chunks(2).enumerate() {
+                    self.out.push_str(if index == 0 { "" } else { ":" });
+                    push_hex(self.out, pair);
+                }
+            }
+            Gateway => {
+                let [kind, algorithm] = self.array()?;
+                self.put(format_args!("{kind} {algorithm} "))?;
+                match kind {
+                    0 => self.out.push('.'),
+                    1 => self.field(Ipv4)?,
+                    2 => self.field(Ipv6)?,
+                    3 => self.field(Name)?,
+                    _ => return None,
+                }
             }
         }
         Some(())

@@ -113,6 +113,23 @@ const TYPES: &[(&str, &str, &str)] = &[
     ("TYPE731", "\\# 3 abcdef", "\\# 3 abcdef"),
     ("A", "\\# 4 C0000201", "192.0.2.1"),
     ("CSYNC", "66 3 A NS AAAA", ""),
+    ("MINFO", "owner errors", "owner.larkfield.example. errors.larkfield.example."),
+    ("RT", "2 Relay", "2 relay.larkfield.example."),
+    ("LP", "10 l64-subnet", "10 l64-subnet.larkfield.example."),
+    ("NID", "10 0014:4FFF:ff20:ee64", "10 0014:4fff:ff20:ee64"),
+    ("NID", "10 14:4fff:0:1", "10 0014:4fff:0000:0001"),
+    ("L32", "10 192.0.2.1", ""),
+    ("L64", "10 2001:0db8:1140:1000", ""),
+    (
+        "APL",
+        "1:192.168.32.0/21 !1:192.168.38.0/28 2:FF00::/8 1:0.0.0.0/0",
+        "1:192.168.32.0/21 !1:192.168.38.0/28 2:ff00::/8 1:0.0.0.0/0",
+    ),
+    ("IPSECKEY", "10 1 2 192.0.2.38 AQNRU3mG7TVTO2Bk", ""),
+    ("IPSECKEY", "10 0 2 . AQNRU3mG7TVTO2Bk", ""),
+    ("IPSECKEY", "10 3 2 Gate AQNRU3mG 7TVTO2Bk", "10 3 2 gate.larkfield.example. AQNRU3mG7TVTO2Bk"),
+    ("IPSECKEY", "10 2 0 2001:db8::1 AQ==", ""),
+    ("CERT", "PGP 0 0 AQNRU3mG", "3 0 0 AQNRU3mG"),
 ];
 
 #[test]
@@ -159,6 +176,12 @@ fn each_type_is_read_and_written_and_read_again() {
         ),
         ("LOC", "91 0 0 N 0 0 0 E 0m", "\"91\" does not continue a location as RFC 1876 §3 writes it"),
         ("NSEC3", "1 1 12 - zz", "\"zz\" is not base 32"),
+        ("APL", "1:192.0.2.0/33", "\"1:192.0.2.0/33\" is not a prefix such as 1:192.0.2.0/24 or !2:2001:db8::/32"),
+        ("NID", "1 14:4fff:ff20", "\"14:4fff:ff20\" is not 64 bits such as 2001:0db8:1140:1000"),
+        ("IPSECKEY", "1 0 2 gate", "\"gate\" is a gateway, and its kind 0 has none: write ."),
+        ("IPSECKEY", "10 1 2 192.0.2.38", "data in base 64 is missing"),
+        ("IPSECKEY", "1 4 2 gate", "\"4\" is not a kind of gateway from 0 to 3"),
+        ("CERT", "PPG 0 0 AQ==", "\"PPG\" is not a kind of certificate"),
     ] {
         assert_eq!(data(name.parse().unwrap(), written), Err(expected.to_owned()), "{name} {written}");
     }

@@ -31,6 +31,14 @@ pub enum EditError {
     /// It cannot be read as it stands.
     #[error("line {} of the zone file cannot be read: {}", .0.place.line, .0.says)]
     Mistake(Box<Mistake>),
+    /// Records that are to change stand for others as well.
+    #[error("the records of {owner} are made by $GENERATE in line {line} of the zone file")]
+    Generated {
+        /// The name.
+        owner: NameKey,
+        /// The line, from 1.
+        line: usize,
+    },
     /// It has no SOA record whose serial could be raised.
     #[error("the zone file has no SOA record")]
     NoSoa,
@@ -48,6 +56,8 @@ struct Standing {
     origin: NameKey,
     /// Whether its TTL is written at it.
     default_ttl: Option<u32>,
+    /// Whether its line stands for many records.
+    is_generated: bool,
 }
 
 #[derive(Default)]
@@ -57,6 +67,7 @@ struct Collected {
     line: usize,
     origin: NameKey,
     default_ttl: Option<u32>,
+    is_generated: bool,
 }
 
 impl Sink for Collected {
@@ -69,6 +80,7 @@ impl Sink for Collected {
             lines: place.line as usize - 1..self.line + 1,
             origin: self.origin.clone(),
             default_ttl: self.default_ttl,
+            is_generated: self.is_generated,
         });
     }
 
@@ -105,6 +117,10 @@ pub fn edit(text: &[u8], zone: &NameKey, edits: &[SetEdit], now: Timestamp) -> R
             let data = if set.data.contains(&record.data) { Some(&record.data) } else { missing.next() };
             match data {
                 Some(data) if *data == record.data && record.ttl == set.ttl => {}
+                _ if record.is_generated => {
+                    let line = record.lines.start + 1;
+                    return Err(EditError::Generated { owner: record.owner.clone(), line });
+                }
                 Some(data) => {
                     is_changed = true;
                     let text = lines[record.lines.clone()].concat();
@@ -155,6 +171,8 @@ fn collect(lines: &[&[u8]], zone: &NameKey) -> Result<Vec<Standing>, EditError> 
     let mut collected = Collected { origin: zone.clone(), ..Collected::default() };
     for (at, line) in lines.iter().enumerate() {
         collected.line = at;
+        // A directive stands in one line.
+        collected.is_generated = line.first() == Some(&b'$');
         reader.line(line, &mut collected);
         collected.origin.clone_from(reader.origin());
         collected.default_ttl = reader.default_ttl();
@@ -169,7 +187,7 @@ fn collect(lines: &[&[u8]], zone: &NameKey) -> Result<Vec<Standing>, EditError> 
 /// The record that a new one of a set is written after: the last of its set, else of its name, else the last of all
 /// that lie in the zone where the file names its names by themselves.
 fn anchor(records: &[Standing], set: &SetEdit) -> Option<usize> {
-    let last = |is: &dyn Fn(&Standing) -> bool| records.iter().rposition(is);
+    let last = |is: &dyn Fn(&Standing) -> bool| records.iter().rposition(|record| !record.is_generated && is(record));
     last(&|record| record.owner == set.owner && record.code == set.code)
         .or_else(|| last(&|record| record.owner == set.owner))
         .or_else(|| last(&|_| true))
@@ -295,7 +313,7 @@ fn new_line(set: &SetEdit, data: &[u8], after: &Standing, lines: &[&[u8]]) -> Ve
 fn name_what_inherits(records: &[Standing], gone: &[bool], lines: &[&[u8]], changed: &mut [Option<Vec<u8>>]) {
     let inherits = |record: &Standing| matches!(lines[record.lines.start].first(), Some(b' ' | b'\t'));
     let mut lost = false;
-    for (at, record) in records.iter().enumerate() {
+    for (at, record) in records.iter().enumerate().filter(|(_, record)| !record.is_generated) {
         if !inherits(record) {
             lost = false;
         }

@@ -5,6 +5,7 @@
 //! an `$INCLUDE` names is handed to the caller.
 
 mod edit;
+mod generate;
 mod lex;
 mod read;
 mod write;

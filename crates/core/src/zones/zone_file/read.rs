@@ -3,6 +3,7 @@
 use std::fmt;
 
 use super::LONGEST_ENTRY;
+use super::generate::Generate;
 use super::lex::{Wrong, nesting, tokens};
 use crate::text::display_text::one_line;
 use crate::zones::zone_data::rdata::{self, Token, period};
@@ -10,6 +11,8 @@ use crate::zones::zone_data::{NameKey, Place, TypeCode};
 
 /// The longest TTL (RFC 2181 §8).
 const LONGEST_TTL: u32 = i32::MAX as u32;
+/// What some editors write at the beginning of a file (RFC 3629 §6).
+const BYTE_ORDER_MARK: &[u8] = b"\xef\xbb\xbf";
 /// How much of a line is shown with a mistake.
 const SHOWN: usize = 240;
 
@@ -154,6 +157,16 @@ impl Reader {
     /// Reads one line, with or without its end. Returns what is to be read before the next one.
     pub fn line(&mut self, line: &[u8], sink: &mut impl Sink) -> Option<Include> {
         self.line += 1;
+        let line = match line.strip_prefix(BYTE_ORDER_MARK).filter(|_| self.line == 1) {
+            Some(rest) => {
+                let says =
+                    "the file begins with a byte order mark, which name servers take for a part of its first word";
+                let help = "save it as UTF-8 without a byte order mark";
+                sink.mistake(self.mistake(MistakeCode::Syntax, rest, 1, 0, 1, says.into(), help.into()));
+                rest
+            }
+            None => line,
+        };
         if line.len() > LONGEST_ENTRY || self.pending.len() + line.len() > LONGEST_ENTRY {
             let (text, at) =
                 if self.pending.is_empty() { (line, 0) } else { (&*self.pending, self.opened.unwrap_or(0)) };
@@ -256,7 +269,7 @@ impl Reader {
         tokens(text, &mut words);
         let leading = words.first()?;
         let result = if leading.at == 0 && leading.text.first() == Some(&b'$') && !leading.is_quoted {
-            self.directive(text, &words, first)
+            self.directive(text, &words, first, sink)
         } else {
             self.record(text, &words, first, sink).map(|()| None)
         };
@@ -276,7 +289,13 @@ impl Reader {
         }
     }
 
-    fn directive(&mut self, text: &[u8], words: &[Token<'_>], first: u32) -> Result<Option<Include>, Told> {
+    fn directive(
+        &mut self,
+        text: &[u8],
+        words: &[Token<'_>],
+        first: u32,
+        sink: &mut impl Sink,
+    ) -> Result<Option<Include>, Told> {
         let name = words[0].text.to_ascii_uppercase();
         let argument = |what: &str| {
             let missing =
@@ -309,13 +328,11 @@ impl Reader {
                 }
             }
             b"$GENERATE" => {
-                let says = "$GENERATE is an extension of one name server, and is not read".to_owned();
-                let help = "write the records that it stands for".to_owned();
-                return Err((MistakeCode::Generate, Some(0), says, help));
+                return self.generate(words, first, sink).map(|()| None);
             }
             _ => {
                 let says = format!("{} is not a directive", shown(words[0].text));
-                let help = "$ORIGIN, $TTL and $INCLUDE are the directives; a name that begins with $ is written \\$"
+                let help = "$ORIGIN, $TTL, $INCLUDE and $GENERATE are the directives; a name that begins with $ is written \\$"
                     .to_owned();
                 return Err((MistakeCode::Directive, Some(0), says, help));
             }
@@ -327,6 +344,23 @@ impl Reader {
             }
             None => Ok(None),
         }
+    }
+
+    /// Reads the records that one line stands for; the name and the TTL before it stay in force after it.
+    fn generate(&mut self, words: &[Token<'_>], first: u32, sink: &mut impl Sink) -> Result<(), Told> {
+        let generate = Generate::parse(words)?;
+        let (owner, last_ttl) = (self.owner.clone(), self.last_ttl);
+        let mut entry = Vec::new();
+        let result = generate.numbers().try_for_each(|number| {
+            let wrong = |says: String, help: String| (MistakeCode::Generate, Some(0), says, help);
+            generate.write(number, &mut entry).map_err(|says| wrong(says, "correct it".into()))?;
+            let mut words = Vec::with_capacity(8);
+            tokens(&entry, &mut words);
+            let read = self.record(&entry, &words, first, sink);
+            read.map_err(|(_, _, says, help)| wrong(format!("of the record \"{}\" {says}", shown(&entry)), help))
+        });
+        (self.owner, self.last_ttl) = (owner, last_ttl);
+        result
     }
 
     fn record(&mut self, text: &[u8], words: &[Token<'_>], first: u32, sink: &mut impl Sink) -> Result<(), Told> {
@@ -414,7 +448,7 @@ impl Reader {
 }
 
 /// A mistake as an entry is read: the word that is wrong, what is wrong, and what to write instead.
-type Told = (MistakeCode, Option<usize>, String, String);
+pub(super) type Told = (MistakeCode, Option<usize>, String, String);
 
 fn shown(text: &[u8]) -> String {
     let text = String::from_utf8_lossy(text);

@@ -32,6 +32,49 @@ fn a_file_of_every_kind_of_line_is_read() {
     assert_eq!(compare(&zone, &self::zone(&written), Compared { all: true, ttls: true }), []);
 }
 
+/// As the server reads it that has it; the expected lines are what its checker writes.
+#[test]
+fn one_line_stands_for_many_records() {
+    for (line, expected) in [
+        ("$GENERATE 1-3 h$ A 192.0.2.$", &["h1 A 192.0.2.1", "h2 A 192.0.2.2", "h3 A 192.0.2.3"][..]),
+        ("$GENERATE 0-8/4 ${10,3,x}.x 60 IN CNAME h${-1}", &["00a.x CNAME h-1", "00e.x CNAME h3", "012.x CNAME h7"]),
+        ("$GENERATE 5-5 $ TXT \"a $ \\$ $$ b\"", &["5 TXT a 5 $ $ b"]),
+        ("$GENERATE 26-26 ${0,0,X} A 192.0.2.1", &["1a A 192.0.2.1"]),
+        ("$GENERATE 26-26 ${0,4,o}.${0,5,n}x PTR h${0,3}", &["0032.a.1.0x PTR h026"]),
+        ("$GENERATE 255-255 ${0,0,N}.x IN MX \"10 h$\"", &["f.f.x MX 10 h255"]),
+    ] {
+        let written = |text: &str| {
+            let mut written = String::new();
+            write_zone(&zone(text), &mut written).unwrap();
+            written
+        };
+        let by_hand: String = expected.iter().map(|line| format!("{line}\n")).collect();
+        let ttl = if line.contains(" 60 ") { "$TTL 60\n" } else { "" };
+        assert_eq!(written(&format!("{HEAD}{line}\n")), written(&format!("{HEAD}{ttl}{by_hand}")), "{line}");
+    }
+    // The name and TTL before it are in force after it, and what it makes is not edited.
+    let text = format!("{HEAD}www 77 A 192.0.2.1\n$GENERATE 1-2 h$ 9 A 192.0.2.$\n\tTXT x\n");
+    assert!(set_of(&zone(&text), "www.larkfield.example.", TypeCode::TXT).iter().all(|(ttl, _)| *ttl != 9));
+    let set = |owner: &str| SetEdit { owner: key(owner), code: TypeCode::A, ttl: 60, data: Vec::new() };
+    let apex = key("larkfield.example.");
+    let now = "2026-11-26T10:00:00Z".parse().unwrap();
+    let refused = edit(text.as_bytes(), &apex, &[set("h1.larkfield.example.")], now).unwrap_err();
+    assert!(refused.to_string().contains("$GENERATE in line 7"), "{refused}");
+    let edited = edit(text.as_bytes(), &apex, &[set("www.larkfield.example.")], now).unwrap();
+    let edited = String::from_utf8(edited).unwrap();
+    assert!(edited.ends_with("$GENERATE 1-2 h$ 9 A 192.0.2.$\nwww\tTXT x\n"), "{edited}");
+}
+
+/// An editor's mark is told, for no server reads it, and the rest is read.
+#[test]
+fn a_byte_order_mark_is_one_mistake() {
+    let whole = read(&format!("\u{feff}{HEAD}"));
+    let told: Vec<_> = whole.mistakes.iter().map(|mistake| (mistake.place.line, &*mistake.says)).collect();
+    assert_eq!(told.len(), 1, "{told:?}");
+    assert!(told[0].0 == 1 && told[0].1.contains("byte order mark"), "{told:?}");
+    assert_eq!(read(HEAD).builder.finish(None).serial(), whole.builder.finish(None).serial());
+}
+
 /// A line, the code of its mistake, its line, its column, and a part of what is said.
 const MISTAKES: &[(&str, MistakeCode, u32, u32, &str)] = &[
     ("www A 192.0.2.1 (\n", MistakeCode::Syntax, 6, 17, "not closed before the end"),
@@ -46,7 +89,13 @@ const MISTAKES: &[(&str, MistakeCode, u32, u32, &str)] = &[
     ("www MX ( 10\n  a..b )\n", MistakeCode::BadData, 7, 3, "\"a..b\" is no name"),
     ("a..b A 192.0.2.1\n", MistakeCode::BadName, 6, 1, "a label of the name is empty"),
     ("www\n", MistakeCode::BadType, 6, 4, "type of the record is missing"),
-    ("$GENERATE 1-9 h$ A 192.0.2.$\n", MistakeCode::Generate, 6, 1, "extension of one name server"),
+    ("$GENERATE 1-9\n", MistakeCode::Generate, 6, 14, "the name, the type or the data"),
+    ("$GENERATE 9-1 h$ A 192.0.2.$\n", MistakeCode::Generate, 6, 11, "begins after its end"),
+    ("$GENERATE 1-9/0 h$ A 192.0.2.$\n", MistakeCode::Generate, 6, 11, "\"1-9/0\" is not a range"),
+    ("$GENERATE 0-2147483647 h$ A 192.0.2.1\n", MistakeCode::Generate, 6, 11, "more than 1048576 records"),
+    ("$GENERATE 256-260 h$ A 192.0.2.$\n", MistakeCode::Generate, 6, 1, "\"h256 A 192.0.2.256\" the data of A"),
+    ("$GENERATE 1-9 h$ MX 10 a$\n", MistakeCode::Generate, 6, 24, "one word, or several in quotes"),
+    ("$GENERATE 1-9 h${1,2,z} A 192.0.2.$\n", MistakeCode::Generate, 6, 1, "\"${1,2,z}\" is not a form"),
     ("$TLL 60\n", MistakeCode::Directive, 6, 1, "$TLL is not a directive"),
     ("$TTL\n", MistakeCode::Directive, 6, 5, "a number of seconds is missing"),
     ("$ORIGIN a b\n", MistakeCode::Directive, 6, 11, "more than $ORIGIN takes"),
