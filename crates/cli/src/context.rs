@@ -13,6 +13,7 @@ use secrecy::SecretString;
 
 use crate::args::{Color, Common, Format, LogFormat, MAX_AGE, RunBounds, Span};
 use crate::error::{CliError, Mistakes};
+use crate::examine::UNREADABLE_SECRET;
 use crate::names;
 use crate::output::log::Sentences;
 
@@ -107,8 +108,26 @@ impl Context {
     /// [`CliError::Manifest`] holds all mistakes.
     pub(crate) fn load(&self) -> Result<Loaded, CliError> {
         let (desired, mut mistakes) = self.examine()?;
+        let (missing, others) = mistakes.warnings.into_iter().partition(|warning| warning.code == UNREADABLE_SECRET);
+        mistakes.warnings = others;
+        mistakes.errors.extend::<Vec<_>>(missing);
+        mistakes.errors.sort_by_key(|error| error.span.start);
+        self.loaded(desired, mistakes)
+    }
+
+    /// Does the same for a command that only looks: where a secret cannot be read, what needs it is not looked at, and
+    /// that is found there.
+    ///
+    /// # Errors
+    /// [`CliError::Manifest`] holds all mistakes.
+    pub(crate) fn load_to_look(&self) -> Result<Loaded, CliError> {
+        let (desired, mistakes) = self.examine()?;
+        self.loaded(desired, mistakes)
+    }
+
+    fn loaded(&self, desired: Desired, mut mistakes: Mistakes) -> Result<Loaded, CliError> {
         // What may not be meant is for check to say; what would fail is said each time.
-        mistakes.warnings.retain(|warning| warning.code == "placeholder-secret");
+        mistakes.warnings.retain(|warning| ["placeholder-secret", UNREADABLE_SECRET].contains(&warning.code));
         if mistakes.errors.is_empty() {
             let files = mistakes.source.files().map(|(name, _)| PathBuf::from(name)).collect();
             Ok(Loaded { desired, mistakes, folder: self.folder(), files })
@@ -125,7 +144,7 @@ impl Context {
 
     /// The same, where nothing is waited for longer than that.
     pub(crate) async fn engine_within(&self, patience: Span) -> Result<(Engine, Arc<dyn Listener>), CliError> {
-        let loaded = self.load()?;
+        let loaded = self.load_to_look()?;
         crate::output::diagnostics::warn(&loaded.mistakes);
         let listener: Arc<dyn Listener> = Arc::new(crate::output::notes::Notes);
         let home = self.home(Access::Read).await?;

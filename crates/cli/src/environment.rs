@@ -61,6 +61,15 @@ pub(crate) fn explained(mut error: Error, command: &Command, typed: &[OsString])
     error
 }
 
+/// Says whether a command line that cannot be understood asks for JSON all the same.
+pub(crate) fn wants_json(typed: &[OsString]) -> bool {
+    let is_json = |value: &str| value.eq_ignore_ascii_case("json");
+    let words: Vec<_> = typed.iter().map(|word| word.to_string_lossy()).collect();
+    words.iter().any(|word| word.strip_prefix("--format=").is_some_and(is_json))
+        || words.windows(2).any(|pair| pair[0] == "--format" && is_json(&pair[1]))
+        || std::env::var(variable("format")).is_ok_and(|value| is_json(&value))
+}
+
 /// Says whether a word may hold an option of one letter, by itself or among others.
 fn has_short(word: &str, short: char) -> bool {
     word.starts_with('-') && !word.starts_with("--") && word.contains(short)

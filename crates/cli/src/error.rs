@@ -3,7 +3,7 @@
 use std::borrow::Cow;
 use std::process::ExitCode;
 
-use pindrel_core::judging::findings::Finding;
+use pindrel_core::judging::findings::{Code, Finding};
 use pindrel_core::manifest::{Diagnostic, Source};
 use pindrel_core::text::display_text::io_reason;
 use pindrel_engine::EngineError;
@@ -111,6 +111,8 @@ pub(crate) enum CliError {
         path: String,
         /// What it is instead, or where it goes wrong.
         why: String,
+        /// The line where it goes wrong, counted from one, where one does.
+        line: Option<usize>,
     },
 }
 
@@ -175,6 +177,34 @@ impl CliError {
             | CliError::Finding(_)
             | CliError::Sandbox { .. }
             | CliError::Output(_) => Status::Failed,
+        }
+    }
+
+    /// Returns the stable word for it, as programs read it.
+    pub(crate) fn code(&self) -> &'static str {
+        match self {
+            CliError::Manifest(_) => "manifest",
+            CliError::ZoneFile(_) => "zone-file",
+            CliError::Usage { .. } => "usage",
+            CliError::File { .. } => "file",
+            CliError::Engine(EngineError::StateLocation { .. }) => "usage",
+            CliError::Engine(EngineError::Fault) => Code::InternalFault.as_str(),
+            CliError::Engine(_) => Code::StateUnusable.as_str(),
+            CliError::Finding(finding) => finding.code().as_str(),
+            CliError::Sandbox { .. } => "sandbox",
+            CliError::Output(_) => "output",
+            CliError::Interrupted { .. } => "interrupted",
+            CliError::NoManifest { .. } => "no-manifest",
+            CliError::Encoding { .. } => "encoding",
+        }
+    }
+
+    /// Returns the file that it is about, and the line in it, counted from one.
+    pub(crate) fn place(&self) -> (Option<&str>, Option<usize>) {
+        match self {
+            CliError::File { path, .. } | CliError::NoManifest { path } => (Some(path), None),
+            CliError::Encoding { path, line, .. } => (Some(path), *line),
+            _ => (None, None),
         }
     }
 

@@ -16,6 +16,8 @@ use pindrel_engine::{machine, secrets};
 use crate::context::Context;
 use crate::error::{CliError, Mistakes};
 
+/// The code of a secret that is not there: only a command that changes something needs it.
+pub(crate) const UNREADABLE_SECRET: &str = "unreadable-secret";
 /// The longest manifest that is read.
 const MAX_MANIFEST_BYTES: u64 = 256 << 20;
 /// The longest file of values.
@@ -132,10 +134,16 @@ impl Context {
 
     fn try_secrets(&self, manifest: &Manifest, problems: &mut Diagnostics, warnings: &mut Diagnostics) {
         let folder = self.folder();
+        let mut told: Vec<&SecretRef> = Vec::new();
         for secret in manifest.secrets() {
+            // One that is used several times is told once.
+            if told.contains(&&secret.value) {
+                continue;
+            }
+            told.push(&secret.value);
             match secrets::read_any(&secret.value, &folder) {
-                Err(why) => problems.report(
-                    "unreadable-secret",
+                Err(why) => warnings.report(
+                    UNREADABLE_SECRET,
                     secret.span.clone(),
                     format!("the secret at {} cannot be read: {why}", secret.value),
                     match &secret.value {
@@ -164,7 +172,12 @@ impl Context {
             );
         }
         let signed = manifest.zones.iter().filter(|zone| matches!(zone.driver, ZoneDriver::Rfc2136(_)));
+        let mut told: Vec<&SecretRef> = Vec::new();
         for tsig in signed.filter_map(|zone| zone.secret.as_ref()) {
+            if told.contains(&&tsig.value) {
+                continue;
+            }
+            told.push(&tsig.value);
             // A placeholder is told already.
             let Ok(secret) = secrets::read(&tsig.value, &folder) else { continue };
             if !secrets::is_base64(&secret) {
@@ -176,10 +189,15 @@ impl Context {
                 );
             }
         }
+        let mut told: Vec<PathBuf> = Vec::new();
         for (span, path) in manifest.secrets().filter_map(|secret| match &secret.value {
             SecretRef::File(path) => Some((&secret.span, folder.join(path))),
             SecretRef::Env(_) => None,
         }) {
+            if told.contains(&path) {
+                continue;
+            }
+            told.push(path.clone());
             if let Some(mode) = open_to_others(&path) {
                 warnings.report(
                     "open-secret",
@@ -303,15 +321,15 @@ fn read_text(path: &Path, most: u64) -> Result<String, CliError> {
     // A manifest holds no secrets: it is taken as it is, not copied and wiped.
     let text = String::from_utf8(std::mem::take(&mut *bytes)).map_err(|error| {
         let (upto, bytes) = (error.utf8_error().valid_up_to(), error.as_bytes());
-        let why = match bytes {
-            [0xff, 0xfe, ..] | [0xfe, 0xff, ..] => "it is UTF-16".to_owned(),
+        let (why, line) = match bytes {
+            [0xff, 0xfe, ..] | [0xfe, 0xff, ..] => ("it is UTF-16".to_owned(), None),
             bytes => {
                 let line = bytes[..upto].iter().filter(|byte| **byte == b'\n').count() + 1;
                 let byte = bytes.get(upto).copied().unwrap_or_default();
-                format!("byte {byte:#04x} in line {line}; perhaps it is Latin-1")
+                (format!("byte {byte:#04x} in line {line}; perhaps it is Latin-1"), Some(line))
             }
         };
-        CliError::Encoding { path: path.display().to_string(), why }
+        CliError::Encoding { path: path.display().to_string(), why, line }
     })?;
     // A mark at the start says that it is UTF-8, and is no part of the text.
     Ok(text.strip_prefix('\u{feff}').map(str::to_owned).unwrap_or(text))

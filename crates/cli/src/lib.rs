@@ -61,7 +61,14 @@ pub fn main() -> ExitCode {
     let matches = command.clone().try_get_matches_from(&typed);
     let cli = match matches.and_then(|matches| Cli::from_arg_matches(&matches)) {
         Ok(cli) => cli,
-        Err(error) => environment::explained(error, &command, &typed).exit(),
+        Err(error) => {
+            let error = environment::explained(error, &command, &typed);
+            if error.use_stderr() && environment::wants_json(&typed) {
+                output::errors::print_usage(&error);
+                return Status::Wrong.into();
+            }
+            error.exit()
+        }
     };
     let context = Context::new(&cli.common);
     output::notes::warn(&environment::misspelt(&command));

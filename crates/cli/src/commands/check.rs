@@ -40,7 +40,7 @@ pub(crate) async fn run(context: &Context, args: &CheckArgs) -> Result<Status, C
         return Ok(if mistakes.errors.is_empty() { Status::Done } else { Status::Wrong });
     }
     let engine = context
-        .load()?
+        .load_to_look()?
         .engine("check", context.home(Access::Read).await?, bounds(Span(0), RunBounds::default()), Arc::new(()))
         .await?;
     let reports = engine.reports.online().await?;

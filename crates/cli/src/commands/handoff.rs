@@ -57,7 +57,7 @@ pub(crate) enum HandoffForm {
 }
 
 pub(crate) async fn run(context: &Context, args: &HandoffArgs) -> Result<Status, CliError> {
-    let loaded = context.load()?;
+    let loaded = context.load_to_look()?;
     output::diagnostics::warn(&loaded.mistakes);
     let (zone, hostnames) = named(&loaded, &args.name)?;
     let is_delegation = !loaded.desired.is_handed_off(zone);

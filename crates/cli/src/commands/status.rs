@@ -44,7 +44,7 @@ impl Default for StatusArgs {
 }
 
 pub(crate) async fn run(context: &Context, args: &StatusArgs) -> Result<Status, CliError> {
-    let loaded = context.load()?;
+    let loaded = context.load_to_look()?;
     output::diagnostics::warn(&loaded.mistakes);
     let mut scope = loaded.scope(&args.only)?;
     names::known_labels(&loaded.desired, &args.label)?;

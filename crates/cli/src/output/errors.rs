@@ -4,7 +4,7 @@ use std::io::Write as _;
 
 use jiff::Timestamp;
 use pindrel_core::text::display_text::{one_line, with_causes};
-use serde_json::json;
+use serde_json::{Value, json};
 
 use super::finding::print_remedy;
 use super::times::for_people;
@@ -12,6 +12,30 @@ use super::{VERSION, diagnostics, log, style};
 use crate::args::Format;
 use crate::context::Context;
 use crate::error::CliError;
+
+/// What every command that cannot do what was asked writes with `--format json`: the form of `check`.
+fn document(error: &CliError, says: &str, help: &str) -> Value {
+    let mut one = json!({ "code": error.code(), "message": says, "help": help });
+    let (file, line) = error.place();
+    if let Some(file) = file {
+        one["file"] = json!(file);
+    }
+    if let Some(line) = line {
+        one["line"] = json!(line);
+    }
+    json!({ "version": VERSION, "errors": [one], "warnings": [] })
+}
+
+/// Writes what is wrong with a command line that was typed for a program to read the answer.
+pub(crate) fn print_usage(error: &clap::Error) {
+    let text = error.render().to_string();
+    let mut lines = text.lines().map(str::trim).filter(|line| !line.is_empty());
+    let message = lines.next().unwrap_or_default();
+    let message = message.strip_prefix("error: ").unwrap_or(message);
+    let usage = lines.find(|line| line.starts_with("Usage:")).unwrap_or("See pindrel --help");
+    let one = json!({ "code": "usage", "message": one_line(message), "help": one_line(usage) });
+    let _ = super::json(&json!({ "version": VERSION, "errors": [one], "warnings": [] }));
+}
 
 /// Writes an error; nothing is left to do when that fails too.
 pub(crate) fn print(context: &Context, error: &CliError) {
@@ -25,7 +49,7 @@ pub(crate) fn print(context: &Context, error: &CliError) {
     }
     let (says, remedy) = (one_line(with_causes(error)), one_line(error.remedy()));
     if context.format == Format::Json {
-        let _ = super::json(&json!({ "version": VERSION, "error": { "says": says, "remedy": remedy } }));
+        let _ = super::json(&document(error, &says, &remedy));
         return;
     }
     if log::is_json() {

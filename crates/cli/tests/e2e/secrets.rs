@@ -81,3 +81,28 @@ async fn the_wrong_sealing_key_is_an_error_at_the_start_and_loses_nothing() {
     let ran = workspace.run(&["status"]).ended(1);
     assert!(ran.stderr.contains("others can read it") && ran.stderr.contains("chmod 600"), "{}", ran.stderr);
 }
+
+/// Where nothing is changed no secret is needed: a manifest is checked, and shown, where it must not be known.
+#[tokio::test(flavor = "multi_thread")]
+async fn what_only_looks_needs_no_secret() {
+    let (workspace, sandbox) = sandboxed(quick(), one_name).await;
+    workspace.run(&["settle"]).ended(0);
+    std::fs::remove_file(sandbox.folder().join("edge.token")).unwrap();
+    std::fs::remove_file(sandbox.folder().join("tsig.secret")).unwrap();
+    let told = workspace.run(&["check", "--format", "json"]).ended(0).json();
+    let codes = told["warnings"].as_array().unwrap().iter().map(|warning| &warning["code"]).collect::<Vec<_>>();
+    assert_eq!(codes, ["unreadable-secret", "unreadable-secret"]);
+    workspace.run(&["status"]).ended(0);
+    workspace.run(&["handoff", "larkfield.example"]);
+    workspace.run(&["health", "list"]).ended(0);
+    workspace.run(&["zone", "list"]);
+    // What needs it is told where it is missing, and nothing else is.
+    let status = workspace.run(&["status", "--max-age", "0s", "--format", "json"]).ended(3).json();
+    let binding = &status["hostnames"][0]["pins"]["binding"];
+    assert_eq!(binding["findings"][0]["code"], "secret-unreadable", "{binding}");
+    assert_eq!(status["hostnames"][0]["pins"]["answer"]["state"], "held");
+    let plan = workspace.run(&["settle", "--dry-run", "--max-age", "0s"]).ended(3);
+    assert!(plan.stderr.contains("edge.token") && plan.stdout.contains("edge.token"), "{}{}", plan.stdout, plan.stderr);
+    let refused = workspace.run(&["settle"]).ended(2);
+    assert_eq!(refused.stderr.matches("error[unreadable-secret]").count(), 2, "{}", refused.stderr);
+}

@@ -71,7 +71,7 @@ fn resolver(text: &str) -> Result<ResolverAddress, String> {
 
 pub(super) async fn run(context: &Context, args: &WatchArgs) -> Result<Status, CliError> {
     context.refuse_csv()?;
-    let loaded = context.load()?;
+    let loaded = context.load_to_look()?;
     output::diagnostics::warn(&loaded.mistakes);
     let bounds = bounds(Span(0), RunBounds { patience: args.patience, ..RunBounds::default() });
     let engine = loaded.engine("zone watch", context.home(Access::Read).await?, bounds, Arc::new(())).await?;

@@ -48,6 +48,11 @@ pub enum EndpointCause {
         /// How it is spoken to.
         by: Carrier,
     },
+    /// Its platform was not asked, since something on this machine is missing.
+    NotAsked {
+        /// What is missing, in one sentence.
+        why: String,
+    },
     /// Its default name, which aliases point at, leads nowhere.
     NameLeadsNowhere {
         /// The name.
@@ -116,6 +121,9 @@ pub enum Carrier {
 impl EndpointCause {
     /// Says that the platform of an endpoint does not answer.
     pub fn unreachable(endpoint: &Endpoint, why: &Unreachable) -> EndpointCause {
+        if let Unreachable::NotAsked { detail } = why {
+            return EndpointCause::NotAsked { why: detail.clone() };
+        }
         let by = match &endpoint.driver {
             EndpointDriver::Haproxy(_) => Carrier::Socket,
             EndpointDriver::Program(_) => Carrier::Program,
@@ -133,6 +141,7 @@ impl EndpointCause {
                 Code::PlatformRefuses
             }
             EndpointCause::PlatformUnreachable { .. } => Code::PlatformUnreachable,
+            EndpointCause::NotAsked { .. } => Code::SecretUnreadable,
             EndpointCause::NameLeadsNowhere { .. } => Code::DefaultNameDangling,
             EndpointCause::TokenTooWide { .. } => Code::RightsTooWide,
         })
@@ -156,6 +165,10 @@ impl EndpointCause {
                     format!("Set the id of [endpoint.{}] to one that the platform lists{known}", name.typed()),
                 )
             }
+            EndpointCause::NotAsked { why } => Words::new(
+                format!("the endpoint {name} was not looked at: {why}"),
+                "Put the secret or the file where the manifest says",
+            ),
             EndpointCause::TokenRefused { platform, status, said, token } => {
                 let remedy = match token {
                     TokenPlace::Secret(place) => format!("Put a valid token at {place}"),
