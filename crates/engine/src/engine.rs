@@ -15,6 +15,7 @@ use pindrel_core::desired::{AuthorityId, CheckId, Desired, HostnameId};
 use pindrel_core::health::CheckRecord;
 use pindrel_core::judging::facts::{HostnameKnowledge, Knowledge, Ownership};
 use pindrel_core::judging::findings::Finding;
+use pindrel_core::planning::reviewed::{Difference, ReviewedStep};
 use pindrel_state::{Claim, Entry, JournalFilter};
 use tokio::sync::{OnceCell, Semaphore};
 
@@ -400,6 +401,19 @@ impl Engine {
     /// world is reported to the listener and counted in the summary.
     pub async fn settle(&self, scope: &Scope, aim: Aim) -> Result<Summary, EngineError> {
         self.settler.settle(scope, aim).await
+    }
+
+    /// Does the same, if the steps are those of a plan that was reviewed; else nothing, and says how they differ.
+    ///
+    /// # Errors
+    /// [`EngineError`] when the state cannot be read or written.
+    pub async fn settle_reviewed(
+        &self,
+        scope: &Scope,
+        aim: Aim,
+        reviewed: &[ReviewedStep],
+    ) -> Result<Result<Summary, Vec<Difference>>, EngineError> {
+        self.settler.settle_reviewed(scope, aim, reviewed).await
     }
 
     /// Forgets that an authority takes no orders, once it has said so to a person; returns how many times it had refused

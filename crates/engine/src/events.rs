@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use jiff::Timestamp;
 use pindrel_core::health::{CheckRecord, Verdict};
-use pindrel_core::judging::findings::{Finding, Words};
+use pindrel_core::judging::findings::{Code, Finding, Words};
 use pindrel_core::judging::pins::{Pin, PinState};
 use pindrel_core::names::name::Hostname;
 use serde::{Serialize, Serializer};
@@ -45,6 +45,8 @@ pub enum Event {
         hostname: Hostname,
         /// What it did.
         action: &'static str,
+        /// What it did it to.
+        target: String,
         /// How long it took.
         seconds: f64,
     },
@@ -56,8 +58,10 @@ pub enum Event {
         hostname: Hostname,
         /// What it did.
         action: &'static str,
+        /// What it did it to.
+        target: String,
         /// What went wrong, and what to do.
-        #[serde(flatten, serialize_with = "says_and_remedy")]
+        #[serde(flatten, serialize_with = "code_says_and_remedy")]
         finding: Finding,
     },
     /// A step is put off to a later run; the steps that need it are left out.
@@ -68,8 +72,10 @@ pub enum Event {
         hostname: Hostname,
         /// What it does.
         action: &'static str,
+        /// What it does it to.
+        target: String,
         /// What it waits for.
-        #[serde(flatten, serialize_with = "says")]
+        #[serde(flatten, serialize_with = "code_and_says")]
         finding: Finding,
         /// When to look again, where that is known.
         #[serde(skip_serializing_if = "Option::is_none")]
@@ -83,6 +89,9 @@ pub enum Event {
         action: &'static str,
         /// What it waits for.
         what: String,
+        /// When the wait is over at the latest.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        until: Option<Timestamp>,
     },
     /// How the pins of a hostname stand now.
     Pins {
@@ -109,7 +118,7 @@ pub enum Event {
         /// Whether something failed; else a person is needed.
         failed: bool,
         /// What is wrong, and what to do.
-        #[serde(flatten, serialize_with = "says_and_remedy")]
+        #[serde(flatten, serialize_with = "code_says_and_remedy")]
         finding: Finding,
         /// When trying again is worth while, where that is known.
         #[serde(skip_serializing_if = "Option::is_none")]
@@ -122,7 +131,7 @@ pub enum Event {
         /// What is there.
         what: Vec<LeftoverKind>,
         /// The same in one sentence, and what to do.
-        #[serde(flatten, serialize_with = "says_and_remedy")]
+        #[serde(flatten, serialize_with = "code_says_and_remedy")]
         finding: Finding,
     },
     /// The verdict of a health check has changed.
@@ -187,24 +196,26 @@ pub enum Event {
     Summary(Summary),
 }
 
-/// Writes a finding as its sentence and its remedy.
-fn says_and_remedy<S: Serializer>(finding: &Finding, serializer: S) -> Result<S::Ok, S::Error> {
+/// Writes a finding as its code, its sentence and its remedy.
+fn code_says_and_remedy<S: Serializer>(finding: &Finding, serializer: S) -> Result<S::Ok, S::Error> {
     #[derive(Serialize)]
-    struct SaysAndRemedy {
+    struct Told {
+        code: Code,
         says: String,
         remedy: String,
     }
     let Words { says, remedy, .. } = finding.words();
-    SaysAndRemedy { says, remedy }.serialize(serializer)
+    Told { code: finding.code(), says, remedy }.serialize(serializer)
 }
 
-/// Writes a finding as its sentence alone.
-fn says<S: Serializer>(finding: &Finding, serializer: S) -> Result<S::Ok, S::Error> {
+/// Writes a finding as its code and its sentence.
+fn code_and_says<S: Serializer>(finding: &Finding, serializer: S) -> Result<S::Ok, S::Error> {
     #[derive(Serialize)]
-    struct Says {
+    struct Told {
+        code: Code,
         says: String,
     }
-    Says { says: finding.says() }.serialize(serializer)
+    Told { code: finding.code(), says: finding.says() }.serialize(serializer)
 }
 
 /// What came of a run.

@@ -1,13 +1,16 @@
 //! `pindrel settle`
 
+mod reviewed;
 mod undo;
 
+use std::path::PathBuf;
 use std::sync::Arc;
 
 use clap::Args;
 use clap_complete::engine::ArgValueCandidates;
-use pindrel_engine::{Access, Aim, Bounds, Engine, Scope, Summary};
+use pindrel_engine::{Access, Aim, Bounds, Engine, EngineError, Scope, Summary};
 
+use self::reviewed::KeptPlan;
 use crate::args::{MAX_AGE, RunBounds, Span};
 use crate::completion;
 use crate::context::{Context, access, bounds};
@@ -30,6 +33,15 @@ pub(crate) struct SettleArgs {
     /// List the steps in their order, with the reason for each, and take none
     #[arg(long)]
     pub(crate) dry_run: bool,
+
+    /// With --dry-run: keep the plan in this file, for somebody to read and for --reviewed
+    #[arg(long, value_name = "FILE", requires = "dry_run")]
+    pub(crate) out: Option<PathBuf>,
+
+    /// Carry out the plan in this file, exactly. Where something else is to be done by now, nothing is done, and it is
+    /// said how that differs
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["dry_run", "only", "rehearse", "hold_alias", "undo", "yes"])]
+    pub(crate) reviewed: Option<PathBuf>,
 
     /// Make the endpoints ready and verify them, and leave the aliases as they are: prints a curl line for
     /// each hostname, so that you can look before the next settle moves them
@@ -73,10 +85,22 @@ fn parse_run(text: &str) -> Result<i64, String> {
     run.ok_or_else(|| "write the number of a run, as `pindrel state runs` lists it".to_owned())
 }
 
+impl SettleArgs {
+    fn aim(&self) -> Aim {
+        match (self.rehearse, self.hold_alias) {
+            (true, _) => Aim::Rehearse,
+            (_, true) => Aim::HoldAliases,
+            _ => Aim::Hold,
+        }
+    }
+}
+
 impl Default for SettleArgs {
     fn default() -> Self {
         SettleArgs {
             dry_run: false,
+            out: None,
+            reviewed: None,
             hold_alias: false,
             now: false,
             rehearse: false,
@@ -91,30 +115,35 @@ impl Default for SettleArgs {
 
 pub(crate) async fn run(context: &Context, args: &SettleArgs) -> Result<Status, CliError> {
     context.refuse_csv()?;
-    let loaded = context.load()?;
+    let plan = args.reviewed.as_deref().map(KeptPlan::read).transpose()?;
+    let args = plan.as_ref().map_or_else(|| args.clone(), |plan| plan.args(args));
+    let (args, plan) = (&args, plan.as_ref());
+    let loaded = if args.dry_run { context.load_to_look()? } else { context.load()? };
     output::diagnostics::warn(&loaded.mistakes);
     if let Some(run) = args.undo {
-        return undo::run(context, args, loaded, run).await;
+        return undo::run(context, args, loaded, run, plan).await;
     }
     let scope = loaded.scope(&args.only)?;
     let home = context.home(access(args.dry_run)).await?;
     let bounds = Bounds { skip_ttl_wait: args.now, ..bounds(args.max_age, args.bounds) };
-    let aim = match (args.rehearse, args.hold_alias) {
-        (true, _) => Aim::Rehearse,
-        (_, true) => Aim::HoldAliases,
-        _ => Aim::Hold,
-    };
     if args.dry_run {
         let engine = loaded.engine("settle", home, bounds, Arc::new(())).await?;
-        return show_plan(context, &engine, &scope, aim).await;
+        return show_plan(context, args, &engine, &scope).await;
     }
+    let aim = args.aim();
     let progress = output::progress::start(context, &loaded.desired, &scope, aim);
     let engine = loaded.engine("settle", home, bounds, progress.listener()).await?;
-    carry_out(&engine, &scope, aim, &progress).await
+    match plan {
+        Some(plan) => carry_out_reviewed(context, &engine, &scope, aim, &progress, plan).await,
+        None => carry_out(&engine, &scope, aim, &progress).await,
+    }
 }
 
-async fn show_plan(context: &Context, engine: &Engine, scope: &Scope, aim: Aim) -> Result<Status, CliError> {
-    let plan = engine.plan(scope, aim).await?;
+async fn show_plan(context: &Context, args: &SettleArgs, engine: &Engine, scope: &Scope) -> Result<Status, CliError> {
+    let plan = engine.plan(scope, args.aim()).await?;
+    if let Some(path) = &args.out {
+        KeptPlan::write(path, args, engine, &plan)?;
+    }
     output::steps::print(context, &plan)?;
     let all_held = plan.held == plan.total && plan.leftovers.is_empty();
     Ok(match (plan.stuck.iter().any(|stuck| stuck.outage), all_held) {
@@ -151,12 +180,42 @@ pub(crate) async fn carry_out(
     aim: Aim,
     progress: &Progress,
 ) -> Result<Status, CliError> {
-    let summary = tokio::select! {
-        summary = engine.settle(scope, aim) => summary?,
-        signal = stop_signal() => return Err(CliError::Interrupted { signal: signal?, under_way: progress.abandon() }),
-    };
+    let summary = unless_stopped(progress, engine.settle(scope, aim)).await?;
     progress.finish(&summary)?;
     Ok(status_of(&summary))
+}
+
+/// Carries out a plan that was reviewed, or says how what is to be done by now differs from it.
+async fn carry_out_reviewed(
+    context: &Context,
+    engine: &Engine,
+    scope: &Scope,
+    aim: Aim,
+    progress: &Progress,
+    plan: &KeptPlan,
+) -> Result<Status, CliError> {
+    match unless_stopped(progress, engine.settle_reviewed(scope, aim, &plan.steps)).await? {
+        Ok(summary) => {
+            progress.finish(&summary)?;
+            Ok(status_of(&summary))
+        }
+        Err(differences) => {
+            progress.abandon();
+            output::steps::print_differences(context, plan.at, &differences)?;
+            Ok(Status::NotHeld)
+        }
+    }
+}
+
+/// Works until that is done, or a signal stops it.
+async fn unless_stopped<T>(
+    progress: &Progress,
+    work: impl Future<Output = Result<T, EngineError>>,
+) -> Result<T, CliError> {
+    tokio::select! {
+        done = work => Ok(done?),
+        signal = stop_signal() => Err(CliError::Interrupted { signal: signal?, under_way: progress.abandon() }),
+    }
 }
 
 pub(crate) fn status_of(summary: &Summary) -> Status {

@@ -414,7 +414,9 @@ pub(crate) fn print_request(context: &Context, name: &str, pem: &str, path: Opti
 /// Says that a certificate was revoked; what follows is the run that replaces it.
 pub(crate) fn print_revoked(context: &Context, name: &str, sha256: Fingerprint) -> Result<(), CliError> {
     if context.format == Format::Json {
-        return super::json(&json!({ "event": "revoked", "certificate": name, "sha256": sha256 }));
+        return super::json(
+            &json!({ "event": "revoked", "at": Timestamp::now(), "certificate": name, "sha256": sha256 }),
+        );
     }
     let short = sha256.short();
     Ok(writeln!(super::stdout(), "The certificate {} ({short}) is revoked.", style::paint(style::STRONG, name))?)

@@ -18,7 +18,7 @@ use super::line_writer::Lines;
 use super::live::{line_style, shown};
 use super::times::{age, for_people};
 use super::wrap::for_stderr;
-use super::{VERSION, count, log, style};
+use super::{EventLine, VERSION, count, log, style};
 use crate::args::Format;
 use crate::context::Context;
 use crate::error::CliError;
@@ -141,7 +141,7 @@ impl Keeping {
                 json!({ "median": median.as_secs_f64(), "of_99_percent": most.as_secs_f64(), "most": latest.as_secs_f64() })
             });
             return super::json(&json!({
-                "event": "summary", "version": VERSION, "checks": checks, "verdicts": verdicts, "switches": switches,
+                "event": "summary", "version": VERSION, "at": Timestamp::now(), "checks": checks, "verdicts": verdicts, "switches": switches,
                 "passes": passes, "late_seconds": late,
             }));
         }
@@ -314,7 +314,7 @@ impl Live {
 impl Listener for Keeping {
     fn on(&self, event: Event) {
         if self.format == Format::Json {
-            let line = |event: &Event| serde_json::to_string(event).unwrap_or_default();
+            let line = |event: &Event| serde_json::to_string(&EventLine::new(event)).unwrap_or_default();
             self.lines.write(line(&event), |lost| line(&Event::Note { says: left_out(lost) }));
             return;
         }

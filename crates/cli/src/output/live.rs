@@ -106,7 +106,7 @@ impl Live {
                 let says = style::paint(style::UNDERWAY, format_args!("{action} put off: {}", finding.says()));
                 self.end(&mut lines, hostname, says);
             }
-            Event::Waiting { hostname, action, what } => {
+            Event::Waiting { hostname, action, what, .. } => {
                 lines.waits_for = what.clone();
                 self.change(&mut lines, hostname, |line| line.doing = format!("{action} waits for {what}"));
             }

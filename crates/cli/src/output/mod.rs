@@ -38,7 +38,9 @@ pub(crate) mod zones;
 use std::io::Write as _;
 
 use comfy_table::{Attribute, Cell, CellAlignment, Color, ColumnConstraint, ContentArrangement, Table, presets};
+use jiff::Timestamp;
 use pindrel_core::judging::pins::PinState;
+use pindrel_engine::Event;
 use serde::Serialize;
 
 use crate::error::CliError;
@@ -59,6 +61,22 @@ pub(crate) fn json(value: &impl Serialize) -> Result<(), CliError> {
     let mut out = std::io::stdout().lock();
     serde_json::to_writer(&mut out, value).map_err(std::io::Error::from)?;
     Ok(out.write_all(b"\n")?)
+}
+
+/// An event as programs read it: with the time at which it was told, or took place.
+#[derive(Serialize)]
+pub(crate) struct EventLine<'e> {
+    #[serde(flatten)]
+    event: &'e Event,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    at: Option<Timestamp>,
+}
+
+impl EventLine<'_> {
+    pub(crate) fn new(event: &Event) -> EventLine<'_> {
+        let has_its_own = matches!(event, Event::Verdict { .. });
+        EventLine { event, at: (!has_its_own).then(Timestamp::now) }
+    }
 }
 
 /// Starts a table without lines, its heads in bold.

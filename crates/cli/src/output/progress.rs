@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 
 use jiff::Timestamp;
 use pindrel_core::desired::Desired;
-use pindrel_core::judging::findings::{Finding, Words};
+use pindrel_core::judging::findings::{Again, Finding, Words};
 use pindrel_core::names::name::Hostname;
 use pindrel_engine::{Aim, Event, Listener, Scope, Summary};
 
@@ -27,6 +27,8 @@ use crate::error::CliError;
 const MOST_LISTED: usize = 40;
 /// How often a pipe is told at most that something is waited for.
 const TELL_WAITS: Duration = Duration::from_secs(10);
+/// How often it is told that the same thing is still waited for.
+const TELL_AGAIN: Duration = Duration::from_secs(60);
 
 /// The display of one run.
 pub(crate) struct Progress {
@@ -109,7 +111,7 @@ struct JsonLines {
 
 impl Listener for JsonLines {
     fn on(&self, event: Event) {
-        if let Err(error) = super::json(&event) {
+        if let Err(error) = super::json(&super::EventLine::new(&event)) {
             self.failed.lock().unwrap_or_else(PoisonError::into_inner).get_or_insert(error);
         }
     }
@@ -146,9 +148,8 @@ struct Seen {
     touched: BTreeSet<Hostname>,
     stuck: Vec<InTheWay>,
     leftovers: Vec<Finding>,
-    waits: HashMap<(Hostname, &'static str), String>,
-    /// What the steps that are under way work on, by their numbers.
-    targets: HashMap<u32, String>,
+    /// The waits that a pipe was told, and when.
+    waits: HashMap<(Hostname, &'static str), (String, Instant)>,
     /// When a pipe was last told that something is waited for.
     told_waits: Option<Instant>,
 }
@@ -160,9 +161,8 @@ impl Listener for Text {
             Event::Pins { hostname, pins } => {
                 seen.pins.insert(hostname.clone(), pins.clone());
             }
-            Event::StepStarted { id, hostname, target, .. } => {
+            Event::StepStarted { hostname, .. } => {
                 seen.touched.insert(hostname.clone());
-                seen.targets.insert(*id, target.clone());
             }
             Event::Stuck { hostname, failed, finding, next } => {
                 seen.touched.insert(hostname.clone());
@@ -170,22 +170,26 @@ impl Listener for Text {
                 seen.stuck.push(InTheWay { hostname, failed: *failed, finding, next: *next });
             }
             Event::LeftOver { finding, .. } => seen.leftovers.push(finding.clone()),
-            Event::Waiting { hostname, action, what } => {
-                let before = seen.waits.insert((hostname.clone(), action), what.clone());
-                // Waiting for the same thing again is no news.
-                if before.as_ref() == Some(what) {
+            // A terminal has a line for each.
+            Event::Waiting { .. } if self.live.is_some() => {}
+            Event::Waiting { hostname, action, what, .. } => {
+                let key = (hostname.clone(), *action);
+                let told = seen.waits.get(&key);
+                // Waiting for the same thing is no news before a while.
+                if told.is_some_and(|(told, at)| told == what && at.elapsed() < TELL_AGAIN) {
                     return;
                 }
-                // Many steps wait at once, and each for several things.
-                let is_told = seen.told_waits.is_some_and(|told| told.elapsed() < TELL_WAITS);
-                if self.live.is_none() && is_told {
+                // Many steps wait at once, and each for several things: what still waits then is told then.
+                if seen.told_waits.is_some_and(|told| told.elapsed() < TELL_WAITS) {
                     return;
                 }
-                seen.told_waits = Some(Instant::now());
+                let now = Instant::now();
+                seen.told_waits = Some(now);
+                seen.waits.insert(key, (what.clone(), now));
             }
             _ => {}
         }
-        let line = if self.plain { plain_line(&event, &seen.targets) } else { None };
+        let line = if self.plain { plain_line(&event) } else { None };
         drop(seen);
         match (&self.live, line) {
             (Some(live), _) => live.on(&event),
@@ -213,15 +217,19 @@ impl Display for Text {
             writeln!(out, "… and {} more", listed.count() - MOST_LISTED)?;
         }
         let now = Timestamp::now();
-        let told =
-            seen.stuck.iter().map(|told| (told.hostname.as_str(), Some(&told.finding), (told.failed, told.next), told));
+        let told = seen.stuck.iter().map(|told| {
+            let minute = told.next.map(|next| next.as_second() / 60);
+            (told.hostname.as_str(), Some(&told.finding), (told.failed, minute), told)
+        });
         for group in grouped(told) {
             let (failed, next) = (group.first.failed, group.first.next);
             let Some(Words { says, remedy, .. }) = group.words() else { continue };
+            let is_for_person = group.first.finding.again() == Again::Person;
             let (colour, word) = match (failed, next) {
                 (true, _) => (style::BAD, "failed"),
                 (false, Some(_)) => (style::UNDERWAY, "waiting"),
-                (false, None) => (style::UNDERWAY, "stuck"),
+                (false, None) if is_for_person => (style::UNDERWAY, "stuck"),
+                (false, None) => (style::UNDERWAY, "not held"),
             };
             let (word, says) = (style::paint(colour, word), for_people(now, &says));
             writeln!(out, "{word} {}: {says}", group.label())?;
@@ -292,14 +300,13 @@ fn sentence(summary: &Summary, aim: Aim) -> String {
 }
 
 /// What a pipe is told: a line for each step, once it has ended, and for what takes its time.
-fn plain_line(event: &Event, targets: &HashMap<u32, String>) -> Option<String> {
-    let target = |id: &u32| targets.get(id).map_or(String::new(), |target| format!(": {target}"));
+fn plain_line(event: &Event) -> Option<String> {
     Some(match event {
         Event::Looking { hostnames, total } if hostnames > &0 => {
             format!("looking at {hostnames} of {}", count(*total, "hostname"))
         }
-        Event::StepEnded { id, hostname, action, seconds } => {
-            format!("{hostname}: {action}{} done in {seconds:.1} s", target(id))
+        Event::StepEnded { hostname, action, target, seconds, .. } => {
+            format!("{hostname}: {action}: {target} done in {seconds:.1} s")
         }
         Event::StepFailed { hostname, action, finding, .. } => {
             format!("{hostname}: {action} failed: {}", finding.says())
@@ -307,7 +314,10 @@ fn plain_line(event: &Event, targets: &HashMap<u32, String>) -> Option<String> {
         Event::StepPutOff { hostname, action, finding, .. } => {
             format!("{hostname}: {action} put off: {}", finding.says())
         }
-        Event::Waiting { hostname, action, what } => format!("{hostname}: {action} waits for {what}"),
+        Event::Waiting { hostname, action, what, until } => {
+            let until = until.map_or_else(String::new, |until| format!(", until {until:.0}"));
+            format!("{hostname}: {action} waits for {what}{until}")
+        }
         Event::Note { says } => format!("note: {says}"),
         _ => return None,
     })
@@ -352,19 +362,23 @@ mod tests {
     fn a_pipe_is_told_each_thing_in_a_line_that_starts_with_its_name() {
         let hostname: Hostname = "api.larkfield.example".parse().unwrap();
         let (action, id) = ("alias", 7);
-        let targets = HashMap::from([(7, "catalogue".to_owned())]);
-        let line = |event: &Event| plain_line(event, &targets).unwrap_or_default();
+        let line = |event: &Event| plain_line(event).unwrap_or_default();
+        let until = "2026-11-26T08:15:07Z".parse().ok();
         for (event, expected) in [
             (Event::Looking { hostnames: 0, total: 9 }, ""),
             (Event::Looking { hostnames: 2, total: 9 }, "looking at 2 of 9 hostnames"),
             (Event::StepStarted { id, hostname: hostname.clone(), action, target: "catalogue".into() }, ""),
             (
-                Event::StepEnded { id, hostname: hostname.clone(), action, seconds: 0.25 },
+                Event::StepEnded { id, hostname: hostname.clone(), action, target: "catalogue".into(), seconds: 0.25 },
                 "api.larkfield.example: alias: catalogue done in 0.2 s",
             ),
             (
-                Event::Waiting { hostname: hostname.clone(), action, what: "the resolver".into() },
+                Event::Waiting { hostname: hostname.clone(), action, what: "the resolver".into(), until: None },
                 "api.larkfield.example: alias waits for the resolver",
+            ),
+            (
+                Event::Waiting { hostname: hostname.clone(), action, what: "the resolver".into(), until },
+                "api.larkfield.example: alias waits for the resolver, until 2026-11-26T08:15:07Z",
             ),
             (Event::Pins { hostname, pins: BTreeMap::new() }, ""),
             (Event::Note { says: "the sandbox is not the world".into() }, "note: the sandbox is not the world"),

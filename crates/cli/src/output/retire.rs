@@ -26,7 +26,9 @@ pub(crate) fn print_found(found: &[Leftover]) -> Result<(), CliError> {
 /// Says that there is nothing to take away.
 pub(crate) fn print_nothing(context: &Context) -> Result<(), CliError> {
     if context.format == Format::Json {
-        return super::json(&json!({ "version": VERSION, "event": "summary", "retired": 0, "leftovers": 0 }));
+        return super::json(
+            &json!({ "version": VERSION, "event": "summary", "at": Timestamp::now(), "retired": 0, "leftovers": 0 }),
+        );
     }
     writeln!(super::stdout(), "Nothing is left of them.")?;
     Ok(())

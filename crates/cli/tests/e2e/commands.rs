@@ -57,6 +57,84 @@ async fn what_is_written_fits_its_schema_and_touches_nothing_it_should_not() {
     assert!(row.ends_with(",true,catalogue,,it is the only endpoint,"), "{row}");
 }
 
+/// What a program reads that typed something wrong has the form of `check`, whatever was wrong.
+#[tokio::test(flavor = "multi_thread")]
+async fn errors_of_every_command_have_one_form() {
+    let (workspace, _sandbox) = sandboxed(quick(), one_name).await;
+    let check = schema("check");
+    std::fs::write(workspace.path().join("latin.toml"), b"manifest = 1\n# \xe4\n").unwrap();
+    workspace.write("broken.toml", "manifest = 1\nzone = 3\n");
+    workspace.write("a.zone", "$TTL 300\n@ SOA\n");
+    for (args, status, code) in [
+        (&["settle", "--absent"][..], 2, "usage"),
+        (&["settle", "--undo", "zero"], 2, "usage"),
+        (&["absent"], 2, "usage"),
+        (&["status", "--only", "absent.larkfield.example"], 2, "usage"),
+        (&["settle", "--state", "absent://"], 2, "usage"),
+        (&["status", "-m", "absent.toml"], 2, "no-manifest"),
+        (&["keep", "-m", "latin.toml"], 2, "encoding"),
+        (&["settle", "-m", "broken.toml"], 2, "wrong-type"),
+        (&["settle", "--reviewed", "absent.plan"], 1, "file"),
+        (&["settle", "--reviewed", "pindrel.toml"], 2, "usage"),
+        (&["zone", "check", "a.zone"], 1, "bad-data"),
+        (&["cert", "import", "absent", "--chain", "absent.pem"], 2, "usage"),
+    ] {
+        let ran = workspace.run(&[args, &["--format", "json"]].concat());
+        assert_eq!(ran.status, status, "{args:?}: {}{}", ran.stdout, ran.stderr);
+        let document = ran.json();
+        assert_fits(&check, &document);
+        assert_eq!(document["errors"][0]["code"], code, "{args:?}: {document}");
+        if code == "encoding" {
+            assert_eq!(
+                (&document["errors"][0]["file"], &document["errors"][0]["line"]),
+                (&json!("latin.toml"), &json!(2))
+            );
+        }
+    }
+}
+
+/// A plan that somebody has read is carried out as it was read, or not at all.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_reviewed_plan_is_carried_out_exactly() {
+    let (workspace, sandbox) = sandboxed(quick(), one_name).await;
+    workspace.run(&["settle", "--dry-run", "--out", "plan.json"]).ended(3);
+    let reviewed = &["settle", "--reviewed", "plan.json", "--format", "json"];
+    let manifest = workspace.read("pindrel.toml");
+    let event = schema("event");
+    // Another TTL, and another hostname.
+    for (more, how) in
+        [("ttl = \"3m\"\n", "changed"), ("[hostname.\"more.larkfield.example\"]\nendpoint = \"catalogue\"\n", "added")]
+    {
+        workspace.write("pindrel.toml", &format!("{manifest}{more}"));
+        let events = workspace.run(reviewed).ended(3).events();
+        events.iter().for_each(|line| assert_fits(&event, line));
+        let differs = events.last().unwrap();
+        assert_eq!((&differs["event"], &differs["differences"][0]["how"]), (&json!("differs"), &json!(how)));
+        assert_eq!((sandbox.authority().requests(), sandbox.platform().writes()), (0, 0), "nothing is done");
+    }
+    workspace.write("pindrel.toml", &format!("# What says nothing else.\n{manifest}"));
+    let events = workspace.run(reviewed).ended(0).events();
+    assert!(events.iter().all(|event| event["at"].is_string()), "{events:#?}");
+    let ended: Vec<&str> = events
+        .iter()
+        .filter(|event| event["event"] == "step_ended" && event["target"].is_string())
+        .map(|event| event["action"].as_str().unwrap())
+        .collect();
+    assert_eq!(ended, ["register", "issue", "store", "bind", "connect", "alias", "answer"]);
+    // What is done is not done again.
+    let gone = workspace.run(reviewed).ended(3).events();
+    assert_eq!(gone.last().unwrap()["differences"].as_array().map(Vec::len), Some(7));
+
+    // A plan to take away what a run has added takes it away, and begins nothing where it is another by now.
+    let undo = ["settle", "--undo", "1", "--dry-run", "--out", "undo.json"];
+    workspace.run(&undo).ended(3);
+    let undo = &["settle", "--reviewed", "undo.json", "--now"];
+    let plan = workspace.read("undo.json");
+    workspace.write("undo.json", &plan.replace("remove-alias", "remove-aliases"));
+    workspace.run(undo).ended(3);
+    workspace.run(&["settle", "--dry-run"]).ended(0);
+}
+
 /// Each step begins once and ends once, and each hostname's come in the order that protects
 /// traffic: nothing is bound before its certificate is there, and no alias points at what
 /// does not answer yet.

@@ -117,7 +117,8 @@ async fn a_wrong_key_a_wrong_secret_and_a_refusal_are_told_apart() {
         let mut workspace: Workspace = world.workspace(PINDREL, |manifest| one_name(manifest, &listing));
         workspace.set("OTHER_SECRET", "b3RoZXIgc2VjcmV0IG9mIHRoZSB0ZXN0cywgMzIgYi4=");
         edit(&workspace, written, instead);
-        let ran = workspace.run(&["settle"]).ended(1);
+        // Nothing failed: a person has to grant what is asked for.
+        let ran = workspace.run(&["settle"]).ended(3);
         assert!(ran.stdout.contains(&format!("{} {says}", world.primary)), "{says}: {}", ran.stdout);
     }
 }

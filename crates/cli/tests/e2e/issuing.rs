@@ -107,7 +107,7 @@ async fn caa_that_would_refuse_is_known_before_an_attempt_is_spent() {
         let orders = sandbox.authority().orders_for(&[name]);
         match says {
             Some(says) => {
-                assert!(ran.status == 1 && orders == 0 && ran.stdout.contains(says), "{value}: {}", ran.stdout)
+                assert!(ran.status == 3 && orders == 0 && ran.stdout.contains(says), "{value}: {}", ran.stdout)
             }
             None => assert!(ran.status == 0 && orders == 1, "{value}: {}", ran.stdout),
         }

@@ -9,9 +9,9 @@ use std::hash::Hasher as _;
 use siphasher::sip::SipHasher13;
 
 use super::{
-    Authority, CertificateTerms, Desired, Endpoint, EndpointDriver, ExternalAccountKey, HostnameId, HttpPlatform,
-    PlacedEndpoint, Placement, PowerDnsApi, ProgramPlatform, StaticEndpoint, Tsig, WantedCertificate, WantedClients,
-    WantedHostname, Zone, ZoneDriver, ZoneFile, ZoneProgram,
+    Authority, AuthorityId, CertificateId, CertificateTerms, Desired, Endpoint, EndpointDriver, ExternalAccountKey,
+    HostnameId, HttpPlatform, PlacedEndpoint, Placement, PowerDnsApi, ProgramPlatform, StaticEndpoint, Tsig,
+    WantedCertificate, WantedClients, WantedHostname, Zone, ZoneDriver, ZoneFile, ZoneId, ZoneProgram,
 };
 use crate::certificates::budget::Limit;
 use crate::certificates::delivery::{Command, Contents, Delivery, Piece};
@@ -147,6 +147,23 @@ impl Digests {
             digest.optional(probe_with.as_ref(), |digest, secret| digest.text(&secret.to_string()));
         }
         digest.finish()
+    }
+
+    /// Returns the digest for one certificate.
+    pub fn of_certificate(&self, desired: &Desired, id: CertificateId) -> u64 {
+        let mut digest = Digest::default();
+        self.certificate(&mut digest, desired.certificate(id));
+        digest.finish()
+    }
+
+    /// Returns the digest for one zone.
+    pub fn of_zone(&self, id: ZoneId) -> u64 {
+        self.zones[id.0 as usize]
+    }
+
+    /// Returns the digest for one authority.
+    pub fn of_authority(&self, id: AuthorityId) -> u64 {
+        self.authorities[id.0 as usize]
     }
 
     fn certificate(&self, digest: &mut Digest, certificate: &WantedCertificate) {

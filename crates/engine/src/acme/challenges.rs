@@ -38,6 +38,8 @@ use crate::observe::zone::ZoneObserver;
 const MOST_VALUES: usize = 6;
 /// How long the servers of a zone may take to stop giving a challenge record.
 const CLEAR: Duration = Duration::from_secs(60);
+/// The pause from which on a person is told that this is waited for.
+const TOLD: Duration = Duration::from_millis(500);
 
 /// The challenge records of one order on their way to every server.
 pub(crate) struct Publication {
@@ -386,7 +388,7 @@ impl Challenges {
             return self.context.state.forget_challenges(&rows).await.map_err(state_failed);
         }
         self.zones.load(id).await?;
-        let _working = self.context.waits.work(self.context.clock.as_ref());
+        let mut working = self.context.waits.work(self.context.clock.as_ref());
         let servers = self.zones.servers(id);
         let driver = self.context.drivers.zone(self.context.desired.zone(id), &servers)?;
         let records = |rows: &[ChallengeRow]| -> Vec<ZoneRecord> {
@@ -394,8 +396,9 @@ impl Challenges {
         };
         let deleted = driver.change(&ZoneChange::Delete(records(&rows))).await;
         deleted.map_err(|error| error.finding(Pin::Certificate))?;
+        let within = CLEAR.min(self.context.bounds.patience);
         let mut pauses = Backoff::begin(self.context.clock.elapsed());
-        let mut left = rows;
+        let (mut left, mut is_told) = (rows, false);
         loop {
             let asked = records(&left);
             let looks = servers.iter().map(|server| self.context.drivers.lookups().remaining(*server, &asked));
@@ -409,11 +412,20 @@ impl Challenges {
             if remaining.is_empty() {
                 return Ok(());
             }
-            let Some(pause) = pauses.next(CLEAR, self.context.clock.elapsed()) else {
+            let Some(pause) = pauses.next(within, self.context.clock.elapsed()) else {
                 let owner = remaining[0].record.name.clone();
                 return Err(misplaced(zone, ChallengeFault::StillReturned { owner }));
             };
-            self.context.clock.sleep(pause).await;
+            if pause >= TOLD && !is_told {
+                is_told = true;
+                self.context.note(format!(
+                    "waiting until every server of {zone} has dropped the challenge records, {} s at most",
+                    within.as_secs()
+                ));
+            }
+            drop(working);
+            self.context.waits.pause(self.context.clock.as_ref(), pause).await;
+            working = self.context.waits.work(self.context.clock.as_ref());
             left = remaining;
         }
     }

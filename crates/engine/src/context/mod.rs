@@ -149,7 +149,14 @@ impl Context {
         self.listener.on(Event::Note { says: one_line(says) });
     }
 
-    pub(crate) fn emit_waiting(&self, hostname: &Hostname, action: &'static str, what: impl Into<String>) {
-        self.listener.on(Event::Waiting { hostname: hostname.clone(), action, what: one_line(what) });
+    /// Tells what is waited for, and when that is over at the latest.
+    pub(crate) fn emit_waiting(
+        &self,
+        hostname: &Hostname,
+        action: &'static str,
+        what: impl Into<String>,
+        until: Option<Timestamp>,
+    ) {
+        self.listener.on(Event::Waiting { hostname: hostname.clone(), action, what: one_line(what), until });
     }
 }

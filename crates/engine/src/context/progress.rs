@@ -32,8 +32,8 @@ pub(crate) struct Wait {
     pub(crate) topic: &'static str,
     /// What is waited for, as in "catalogue to deploy the binding".
     pub(crate) what: String,
-    /// How long it may take before it counts as failed; as long as the run has patience where
-    /// `None`, and then the step is put off to a later run.
+    /// How long it may take before it counts as failed, and never longer than the run has patience; as long as that
+    /// where `None`, and then the step is put off to a later run.
     pub(crate) within: Option<Duration>,
     /// What is reported when that time is over.
     pub(crate) finding: Finding,
@@ -85,12 +85,23 @@ impl Pauses {
         if self.topic != wait.topic {
             *self = Pauses { topic: wait.topic, ..Pauses::begin(now) };
         }
-        self.within = self.within.max(wait.within.unwrap_or(patience));
+        self.within = self.within.max(wait.within.unwrap_or(patience)).min(patience);
         let within = self.within;
         let Some(until) = wait.until else { return self.growing.next(within, now) };
         // A time that lies beyond the patience is not waited for in vain.
         let pause = Duration::try_from(until.duration_since(wall)).unwrap_or_default();
         self.growing.left(within, now).filter(|left| pause <= *left).map(|_| pause)
+    }
+
+    /// How much longer the present wait may take at most.
+    pub(crate) fn left(&self, now: Duration) -> Duration {
+        self.growing.left(self.within, now).unwrap_or_default()
+    }
+
+    /// When to look again at what did not happen in time: after as long a time as it was waited for.
+    pub(crate) fn again(&self, now: Duration, wall: Timestamp) -> Timestamp {
+        let waited = now.saturating_sub(self.growing.begun).max(AT_FIRST);
+        wall.checked_add(waited).unwrap_or(wall)
     }
 }
 
@@ -118,7 +129,7 @@ mod tests {
     #[test]
     fn what_is_waited_for_ends_by_its_own_bound_or_by_the_runs_patience() {
         let patience = Duration::from_secs(600);
-        for (within, bound) in [(Some(30), 30.0), (None, 600.0), (Some(3_000), 3_000.0)] {
+        for (within, bound) in [(Some(30), 30.0), (None, 600.0), (Some(3_000), 600.0)] {
             let mut pauses = Pauses::begin(Duration::ZERO);
             let (mut now, mut before, mut looks) = (Duration::ZERO, Duration::ZERO, 0);
             while let Some(pause) = pauses.next(&wait("deploy", within, None), patience, now, Timestamp::UNIX_EPOCH) {
@@ -127,6 +138,8 @@ mod tests {
                 (now, before, looks) = (now + pause, pause, looks + 1);
             }
             assert!((now.as_secs_f64() - bound).abs() < 0.01, "{now:?} of {bound} s");
+            let again = pauses.again(now, Timestamp::UNIX_EPOCH).as_second();
+            assert_eq!(again, (bound as i64).max(60), "what took long is looked at again after as long");
             assert!(looks < 60 + now.as_secs() / 10, "{looks} looks in {now:?}");
             let begun_anew = pauses.next(&wait("serve", Some(1), None), patience, now, Timestamp::UNIX_EPOCH);
             assert_eq!(begun_anew, Some(FIRST_PAUSE));

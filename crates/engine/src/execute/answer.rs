@@ -22,7 +22,7 @@ impl Switcher {
         // The alias may have been switched since this was planned.
         self.hostnames.follow_switches(id).await?;
         let fact = self.answers.observe(id).await;
-        let within = ANSWER.max(cached_for(&fact.value.through)).min(self.context.bounds.patience.max(ANSWER));
+        let within = ANSWER.max(cached_for(&fact.value.through));
         let pins = self.hostnames.record_facts(id, |facts| facts.answer = Some(fact)).await?;
         if pins.answer.state == PinState::Held {
             return Ok(Progress::Done);

@@ -2,14 +2,16 @@
 
 use std::time::Duration;
 
-use pindrel_core::desired::{EndpointId, HostnameId};
-use pindrel_core::judging::findings::{BindingCause, Finding};
+use pindrel_core::desired::{EndpointDriver, EndpointId, HostnameId};
+use pindrel_core::judging::findings::{BindingCause, Code, Finding};
 
 use crate::context::progress::{Progress, Wait};
 use crate::execute::bind::Binder;
 
 /// How long a deployed endpoint may go on serving the certificate before.
 const SERVE: Duration = Duration::from_secs(60);
+/// The same where nothing is deployed any more: what answers otherwise goes on doing so.
+const SERVE_AT_ONCE: Duration = Duration::from_secs(15);
 
 impl Binder {
     pub(crate) async fn connect(&self, id: HostnameId, at: EndpointId) -> Result<Progress, Finding> {
@@ -32,12 +34,9 @@ impl Binder {
         let finding =
             finding.unwrap_or_else(|| Finding::binding(&wanted.hostname, &endpoint.name, BindingCause::NotInForce));
         let what = format!("{} to serve the certificate", endpoint.name);
-        Ok(Progress::NotYet(Wait {
-            until: None,
-            topic: "serve",
-            what,
-            within: Some(SERVE.min(self.context.bounds.patience)),
-            finding,
-        }))
+        let answers = matches!(finding.code(), Code::ServedCertificateDiffers | Code::ServedAnswerDiffers);
+        let is_deployed_elsewhere = matches!(endpoint.driver, EndpointDriver::Http(_));
+        let within = if answers && !is_deployed_elsewhere { SERVE_AT_ONCE } else { SERVE };
+        Ok(Progress::NotYet(Wait { until: None, topic: "serve", what, within: Some(within), finding }))
     }
 }

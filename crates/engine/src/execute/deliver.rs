@@ -59,7 +59,7 @@ impl Deliverer {
         for (command, _) in self.deliveries.open_commands(id, &row).await? {
             let shown = command.to_string();
             let what = format!("the command `{shown}` to end");
-            self.context.emit_waiting(hostname, "deliver", what);
+            self.context.emit_waiting(hostname, "deliver", what, None);
             self.context.journal(Moment::Begun, "command", &wanted.name, shown.clone()).await?;
             let ended = self.run_command(command, &row).await;
             let says = match &ended {

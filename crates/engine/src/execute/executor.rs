@@ -43,6 +43,14 @@ pub(crate) enum Outcome {
     Failed(Finding),
 }
 
+impl Outcome {
+    /// What a fault makes of a step: it failed, or it is put off where nothing did and something stands in its way.
+    fn of_fault(finding: Finding) -> Outcome {
+        let next = finding.again().at();
+        if finding.code().is_hindrance() { Outcome::Deferred { finding, next } } else { Outcome::Failed(finding) }
+    }
+}
+
 type Running<'r> = Shared<BoxFuture<'r, Arc<Outcome>>>;
 
 /// How many steps may wait to be carried out together.
@@ -162,17 +170,18 @@ impl Executor {
             let wait = match result {
                 Ok(Progress::Done) => break Outcome::Done,
                 Ok(Progress::NotYet(wait)) => wait,
-                Err(finding) => break Outcome::Failed(finding.about(Subject::Hostname(hostname.clone()))),
+                Err(finding) => break Outcome::of_fault(finding.about(Subject::Hostname(hostname.clone()))),
             };
             let (elapsed, now) = (self.context.clock.elapsed(), self.context.clock.now());
             let Some(pause) = pauses.next(&wait, self.context.bounds.patience, elapsed, now) else {
                 let Wait { until, within, finding, .. } = wait;
                 break match within {
                     Some(_) => Outcome::Failed(finding),
-                    None => Outcome::Deferred { finding, next: until },
+                    None => Outcome::Deferred { finding, next: until.or(Some(pauses.again(elapsed, now))) },
                 };
             };
-            self.context.emit_waiting(hostname, action, wait.what);
+            let until = wait.until.unwrap_or_else(|| now.checked_add(pauses.left(elapsed)).unwrap_or(now));
+            self.context.emit_waiting(hostname, action, wait.what, Some(until));
             self.context.waits.pause(self.context.clock.as_ref(), pause).await;
         };
         if let Some(held) = kept {
@@ -228,7 +237,7 @@ impl Executor {
 
     /// Writes down how a step ended, and tells it.
     async fn emit_ended(&self, step: &Step, outcome: &Outcome, begun: Duration) -> Outcome {
-        let Step { id, hostname, action, .. } = step;
+        let Step { id, hostname, action, target, .. } = step;
         let at = self.context.clock.now();
         let (moment, ended, finding, next, detail) = match outcome {
             Outcome::Done => (Moment::Done, AttemptEnd::Done, None, None, step.target.clone()),
@@ -247,16 +256,16 @@ impl Executor {
             Ok(()) => outcome.clone(),
             Err(error) => Outcome::Failed(error.into()),
         };
-        let (id, hostname) = (*id, hostname.clone());
+        let (id, hostname, target) = (*id, hostname.clone(), target.clone());
         self.context.listener.on(match &outcome {
             Outcome::Done => {
                 let seconds = self.context.clock.elapsed().saturating_sub(begun).as_secs_f64();
-                Event::StepEnded { id, hostname, action, seconds }
+                Event::StepEnded { id, hostname, action, target, seconds }
             }
             Outcome::Deferred { finding, next } => {
-                Event::StepPutOff { id, hostname, action, finding: finding.clone(), next: *next }
+                Event::StepPutOff { id, hostname, action, target, finding: finding.clone(), next: *next }
             }
-            Outcome::Failed(finding) => Event::StepFailed { id, hostname, action, finding: finding.clone() },
+            Outcome::Failed(finding) => Event::StepFailed { id, hostname, action, target, finding: finding.clone() },
         });
         outcome
     }

@@ -67,6 +67,8 @@ impl Switcher {
         }
         let until = forgotten_at(&own);
         let cached = Finding::alias(hostname, AliasCause::LongTtlCached { until });
-        Ok(Progress::NotYet(wait_for_caches(until, cached)))
+        let mut wait = wait_for_caches(until, cached);
+        wait.what.push_str(" (`settle --now` moves it without that)");
+        Ok(Progress::NotYet(wait))
     }
 }

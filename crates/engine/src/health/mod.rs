@@ -199,7 +199,7 @@ impl Health {
             let seconds = check.terms.every.as_secs_f64();
             let what = format!("check {} to {what} {of} times in a row, {seconds} s apart ({n} so far)", check.name);
             drop(known);
-            self.context.emit_waiting(&desired.hostname(*hostname).hostname, "alias", what);
+            self.context.emit_waiting(&desired.hostname(*hostname).hostname, "alias", what, None);
         }
     }
 

@@ -12,6 +12,7 @@ use pindrel_core::judging::findings::{AnswerCause, Finding};
 use pindrel_core::judging::pins::{Known, Pin, PinState, Pins};
 use pindrel_core::names::name::Hostname;
 use pindrel_core::planning::plan::{Goal, Outlook, Planner, Step, Work};
+use pindrel_core::planning::reviewed::{Difference, ReviewedStep, differences, kept};
 use pindrel_state::PruneRule;
 
 use crate::acme::Issuing;
@@ -131,6 +132,29 @@ impl Settler {
     /// [`EngineError`] when the state cannot be read or written; what fails in the
     /// world is reported to the listener and counted in the summary.
     pub async fn settle(&self, scope: &Scope, aim: Aim) -> Result<Summary, EngineError> {
+        // What nobody has reviewed differs from nothing.
+        Ok(self.run(scope, aim, |_| Vec::new()).await?.unwrap_or_default())
+    }
+
+    /// Does the same, if the steps are those of a plan that was reviewed; else nothing, and says how they differ.
+    ///
+    /// # Errors
+    /// [`EngineError`] when the state cannot be read or written.
+    pub async fn settle_reviewed(
+        &self,
+        scope: &Scope,
+        aim: Aim,
+        reviewed: &[ReviewedStep],
+    ) -> Result<Result<Summary, Vec<Difference>>, EngineError> {
+        self.run(scope, aim, |steps| differences(reviewed, &kept(&self.context.desired, steps))).await
+    }
+
+    async fn run(
+        &self,
+        scope: &Scope,
+        aim: Aim,
+        differ: impl FnOnce(&[Step]) -> Vec<Difference>,
+    ) -> Result<Result<Summary, Vec<Difference>>, EngineError> {
         let begun = self.context.clock.elapsed();
         self.hostnames.begin_recording();
         self.context.enter().await?;
@@ -141,6 +165,11 @@ impl Settler {
         self.health.choose_afresh(&open, self.context.bounds.patience).await?;
         self.retirer.load(scope, aim, &unlisted).await?;
         let Decided { steps, outlooks } = self.decide(&open, &scope.certificates, aim).await?;
+        let differences = differ(&steps);
+        if !differences.is_empty() {
+            self.hostnames.end_recording().await?;
+            return Ok(Err(differences));
+        }
         self.context.listener.on(Event::Planned { steps: steps.len() });
         self.warn_of_silence(&steps);
 
@@ -194,7 +223,7 @@ impl Settler {
             return Err(EngineError::StateGone);
         }
         self.context.listener.on(Event::Summary(summary.clone()));
-        Ok(summary)
+        Ok(Ok(summary))
     }
 
     /// Says before anything is done which hostnames will not be answered for a while, and why.

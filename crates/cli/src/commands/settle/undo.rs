@@ -4,10 +4,12 @@ use std::sync::Arc;
 
 use pindrel_core::desired::HostnameId;
 use pindrel_core::names::name::Hostname;
+use pindrel_core::planning::reviewed::{differences, kept};
 use pindrel_core::planning::undo::{Undoing, undo};
 use pindrel_engine::{Aim, Engine, Event, LeftoverScope, Scope};
 
-use super::{SettleArgs, carry_out, show_plan};
+use super::reviewed::KeptPlan;
+use super::{SettleArgs, carry_out, carry_out_reviewed, show_plan};
 use crate::commands::retire;
 use crate::context::{Context, Loaded, access, bounds};
 use crate::error::{CliError, Status};
@@ -19,6 +21,7 @@ pub(super) async fn run(
     args: &SettleArgs,
     mut loaded: Loaded,
     run: i64,
+    plan: Option<&KeptPlan>,
 ) -> Result<Status, CliError> {
     let home = context.home(access(args.dry_run)).await?;
     let changes = home.run_changes(run).await?.ok_or_else(|| CliError::Usage {
@@ -37,16 +40,29 @@ pub(super) async fn run(
     if args.dry_run {
         output::undo::print_hindered(&hindered)?;
         let engine = loaded.engine("settle", home, bounds, Arc::new(())).await?;
-        return show_plan(context, &engine, &scope, Aim::Hold).await;
+        return show_plan(context, args, &engine, &scope).await;
     }
     let progress = output::progress::start(context, &loaded.desired, &scope, Aim::Hold);
     let engine = loaded.engine(&format!("settle --undo {run}"), home, bounds, progress.listener()).await?;
+    // Nothing is begun of a plan that is another by now.
+    if let Some(plan) = plan {
+        let now = kept(engine.desired(), &engine.plan(&scope, Aim::Hold).await?.steps);
+        let differences = differences(&plan.steps, &now);
+        if !differences.is_empty() {
+            progress.abandon();
+            output::steps::print_differences(context, plan.at, &differences)?;
+            return Ok(Status::NotHeld);
+        }
+    }
     take_away(args, &engine, &taken_away).await?;
     let is_whole = hindered.is_empty();
     for (hostname, finding) in hindered {
         progress.listener().on(Event::Stuck { hostname, failed: false, finding, next: None });
     }
-    let status = carry_out(&engine, &scope, Aim::Hold, &progress).await?;
+    let status = match plan {
+        Some(plan) => carry_out_reviewed(context, &engine, &scope, Aim::Hold, &progress, plan).await?,
+        None => carry_out(&engine, &scope, Aim::Hold, &progress).await?,
+    };
     let status = if is_whole || status != Status::Done { status } else { Status::NotHeld };
     output::undo::print_end(context, run, status == Status::Done)?;
     Ok(status)

@@ -260,6 +260,12 @@ codes! {
 }
 
 impl Code {
+    /// Says whether nothing failed: a limit, a record or a right stands in the way, which was known or said before
+    /// anything was done. A later run goes on, or a person does something first.
+    pub fn is_hindrance(self) -> bool {
+        matches!(self, Code::LimitReached | Code::CaaForbids | Code::UpdateRefused | Code::RightMissing)
+    }
+
     /// Says whether the cause is that something could not be reached: no step is begun
     /// while it lasts, and the run counts as failed.
     pub fn is_outage(self) -> bool {

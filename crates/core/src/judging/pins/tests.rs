@@ -530,7 +530,7 @@ const ALONE: [(&str, &[&str]); 4] = [
          after = [{ run = [\"true\"] }]",
         &[
             "certificate for a.larkfield.example, b.larkfield.example, c.larkfield.example, d.larkfield.example from main",
-            "commands that follow \"alone\"",
+            "`true`",
         ],
     ),
     (

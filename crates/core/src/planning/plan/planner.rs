@@ -432,9 +432,12 @@ impl<'p> Planner<'p> {
             Work::Deliver(id) => {
                 let wanted = desired.certificate(id);
                 let files = wanted.terms.deliveries.iter().map(|delivery| delivery.file.display().to_string());
-                match files.collect::<Vec<_>>().join(", ") {
-                    files if files.is_empty() => format!("commands that follow \"{}\"", wanted.name),
-                    files => files,
+                let files = files.collect::<Vec<_>>().join(", ");
+                let commands = wanted.terms.after.iter().map(|command| format!("`{command}`"));
+                match (files, commands.collect::<Vec<_>>().join(" and ")) {
+                    (files, commands) if commands.is_empty() => files,
+                    (files, commands) if files.is_empty() => commands,
+                    (files, commands) => format!("{files}, then {commands}"),
                 }
             }
             Work::Store(_, endpoint) => match listed(endpoint) {
