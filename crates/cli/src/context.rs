@@ -7,6 +7,8 @@ use std::time::Duration;
 use pindrel_core::desired::{Desired, HostnameId};
 use pindrel_core::manifest::Diagnostic;
 use pindrel_core::manifest::{LineIndex, Place};
+use pindrel_core::names::name::Hostname;
+use pindrel_core::planning::undo::{KeepingBack, KeptBack, keep_back};
 use pindrel_engine::drivers::{Clock, RealDrivers, SystemClock};
 use pindrel_engine::{Access, Bounds, Engine, Home, Listener, Scope, Setup, StateLocation};
 use secrecy::SecretString;
@@ -54,6 +56,8 @@ pub(crate) struct Loaded {
     pub(crate) folder: PathBuf,
     /// The files of the manifest, the one that is named first.
     pub(crate) files: Vec<PathBuf>,
+    /// What is not as the manifest wants it, since a run was undone.
+    pub(crate) kept_back: Vec<KeptBack>,
 }
 
 impl Context {
@@ -130,7 +134,7 @@ impl Context {
         mistakes.warnings.retain(|warning| ["placeholder-secret", UNREADABLE_SECRET].contains(&warning.code));
         if mistakes.errors.is_empty() {
             let files = mistakes.source.files().map(|(name, _)| PathBuf::from(name)).collect();
-            Ok(Loaded { desired, mistakes, folder: self.folder(), files })
+            Ok(Loaded { desired, mistakes, folder: self.folder(), files, kept_back: Vec::new() })
         } else {
             Err(CliError::Manifest(Box::new(mistakes)))
         }
@@ -144,10 +148,10 @@ impl Context {
 
     /// The same, where nothing is waited for longer than that.
     pub(crate) async fn engine_within(&self, patience: Span) -> Result<(Engine, Arc<dyn Listener>), CliError> {
-        let loaded = self.load_to_look()?;
+        let mut loaded = self.load_to_look()?;
         crate::output::diagnostics::warn(&loaded.mistakes);
         let listener: Arc<dyn Listener> = Arc::new(crate::output::notes::Notes);
-        let home = self.home(Access::Read).await?;
+        let home = self.open(&mut loaded, Access::Read).await?;
         let limits = RunBounds { patience, ..RunBounds::default() };
         let engine = loaded.engine("pindrel", home, bounds(MAX_AGE, limits), listener.clone()).await?;
         Ok((engine, listener))
@@ -155,9 +159,9 @@ impl Context {
 
     /// Makes an engine for changing what the state knows; `command` is what was typed.
     pub(crate) async fn changing_engine(&self, command: &str) -> Result<Engine, CliError> {
-        let loaded = self.load()?;
+        let mut loaded = self.load()?;
         crate::output::diagnostics::warn(&loaded.mistakes);
-        let home = self.home(Access::Change).await?;
+        let home = self.open(&mut loaded, Access::Change).await?;
         let listener = Arc::new(crate::output::notes::Notes);
         loaded.engine(command, home, bounds(MAX_AGE, RunBounds::default()), listener).await
     }
@@ -174,6 +178,16 @@ impl Context {
     pub(crate) fn kept_files(&self) -> Vec<PathBuf> {
         let state = self.state_location().map_or_else(|_| Vec::new(), |location| location.files());
         state.into_iter().chain(self.sealing_key.clone()).collect()
+    }
+
+    /// Opens the state, and keeps back what an undoing keeps back there.
+    pub(crate) async fn open(&self, loaded: &mut Loaded, access: Access) -> Result<Home, CliError> {
+        let home = self.home(access).await?;
+        let over = loaded.keep_back(home.kept_back().await?);
+        if access == Access::Change {
+            home.keep_back_no_longer(&over).await?;
+        }
+        Ok(home)
     }
 
     /// Opens the state.
@@ -193,6 +207,13 @@ impl Context {
 }
 
 impl Loaded {
+    /// Keeps back what an undoing keeps back; returns the hostnames that are kept back no longer.
+    pub(crate) fn keep_back(&mut self, kept: Vec<KeptBack>) -> Vec<Hostname> {
+        let KeepingBack { desired, kept, over } = keep_back(std::mem::take(&mut self.desired), kept);
+        (self.desired, self.kept_back) = (desired, kept);
+        over
+    }
+
     /// Returns what was asked for by its names, hostnames and certificates that no hostname
     /// uses; or all.
     pub(crate) fn scope(&self, only: &[String]) -> Result<Scope, CliError> {

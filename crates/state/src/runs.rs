@@ -1,9 +1,10 @@
-//! Runs that changed something, with what each hostname was like before: what an undoing goes by.
+//! Runs that changed something, with what each hostname was like before: what an undoing goes by,
+//! and keeps back.
 
 use async_trait::async_trait;
 use jiff::Timestamp;
 use pindrel_core::names::name::Hostname;
-use pindrel_core::planning::undo::HostnameForm;
+use pindrel_core::planning::undo::{HostnameForm, KeptBack};
 
 use crate::StateError;
 
@@ -49,4 +50,11 @@ pub trait Runs {
     async fn runs(&self, most: u32) -> Result<Vec<RunRow>, StateError>;
     /// Returns what a run changed, by hostname, at most so many.
     async fn run_changes(&self, run: i64, most: u32) -> Result<Vec<RunChange>, StateError>;
+
+    /// Keeps hostnames as they were before a run that is undone, each in the place of what was kept of it.
+    async fn keep_back(&self, kept: &[KeptBack]) -> Result<(), StateError>;
+    /// Returns what is kept back, by hostname.
+    async fn kept_back(&self) -> Result<Vec<KeptBack>, StateError>;
+    /// Keeps hostnames back no longer.
+    async fn keep_back_no_longer(&self, hostnames: &[Hostname]) -> Result<(), StateError>;
 }

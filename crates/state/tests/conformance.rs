@@ -22,7 +22,7 @@ use pindrel_core::judging::facts::{
 };
 use pindrel_core::judging::findings::{AuthorityCause, Finding};
 use pindrel_core::names::name::Hostname;
-use pindrel_core::planning::undo::HostnameForm;
+use pindrel_core::planning::undo::{HostnameForm, KeptBack};
 use pindrel_core::values::{Fingerprint, KeyKind, Ttl};
 use pindrel_core::zones::records::{RecordData, RecordSet};
 use pindrel_state::{
@@ -364,6 +364,16 @@ async fn runs(state: &dyn State, other: &dyn State) {
     let told: Vec<_> = runs.iter().map(|run| (run.id, run.command.as_str(), run.ended, run.changes)).collect();
     assert_eq!(told, [(first, "settle", Some(at(150)), 2), (second, "retire", None, 0)]);
     assert_eq!(other.runs(1).await.unwrap()[0].id, second, "the newest");
+
+    let kept =
+        |hostname: &str, run, wanted| KeptBack { hostname: name(hostname), run, since: at(300), wanted, form: form(5) };
+    let [a, b] = ["a.larkfield.example", "b.larkfield.example"];
+    state.keep_back(&[kept(b, first, Some(u64::MAX)), kept(a, first, None)]).await.unwrap();
+    state.keep_back(&[kept(b, second, Some(7))]).await.unwrap();
+    assert_eq!(other.kept_back().await.unwrap(), [kept(a, first, None), kept(b, second, Some(7))]);
+    other.keep_back_no_longer(&[name(a), name("c.larkfield.example")]).await.unwrap();
+    assert_eq!(state.kept_back().await.unwrap(), [kept(b, second, Some(7))]);
+    state.keep_back_no_longer(&[name(b)]).await.unwrap();
 }
 
 async fn what_is_due(state: &dyn State) {

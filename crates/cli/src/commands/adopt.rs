@@ -91,9 +91,9 @@ pub(crate) async fn run(context: &Context, args: &AdoptArgs) -> Result<Status, C
 }
 
 async fn one(context: &Context, hostname: &str, what: Adoptable) -> Result<Status, CliError> {
-    let loaded = context.load()?;
+    let mut loaded = context.load()?;
+    let home = context.open(&mut loaded, Access::Change).await?;
     let id = loaded.hostname(hostname)?;
-    let home = context.home(Access::Change).await?;
     let engine = loaded.engine("adopt", home, bounds(Span(0), RunBounds::default()), Arc::new(())).await?;
     let mut found = engine.adoption.candidates(&[id]).await?;
     found.retain(|candidate| candidate.what == what);
@@ -109,10 +109,10 @@ async fn one(context: &Context, hostname: &str, what: Adoptable) -> Result<Statu
 }
 
 async fn all(context: &Context, is_meant: bool) -> Result<Status, CliError> {
-    let loaded = context.load()?;
+    let mut loaded = context.load()?;
     output::diagnostics::warn(&loaded.mistakes);
+    let home = context.open(&mut loaded, access(!is_meant)).await?;
     let scope = loaded.scope(&[])?;
-    let home = context.home(access(!is_meant)).await?;
     let engine = loaded.engine("adopt", home, bounds(Span(0), RunBounds::default()), Arc::new(())).await?;
     let found = engine.adoption.candidates(&scope.hostnames).await?;
     let proven: Vec<Candidate> = found.iter().filter(|candidate| candidate.is_proven()).cloned().collect();

@@ -39,10 +39,9 @@ pub(crate) async fn run(context: &Context, args: &CheckArgs) -> Result<Status, C
         output::diagnostics::print(context, &desired, &mistakes, None)?;
         return Ok(if mistakes.errors.is_empty() { Status::Done } else { Status::Wrong });
     }
-    let engine = context
-        .load_to_look()?
-        .engine("check", context.home(Access::Read).await?, bounds(Span(0), RunBounds::default()), Arc::new(()))
-        .await?;
+    let mut loaded = context.load_to_look()?;
+    let home = context.open(&mut loaded, Access::Read).await?;
+    let engine = loaded.engine("check", home, bounds(Span(0), RunBounds::default()), Arc::new(())).await?;
     let reports = engine.reports.online().await?;
     output::diagnostics::print(context, &desired, &mistakes, Some(&reports))?;
     Ok(if output::online::is_hindered(&reports) { Status::NotHeld } else { Status::Done })

@@ -57,13 +57,12 @@ pub(crate) enum HandoffForm {
 }
 
 pub(crate) async fn run(context: &Context, args: &HandoffArgs) -> Result<Status, CliError> {
-    let loaded = context.load_to_look()?;
+    let mut loaded = context.load_to_look()?;
     output::diagnostics::warn(&loaded.mistakes);
+    let home = context.open(&mut loaded, Access::Read).await?;
     let (zone, hostnames) = named(&loaded, &args.name)?;
     let is_delegation = !loaded.desired.is_handed_off(zone);
-    let engine = loaded
-        .engine("handoff", context.home(Access::Read).await?, bounds(Span(0), RunBounds::default()), Arc::new(()))
-        .await?;
+    let engine = loaded.engine("handoff", home, bounds(Span(0), RunBounds::default()), Arc::new(())).await?;
     let handoff: Handoff = engine.zones.handoff(zone, &hostnames).await?;
     output::handoff::print(context, &handoff, args.form, is_delegation)?;
     Ok(if handoff.is_done() { Status::Done } else { Status::NotHeld })

@@ -9,6 +9,7 @@ use std::time::Duration;
 use clap::Args;
 use notify::{RecursiveMode, Watcher as _};
 use pindrel_core::desired::Desired;
+use pindrel_core::planning::undo::KeptBack;
 use pindrel_engine::drivers::{Drivers, RealDrivers, SystemClock};
 use pindrel_engine::{Access, Aim, Home, KeepCommand, KeepSetup, Listener, Scope, keep, keep_once};
 use tokio::signal::unix::{SignalKind, signal};
@@ -54,21 +55,26 @@ pub(crate) struct KeepArgs {
 
 pub(crate) async fn run(context: &Context, args: &KeepArgs) -> Result<Status, CliError> {
     context.refuse_csv()?;
-    let loaded = context.load()?;
+    let mut loaded = context.load()?;
     output::diagnostics::warn(&loaded.mistakes);
+    let home = context.open(&mut loaded, Access::Change).await?;
     if args.once {
-        return once(context, args, loaded).await;
+        return once(context, args, loaded, home).await;
     }
     let (orders, taken) = mpsc::channel(ORDERS);
-    let files = loaded.files.clone();
-    run_on(context, loaded, args.bounds, taken, async |keeping| watch(context, files, orders, keeping).await).await?;
+    let (files, kept_back) = (loaded.files.clone(), loaded.kept_back.clone());
+    let watched = Watched { files, kept_back, home: home.clone() };
+    run_on(context, loaded, home, args.bounds, taken, async |keeping| watch(context, watched, orders, keeping).await)
+        .await?;
     Ok(Status::Done)
 }
 
 /// Runs on as long as something else takes: what the demo shows.
 pub(crate) async fn run_until(context: &Context, story: impl Future<Output = ()>) -> Result<(), CliError> {
     let (orders, taken) = mpsc::channel(ORDERS);
-    run_on(context, context.load()?, RunBounds::default(), taken, async |_| {
+    let mut loaded = context.load()?;
+    let home = context.open(&mut loaded, Access::Change).await?;
+    run_on(context, loaded, home, RunBounds::default(), taken, async |_| {
         story.await;
         let _ = orders.send(KeepCommand::Stop).await;
         std::future::pending().await
@@ -80,13 +86,16 @@ pub(crate) async fn run_until(context: &Context, story: impl Future<Output = ()>
 async fn run_on(
     context: &Context,
     loaded: Loaded,
+    home: Home,
     limits: RunBounds,
     taken: mpsc::Receiver<KeepCommand>,
     outside: impl AsyncFnOnce(Arc<Keeping>) -> Result<(), CliError>,
 ) -> Result<(), CliError> {
-    let home = context.home(Access::Change).await?;
     let desired = Arc::new(loaded.desired);
     let keeping = Keeping::start(context, &desired);
+    for kept in &loaded.kept_back {
+        keeping.note(&output::undo::kept_back(kept));
+    }
     let setup = setup(desired, loaded.folder, home, limits, keeping.clone());
     let summary = tokio::select! {
         summary = keep(setup, taken) => summary,
@@ -116,8 +125,7 @@ fn setup(
     }
 }
 
-async fn once(context: &Context, args: &KeepArgs, loaded: Loaded) -> Result<Status, CliError> {
-    let home = context.home(Access::Change).await?;
+async fn once(context: &Context, args: &KeepArgs, loaded: Loaded, home: Home) -> Result<Status, CliError> {
     let scope = Scope::all(&loaded.desired);
     let progress = output::progress::start(context, &loaded.desired, &scope, Aim::Hold);
     let setup = setup(Arc::new(loaded.desired), loaded.folder, home, args.bounds, progress.listener());
@@ -129,17 +137,30 @@ async fn once(context: &Context, args: &KeepArgs, loaded: Loaded) -> Result<Stat
     Ok(super::settle::status_of(&summary))
 }
 
-/// Passes on what somebody outside wants: a stop, or another manifest.
+/// What is watched outside of a process that runs on.
+struct Watched {
+    /// The files of the manifest.
+    files: Vec<PathBuf>,
+    /// What an undoing keeps back.
+    kept_back: Vec<KeptBack>,
+    /// The state, where another process may keep something back.
+    home: Home,
+}
+
+/// Passes on what somebody outside wants: a stop, another manifest, or that something is kept back.
 async fn watch(
     context: &Context,
-    files: Vec<PathBuf>,
+    watched: Watched,
     orders: mpsc::Sender<KeepCommand>,
     keeping: Arc<Keeping>,
 ) -> Result<(), CliError> {
     let mut hangup = signal(SignalKind::hangup())?;
     let on_terminal = std::io::stderr().is_terminal();
     let (changed, mut changes) = mpsc::channel(1);
-    let mut files = files;
+    let Watched { mut files, mut kept_back, home } = watched;
+    let (tell_undone, mut undone) = mpsc::channel(1);
+    let looking = look_for_undone(&home, kept_back.clone(), tell_undone);
+    tokio::pin!(looking);
     let mut watcher = watch_files(&files, changed.clone());
     if let Err(why) = &watcher {
         keeping.note(&format!("the manifest's folder cannot be watched ({why}): it is looked at every 5 s instead"));
@@ -148,7 +169,7 @@ async fn watch(
     let stop = stop_signal();
     tokio::pin!(stop);
     loop {
-        let (mut was_told, mut is_asked) = (false, false);
+        let (mut was_told, mut is_asked, mut is_undone) = (false, false, false);
         tokio::select! {
             signal = &mut stop => {
                 signal?;
@@ -167,6 +188,11 @@ async fn watch(
             }
             Some(()) = changes.recv() => was_told = true,
             () = tokio::time::sleep(LOOK_EVERY), if watcher.is_err() => {}
+            Some(now) = undone.recv() => {
+                kept_back = now;
+                (is_asked, is_undone) = (true, true);
+            }
+            () = &mut looking => {}
         }
         if was_told {
             tokio::time::sleep(SETTLED).await;
@@ -179,8 +205,15 @@ async fn watch(
         }
         seen = now;
         match context.load() {
-            Ok(loaded) => {
-                keeping.note("the manifest has changed, and is taken up");
+            Ok(mut loaded) => {
+                keeping.note(match is_undone {
+                    true => "another process has undone a run, or follows the manifest again",
+                    false => "the manifest has changed, and is taken up",
+                });
+                loaded.keep_back(kept_back.clone());
+                for kept in &loaded.kept_back {
+                    keeping.note(&output::undo::kept_back(kept));
+                }
                 if loaded.files != files {
                     files = loaded.files;
                     watcher = watch_files(&files, changed.clone());
@@ -193,6 +226,21 @@ async fn watch(
                 }
             }
             Err(error) => keeping.broken(&error),
+        }
+    }
+}
+
+/// Tells whenever something else is kept back than before, as another process has stored it. While the state does not
+/// answer nothing is told.
+async fn look_for_undone(home: &Home, mut last: Vec<KeptBack>, tell: mpsc::Sender<Vec<KeptBack>>) {
+    loop {
+        tokio::time::sleep(LOOK_EVERY).await;
+        if let Ok(Ok(now)) = tokio::time::timeout(LOOK_EVERY, home.kept_back()).await
+            && now != last
+        {
+            last.clone_from(&now);
+            // The receiver lives as long as this does.
+            let _ = tell.send(now).await;
         }
     }
 }

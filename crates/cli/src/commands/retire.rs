@@ -73,9 +73,9 @@ impl RetireArgs {
 
 pub(crate) async fn run(context: &Context, args: &RetireArgs) -> Result<Status, CliError> {
     context.refuse_csv()?;
-    let loaded = context.load()?;
+    let mut loaded = context.load()?;
     output::diagnostics::warn(&loaded.mistakes);
-    let home = context.home(access(args.dry_run)).await?;
+    let home = context.open(&mut loaded, access(args.dry_run)).await?;
     if !args.forget {
         refuse_wanted(&loaded.desired, &args.hostnames)?;
     }

@@ -8,13 +8,15 @@ use std::sync::Arc;
 
 use clap::Args;
 use clap_complete::engine::ArgValueCandidates;
-use pindrel_engine::{Access, Aim, Bounds, Engine, EngineError, Scope, Summary};
+use pindrel_core::planning::undo::KeptBack;
+use pindrel_engine::{Access, Aim, Bounds, Engine, EngineError, Event, Home, Scope, Summary};
 
 use self::reviewed::KeptPlan;
 use crate::args::{MAX_AGE, RunBounds, Span};
 use crate::completion;
-use crate::context::{Context, access, bounds};
+use crate::context::{Context, Loaded, access, bounds};
 use crate::error::{CliError, Status};
+use crate::names;
 use crate::output;
 use crate::output::progress::Progress;
 use crate::signals::stop_signal;
@@ -68,6 +70,10 @@ pub(crate) struct SettleArgs {
           value_parser = parse_run)]
     pub(crate) undo: Option<i64>,
 
+    /// Follow the manifest again where an --undo keeps something back: for all hostnames, or those of --only
+    #[arg(long, conflicts_with_all = ["undo", "reviewed"])]
+    pub(crate) redo: bool,
+
     /// With --undo: take hostnames away that the run added, without asking
     #[arg(long, requires = "undo")]
     pub(crate) yes: bool,
@@ -93,6 +99,11 @@ impl SettleArgs {
             _ => Aim::Hold,
         }
     }
+
+    /// Says whether a hostname that is kept back is among those that are named.
+    fn means(&self, kept: &KeptBack) -> bool {
+        self.only.is_empty() || self.only.iter().any(|name| names::matches(&kept.hostname, name))
+    }
 }
 
 impl Default for SettleArgs {
@@ -106,6 +117,7 @@ impl Default for SettleArgs {
             rehearse: false,
             only: Vec::new(),
             undo: None,
+            redo: false,
             yes: false,
             max_age: MAX_AGE,
             bounds: RunBounds::default(),
@@ -118,13 +130,17 @@ pub(crate) async fn run(context: &Context, args: &SettleArgs) -> Result<Status, 
     let plan = args.reviewed.as_deref().map(KeptPlan::read).transpose()?;
     let args = plan.as_ref().map_or_else(|| args.clone(), |plan| plan.args(args));
     let (args, plan) = (&args, plan.as_ref());
-    let loaded = if args.dry_run { context.load_to_look()? } else { context.load()? };
+    let mut loaded = if args.dry_run { context.load_to_look()? } else { context.load()? };
     output::diagnostics::warn(&loaded.mistakes);
     if let Some(run) = args.undo {
         return undo::run(context, args, loaded, run, plan).await;
     }
+    let home = if args.redo {
+        redo(context, args, &mut loaded).await?
+    } else {
+        context.open(&mut loaded, access(args.dry_run)).await?
+    };
     let scope = loaded.scope(&args.only)?;
-    let home = context.home(access(args.dry_run)).await?;
     let bounds = Bounds { skip_ttl_wait: args.now, ..bounds(args.max_age, args.bounds) };
     if args.dry_run {
         let engine = loaded.engine("settle", home, bounds, Arc::new(())).await?;
@@ -132,11 +148,27 @@ pub(crate) async fn run(context: &Context, args: &SettleArgs) -> Result<Status, 
     }
     let aim = args.aim();
     let progress = output::progress::start(context, &loaded.desired, &scope, aim);
+    for kept in loaded.kept_back.iter().filter(|kept| args.means(kept)) {
+        progress.listener().on(Event::Note { says: output::undo::kept_back(kept) });
+    }
     let engine = loaded.engine("settle", home, bounds, progress.listener()).await?;
     match plan {
         Some(plan) => carry_out_reviewed(context, &engine, &scope, aim, &progress, plan).await,
         None => carry_out(&engine, &scope, aim, &progress).await,
     }
+}
+
+/// Opens the state, and lets go of what an undoing keeps back there: of all, or of the hostnames that are named.
+async fn redo(context: &Context, args: &SettleArgs, loaded: &mut Loaded) -> Result<Home, CliError> {
+    let home = context.home(access(args.dry_run)).await?;
+    let is_meant = |kept: &KeptBack| args.means(kept);
+    let (again, others): (Vec<_>, Vec<_>) = home.kept_back().await?.into_iter().partition(is_meant);
+    let over = loaded.keep_back(others);
+    if !args.dry_run {
+        let again = again.into_iter().map(|kept| kept.hostname);
+        home.keep_back_no_longer(&again.chain(over).collect::<Vec<_>>()).await?;
+    }
+    Ok(home)
 }
 
 async fn show_plan(context: &Context, args: &SettleArgs, engine: &Engine, scope: &Scope) -> Result<Status, CliError> {
@@ -162,9 +194,9 @@ pub(crate) async fn run_prepared(
     prepare: impl AsyncFnOnce(&Engine) -> Result<Scope, CliError>,
 ) -> Result<Status, CliError> {
     context.refuse_csv()?;
-    let loaded = context.load()?;
+    let mut loaded = context.load()?;
     output::diagnostics::warn(&loaded.mistakes);
-    let home = context.home(Access::Change).await?;
+    let home = context.open(&mut loaded, Access::Change).await?;
     let progress = output::progress::start(context, &loaded.desired, &Scope::all(&loaded.desired), Aim::Hold);
     let engine = loaded.engine(who, home, bounds(MAX_AGE, limits), progress.listener()).await?;
     let scope = prepare(&engine).await?;

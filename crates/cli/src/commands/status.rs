@@ -44,8 +44,9 @@ impl Default for StatusArgs {
 }
 
 pub(crate) async fn run(context: &Context, args: &StatusArgs) -> Result<Status, CliError> {
-    let loaded = context.load_to_look()?;
+    let mut loaded = context.load_to_look()?;
     output::diagnostics::warn(&loaded.mistakes);
+    let home = context.open(&mut loaded, Access::Read).await?;
     let mut scope = loaded.scope(&args.only)?;
     names::known_labels(&loaded.desired, &args.label)?;
     let (desired, has_all) =
@@ -56,11 +57,10 @@ pub(crate) async fn run(context: &Context, args: &StatusArgs) -> Result<Status, 
     }
     scope.hostnames.retain(|id| has_all(&desired.hostname(*id).labels));
     scope.certificates.retain(|id| has_all(&desired.certificate(*id).terms.labels));
-    let engine = loaded
-        .engine("status", context.home(Access::Read).await?, bounds(args.max_age, RunBounds::default()), Arc::new(()))
-        .await?;
+    let kept_back = std::mem::take(&mut loaded.kept_back);
+    let engine = loaded.engine("status", home, bounds(args.max_age, RunBounds::default()), Arc::new(())).await?;
     let report = engine.reports.status(&scope).await?;
-    output::status::print(context, &report)?;
+    output::status::print(context, &report, &kept_back)?;
     let held = report.held() == report.total() && report.leftovers.is_empty();
     Ok(if held { Status::Done } else { Status::NotHeld })
 }

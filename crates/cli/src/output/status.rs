@@ -9,6 +9,7 @@ use pindrel_core::health::policy::Reason;
 use pindrel_core::judging::findings::{Finding, Words};
 use pindrel_core::judging::pins::{Pin, PinReport, PinState, Pins};
 use pindrel_core::names::name::Hostname;
+use pindrel_core::planning::undo::KeptBack;
 use pindrel_engine::{AttemptEnd, CertificateReport, GivenReport, HostnameReport, Leftover, LeftoverKind, Report};
 use serde::Serialize;
 
@@ -31,6 +32,21 @@ struct Document<'r> {
     /// Those that no hostname uses.
     certificates: Vec<serde_json::Value>,
     leftovers: Vec<LeftoverRow<'r>>,
+    /// What is not as the manifest wants it, since a run was undone.
+    kept_back: Vec<KeptBackRow<'r>>,
+}
+
+#[derive(Serialize)]
+struct KeptBackRow<'r> {
+    hostname: &'r Hostname,
+    run: i64,
+    since: Timestamp,
+}
+
+impl<'r> KeptBackRow<'r> {
+    fn new(KeptBack { hostname, run, since, .. }: &'r KeptBack) -> KeptBackRow<'r> {
+        KeptBackRow { hostname, run: *run, since: *since }
+    }
 }
 
 #[derive(Serialize)]
@@ -90,15 +106,15 @@ impl<'r> Given<'r> {
 }
 
 /// Writes how the hostnames are.
-pub(crate) fn print(context: &Context, report: &Report) -> Result<(), CliError> {
+pub(crate) fn print(context: &Context, report: &Report, kept_back: &[KeptBack]) -> Result<(), CliError> {
     match context.format {
-        Format::Json => print_json(report),
+        Format::Json => print_json(report, kept_back),
         Format::Csv => print_csv(report),
-        Format::Text => print_text(report),
+        Format::Text => print_text(report, kept_back),
     }
 }
 
-fn print_json(report: &Report) -> Result<(), CliError> {
+fn print_json(report: &Report, kept_back: &[KeptBack]) -> Result<(), CliError> {
     let rows = report.hostnames.iter().map(|row| Row {
         hostname: row.hostname.as_str(),
         endpoints: &row.endpoints,
@@ -118,6 +134,7 @@ fn print_json(report: &Report) -> Result<(), CliError> {
         hostnames: rows.collect(),
         certificates: report.certificates.iter().map(|row| super::certificates::as_json(report.at, row)).collect(),
         leftovers: report.leftovers.iter().map(LeftoverRow::new).collect(),
+        kept_back: kept_back.iter().map(KeptBackRow::new).collect(),
     })
 }
 
@@ -162,7 +179,7 @@ fn print_csv(report: &Report) -> Result<(), CliError> {
     super::csv(&heads, rows.chain(certificates))
 }
 
-fn print_text(report: &Report) -> Result<(), CliError> {
+fn print_text(report: &Report, kept_back: &[KeptBack]) -> Result<(), CliError> {
     let heads = ["HOSTNAME", "ENDPOINT", "zone", "certificate", "binding", "alias", "answer", "DAYS LEFT", "SEEN"];
     let mut table = super::table(&heads);
     for row in &report.hostnames {
@@ -174,6 +191,9 @@ fn print_text(report: &Report) -> Result<(), CliError> {
     super::write_table(table, &[7, 8], &[8, 1, 7])?;
     let mut out = super::stdout();
     print_given(&mut out, report.at, &report.hostnames)?;
+    for kept in kept_back {
+        writeln!(out, "{} {}", style::paint(style::UNDERWAY, "kept back"), super::undo::kept_back(kept))?;
+    }
     print_findings(&mut out, report.at, &report.hostnames)?;
     for row in report.certificates.iter().filter(|row| !row.is_held()) {
         super::certificates::print_findings(&mut out, report.at, row)?;

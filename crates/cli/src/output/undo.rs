@@ -7,6 +7,7 @@ use pindrel_core::desired::Desired;
 use pindrel_core::judging::facts::EndpointKey;
 use pindrel_core::judging::findings::{Finding, Words};
 use pindrel_core::names::name::Hostname;
+use pindrel_core::planning::undo::KeptBack;
 use pindrel_engine::{RunChange, RunRow};
 use serde_json::json;
 
@@ -29,6 +30,14 @@ pub(crate) fn print_hindered(hindered: &[(Hostname, Finding)]) -> Result<(), Cli
     Ok(())
 }
 
+/// Says that a hostname is not as the manifest wants it, and how it is again.
+pub(crate) fn kept_back(KeptBack { hostname, run, .. }: &KeptBack) -> String {
+    format!(
+        "{hostname} stays as it was before run {run}, which was undone, until the manifest wants something else of it; \
+         pindrel settle --redo --only {hostname} follows the manifest as it is"
+    )
+}
+
 /// Says what comes next once a run is undone.
 pub(crate) fn print_end(context: &Context, run: i64, done: bool) -> Result<(), CliError> {
     if context.format == Format::Json || context.quiet {
@@ -38,7 +47,8 @@ pub(crate) fn print_end(context: &Context, run: i64, done: bool) -> Result<(), C
     if done {
         writeln!(
             out,
-            "Run {run} is undone. The manifest is as it was: correct it, or the next settle does the same again."
+            "Run {run} is undone, and stays so until the manifest wants something else of these hostnames; settle --redo \
+             follows it as it is."
         )?;
     } else {
         writeln!(out, "Run {run} is not undone yet. Go on with: pindrel settle --undo {run}")?;

@@ -30,7 +30,7 @@ fn standby(first: &str, second: &str, more: &str) -> String {
 }
 
 /// A running `keep` with the lines that it has written.
-struct Keep {
+pub(crate) struct Keep {
     child: Child,
     lines: Arc<Mutex<Vec<String>>>,
 }
@@ -44,7 +44,7 @@ impl Drop for Keep {
 }
 
 impl Keep {
-    fn start(workspace: &Workspace) -> Keep {
+    pub(crate) fn start(workspace: &Workspace) -> Keep {
         let mut command: Command = workspace.command(&["keep", "--format", "json"]);
         let mut child = command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
         let lines: Arc<Mutex<Vec<String>>> = Arc::default();
@@ -62,7 +62,7 @@ impl Keep {
     }
 
     /// Waits for an event; those before `from` are passed over. Returns it, and how many there were before.
-    async fn until(&self, what: &str, from: usize, is: impl Fn(&Value) -> bool) -> (Value, usize) {
+    pub(crate) async fn until(&self, what: &str, from: usize, is: impl Fn(&Value) -> bool) -> (Value, usize) {
         for _ in 0..300 {
             let events = self.events();
             if let Some((n, event)) = events.iter().enumerate().skip(from).find(|(_, event)| is(event)) {
@@ -73,13 +73,13 @@ impl Keep {
         panic!("no {what}: {:#?}", self.events());
     }
 
-    fn signal(&self, signal: &str) {
+    pub(crate) fn signal(&self, signal: &str) {
         let pid = self.child.id().to_string();
         assert!(Command::new("kill").args([signal, &pid]).status().unwrap().success());
     }
 
     /// Tells it to stop; returns its exit status and its events.
-    fn stop(mut self) -> (i32, Vec<Value>) {
+    pub(crate) fn stop(mut self) -> (i32, Vec<Value>) {
         self.signal("-TERM");
         let begun = Instant::now();
         let status = self.child.wait().unwrap();
@@ -102,7 +102,7 @@ fn is_up(check: &'static str) -> impl Fn(&Value) -> bool {
     move |event| event["event"] == "verdict" && event["check"] == check && event["to"] == "up"
 }
 
-fn is_note(word: &'static str) -> impl Fn(&Value) -> bool {
+pub(crate) fn is_note(word: &'static str) -> impl Fn(&Value) -> bool {
     move |event| event["event"] == "note" && event["says"].as_str().is_some_and(|says| says.contains(word))
 }
 

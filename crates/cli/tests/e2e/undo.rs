@@ -3,6 +3,7 @@
 use serde_json::json;
 
 use crate::commands::{assert_fits, schema};
+use crate::health::{Keep, is_note};
 use crate::{edit, quick, sandboxed};
 
 const API: &str = "api.larkfield.example";
@@ -74,4 +75,67 @@ async fn what_a_run_changed_is_put_back_in_the_safe_order() {
     edit(&workspace, "[endpoint.catalogue]", "[endpoint.catalogue]\nid = \"proven\"");
     let ran = workspace.run(&["settle", "--undo", "2", "--max-age", "0"]).ended(3);
     assert!(ran.stdout.contains("which is not in the manifest"), "{}", ran.stdout);
+}
+
+/// What was undone stays so, whoever works on the state, until the manifest wants something else of the hostname, or
+/// somebody says that it is to be followed as it is.
+#[tokio::test(flavor = "multi_thread")]
+async fn what_was_undone_is_kept_back() {
+    let (workspace, sandbox) = sandboxed(quick(), |manifest, listing| {
+        manifest.endpoint(listing, "catalogue", "gateway").endpoint(listing, "home", "distribution").hostname(
+            API,
+            "catalogue",
+            "ttl = \"1s\"",
+        )
+    })
+    .await;
+    let settle = |more: &[&str], status: i32| {
+        workspace.run(&[&["settle", "--max-age", "0"], more].concat()).ended(status).stdout
+    };
+    let is_at = |endpoint: &str| sandbox.platform().binding(endpoint, API).is_some();
+    settle(&[], 0);
+    let at_home = (format!("\"{API}\"]\nendpoint = \"catalogue\""), format!("\"{API}\"]\nendpoint = \"home\""));
+    edit(&workspace, &at_home.0, &at_home.1);
+    let added = "\n[hostname.\"new.larkfield.example\"]\nendpoint = \"catalogue\"\nttl = \"1s\"\n";
+    workspace.write("pindrel.toml", &format!("{}{added}", workspace.read("pindrel.toml")));
+    settle(&[], 0);
+    assert!(is_at("home") && sandbox.primary().has_name("new.larkfield.example"));
+
+    // A process that runs on follows the undoing of another, and no change of the manifest that is about others.
+    let keep = Keep::start(&workspace);
+    keep.until("pass", 0, |event| event["event"] == "passed" || event["event"] == "note").await;
+    settle(&["--undo", "2", "--yes"], 0);
+    let (_, seen) = keep.until("undoing", 0, is_note("has undone a run")).await;
+    workspace.write("pindrel.toml", &format!("{}# nothing else\n", workspace.read("pindrel.toml")));
+    let (_, seen) = keep.until("manifest", seen, is_note("the manifest has changed")).await;
+    keep.until("what is kept back", seen, is_note("stays as it was before run 2")).await;
+    assert_eq!(keep.stop().0, 0);
+    assert!(settle(&[], 0).contains("Nothing to do"));
+    workspace.run(&["keep", "--once"]).ended(0);
+    assert!(is_at("catalogue") && !is_at("home") && !sandbox.primary().has_name("new.larkfield.example"));
+    let status = workspace.run(&["status", "--format", "json"]).ended(0).json();
+    assert_fits(&schema("status"), &status);
+    let kept: Vec<(&str, i64)> = status["kept_back"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|kept| (kept["hostname"].as_str().unwrap(), kept["run"].as_i64().unwrap()))
+        .collect();
+    assert_eq!(kept, [(API, 2), ("new.larkfield.example", 2)]);
+    assert!(workspace.run(&["status"]).ended(0).stdout.contains("settle --redo --only api.larkfield.example"));
+
+    // Another wish is followed; the other hostname stays until somebody says otherwise.
+    edit(&workspace, "endpoint = \"home\"\nttl = \"1s\"", "endpoint = \"home\"\nttl = \"2s\"");
+    settle(&[], 0);
+    assert!(is_at("home") && !is_at("catalogue") && !sandbox.primary().has_name("new.larkfield.example"));
+    let plan = settle(&["--redo", "--dry-run"], 3);
+    assert!(plan.contains("new.larkfield.example") && settle(&[], 0).contains("Nothing to do"), "{plan}");
+    settle(&["--redo", "--only", "new.larkfield.example"], 0);
+    assert!(sandbox.primary().has_name("new.larkfield.example"));
+    let status = workspace.run(&["status", "--format", "json"]).ended(0).json();
+    assert_eq!(status["kept_back"], json!([]));
+    // To undo the undoing is to want what the manifest wants: nothing is kept back.
+    let runs = workspace.run(&["state", "runs", "--format", "json"]).ended(0).json();
+    let undo = runs["runs"].as_array().unwrap().iter().find(|run| run["command"] == "settle --undo 2").unwrap();
+    assert!(undo["run"].as_i64() == Some(3), "{runs:#}");
 }

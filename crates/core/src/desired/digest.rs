@@ -4,6 +4,7 @@
 //! Each part is taken apart without `..`, so that a new field cannot be forgotten here, and
 //! written with its length, so that two parts never run into each other.
 
+use std::collections::BTreeMap;
 use std::hash::Hasher as _;
 
 use siphasher::sip::SipHasher13;
@@ -21,6 +22,7 @@ use crate::endpoints::expectation::{Expectation, SampleMethod};
 use crate::endpoints::load_balancer::LoadBalancer;
 use crate::endpoints::web_server::{OriginTls, WebServer};
 use crate::health::policy::Policy;
+use crate::names::name::Hostname;
 
 impl Desired {
     /// Computes once what the digests of many hostnames share.
@@ -30,6 +32,12 @@ impl Desired {
             zones: self.zones.iter().map(zone_digest).collect(),
             endpoints: self.endpoints.iter().map(endpoint_digest).collect(),
         }
+    }
+
+    /// Returns the digest of each hostname, by its name.
+    pub fn digests_by_hostname(&self) -> BTreeMap<Hostname, u64> {
+        let digests = self.digests();
+        self.hostname_ids().map(|id| (self.hostname(id).hostname.clone(), digests.of(self, id))).collect()
     }
 
     fn authority_digest(&self, authority: &Authority) -> u64 {

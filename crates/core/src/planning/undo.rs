@@ -6,6 +6,7 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
+use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
 use crate::desired::{
@@ -82,6 +83,74 @@ fn with_ttl(sets: &[RecordSet]) -> String {
         Some(first) => format!("{} (TTL {} s)", in_words(sets), first.ttl().as_secs()),
         None => "none".into(),
     }
+}
+
+/// What an undoing keeps back: the manifest's wish for a hostname is not followed until it is another.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct KeptBack {
+    /// The hostname.
+    pub hostname: Hostname,
+    /// The run that was undone.
+    pub run: i64,
+    /// When.
+    pub since: Timestamp,
+    /// A digest of what the manifest wanted of the hostname then; `None` where it did not name it.
+    pub wanted: Option<u64>,
+    /// What it was like before the run, and is kept as.
+    pub form: HostnameForm,
+}
+
+/// Returns what is to be kept back when hostnames are put back to what they were before a run: those of which the
+/// manifest wants something else; `wanted` has its digests by hostname. `since` is now.
+pub fn to_keep_back(
+    wanted: &BTreeMap<Hostname, u64>,
+    undone: &Undoing,
+    before: &[(Hostname, HostnameForm)],
+    run: i64,
+    since: Timestamp,
+) -> Vec<KeptBack> {
+    let put_back = undone.desired.digests_by_hostname();
+    let is_undone = |hostname: &&(Hostname, HostnameForm)| {
+        undone.put_back.contains(&hostname.0) || undone.taken_away.contains(&hostname.0)
+    };
+    let differs = |(hostname, _): &&(Hostname, HostnameForm)| wanted.get(hostname) != put_back.get(hostname);
+    let keep = |(hostname, form): &(Hostname, HostnameForm)| KeptBack {
+        hostname: hostname.clone(),
+        run,
+        since,
+        wanted: wanted.get(hostname).copied(),
+        form: form.clone(),
+    };
+    before.iter().filter(is_undone).filter(differs).map(keep).collect()
+}
+
+/// What should hold where some of what the manifest wants is kept back.
+#[derive(Debug, Default)]
+pub struct KeepingBack {
+    /// What should hold.
+    pub desired: Desired,
+    /// What is kept back.
+    pub kept: Vec<KeptBack>,
+    /// The hostnames that are kept back no longer: the manifest wants something else of them by now, or what they were
+    /// like cannot be put back any more.
+    pub over: Vec<Hostname>,
+}
+
+/// Keeps back what an undoing keeps back, as long as the manifest wants the same as then. What it does not name may be
+/// of another manifest.
+pub fn keep_back(desired: Desired, kept: Vec<KeptBack>) -> KeepingBack {
+    if kept.is_empty() {
+        return KeepingBack { desired, ..KeepingBack::default() };
+    }
+    let wanted = desired.digests_by_hostname();
+    let is_same = |kept: &KeptBack| wanted.get(&kept.hostname).copied() == kept.wanted;
+    let (kept, others): (Vec<_>, Vec<_>) = kept.into_iter().partition(is_same);
+    let over = others.into_iter().filter(|other| wanted.contains_key(&other.hostname));
+    let forms: Vec<_> = kept.iter().map(|kept| (kept.hostname.clone(), kept.form.clone())).collect();
+    let Undoing { desired, hindered, .. } = undo(desired, &forms);
+    let is_possible = |kept: &KeptBack| hindered.iter().all(|(hostname, _)| *hostname != kept.hostname);
+    let (kept, gone): (Vec<_>, Vec<_>) = kept.into_iter().partition(is_possible);
+    KeepingBack { desired, kept, over: over.chain(gone).map(|kept| kept.hostname).collect() }
 }
 
 /// What should hold instead of what the manifest says.
@@ -345,6 +414,45 @@ mod tests {
             assert!(undoing.hindered[0].1.says().contains(says), "{:?}", undoing.hindered);
             assert_eq!(undoing.desired.hostnames, desired().hostnames, "nothing of it is half done");
         }
+    }
+
+    #[test]
+    fn what_is_kept_back_stays_until_the_manifest_wants_something_else() {
+        let name = |text: &str| -> Hostname { text.parse().unwrap() };
+        let [api, gone, other] = ["api", "gone", "other"].map(|label| name(&format!("{label}.larkfield.example")));
+        let plain = || Binding::plain(Some(Fingerprint::of(b"old")));
+        let before = [(api.clone(), form("catalogue", plain())), (gone.clone(), form("plates", plain()))];
+        let wanted = desired().digests_by_hostname();
+        let kept = to_keep_back(&wanted, &undo(desired(), &before), &before, 7, Timestamp::UNIX_EPOCH);
+        let told: Vec<_> = kept.iter().map(|kept| (&kept.hostname, kept.wanted)).collect();
+        assert_eq!(told, [(&api, wanted.get(&api).copied()), (&gone, None)]);
+        // What the manifest wants anyway is not kept back.
+        let moved = [(api.clone(), form("plates", plain()))];
+        let again = undo(desired(), &moved);
+        let same = again.desired.digests_by_hostname();
+        assert!(to_keep_back(&same, &again, &moved, 8, Timestamp::UNIX_EPOCH).is_empty());
+
+        let keeping = keep_back(desired(), kept.clone());
+        let leads = |desired: &Desired, hostname: &Hostname| {
+            let wanted = desired.hostnames.iter().find(|wanted| wanted.hostname == *hostname);
+            wanted.map(|wanted| desired.endpoint(wanted.first_endpoint()).name.clone())
+        };
+        assert_eq!(leads(&keeping.desired, &api).as_deref(), Some("catalogue"));
+        assert_eq!(leads(&keeping.desired, &gone).as_deref(), Some("plates"));
+        assert_eq!((keeping.kept.len(), keeping.over.len()), (2, 0));
+
+        // Another wish, one that was not there, and one of another manifest.
+        let mut changed = desired();
+        changed.hostnames[0].ttl = Ttl::MINUTE;
+        changed.hostnames.push(WantedHostname { hostname: gone.clone(), ..changed.hostnames[0].clone() });
+        let elsewhere = KeptBack { hostname: other, wanted: Some(3), ..kept[0].clone() };
+        let lost = KeptBack { form: form("unknown", plain()), ..kept[0].clone() };
+        let keeping = keep_back(changed, [kept.as_slice(), &[elsewhere]].concat());
+        assert_eq!((leads(&keeping.desired, &api).as_deref(), keeping.kept.len()), (Some("plates"), 0));
+        assert_eq!(keeping.over, [api.clone(), gone]);
+        // An endpoint that is gone keeps nothing back.
+        let keeping = keep_back(desired(), vec![lost]);
+        assert_eq!((leads(&keeping.desired, &api).as_deref(), keeping.over), (Some("plates"), vec![api]));
     }
 
     #[test]

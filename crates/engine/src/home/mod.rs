@@ -12,6 +12,8 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 
+use pindrel_core::names::name::Hostname;
+use pindrel_core::planning::undo::KeptBack;
 use pindrel_core::values::SecretRef;
 use pindrel_keys::{SealingKey, roots};
 use pindrel_machine::create_file;
@@ -153,6 +155,30 @@ impl Home {
     pub async fn run_changes(&self, run: i64) -> Result<Option<Vec<RunChange>>, EngineError> {
         let changes = self.state.run_changes(run, MOST_CHANGES).await?;
         Ok(if changes.is_empty() { None } else { Some(changes) })
+    }
+
+    /// Returns what an undoing keeps back from later runs.
+    ///
+    /// # Errors
+    /// [`EngineError`] when the state cannot be read.
+    pub async fn kept_back(&self) -> Result<Vec<KeptBack>, EngineError> {
+        Ok(self.state.kept_back().await?)
+    }
+
+    /// Keeps hostnames as they were before a run that is undone.
+    ///
+    /// # Errors
+    /// [`EngineError`] when the state cannot be written.
+    pub async fn keep_back(&self, kept: &[KeptBack]) -> Result<(), EngineError> {
+        Ok(self.state.keep_back(kept).await?)
+    }
+
+    /// Keeps hostnames back no longer.
+    ///
+    /// # Errors
+    /// [`EngineError`] when the state cannot be written.
+    pub async fn keep_back_no_longer(&self, hostnames: &[Hostname]) -> Result<(), EngineError> {
+        Ok(self.state.keep_back_no_longer(hostnames).await?)
     }
 
     /// Opens a state. The sealing key is `given`; else a state in a file has it in

@@ -1,6 +1,6 @@
 //! A whole run: look, decide, carry out, verify, sum up.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use std::time::Duration;
@@ -161,7 +161,8 @@ impl Settler {
         self.prune().await?;
         self.certificate_requests.finish_revocations().await?;
         let due = self.issuing.advice.take().await?;
-        let OpenHostnames { open, unlisted } = self.surveyor.survey_open(scope, &due).await?;
+        let OpenHostnames { mut open, unlisted } = self.surveyor.survey_open(scope, &due).await?;
+        self.leave_kept_back(&mut open).await?;
         self.health.choose_afresh(&open, self.context.bounds.patience).await?;
         self.retirer.load(scope, aim, &unlisted).await?;
         let Decided { steps, outlooks } = self.decide(&open, &scope.certificates, aim).await?;
@@ -224,6 +225,21 @@ impl Settler {
         }
         self.context.listener.on(Event::Summary(summary.clone()));
         Ok(Ok(summary))
+    }
+
+    /// Leaves alone what another process keeps back since the manifest was taken up here.
+    async fn leave_kept_back(&self, open: &mut Vec<HostnameId>) -> Result<(), EngineError> {
+        let kept = self.context.state.kept_back().await?;
+        if kept.is_empty() {
+            return Ok(());
+        }
+        let digests = self.context.desired.digests();
+        let wanted: HashMap<_, _> = kept.into_iter().map(|kept| (kept.hostname, kept.wanted)).collect();
+        open.retain(|id| {
+            let then = wanted.get(&self.context.desired.hostname(*id).hostname);
+            then.is_none_or(|then| *then != Some(digests.of(&self.context.desired, *id)))
+        });
+        Ok(())
     }
 
     /// Says before anything is done which hostnames will not be answered for a while, and why.

@@ -35,6 +35,7 @@ const MIGRATIONS: &[&str] = &[
     include_str!("schema/3.sql"),
     include_str!("schema/4.sql"),
     include_str!("schema/5.sql"),
+    include_str!("schema/6.sql"),
 ];
 /// The version from which on each thing has a row.
 const THINGS_IN_ROWS: usize = 5;

@@ -3,7 +3,7 @@
 use async_trait::async_trait;
 use jiff::Timestamp;
 use pindrel_core::names::name::Hostname;
-use pindrel_core::planning::undo::HostnameForm;
+use pindrel_core::planning::undo::{HostnameForm, KeptBack};
 
 use super::{Database, Durability, SqlState, Statement, read_json, values, write_json};
 use crate::StateError;
@@ -11,6 +11,7 @@ use crate::runs::{RunChange, RunRow, Runs};
 
 const TABLE: &str = "runs";
 const CHANGES: &str = "run_changes";
+const KEPT_BACK: &str = "kept_back";
 
 #[async_trait]
 impl<D: Database> Runs for SqlState<D> {
@@ -69,5 +70,47 @@ impl<D: Database> Runs for SqlState<D> {
             Ok(RunChange { hostname, before, after })
         };
         rows.into_iter().map(change).collect()
+    }
+
+    async fn keep_back(&self, kept: &[KeptBack]) -> Result<(), StateError> {
+        let sql = "INSERT INTO kept_back (hostname, run, since, wanted, form) VALUES (?1, ?2, ?3, ?4, ?5)
+                   ON CONFLICT (hostname) DO UPDATE SET run = excluded.run, since = excluded.since,
+                   wanted = excluded.wanted, form = excluded.form";
+        let mut statements = Vec::with_capacity(kept.len());
+        for KeptBack { hostname, run, since, wanted, form } in kept {
+            let (wanted, form) = (wanted.map(u64::cast_signed), write_json(KEPT_BACK, form)?);
+            statements.push(Statement::new(sql, values![hostname.as_str(), *run, *since, wanted, form]));
+        }
+        if statements.is_empty() {
+            return Ok(());
+        }
+        self.database.write("keep hostnames back", Durability::Now, statements).await.map(drop)
+    }
+
+    async fn kept_back(&self) -> Result<Vec<KeptBack>, StateError> {
+        let sql = "SELECT hostname, run, since, wanted, form FROM kept_back ORDER BY hostname";
+        let rows = self.database.query("read what is kept back", sql, Vec::new()).await?;
+        let corrupt = |_| StateError::Corrupt { table: KEPT_BACK, why: "a hostname is none".into() };
+        let kept = |mut row: super::Row| {
+            Ok(KeptBack {
+                hostname: row.text(KEPT_BACK)?.parse().map_err(corrupt)?,
+                run: row.integer(KEPT_BACK)?,
+                since: row.time(KEPT_BACK)?,
+                wanted: row.optional_integer(KEPT_BACK)?.map(i64::cast_unsigned),
+                form: read_json(KEPT_BACK, &row.text(KEPT_BACK)?)?,
+            })
+        };
+        rows.into_iter().map(kept).collect()
+    }
+
+    async fn keep_back_no_longer(&self, hostnames: &[Hostname]) -> Result<(), StateError> {
+        let forget = |hostname: &Hostname| {
+            Statement::new("DELETE FROM kept_back WHERE hostname = ?1", values![hostname.as_str()])
+        };
+        let statements: Vec<Statement> = hostnames.iter().map(forget).collect();
+        if statements.is_empty() {
+            return Ok(());
+        }
+        self.database.write("keep hostnames back no longer", Durability::Now, statements).await.map(drop)
     }
 }

@@ -32,6 +32,7 @@ const MIGRATIONS: &[Migration] = &[
     Migration { sql: include_str!("schema/5.sql"), then: |_| Ok(()) },
     Migration { sql: include_str!("schema/6.sql"), then: |_| Ok(()) },
     Migration { sql: include_str!("schema/7.sql"), then: put_things_in_rows },
+    Migration { sql: include_str!("schema/8.sql"), then: |_| Ok(()) },
 ];
 
 /// Makes a connection ready: settings, then the present schema.

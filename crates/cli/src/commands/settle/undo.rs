@@ -2,10 +2,11 @@
 
 use std::sync::Arc;
 
+use jiff::Timestamp;
 use pindrel_core::desired::HostnameId;
 use pindrel_core::names::name::Hostname;
 use pindrel_core::planning::reviewed::{differences, kept};
-use pindrel_core::planning::undo::{Undoing, undo};
+use pindrel_core::planning::undo::{Undoing, to_keep_back, undo};
 use pindrel_engine::{Aim, Engine, Event, LeftoverScope, Scope};
 
 use super::reviewed::KeptPlan;
@@ -29,7 +30,10 @@ pub(super) async fn run(
         remedy: "List the runs with: pindrel state runs".into(),
     })?;
     let before: Vec<_> = changes.into_iter().map(|change| (change.hostname, change.before)).collect();
-    let Undoing { desired, put_back, taken_away, hindered } = undo(loaded.desired, &before);
+    let wanted = loaded.desired.digests_by_hostname();
+    let undoing = undo(loaded.desired, &before);
+    let keep_back = to_keep_back(&wanted, &undoing, &before, run, Timestamp::now());
+    let Undoing { desired, put_back, taken_away, hindered } = undoing;
     loaded.desired = desired;
     let scope = Scope {
         hostnames: ids(&loaded, &put_back),
@@ -43,6 +47,7 @@ pub(super) async fn run(
         return show_plan(context, args, &engine, &scope).await;
     }
     let progress = output::progress::start(context, &loaded.desired, &scope, Aim::Hold);
+    let changing = home.clone();
     let engine = loaded.engine(&format!("settle --undo {run}"), home, bounds, progress.listener()).await?;
     // Nothing is begun of a plan that is another by now.
     if let Some(plan) = plan {
@@ -55,6 +60,9 @@ pub(super) async fn run(
         }
     }
     take_away(args, &engine, &taken_away).await?;
+    // Before anything is changed, so that no other process follows the manifest meanwhile.
+    changing.keep_back_no_longer(&[put_back.as_slice(), &taken_away].concat()).await?;
+    changing.keep_back(&keep_back).await?;
     let is_whole = hindered.is_empty();
     for (hostname, finding) in hindered {
         progress.listener().on(Event::Stuck { hostname, failed: false, finding, next: None });

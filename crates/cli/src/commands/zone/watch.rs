@@ -71,10 +71,11 @@ fn resolver(text: &str) -> Result<ResolverAddress, String> {
 
 pub(super) async fn run(context: &Context, args: &WatchArgs) -> Result<Status, CliError> {
     context.refuse_csv()?;
-    let loaded = context.load_to_look()?;
+    let mut loaded = context.load_to_look()?;
     output::diagnostics::warn(&loaded.mistakes);
     let bounds = bounds(Span(0), RunBounds { patience: args.patience, ..RunBounds::default() });
-    let engine = loaded.engine("zone watch", context.home(Access::Read).await?, bounds, Arc::new(())).await?;
+    let home = context.open(&mut loaded, Access::Read).await?;
+    let engine = loaded.engine("zone watch", home, bounds, Arc::new(())).await?;
     let order = WatchRequest { resolvers: args.resolver.clone(), ..order(&engine, args).await? };
     let watching = output::watch::Watching::start(context, &order);
     let spread = engine.zones.watch(&order, |spread| watching.show(spread)).await?;
