@@ -5,7 +5,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use pindrel_core::desired::{Desired, HostnameId};
-use pindrel_core::manifest::Diagnostic;
+use pindrel_core::manifest::{Diagnostic, Diagnostics};
 use pindrel_core::manifest::{LineIndex, Place};
 use pindrel_core::names::name::Hostname;
 use pindrel_core::planning::undo::{KeepingBack, KeptBack, keep_back};
@@ -16,6 +16,7 @@ use secrecy::SecretString;
 use crate::args::{Color, Common, Format, LogFormat, MAX_AGE, RunBounds, Span};
 use crate::error::{CliError, Mistakes};
 use crate::examine::UNREADABLE_SECRET;
+use crate::last_good::LastGood;
 use crate::names;
 use crate::output::log::Sentences;
 
@@ -111,7 +112,19 @@ impl Context {
     /// # Errors
     /// [`CliError::Manifest`] holds all mistakes.
     pub(crate) fn load(&self) -> Result<Loaded, CliError> {
-        let (desired, mut mistakes) = self.examine()?;
+        let (desired, mistakes) = self.examine()?;
+        self.loaded_to_change(desired, mistakes)
+    }
+
+    /// Takes up a manifest as it was kept when it had no mistakes.
+    pub(crate) fn load_kept(&self, kept: &LastGood) -> Result<Loaded, CliError> {
+        let mut problems = Diagnostics::default();
+        let source = kept.source(&mut problems);
+        let (desired, mistakes) = self.examine_source(source, problems);
+        self.loaded_to_change(desired, mistakes)
+    }
+
+    fn loaded_to_change(&self, desired: Desired, mut mistakes: Mistakes) -> Result<Loaded, CliError> {
         let (missing, others) = mistakes.warnings.into_iter().partition(|warning| warning.code == UNREADABLE_SECRET);
         mistakes.warnings = others;
         mistakes.errors.extend::<Vec<_>>(missing);
@@ -167,7 +180,7 @@ impl Context {
     }
 
     /// Where the state is.
-    fn state_location(&self) -> Result<StateLocation, CliError> {
+    pub(crate) fn state_location(&self) -> Result<StateLocation, CliError> {
         Ok(match &self.state {
             Some(text) => StateLocation::parse(text, &self.folder())?,
             None => StateLocation::Sqlite(self.folder().join(".pindrel").join("state.sqlite")),

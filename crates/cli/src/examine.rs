@@ -29,8 +29,13 @@ impl Context {
     /// Reads the manifest with all its mistakes, whatever they are.
     pub(crate) fn examine(&self) -> Result<(Desired, Mistakes), CliError> {
         let mut problems = Diagnostics::default();
-        let mut warnings = Diagnostics::default();
         let source = self.read_source(&mut problems)?;
+        Ok(self.examine_source(source, problems))
+    }
+
+    /// Judges a manifest of which the mistakes of reading are `problems`.
+    pub(crate) fn examine_source(&self, source: Source, mut problems: Diagnostics) -> (Desired, Mistakes) {
+        let mut warnings = Diagnostics::default();
         let mut manifest = read_source(&source, &mut problems);
         self.try_secrets(&manifest, &mut problems, &mut warnings);
         self.try_files(&manifest, &mut problems);
@@ -39,7 +44,7 @@ impl Context {
         review(&manifest, &mut warnings);
         let desired = resolve(manifest, &mut problems);
         let (errors, warnings) = (problems.into_sorted(), warnings.into_sorted());
-        Ok((desired, Mistakes { source, errors, warnings }))
+        (desired, Mistakes { source, errors, warnings })
     }
 
     /// Reads the manifest with the files that it includes and the values that it has.

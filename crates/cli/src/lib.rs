@@ -12,9 +12,11 @@ mod demo_manifest;
 mod environment;
 mod error;
 mod examine;
+mod last_good;
 mod names;
 mod output;
 mod signals;
+mod supervisor;
 
 use std::process::ExitCode;
 

@@ -256,6 +256,9 @@ pub trait Listener: Send + Sync {
     /// Takes one event.
     fn on(&self, event: Event);
 
+    /// Takes note that the loop of a process that runs on has turned: it does what is due, and waits for nothing else.
+    fn on_turn(&self) {}
+
     /// Takes note of one check that was made, of which there may be hundreds a second: its name, what it has
     /// concluded, and how long it took where it passed.
     fn on_check(&self, _check: &str, _record: &CheckRecord, _took: Option<Duration>) {}

@@ -104,6 +104,11 @@ pub enum EngineError {
 }
 
 impl EngineError {
+    /// Says whether it may pass by itself: the state is away or does not answer.
+    pub fn may_pass(&self) -> bool {
+        matches!(self, EngineError::State(StateError::Open { .. } | StateError::Failed { .. }))
+    }
+
     /// Returns what to do about it.
     pub fn remedy(&self) -> &'static str {
         match self {

@@ -4,12 +4,13 @@ use std::collections::BTreeSet;
 use std::io::IsTerminal as _;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use clap::Args;
 use notify::{RecursiveMode, Watcher as _};
 use pindrel_core::desired::Desired;
 use pindrel_core::planning::undo::KeptBack;
+use pindrel_core::text::display_text::with_causes;
 use pindrel_engine::drivers::{Drivers, RealDrivers, SystemClock};
 use pindrel_engine::{Access, Aim, Home, KeepCommand, KeepSetup, Listener, Scope, keep, keep_once};
 use tokio::signal::unix::{SignalKind, signal};
@@ -18,9 +19,11 @@ use tokio::sync::mpsc;
 use crate::args::{MAX_AGE, RunBounds};
 use crate::context::{Context, Loaded, bounds};
 use crate::error::{CliError, Status};
+use crate::last_good::LastGood;
 use crate::output;
 use crate::output::keep::Keeping;
 use crate::signals::stop_signal;
+use crate::supervisor;
 
 /// How many orders may wait.
 const ORDERS: usize = 8;
@@ -28,6 +31,8 @@ const ORDERS: usize = 8;
 const SETTLED: Duration = Duration::from_millis(300);
 /// How often a manifest is looked at whose folder cannot be watched.
 const LOOK_EVERY: Duration = Duration::from_secs(5);
+/// How often it is told that the state is still waited for.
+const TELL_AGAIN: Duration = Duration::from_secs(60);
 
 /// Run on: check health, fail over and back, renew what is due, and look at every hostname
 ///
@@ -55,18 +60,67 @@ pub(crate) struct KeepArgs {
 
 pub(crate) async fn run(context: &Context, args: &KeepArgs) -> Result<Status, CliError> {
     context.refuse_csv()?;
-    let mut loaded = context.load()?;
-    output::diagnostics::warn(&loaded.mistakes);
-    let home = context.open(&mut loaded, Access::Change).await?;
     if args.once {
+        let mut loaded = context.load()?;
+        output::diagnostics::warn(&loaded.mistakes);
+        let home = context.open(&mut loaded, Access::Change).await?;
         return once(context, args, loaded, home).await;
     }
+    let mut loaded = load_or_last_good(context)?;
+    output::diagnostics::warn(&loaded.mistakes);
+    let Some(home) = open_when_there(context, &mut loaded).await? else { return Ok(Status::Done) };
+    LastGood::keep(context, &loaded);
     let (orders, taken) = mpsc::channel(ORDERS);
     let (files, kept_back) = (loaded.files.clone(), loaded.kept_back.clone());
     let watched = Watched { files, kept_back, home: home.clone() };
     run_on(context, loaded, home, args.bounds, taken, async |keeping| watch(context, watched, orders, keeping).await)
         .await?;
     Ok(Status::Done)
+}
+
+/// Reads the manifest; one with mistakes is told, and the last one without any is taken up in its place, where one is
+/// known: a supervisor that starts `keep` again and again would leave nothing in place.
+fn load_or_last_good(context: &Context) -> Result<Loaded, CliError> {
+    let error = match context.load() {
+        Err(error @ (CliError::Manifest(_) | CliError::Encoding { .. })) => error,
+        loaded => return loaded,
+    };
+    let Some(kept) = LastGood::read(context) else { return Err(error) };
+    let Ok(loaded) = context.load_kept(&kept) else { return Err(error) };
+    output::keep::note_first(
+        context,
+        &format!(
+            "the manifest cannot be used, so the last good one, of {:.0}, is in force: {}",
+            kept.at,
+            output::keep::first_mistake(&error)
+        ),
+    );
+    Ok(loaded)
+}
+
+/// Opens the state. A database that does not answer is waited for: it may start after this machine's services. Nothing
+/// comes back where a signal ends the wait.
+async fn open_when_there(context: &Context, loaded: &mut Loaded) -> Result<Option<Home>, CliError> {
+    let mut pauses = [1, 2, 5, 10].into_iter().chain(std::iter::repeat(30)).map(Duration::from_secs);
+    let mut told: Option<Instant> = None;
+    let stop = stop_signal();
+    tokio::pin!(stop);
+    loop {
+        let error = match context.open(loaded, Access::Change).await {
+            Err(CliError::Engine(error)) if error.may_pass() && context.state_location()?.is_shared() => error,
+            opened => return opened.map(Some),
+        };
+        let why = with_causes(&error);
+        supervisor::starts_later(&why);
+        if told.is_none_or(|told| told.elapsed() >= TELL_AGAIN) {
+            told = Some(Instant::now());
+            output::keep::note_first(context, &format!("waiting for the state: {why}"));
+        }
+        tokio::select! {
+            signal = &mut stop => return signal.map(|_| None).map_err(CliError::from),
+            () = tokio::time::sleep(pauses.next().unwrap_or(TELL_AGAIN)) => {}
+        }
+    }
 }
 
 /// Runs on as long as something else takes: what the demo shows.
@@ -96,7 +150,8 @@ async fn run_on(
     for kept in &loaded.kept_back {
         keeping.note(&output::undo::kept_back(kept));
     }
-    let setup = setup(desired, loaded.folder, home, limits, keeping.clone());
+    let turn_every = keeping.supervisor.hears_every;
+    let setup = KeepSetup { turn_every, ..setup(desired, loaded.folder, home, limits, keeping.clone()) };
     let summary = tokio::select! {
         summary = keep(setup, taken) => summary,
         Err(error) = outside(keeping.clone()) => Err(error)?,
@@ -122,6 +177,7 @@ fn setup(
             Arc::new(RealDrivers::new(&of_folder, Duration::from_secs(patience)))
         }),
         clock: Arc::new(SystemClock::default()),
+        turn_every: None,
     }
 }
 
@@ -173,6 +229,7 @@ async fn watch(
         tokio::select! {
             signal = &mut stop => {
                 signal?;
+                supervisor::stops();
                 let _ = orders.send(KeepCommand::Stop).await;
                 // The loop ends by itself; a second signal ends the process at once.
                 stop_signal().await?;
@@ -206,6 +263,7 @@ async fn watch(
         seen = now;
         match context.load() {
             Ok(mut loaded) => {
+                LastGood::keep(context, &loaded);
                 keeping.note(match is_undone {
                     true => "another process has undone a run, or follows the manifest again",
                     false => "the manifest has changed, and is taken up",

@@ -10,6 +10,7 @@ use jiff::{SignedDuration, Timestamp};
 use pindrel_core::desired::Desired;
 use pindrel_core::health::{CheckRecord, Verdict};
 use pindrel_core::judging::findings::Words;
+use pindrel_core::text::display_text::one_line;
 use pindrel_engine::{Event, KeepSummary, Listener};
 use serde_json::json;
 
@@ -22,6 +23,7 @@ use super::{EventLine, VERSION, count, log, style};
 use crate::args::Format;
 use crate::context::Context;
 use crate::error::CliError;
+use crate::supervisor::Supervisor;
 
 /// The most checks that have a line; of more, those that are not up are shown.
 const MOST_ROWS: usize = 24;
@@ -34,6 +36,8 @@ pub(crate) struct Keeping {
     quiet: bool,
     live: Option<Live>,
     lines: Lines,
+    /// Who hears that the process works on.
+    pub(crate) supervisor: Supervisor,
 }
 
 /// The lines of a terminal.
@@ -72,7 +76,13 @@ impl Keeping {
             log::say(line);
             Ok(())
         });
-        let keeping = Keeping { format: context.format, quiet: context.quiet, live, lines };
+        let keeping = Keeping {
+            format: context.format,
+            quiet: context.quiet,
+            live,
+            lines,
+            supervisor: Supervisor::from_environment(),
+        };
         keeping.replace(desired);
         Arc::new(keeping)
     }
@@ -117,10 +127,7 @@ impl Keeping {
 
     /// Tells that a changed manifest has mistakes.
     pub(crate) fn broken(&self, error: &CliError) {
-        let place = match error {
-            CliError::Manifest(mistakes) => super::diagnostics::first_in_one_line(mistakes),
-            other => other.to_string(),
-        };
+        let place = first_mistake(error);
         self.note(&format!(
             "the manifest has changed and cannot be used, so the last good one stays in force: {place}"
         ));
@@ -161,6 +168,24 @@ impl Keeping {
             count(number(*passes), "pass").replace("passs", "passes"),
         )?;
         Ok(())
+    }
+}
+
+/// The first mistake of a manifest with its place, or why it cannot be read.
+pub(crate) fn first_mistake(error: &CliError) -> String {
+    match error {
+        CliError::Manifest(mistakes) => super::diagnostics::first_in_one_line(mistakes),
+        other => other.to_string(),
+    }
+}
+
+/// Tells something before there is a display.
+pub(crate) fn note_first(context: &Context, says: &str) {
+    let says = one_line(says);
+    if context.format == Format::Json {
+        let _ = super::json(&EventLine::new(&Event::Note { says }));
+    } else {
+        log::say(&for_people(Timestamp::now(), &format!("note: {says}")));
     }
 }
 
@@ -340,6 +365,10 @@ impl Listener for Keeping {
             let time = if log::is_json() { String::new() } else { format!("{} ", now.strftime("%H:%M:%S")) };
             self.lines.write(format!("{time}{}", for_people(now, &line)), left_out);
         }
+    }
+
+    fn on_turn(&self) {
+        self.supervisor.works_on();
     }
 
     fn on_check(&self, check: &str, record: &CheckRecord, took: Option<Duration>) {

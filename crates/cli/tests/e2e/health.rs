@@ -15,7 +15,7 @@ use tokio::net::TcpListener;
 
 use crate::commands::{assert_fits, schema};
 use crate::state::on_postgres;
-use crate::{edit, quick, sandboxed};
+use crate::{edit, one_name, quick, sandboxed};
 
 const TONIGHT: &str = "tonight.larkfield.example";
 /// A failure is seen within 3 s: two failures in a row of a check each second, and its timeout.
@@ -236,6 +236,60 @@ async fn a_state_that_hangs_stops_no_check_no_switch_and_no_end() {
     assert!(!untold.exists());
     let journal = workspace.run(&["state", "journal"]).ended(0).stdout;
     assert!(journal.contains("was switched while the state did not answer"), "{journal}");
+}
+
+/// What a supervisor starts comes up whatever is missing at that moment, and tells it so: a database that starts later, a
+/// manifest that somebody is writing.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_start_survives_what_is_missing_for_a_while_and_a_supervisor_is_told() {
+    let name = "a_start_survives_what_is_missing_for_a_while_and_a_supervisor_is_told";
+    let Some(database) = RealPostgres::start(name).await else { return };
+    let (mut workspace, _sandbox) = sandboxed(quick(), one_name).await;
+    on_postgres(&mut workspace, &database);
+    workspace.run(&["settle"]).ended(0);
+    let socket = std::os::unix::net::UnixDatagram::bind(workspace.path().join("supervisor")).unwrap();
+    socket.set_read_timeout(Some(Duration::from_secs(60))).unwrap();
+    workspace.set("NOTIFY_SOCKET", &workspace.path().join("supervisor").display().to_string());
+    workspace.set("WATCHDOG_USEC", "900000");
+    let hear = |word: &str| {
+        let mut heard = Vec::new();
+        while !heard.iter().any(|told: &String| told.starts_with(word)) {
+            let mut told = [0; 4096];
+            let length = socket.recv(&mut told).unwrap_or_else(|error| panic!("no {word} ({error}): {heard:?}"));
+            heard.push(String::from_utf8_lossy(&told[..length]).into_owned());
+        }
+        heard
+    };
+
+    database.process.hang(true);
+    let keep = Keep::start(&workspace);
+    keep.until("word on the state", 0, is_note("waiting for the state")).await;
+    let heard = hear("EXTEND_TIMEOUT_USEC=");
+    assert!(!heard.iter().any(|told| told.contains("READY")), "{heard:?}");
+    database.process.hang(false);
+    hear("READY=1");
+    for _ in 0..3 {
+        hear("WATCHDOG=1");
+    }
+    assert_eq!(keep.stop().0, 0);
+    hear("STOPPING=1");
+
+    edit(&workspace, "[endpoint.catalogue]", "[endpoint.catalogue");
+    workspace.run(&["settle"]).ended(2);
+    let keep = Keep::start(&workspace);
+    let (note, from) = keep.until("word on the mistake", 0, is_note("the last good one, of")).await;
+    assert!(note["says"].as_str().unwrap().contains("pindrel.toml:"), "{note}");
+    hear("READY=1");
+    edit(&workspace, "[endpoint.catalogue", "[endpoint.catalogue]");
+    keep.until("word on the change", from, is_note("is taken up")).await;
+    assert_eq!(keep.stop().0, 0);
+
+    // Who waits for a database is stopped as well.
+    database.process.hang(true);
+    let keep = Keep::start(&workspace);
+    keep.until("word on the state", 0, is_note("waiting for the state")).await;
+    assert_eq!(keep.stop().0, 0);
+    database.process.hang(false);
 }
 
 /// Two share the work; one that is killed is followed at once by the other, in the middle of a failure.

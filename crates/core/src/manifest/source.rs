@@ -130,13 +130,16 @@ pub struct Source {
     pieces: Vec<Piece>,
     /// Where each included file lies in the whole.
     included: Vec<Range<usize>>,
+    /// What is filled in where `${NAME}` stands.
+    values: BTreeMap<String, String>,
 }
 
 impl Source {
     /// A manifest in one file.
     pub fn of(name: String, text: String) -> Source {
         let pieces = vec![Piece { at: 0, file: 0, from: 0, place: None }];
-        Source { text, files: vec![SourceFile { name, text: None }], pieces, included: Vec::new() }
+        let files = vec![SourceFile { name, text: None }];
+        Source { text, files, pieces, included: Vec::new(), values: BTreeMap::new() }
     }
 
     /// Puts a manifest together out of its first file and those that it includes, with values where `${NAME}` stands.
@@ -145,7 +148,7 @@ impl Source {
         values: &BTreeMap<String, String>,
         problems: &mut Diagnostics,
     ) -> Source {
-        let mut source = Source { text: String::new(), files: Vec::new(), pieces: Vec::new(), included: Vec::new() };
+        let mut source = Source::empty(values);
         for (index, (name, text)) in files.into_iter().enumerate() {
             let begin = source.text.len();
             source.fill(index, &text, values, problems);
@@ -158,6 +161,11 @@ impl Source {
             source.files.push(SourceFile { name, text: Some(text) });
         }
         source
+    }
+
+    fn empty(values: &BTreeMap<String, String>) -> Source {
+        let values = values.clone();
+        Source { text: String::new(), files: Vec::new(), pieces: Vec::new(), included: Vec::new(), values }
     }
 
     fn fill(&mut self, file: usize, text: &str, values: &BTreeMap<String, String>, problems: &mut Diagnostics) {
@@ -197,6 +205,11 @@ impl Source {
             self.pieces.push(Piece { at: self.text.len(), file, from, place: None });
         }
         self.text.push_str(&text[from..]);
+    }
+
+    /// Returns what is filled in where `${NAME}` stands.
+    pub fn values(&self) -> &BTreeMap<String, String> {
+        &self.values
     }
 
     /// Returns the text of the first file: the manifest's own.

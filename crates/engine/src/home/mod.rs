@@ -59,6 +59,11 @@ impl StateLocation {
         vec![path.clone(), beside("-wal"), beside("-shm"), sealing_key_beside(path)]
     }
 
+    /// Says whether other machines may use it as well.
+    pub fn is_shared(&self) -> bool {
+        matches!(self, StateLocation::Postgres(_))
+    }
+
     /// Reads what `--state` says: a path, `sqlite:PATH`, or
     /// `postgres://USER@HOST:PORT/DATABASE?password=env:NAME&sslmode=verify-full&sslrootcert=PATH`.
     /// The connection is encrypted and verified unless `sslmode=disable` says otherwise.

@@ -65,6 +65,8 @@ pub struct KeepSetup {
     pub make_drivers: MakeDrivers,
     /// The time.
     pub clock: Arc<dyn Clock>,
+    /// How often the listener hears at least that the loop turns; as often as something happens where nobody asks.
+    pub turn_every: Option<Duration>,
 }
 
 /// What somebody outside wants.
@@ -90,7 +92,7 @@ pub(super) struct RunContext {
 
 impl RunContext {
     fn of(setup: KeepSetup) -> (RunContext, Arc<Desired>) {
-        let KeepSetup { desired, folder, home, bounds, listener, make_drivers, clock } = setup;
+        let KeepSetup { desired, folder, home, bounds, listener, make_drivers, clock, turn_every: _ } = setup;
         let switch_log = Arc::new(SwitchLog::beside(&folder));
         (RunContext { folder, home, bounds, listener, make_drivers, clock, switch_log }, desired)
     }
@@ -183,11 +185,13 @@ struct Driver {
 /// # Errors
 /// [`EngineError`] when the state cannot be read or written at the start.
 pub async fn keep(setup: KeepSetup, mut commands: mpsc::Receiver<KeepCommand>) -> Result<KeepSummary, EngineError> {
+    let turn_every = setup.turn_every.unwrap_or(Duration::MAX);
     let mut driver = Driver::open(setup).await?;
     driver.handle(Event::Tick);
     loop {
+        driver.context.listener.on_turn();
         let now = driver.context.now();
-        let pause = driver.keep.next_at(now).saturating_sub(now.elapsed);
+        let pause = driver.keep.next_at(now).saturating_sub(now.elapsed).min(turn_every);
         let event = tokio::select! {
             biased;
             command = commands.recv() => match command {

@@ -43,6 +43,8 @@ const THINGS_IN_ROWS: usize = 5;
 const MIGRATION_LOCK: i64 = 0x7069_6e64_0001;
 const MOST_CONNECTIONS: usize = 16;
 const CONNECT: Duration = Duration::from_secs(10);
+/// How long a state of many hostnames may take to be brought to the present schema, by this process or by another.
+const MIGRATED_WITHIN: Duration = Duration::from_secs(1_800);
 /// How long an answer may take.
 const ANSWERED_WITHIN: Duration = Duration::from_secs(60);
 
@@ -122,8 +124,8 @@ impl SqlState<Postgres> {
     /// [`StateError::Open`], [`StateError::Older`] or [`StateError::Newer`].
     pub async fn connect(config: PostgresConfig, access: Access) -> Result<PostgresState, StateError> {
         let cannot = |source: Failure| StateError::Open { place: config.place.clone(), source };
-        let mut client = config.connect().await.map_err(cannot)?;
-        let found = migrate(&mut client, access).await.map_err(cannot)?;
+        let mut client = within(CONNECT, config.connect()).await.map_err(cannot)?;
+        let found = within(MIGRATED_WITHIN, migrate(&mut client, access)).await.map_err(cannot)?;
         let known = MIGRATIONS.len() as i64;
         let place = || config.place.clone();
         match found.cmp(&known) {
@@ -147,9 +149,15 @@ impl SqlState<Postgres> {
     }
 }
 
+/// Waits for a database no longer than that: it may accept a connection and then say nothing.
+async fn within<T>(bound: Duration, work: impl Future<Output = Result<T, Failure>>) -> Result<T, Failure> {
+    let silent = |_| Failure::from(format!("it does not answer within {} s", bound.as_secs()));
+    tokio::time::timeout(bound, work).await.map_err(silent)?
+}
+
 /// Brings the schema to the present version, as far as that is allowed; returns the version that it has then.
 async fn migrate(client: &mut Client, access: Access) -> Result<i64, Failure> {
-    let transaction = client.transaction().await?;
+    let transaction = within(ANSWERED_WITHIN, async { Ok(client.transaction().await?) }).await?;
     transaction.execute("SELECT pg_advisory_xact_lock($1)", &[&MIGRATION_LOCK]).await?;
     // Only in a new one is the right to create a schema needed.
     let versions = format!("{SCHEMA}.schema_version");

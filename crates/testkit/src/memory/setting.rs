@@ -198,6 +198,7 @@ token = \"env:TOKEN\"
     pub fn keep(&self) -> Keeping {
         let world = self.world.clone();
         let setup = KeepSetup {
+            turn_every: None,
             desired: Arc::new(self.desired()),
             folder: self.folder.path().to_owned(),
             home: self.home.for_another_process(),
