@@ -18,6 +18,7 @@ use crate::error::{CliError, Mistakes};
 use crate::examine::UNREADABLE_SECRET;
 use crate::last_good::LastGood;
 use crate::names;
+use crate::origin;
 use crate::output::log::Sentences;
 
 /// Takes the bounds of a run as typed.
@@ -196,6 +197,7 @@ impl Context {
     /// Opens the state, and keeps back what an undoing keeps back there.
     pub(crate) async fn open(&self, loaded: &mut Loaded, access: Access) -> Result<Home, CliError> {
         let home = self.home(access).await?;
+        origin::check(self, &home, loaded, access).await?;
         let over = loaded.keep_back(home.kept_back().await?);
         if access == Access::Change {
             home.keep_back_no_longer(&over).await?;

@@ -14,6 +14,7 @@ mod error;
 mod examine;
 mod last_good;
 mod names;
+mod origin;
 mod output;
 mod signals;
 mod supervisor;

@@ -58,7 +58,7 @@ pub use pindrel_keys::AccountKey;
 pub use pindrel_keys::bundle::LooseFile;
 pub use pindrel_machine as machine;
 pub use pindrel_state::{
-    Access, Attempt, AttemptEnd, Entry, JournalFilter, Moment, OrderEnd, OrderPhase, RunChange, RunRow,
+    Access, Attempt, AttemptEnd, Entry, JournalFilter, ManifestOrigin, Moment, OrderEnd, OrderPhase, RunChange, RunRow,
 };
 pub use requests::adopt::{Adoptable, Adoption, Candidate, Proof};
 pub use requests::certificates::{

@@ -50,7 +50,7 @@ pub use journal::{Attempt, AttemptEnd, Entry, Journal, JournalFilter, Moment, Pr
 pub use ledger::{Ledger, LimitCheck, RateLimit, Refusal, SpendingRow};
 pub use orders::{ChallengeRow, OrderPhase, OrderRow, Orders};
 pub use postgres::{PostgresConfig, PostgresState, PostgresTls};
-pub use runs::{RunChange, RunRow, Runs};
+pub use runs::{ManifestOrigin, RunChange, RunRow, Runs};
 pub use sqlite::SqliteState;
 pub use stores::{StoredCopy, Stores};
 

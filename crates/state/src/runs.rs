@@ -34,6 +34,15 @@ pub struct RunChange {
     pub after: Option<HostnameForm>,
 }
 
+/// Which manifest a state is of.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ManifestOrigin {
+    /// Where the manifest is: below the folder of the state, else its whole path.
+    pub manifest: String,
+    /// The file of values that it is used with, where one is named.
+    pub values: Option<String>,
+}
+
 /// What a state knows of runs.
 #[async_trait]
 pub trait Runs {
@@ -50,6 +59,11 @@ pub trait Runs {
     async fn runs(&self, most: u32) -> Result<Vec<RunRow>, StateError>;
     /// Returns what a run changed, by hostname, at most so many.
     async fn run_changes(&self, run: i64, most: u32) -> Result<Vec<RunChange>, StateError>;
+
+    /// Returns which manifest the state is of.
+    async fn origin(&self) -> Result<Option<ManifestOrigin>, StateError>;
+    /// Stores which manifest the state is of.
+    async fn persist_origin(&self, origin: &ManifestOrigin) -> Result<(), StateError>;
 
     /// Keeps hostnames as they were before a run that is undone, each in the place of what was kept of it.
     async fn keep_back(&self, kept: &[KeptBack]) -> Result<(), StateError>;

@@ -27,9 +27,9 @@ use pindrel_core::values::{Fingerprint, KeyKind, Ttl};
 use pindrel_core::zones::records::{RecordData, RecordSet};
 use pindrel_state::{
     Access, AccountRow, Attempt, AttemptEnd, CertificateRow, ChallengeRow, CheckUpdate, Claim, Claimed, CommandRun,
-    DueRow, EndpointHold, Entry, HostnameRow, JournalFilter, LimitCheck, Moment, OrderPhase, OrderRow, PostgresConfig,
-    PostgresState, PostgresTls, PruneRule, RateLimit, Revocation, SealedBytes, SigningRequestRow, SpendingRow,
-    SqliteState, State, StateError, StoredCopy, Values as _, Worker,
+    DueRow, EndpointHold, Entry, HostnameRow, JournalFilter, LimitCheck, ManifestOrigin, Moment, OrderPhase, OrderRow,
+    PostgresConfig, PostgresState, PostgresTls, PruneRule, RateLimit, Revocation, SealedBytes, SigningRequestRow,
+    SpendingRow, SqliteState, State, StateError, StoredCopy, Values as _, Worker,
 };
 use pindrel_testkit::RealPostgres;
 
@@ -364,6 +364,13 @@ async fn runs(state: &dyn State, other: &dyn State) {
     let told: Vec<_> = runs.iter().map(|run| (run.id, run.command.as_str(), run.ended, run.changes)).collect();
     assert_eq!(told, [(first, "settle", Some(at(150)), 2), (second, "retire", None, 0)]);
     assert_eq!(other.runs(1).await.unwrap()[0].id, second, "the newest");
+
+    assert_eq!(state.origin().await.unwrap(), None);
+    for values in [None, Some("practice.toml".to_owned())] {
+        let origin = ManifestOrigin { manifest: "pindrel.toml".into(), values };
+        state.persist_origin(&origin).await.unwrap();
+        assert_eq!(other.origin().await.unwrap(), Some(origin));
+    }
 
     let kept =
         |hostname: &str, run, wanted| KeptBack { hostname: name(hostname), run, since: at(300), wanted, form: form(5) };

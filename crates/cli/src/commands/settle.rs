@@ -17,6 +17,7 @@ use crate::completion;
 use crate::context::{Context, Loaded, access, bounds};
 use crate::error::{CliError, Status};
 use crate::names;
+use crate::origin;
 use crate::output;
 use crate::output::progress::Progress;
 use crate::signals::stop_signal;
@@ -161,6 +162,7 @@ pub(crate) async fn run(context: &Context, args: &SettleArgs) -> Result<Status, 
 /// Opens the state, and lets go of what an undoing keeps back there: of all, or of the hostnames that are named.
 async fn redo(context: &Context, args: &SettleArgs, loaded: &mut Loaded) -> Result<Home, CliError> {
     let home = context.home(access(args.dry_run)).await?;
+    origin::check(context, &home, loaded, access(args.dry_run)).await?;
     let is_meant = |kept: &KeptBack| args.means(kept);
     let (again, others): (Vec<_>, Vec<_>) = home.kept_back().await?.into_iter().partition(is_meant);
     let over = loaded.keep_back(others);

@@ -3,7 +3,7 @@
 use std::io::Write as _;
 
 use pindrel_core::text::display_text::one_line;
-use pindrel_engine::{Entry, Moment};
+use pindrel_engine::{Entry, ManifestOrigin, Moment};
 use serde_json::json;
 
 use super::wrap::named_in_columns;
@@ -58,4 +58,14 @@ fn print_text(entries: &[Entry]) -> Result<(), CliError> {
         writeln!(out, "{}", named_in_columns(&line))?;
     }
     Ok(())
+}
+
+/// Writes which manifest the state is of now.
+pub(crate) fn print_origin(context: &Context, origin: &ManifestOrigin) -> Result<(), CliError> {
+    let ManifestOrigin { manifest, values } = origin;
+    if context.format == Format::Json {
+        return super::json(&json!({ "version": VERSION, "manifest": manifest, "values": values }));
+    }
+    let with = values.as_ref().map_or_else(String::new, |file| format!(" with the values of {file}"));
+    Ok(writeln!(super::stdout(), "The state is of {manifest}{with} from now on.")?)
 }

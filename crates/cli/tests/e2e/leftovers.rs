@@ -73,3 +73,50 @@ async fn after_a_lost_state_what_is_proven_is_taken_over_in_one_command() {
     workspace.run(&["settle", "--max-age", "0"]).ended(0);
     workspace.run(&["adopt", "alias", API]).ended(2);
 }
+
+/// A state is of one manifest with one set of values: with others, all that is live would look left over.
+#[tokio::test(flavor = "multi_thread")]
+async fn what_another_set_of_values_or_another_manifest_made_is_not_left_over() {
+    let (workspace, sandbox) = sandboxed(quick(), |manifest, listing| {
+        manifest
+            .endpoint(listing, "catalogue", "gateway")
+            .hostname("${site}.larkfield.example", "catalogue", "ttl = \"1s\"")
+            .with("[values]\nsite = \"live\"\n")
+    })
+    .await;
+    workspace.write("practice.toml", "site = \"trial\"\n");
+    workspace.run(&["settle"]).ended(0);
+    let practice = |args: &[&str], status: i32| {
+        let ran = workspace.run(&[&["--values", "practice.toml"], args].concat()).ended(status);
+        format!("{}{}", ran.stdout, ran.stderr)
+    };
+    for args in [
+        &["status"][..],
+        &["settle"],
+        &["settle", "--dry-run"],
+        &["retire", "--leftovers", "--yes"],
+        &["keep", "--once"],
+        &["cert", "list"],
+    ] {
+        let told = practice(args, 2);
+        assert!(told.contains("those of the manifest itself, not with those of practice.toml"), "{args:?}: {told}");
+        assert!(told.contains("--state practice.sqlite") && told.contains("state reassign"), "{args:?}: {told}");
+    }
+    assert!(sandbox.platform().binding("catalogue", "live.larkfield.example").is_some());
+    practice(&["settle", "--state", "practice.sqlite"], 0);
+    workspace.run(&["settle", "--max-age", "0"]).ended(0);
+
+    // A file that was renamed is said to be the same.
+    assert!(practice(&["state", "reassign"], 0).contains("pindrel.toml with the values of practice.toml"));
+    workspace.run(&["status"]).ended(2);
+    workspace.run(&["state", "reassign"]).ended(0);
+    workspace.run(&["status"]).ended(0);
+
+    // Another manifest, and the same one under another name.
+    let text = workspace.read("pindrel.toml");
+    workspace.write("other.toml", &text.replace("\"live\"", "\"other\""));
+    let refused = workspace.run(&["settle", "-m", "other.toml"]).ended(2);
+    assert!(refused.stderr.contains("it has live.larkfield.example, and none of"), "{}", refused.stderr);
+    workspace.write("renamed.toml", &text);
+    workspace.run(&["settle", "-m", "renamed.toml"]).ended(0);
+}

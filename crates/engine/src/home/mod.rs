@@ -18,7 +18,8 @@ use pindrel_core::values::SecretRef;
 use pindrel_keys::{SealingKey, roots};
 use pindrel_machine::create_file;
 use pindrel_state::{
-    Access, PostgresConfig, PostgresState, PostgresTls, RunChange, SqliteState, State, StateError, Values as _,
+    Access, ManifestOrigin, PostgresConfig, PostgresState, PostgresTls, RunChange, SqliteState, State, StateError,
+    Values as _,
 };
 use secrecy::{ExposeSecret as _, SecretString};
 use url::Url;
@@ -57,6 +58,14 @@ impl StateLocation {
             PathBuf::from(name)
         };
         vec![path.clone(), beside("-wal"), beside("-shm"), sealing_key_beside(path)]
+    }
+
+    /// Returns the folder of a state in a file.
+    pub fn folder(&self) -> Option<PathBuf> {
+        match self {
+            StateLocation::Sqlite(path) => path.parent().map(Path::to_owned),
+            StateLocation::Postgres(_) => None,
+        }
     }
 
     /// Says whether other machines may use it as well.
@@ -160,6 +169,40 @@ impl Home {
     pub async fn run_changes(&self, run: i64) -> Result<Option<Vec<RunChange>>, EngineError> {
         let changes = self.state.run_changes(run, MOST_CHANGES).await?;
         Ok(if changes.is_empty() { None } else { Some(changes) })
+    }
+
+    /// Returns which manifest the state is of, where that is known.
+    ///
+    /// # Errors
+    /// [`EngineError`] when the state cannot be read.
+    pub async fn origin(&self) -> Result<Option<ManifestOrigin>, EngineError> {
+        Ok(self.state.origin().await?)
+    }
+
+    /// Stores which manifest the state is of.
+    ///
+    /// # Errors
+    /// [`EngineError`] when the state cannot be written.
+    pub async fn persist_origin(&self, origin: &ManifestOrigin) -> Result<(), EngineError> {
+        Ok(self.state.persist_origin(origin).await?)
+    }
+
+    /// Returns for which of these hostnames Pindrel wrote anything.
+    ///
+    /// # Errors
+    /// [`EngineError`] when the state cannot be read.
+    pub async fn owned_among(&self, hostnames: &[Hostname]) -> Result<Vec<Hostname>, EngineError> {
+        Ok(self.state.owned_among(hostnames).await?)
+    }
+
+    /// Returns the first hostnames, among so many that are known, for which Pindrel wrote anything.
+    ///
+    /// # Errors
+    /// [`EngineError`] when the state cannot be read.
+    pub async fn owned_hostnames(&self, most: usize) -> Result<Vec<Hostname>, EngineError> {
+        let summaries = self.state.hostname_summaries("", most).await?;
+        let known: Vec<Hostname> = summaries.iter().filter_map(|summary| summary.hostname.parse().ok()).collect();
+        Ok(self.state.owned_among(&known).await?)
     }
 
     /// Returns what an undoing keeps back from later runs.

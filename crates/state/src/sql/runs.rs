@@ -7,11 +7,12 @@ use pindrel_core::planning::undo::{HostnameForm, KeptBack};
 
 use super::{Database, Durability, SqlState, Statement, read_json, values, write_json};
 use crate::StateError;
-use crate::runs::{RunChange, RunRow, Runs};
+use crate::runs::{ManifestOrigin, RunChange, RunRow, Runs};
 
 const TABLE: &str = "runs";
 const CHANGES: &str = "run_changes";
 const KEPT_BACK: &str = "kept_back";
+const ORIGIN: &str = "origin";
 
 #[async_trait]
 impl<D: Database> Runs for SqlState<D> {
@@ -70,6 +71,20 @@ impl<D: Database> Runs for SqlState<D> {
             Ok(RunChange { hostname, before, after })
         };
         rows.into_iter().map(change).collect()
+    }
+
+    async fn origin(&self) -> Result<Option<ManifestOrigin>, StateError> {
+        let sql = "SELECT manifest, values_file FROM origin";
+        let row = self.one("read which manifest it is of", sql, Vec::new()).await?;
+        row.map(|mut row| Ok(ManifestOrigin { manifest: row.text(ORIGIN)?, values: row.optional_text(ORIGIN)? }))
+            .transpose()
+    }
+
+    async fn persist_origin(&self, ManifestOrigin { manifest, values }: &ManifestOrigin) -> Result<(), StateError> {
+        let sql = "INSERT INTO origin (id, manifest, values_file) VALUES (1, ?1, ?2)
+                   ON CONFLICT (id) DO UPDATE SET manifest = excluded.manifest, values_file = excluded.values_file";
+        let params = values![manifest, values.as_ref()];
+        self.execute("store which manifest it is of", Durability::Soon, sql, params).await
     }
 
     async fn keep_back(&self, kept: &[KeptBack]) -> Result<(), StateError> {

@@ -14,6 +14,7 @@ use super::{SettleArgs, carry_out, carry_out_reviewed, show_plan};
 use crate::commands::retire;
 use crate::context::{Context, Loaded, access, bounds};
 use crate::error::{CliError, Status};
+use crate::origin;
 use crate::output;
 
 /// Puts back what a run changed: what was before is wanted for this run, in the place of the manifest.
@@ -25,6 +26,7 @@ pub(super) async fn run(
     plan: Option<&KeptPlan>,
 ) -> Result<Status, CliError> {
     let home = context.home(access(args.dry_run)).await?;
+    origin::check(context, &home, &loaded, access(args.dry_run)).await?;
     let changes = home.run_changes(run).await?.ok_or_else(|| CliError::Usage {
         says: format!("there is no run {run} that changed something"),
         remedy: "List the runs with: pindrel state runs".into(),

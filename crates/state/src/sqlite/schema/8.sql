@@ -1,4 +1,5 @@
--- Version 8: what an undoing keeps back from later runs.
+-- Version 8: what an undoing keeps back from later runs, and
+-- which manifest the state is of.
 
 CREATE TABLE kept_back (
     hostname TEXT PRIMARY KEY,
@@ -9,3 +10,10 @@ CREATE TABLE kept_back (
     wanted   INTEGER,
     form     TEXT NOT NULL
 ) STRICT, WITHOUT ROWID;
+
+-- One row: the manifest, and the file of values where one is named.
+CREATE TABLE origin (
+    id          INTEGER PRIMARY KEY CHECK (id = 1),
+    manifest    TEXT NOT NULL,
+    values_file TEXT
+) STRICT;

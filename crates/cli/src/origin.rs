@@ -1,0 +1,93 @@
+//! Which manifest a state is of, with which set of values: with another one, all that the first wants would look left
+//! over.
+
+use std::path::{Path, PathBuf};
+
+use pindrel_core::names::name::Hostname;
+use pindrel_engine::{Access, Home, ManifestOrigin};
+
+use crate::context::{Context, Loaded};
+use crate::error::CliError;
+
+/// The most hostnames of a state that are compared with a manifest.
+const MOST_COMPARED: usize = 50;
+/// The most that are named.
+const MOST_NAMED: usize = 3;
+
+/// Where the manifest and the values are that are used now.
+pub(crate) fn present(context: &Context) -> Result<ManifestOrigin, CliError> {
+    let location = context.state_location()?;
+    let written = |path: &Path| -> String {
+        let path = std::fs::canonicalize(path).unwrap_or_else(|_| path.to_owned());
+        // A folder may be moved as a whole; machines that share a database may each have another.
+        let folders = location.folder().map_or_else(Vec::new, |folder| {
+            let folder = std::fs::canonicalize(&folder).unwrap_or(folder);
+            folder.parent().map(Path::to_owned).into_iter().chain([folder.clone()]).collect::<Vec<PathBuf>>()
+        });
+        let below = folders.iter().find_map(|folder| path.strip_prefix(folder).ok());
+        below.unwrap_or(&path).display().to_string()
+    };
+    let values = context.values().map(|path| match location.is_shared() {
+        true => path.file_name().unwrap_or_default().to_string_lossy().into_owned(),
+        false => written(path),
+    });
+    Ok(ManifestOrigin { manifest: written(&context.manifest), values })
+}
+
+/// Refuses a manifest, or a set of values, that a state is not of; notes what a new one is of.
+pub(crate) async fn check(context: &Context, home: &Home, loaded: &Loaded, access: Access) -> Result<(), CliError> {
+    let now = present(context)?;
+    let then = home.origin().await?;
+    if let Some(then) = then.as_ref().filter(|then| then.values != now.values) {
+        let set = |values: &Option<String>| match values {
+            Some(file) => format!("those of {file}"),
+            None => "those of the manifest itself".into(),
+        };
+        return Err(CliError::Usage {
+            says: format!(
+                "this state was made with other values: with {}, not with {}",
+                set(&then.values),
+                set(&now.values)
+            ),
+            remedy: format!(
+                "Give each set of values a state of its own, as with --state practice.sqlite; if the file was renamed: {REASSIGN}"
+            ),
+        });
+    }
+    if then.as_ref().is_some_and(|then| then.manifest == now.manifest) {
+        return Ok(());
+    }
+    let wanted: Vec<Hostname> = loaded.desired.hostnames.iter().map(|wanted| wanted.hostname.clone()).collect();
+    if !wanted.is_empty() && home.owned_among(&wanted).await?.is_empty() {
+        let others = home.owned_hostnames(MOST_COMPARED).await?;
+        if let [_, ..] = others.as_slice() {
+            let named: Vec<&str> = others.iter().take(MOST_NAMED).map(Hostname::as_str).collect();
+            let of = then.map_or_else(|| "another manifest".into(), |then| then.manifest);
+            return Err(CliError::Usage {
+                says: format!(
+                    "this state is of {of}: it has {}, and none of this manifest's hostnames",
+                    named.join(", ")
+                ),
+                remedy: format!(
+                    "Give each manifest a state of its own with --state; if this one takes the other's place: {REASSIGN}"
+                ),
+            });
+        }
+    }
+    if access == Access::Change {
+        home.persist_origin(&now).await?;
+    }
+    Ok(())
+}
+
+/// What makes a state one of the present manifest.
+const REASSIGN: &str = "pindrel state reassign";
+
+impl Context {
+    /// Makes the state one of the present manifest and values.
+    pub(crate) async fn reassign(&self) -> Result<ManifestOrigin, CliError> {
+        let (home, now) = (self.home(Access::Change).await?, present(self)?);
+        home.persist_origin(&now).await?;
+        Ok(now)
+    }
+}
