@@ -13,7 +13,9 @@ use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use async_trait::async_trait;
-use pindrel_core::endpoints::endpoint::{Binding, Deployment, EndpointInfo, EndpointKind, Offers, PlatformReply};
+use pindrel_core::endpoints::endpoint::{
+    Binding, Deployment, EndpointInfo, EndpointKind, Offers, PlatformReply, TlsVersion,
+};
 use pindrel_core::endpoints::web_server::WebServer;
 use pindrel_core::names::name::Hostname;
 use pindrel_core::values::Fingerprint;
@@ -36,6 +38,8 @@ const MOST_ENDS: usize = 16;
 const APPLIED: &str = ".applied";
 /// The folder of certificates.
 const CERTIFICATES: &str = "certificates";
+/// The folder of what somebody adds to the server blocks of hostnames.
+const OWN_LINES: &str = "own";
 
 /// A web server that takes included files.
 pub struct Nginx {
@@ -78,6 +82,7 @@ impl Nginx {
 
     fn make_folders(&self) -> Result<(), EdgeError> {
         owned_files::make_folder(&self.folder, 0o755)?;
+        owned_files::make_folder(&self.folder.join(OWN_LINES), 0o755)?;
         owned_files::make_folder(&self.folder.join(CERTIFICATES), 0o700)
     }
 
@@ -131,8 +136,7 @@ impl Nginx {
 
     async fn apply_batch(&self, mut changes: Changes) -> Result<(), EdgeError> {
         self.make_folders()?;
-        let writer = self.writer();
-        for (name, text) in writer.shared_files() {
+        for (name, text) in self.writer().shared_files(self.least_version(&changes)?) {
             changes.insert(name, Some(text));
         }
         let mut before = Changes::new();
@@ -156,6 +160,20 @@ impl Nginx {
             self.put_back(&before).await;
         }
         loaded
+    }
+
+    /// The lowest version of TLS that any hostname takes once some files are changed.
+    fn least_version(&self, changes: &Changes) -> Result<TlsVersion, EdgeError> {
+        let present = self.files()?.into_iter().filter(|(name, _)| !changes.contains_key(name)).map(|(_, text)| text);
+        let changed = changes.values().flatten().cloned();
+        let versions = present.chain(changed).filter_map(|text| Some(configuration::binding_in(&text)?.minimum_tls));
+        Ok(versions.min().unwrap_or(TlsVersion::V1_2))
+    }
+
+    /// What a hostname's file is to hold.
+    fn text_for(&self, hostname: &Hostname, binding: &Binding) -> Result<String, EdgeError> {
+        let own = self.read(&configuration::own_file(hostname))?.map(|text| configuration::digest(&text));
+        Ok(self.writer().hostname(hostname, binding, own.as_deref()))
     }
 
     /// Writes files, tests the configuration, and has it taken over.
@@ -221,9 +239,9 @@ impl Nginx {
         EdgeError::Foreign { path: self.folder.join(name).display().to_string() }
     }
 
-    fn bound(&self, name: &str, text: &str) -> Option<BoundHostname> {
+    fn bound(applied: &HashMap<String, String>, name: &str, text: &str) -> Option<BoundHostname> {
         let binding = configuration::binding_in(text)?;
-        let loaded = self.applied().get(name).is_some_and(|digest| *digest == configuration::digest(text));
+        let loaded = applied.get(name).is_some_and(|digest| *digest == configuration::digest(text));
         let deployment = if loaded {
             Deployment::Deployed
         } else {
@@ -298,10 +316,10 @@ impl Platform for Nginx {
     }
 
     async fn bindings(&self, _endpoint: &str) -> Result<Vec<(Hostname, BoundHostname)>, EdgeError> {
-        let files = self.files()?;
+        let (files, applied) = (self.files()?, self.applied());
         let bound = files.iter().filter_map(|(name, text)| {
             let hostname = configuration::hostname_in(name)?;
-            Some((hostname, self.bound(name, text)?))
+            Some((hostname, Self::bound(&applied, name, text)?))
         });
         Ok(bound.collect())
     }
@@ -309,10 +327,10 @@ impl Platform for Nginx {
     async fn binding(&self, _endpoint: &str, hostname: &Hostname) -> Result<Option<BoundHostname>, EdgeError> {
         let Some(text) = self.file_of(hostname)? else { return Ok(None) };
         let name = configuration::file_name(hostname);
-        let mut bound = self.bound(&name, &text);
+        let mut bound = Self::bound(&self.applied(), &name, &text);
         // What the manifest says of the server has changed since, or somebody has edited the file.
         if let Some(own) = &mut bound
-            && self.writer().hostname(hostname, &own.binding) != text
+            && self.text_for(hostname, &own.binding)? != text
         {
             own.deployment = Deployment::Failed { reason: "its file is not what the manifest says now".into() };
         }
@@ -329,7 +347,7 @@ impl Platform for Nginx {
         let present = self.file_of(hostname)?;
         owned_files::require_unchanged(known, present.as_deref().map(configuration::digest), hostname)?;
         local::certificate_of(&self.name, binding)?;
-        let text = self.writer().hostname(hostname, binding);
+        let text = self.text_for(hostname, binding)?;
         self.apply([(configuration::file_name(hostname), Some(text))]).await?;
         let bound = self.binding(endpoint, hostname).await?;
         bound.ok_or_else(|| EdgeError::Changed(hostname.clone()))

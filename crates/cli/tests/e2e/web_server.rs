@@ -84,6 +84,34 @@ async fn it_serves_what_the_manifest_says_and_is_told_once_for_all() {
         assert!(answered.contains("421") && !answered.to_lowercase().contains("location:"), "{host}: {answered}");
     }
 
+    // What somebody adds to a server block is used once it is tested.
+    let answer = || curl(&workspace, API, server.listen, &format!("https://{API}:{port}/v1"), &["--http2"]);
+    assert!(answer().contains("HTTP/2 200"), "{}", answer());
+    let own = server.included.join(format!("own/{API}.conf"));
+    std::fs::write(&own, "add_header X-Own \"$http_upgrade\" always;\nclient_max_body_size 64m;\n").unwrap();
+    workspace.run(&["settle", "--max-age", "0"]).ended(0);
+    let upgrade =
+        curl(&workspace, API, server.listen, &format!("https://{API}:{port}/v1"), &["--http1.1", "-H", "Upgrade: x"]);
+    assert!(upgrade.contains("X-Own: x"), "{upgrade}");
+    std::fs::write(&own, "no_such_directive on;\n").unwrap();
+    let failed = workspace.run(&["settle", "--max-age", "0"]).ended(1);
+    assert!(failed.stdout.contains("no_such_directive"), "{}", failed.stdout);
+    assert!(answer().contains("HTTP/2 200"), "what was served is served on");
+    std::fs::remove_file(&own).unwrap();
+    workspace.run(&["settle", "--max-age", "0"]).ended(0);
+    let (listing, before) = (workspace.run(&["endpoint", "show", "web"]).ended(0).stdout, server.reloads());
+    assert!(listing.contains("map $http_upgrade $pindrel_web_") && !listing.contains(&own.display().to_string()));
+
+    // Where every name at an address wants it, older versions get as far as no handshake.
+    let manifest = workspace.read("pindrel.toml").replace("\nminimum_tls = \"1.3\"", "");
+    let newest = manifest.replace("endpoint = \"web\"\n", "endpoint = \"web\"\nminimum_tls = \"1.3\"\n");
+    workspace.write("pindrel.toml", &newest);
+    workspace.run(&["settle"]).ended(0);
+    let refused = curl(&workspace, API, server.listen, &format!("https://{API}:{port}/v1"), &["--tls-max", "1.2"]);
+    assert!(refused.contains("alert") && !refused.contains("426"), "{refused}");
+    let reloads = server.reloads();
+    assert!(reloads > before);
+
     // A renewal replaces the certificate and removes the old one.
     let keys = || std::fs::read_dir(server.included.join("certificates")).unwrap().count();
     assert_eq!(keys(), 6);

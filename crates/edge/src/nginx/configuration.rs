@@ -8,15 +8,22 @@ use pindrel_core::endpoints::web_server::{Service, WebServer};
 use pindrel_core::names::name::Hostname;
 use pindrel_core::values::Fingerprint;
 
-use super::CERTIFICATES;
+use super::{CERTIFICATES, OWN_LINES};
 use crate::owned_files::{WRITTEN_BY, base_name, hostname_of};
 
+/// How many digits tell one folder from another.
+const FOLDER_DIGITS: usize = 8;
 /// How the line begins that holds the binding.
 const BINDING: &str = "# binding ";
 
 /// Returns the name of a hostname's file.
 pub(super) fn file_name(hostname: &Hostname) -> String {
     format!("{}.conf", base_name(hostname))
+}
+
+/// Returns the file of what somebody adds to the server block of a hostname, in the folder.
+pub(super) fn own_file(hostname: &Hostname) -> String {
+    format!("{OWN_LINES}/{}.conf", base_name(hostname))
 }
 
 /// Returns the hostname that a file is for.
@@ -54,22 +61,29 @@ pub(super) struct Writer<'w> {
 }
 
 impl Writer<'_> {
-    /// The files for what the hostnames share, by name. They are read before theirs.
-    pub(super) fn shared_files(&self) -> [(String, String); 2] {
-        [("00-services.conf".to_owned(), self.services()), ("01-unknown-names.conf".to_owned(), self.unknown_names())]
+    /// The files for what the hostnames share, by name. They are read before theirs. `least` is the lowest version that
+    /// any of them takes.
+    pub(super) fn shared_files(&self, least: TlsVersion) -> [(String, String); 2] {
+        let unknown = self.unknown_names(least);
+        [("00-services.conf".to_owned(), self.services()), ("01-unknown-names.conf".to_owned(), unknown)]
     }
 
     /// What refuses every name that is bound nowhere: without it, the first hostname's certificate would be
     /// served for them. It is the first server at its addresses, and so what stands for all others, unless
     /// the server's own configuration names a default there.
-    fn unknown_names(&self) -> String {
+    fn unknown_names(&self, least: TlsVersion) -> String {
         let mut text = String::from(WRITTEN_BY);
         text.push_str("server {\n");
         for address in &self.server.listen {
-            let _ = writeln!(text, "    listen {address} ssl;");
+            let _ = writeln!(text, "    listen {address} ssl http2;");
         }
         // Versions are those of the first server at an address, for all that share it.
-        text.push_str("    server_name \"\";\n    ssl_protocols TLSv1.2 TLSv1.3;\n    ssl_reject_handshake on;\n}\n");
+        let protocols = match least {
+            TlsVersion::V1_2 => "TLSv1.2 TLSv1.3",
+            TlsVersion::V1_3 => "TLSv1.3",
+        };
+        let _ =
+            writeln!(text, "    server_name \"\";\n    ssl_protocols {protocols};\n    ssl_reject_handshake on;\n}}");
         // Over plain HTTP as well: whatever a client writes as Host would be where it is sent (RFC 9110 §15.5.20).
         if !self.server.listen_http.is_empty() {
             text.push_str("server {\n");
@@ -84,6 +98,12 @@ impl Writer<'_> {
     /// The services, and for a distribution its cache.
     fn services(&self) -> String {
         let mut text = String::from(WRITTEN_BY);
+        // A client that asks for another protocol, such as WebSocket, is passed on; all others keep their connection.
+        let _ = writeln!(
+            text,
+            "map $http_upgrade ${}_connection {{\n    default upgrade;\n    \"\" \"\";\n}}",
+            self.zone()
+        );
         for service in &self.server.services {
             let _ = writeln!(text, "upstream {} {{", self.upstream(service));
             for place in &service.places {
@@ -105,21 +125,24 @@ impl Writer<'_> {
         text
     }
 
+    /// What the names begin with that all of the server's configuration shares: other manifests may write into folders
+    /// of their own there.
     fn zone(&self) -> String {
-        format!("pindrel_{}", simple(self.endpoint))
+        let folder = Fingerprint::of(self.folder.as_os_str().as_encoded_bytes()).to_string();
+        format!("pindrel_{}_{}", simple(self.endpoint), &folder[..FOLDER_DIGITS])
     }
 
     fn upstream(&self, service: &Service) -> String {
         format!("{}_{}", self.zone(), simple(&service.name))
     }
 
-    /// What serves one hostname.
-    pub(super) fn hostname(&self, hostname: &Hostname, binding: &Binding) -> String {
+    /// What serves one hostname; `own_lines` is a digest of what somebody adds to it.
+    pub(super) fn hostname(&self, hostname: &Hostname, binding: &Binding, own_lines: Option<&str>) -> String {
         let mut text = String::from(WRITTEN_BY);
         let _ = writeln!(text, "{BINDING}{}", serde_json::to_string(binding).unwrap_or_default());
         text.push_str("server {\n");
         for address in &self.server.listen {
-            let _ = writeln!(text, "    listen {address} ssl;");
+            let _ = writeln!(text, "    listen {address} ssl http2;");
         }
         let sha256 = binding.certificate.map_or_else(String::new, |sha256| sha256.to_string());
         let certificate = self.folder.join(CERTIFICATES).join(sha256);
@@ -143,6 +166,10 @@ impl Writer<'_> {
             let _ = writeln!(text, "    ssl_verify_client {verify};\n    ssl_verify_depth 3;");
         }
         text.push_str(refuse.unwrap_or_default());
+        if let Some(sha256) = own_lines {
+            let path = self.folder.join(own_file(hostname));
+            let _ = writeln!(text, "    # {sha256}\n    include {};", quoted(&path.display().to_string()));
+        }
         match &binding.redirect_to {
             Some(primary) => {
                 let port = match self.server.port() {
@@ -201,8 +228,13 @@ impl Writer<'_> {
     fn proxy(&self, service: &Service, binding: &Binding, text: &mut String) {
         let scheme = if service.is_https() { "https" } else { "http" };
         let _ = writeln!(text, "        proxy_pass {scheme}://{};", self.upstream(service));
+        let _ = writeln!(
+            text,
+            "        proxy_http_version 1.1;\n        proxy_set_header Upgrade $http_upgrade;\n        proxy_set_header Connection ${}_connection;",
+            self.zone()
+        );
         text.push_str(
-            "        proxy_http_version 1.1;\n        proxy_set_header Connection \"\";\n        proxy_set_header Host $host;\n        proxy_set_header X-Forwarded-For $proxy_add_x_forwarded_for;\n        proxy_set_header X-Forwarded-Proto https;\n",
+            "        proxy_set_header Host $host;\n        proxy_set_header X-Real-IP $remote_addr;\n        proxy_set_header X-Forwarded-For $proxy_add_x_forwarded_for;\n        proxy_set_header X-Forwarded-Host $host;\n        proxy_set_header X-Forwarded-Port $server_port;\n        proxy_set_header X-Forwarded-Proto https;\n",
         );
         if binding.client_certificates.is_some() {
             // Who it is, or that it showed no certificate; what a client sends under these names is not passed on.
