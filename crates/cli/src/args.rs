@@ -79,7 +79,7 @@ pub(crate) struct Common {
     #[arg(long, global = true, value_name = "WHEN", default_value = "auto", env = "PINDREL_COLOR")]
     pub(crate) color: Color,
 
-    /// Say less: no progress
+    /// Say less: no progress, and nothing of a run after which all is held
     #[arg(short, long, global = true, env = "PINDREL_QUIET")]
     pub(crate) quiet: bool,
 

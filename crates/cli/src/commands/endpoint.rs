@@ -28,9 +28,9 @@ pub(crate) enum EndpointCommand {
   pindrel endpoint list --format json")]
 pub(crate) struct ListArgs {}
 
-/// Print what was written for a server on this machine, and how a balancer sees its own servers
+/// Show one endpoint: what is bound there, and for a server on this machine what was written for it
 ///
-/// No private key is among it.
+/// A balancer's own view of its servers is shown as well. No private key is among it.
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:
   pindrel endpoint show web
@@ -79,9 +79,14 @@ async fn show(context: &Context, args: &ShowArgs) -> Result<Status, CliError> {
         output::endpoints::print_configuration(context, &args.name, engine.endpoints.configuration(id)?)?;
         return Ok(Status::Done);
     }
-    let (files, servers) = engine.endpoints.files(id).await?;
-    output::endpoints::print_files(context, &args.name, &files, &servers)?;
-    Ok(Status::Done)
+    let report = engine.endpoints.report(id).await?;
+    // Who configures it is somebody else.
+    let (files, servers) = match engine.desired().endpoint(id).is_on_this_machine() {
+        true => engine.endpoints.files(id).await?,
+        false => Default::default(),
+    };
+    output::endpoints::print_one(context, &report, &files, &servers)?;
+    Ok(if report.trouble.is_none() { Status::Done } else { Status::Failed })
 }
 
 async fn conformance(context: &Context, args: &ConformanceArgs) -> Result<Status, CliError> {

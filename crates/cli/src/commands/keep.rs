@@ -106,7 +106,11 @@ async fn open_when_there(context: &Context, loaded: &mut Loaded) -> Result<Optio
     let stop = stop_signal();
     tokio::pin!(stop);
     loop {
-        let error = match context.open(loaded, Access::Change).await {
+        let opened = tokio::select! {
+            opened = context.open(loaded, Access::Change) => opened,
+            signal = &mut stop => return signal.map(|_| None).map_err(CliError::from),
+        };
+        let error = match opened {
             Err(CliError::Engine(error)) if error.may_pass() && context.state_location()?.is_shared() => error,
             opened => return opened.map(Some),
         };

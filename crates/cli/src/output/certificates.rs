@@ -140,7 +140,7 @@ fn print_table(now: Timestamp, reports: &[CertificateReport]) -> Result<(), CliE
         cells.extend(labelled.then(|| Cell::new(report.labels.join(", "))));
         table.add_row(cells);
     }
-    super::write_table(table, &[4], &[5, 9, 7, 2, 6, 1])?;
+    super::write_table(table, &[4], &[5, 9, 7, 2, 6, 1, 8])?;
     let mut out = super::stdout();
     for report in reports {
         print_findings(&mut out, now, report)?;

@@ -44,19 +44,23 @@ pub(crate) fn print(context: &Context, reports: &[EndpointReport]) -> Result<(),
     }
 }
 
-/// Writes what was written for a server on this machine.
-pub(crate) fn print_files(
+/// Writes one endpoint, with what was written for it where its server is on this machine.
+pub(crate) fn print_one(
     context: &Context,
-    name: &str,
+    report: &EndpointReport,
     files: &[WrittenFile],
     servers: &[ServerState],
 ) -> Result<(), CliError> {
     if context.format == Format::Json {
-        return super::json(&json!({ "version": VERSION, "endpoint": name, "files": files, "servers": servers }));
+        return super::json(&json!({
+            "version": VERSION, "endpoint": report.name, "is": report, "files": files, "servers": servers,
+        }));
     }
+    print_table(std::slice::from_ref(report))?;
     let mut out = super::stdout();
-    if files.is_empty() {
-        writeln!(out, "Nothing is written on this machine for {name}.")?;
+    print_details(&mut out, report)?;
+    if !files.is_empty() {
+        writeln!(out)?;
     }
     for file in files {
         writeln!(out, "{}", style::paint(style::STRONG, format_args!("# {}", file.path)))?;
@@ -81,7 +85,7 @@ pub(crate) fn print_configuration(context: &Context, name: &str, text: Option<St
     Ok(())
 }
 
-fn print_text(reports: &[EndpointReport]) -> Result<(), CliError> {
+fn print_table(reports: &[EndpointReport]) -> Result<(), CliError> {
     let mut table = super::table(&["ENDPOINT", "KIND", "SITE", "HOSTNAMES", "STORE", "ALIASES POINT AT"]);
     for report in reports {
         let quota = |quota: Option<pindrel_core::endpoints::endpoint::Quota>, used: usize| match quota {
@@ -100,7 +104,11 @@ fn print_text(reports: &[EndpointReport]) -> Result<(), CliError> {
             Cell::new(report.default_name.as_deref().unwrap_or("–")),
         ]);
     }
-    super::write_table(table, &[3, 4], &[5, 2])?;
+    super::write_table(table, &[3, 4], &[5, 2])
+}
+
+fn print_text(reports: &[EndpointReport]) -> Result<(), CliError> {
+    print_table(reports)?;
     let mut out = super::stdout();
     for report in reports {
         print_details(&mut out, report)?;
@@ -132,6 +140,14 @@ fn print_details(out: &mut impl std::io::Write, report: &EndpointReport) -> Resu
     if let Some(custom) = report.custom_hostnames.as_ref().filter(|custom| !custom.allowed) {
         let why = custom.reason.as_deref().unwrap_or("its platform states no reason");
         writeln!(out, "{} {name} takes no custom hostnames: {why}", style::paint(style::BAD, "✕"))?;
+    }
+    if let Some(manifest) = report.kind_in_manifest {
+        let mark = style::paint(style::UNDERWAY, "!");
+        writeln!(
+            out,
+            "{mark} {name}: the manifest says that it is a {manifest}, its platform that it is a {}",
+            report.kind
+        )?;
     }
     let open = report.default_name_status;
     let open = open.map(|status| format!("answers under its default name too, with status {status}"));

@@ -12,8 +12,8 @@ use crate::args::Format;
 use crate::context::Context;
 use crate::error::CliError;
 
-/// Writes entries, the oldest first.
-pub(crate) fn print(context: &Context, entries: &[Entry]) -> Result<(), CliError> {
+/// Writes entries, the oldest first. `is_cut` says that there are older ones.
+pub(crate) fn print(context: &Context, entries: &[Entry], is_cut: bool) -> Result<(), CliError> {
     match context.format {
         Format::Json => {
             let entries: Vec<_> = entries
@@ -24,20 +24,32 @@ pub(crate) fn print(context: &Context, entries: &[Entry]) -> Result<(), CliError
                     json!({ "at": at, "moment": moment, "action": action, "about": subject, "detail": detail })
                 })
                 .collect();
-            super::json(&json!({ "version": VERSION, "entries": entries }))
+            super::json(&json!({ "version": VERSION, "entries": entries, "cut": is_cut }))
         }
         Format::Csv => {
             let rows = entries.iter().map(|entry| {
                 let Entry { at, moment, action, subject, detail } = entry;
                 [at.to_string(), moment.as_str().to_owned(), action.clone(), subject.clone(), detail.clone()]
             });
-            super::csv(&["at", "moment", "action", "about", "detail"], rows)
+            super::csv(&["at", "moment", "action", "about", "detail"], rows)?;
+            if is_cut {
+                super::notes::warn(&[left_out(entries)]);
+            }
+            Ok(())
         }
-        Format::Text => print_text(entries),
+        Format::Text => print_text(entries, is_cut),
     }
 }
 
-fn print_text(entries: &[Entry]) -> Result<(), CliError> {
+/// Says that older entries are not shown.
+fn left_out(entries: &[Entry]) -> String {
+    format!(
+        "these are the newest {}: --most shows more, --since and --about other ones",
+        super::count(entries.len(), "entry").replace("entrys", "entries")
+    )
+}
+
+fn print_text(entries: &[Entry], is_cut: bool) -> Result<(), CliError> {
     let mut out = anstream::stdout();
     if entries.is_empty() {
         return Ok(writeln!(out, "No entries match.")?);
@@ -55,7 +67,10 @@ fn print_text(entries: &[Entry]) -> Result<(), CliError> {
         let (of, about) = (&entry.action, &entry.subject);
         let detail = one_line(entry.detail.as_str());
         let line = format!("{:.0}  {moment}  {of:action$}  {about:subject$}  {detail}", entry.at);
-        writeln!(out, "{}", named_in_columns(&line))?;
+        writeln!(out, "{}", named_in_columns(line.trim_end()))?;
+    }
+    if is_cut {
+        super::notes::warn(&[left_out(entries)]);
     }
     Ok(())
 }

@@ -53,6 +53,10 @@ pub(crate) fn for_people_now(text: &str) -> String {
     times::for_people(jiff::Timestamp::now(), text).into_owned()
 }
 
+/// How much of what the first column of a table names is shown at least.
+const SHORTEST: usize = 12;
+/// What ends a style on a terminal.
+const RESET: &str = "\u{1b}[0m";
 /// The version of all JSON documents.
 pub(crate) const VERSION: u32 = 1;
 
@@ -92,7 +96,8 @@ pub(crate) fn table(heads: &[&str]) -> Table {
 }
 
 /// Writes a table, with the numbers of some columns flush right. On a terminal that is too narrow
-/// the columns that can be missed most are left out, in the order of `least`; JSON has them all.
+/// the columns that can be missed most are left out, in the order of `least`, and then what is named in the first one is
+/// shortened; JSON has all of it.
 pub(crate) fn write_table(mut table: Table, flush_right: &[usize], least: &[usize]) -> Result<(), CliError> {
     let mut out = anstream::stdout();
     for column in flush_right {
@@ -103,18 +108,62 @@ pub(crate) fn write_table(mut table: Table, flush_right: &[usize], least: &[usiz
     if let Some(last) = table.column_count().checked_sub(1).and_then(|last| table.column_mut(last)) {
         last.set_padding((1, 0));
     }
-    if let Some((terminal_size::Width(width), _)) = terminal_size::terminal_size_of(std::io::stdout()) {
+    if let Some(width) = terminal_width() {
         let mut least = least.iter();
-        while table_width(&table) > usize::from(width)
+        while table_width(&table) > width
             && let Some(column) = least.next().and_then(|column| table.column_mut(*column))
         {
             column.set_constraint(ColumnConstraint::Hidden);
         }
+        let beyond = table_width(&table).saturating_sub(width);
+        let first = table.column_max_content_widths().first().copied().map_or(0, usize::from);
+        if beyond > 0 && first > beyond + SHORTEST {
+            for line in table.lines() {
+                writeln!(out, "{}", without_end(&shortened(&named_in_columns(&line), first, first - beyond)))?;
+            }
+            return Ok(writeln!(out)?);
+        }
     }
     for line in table.lines() {
-        writeln!(out, "{}", named_in_columns(&line).trim_end())?;
+        writeln!(out, "{}", without_end(&named_in_columns(&line)))?;
     }
     Ok(writeln!(out)?)
+}
+
+/// Takes the blanks at the end of a line away, also those before the end of a style.
+fn without_end(line: &str) -> String {
+    let line = line.trim_end();
+    match line.strip_suffix(RESET).map(str::trim_end) {
+        Some(styled) => format!("{styled}{RESET}"),
+        None => line.to_owned(),
+    }
+}
+
+/// Cuts the first column of a line, which is `from` wide after one blank, to `to`. Styles stay.
+fn shortened(line: &str, from: usize, to: usize) -> String {
+    let (mut out, mut column, mut in_style) = (String::with_capacity(line.len()), 0, false);
+    let visible = anstream::adapter::strip_str(line).to_string();
+    let is_longer = visible.chars().skip(1 + to).take(from - to).any(|c| c != ' ');
+    for c in line.chars() {
+        in_style |= c == '\u{1b}';
+        if in_style {
+            out.push(c);
+            in_style = !c.is_ascii_alphabetic();
+            continue;
+        }
+        match column {
+            at if at == to && is_longer => out.push('…'),
+            at if at <= to || at > from => out.push(c),
+            _ => {}
+        }
+        column += 1;
+    }
+    out
+}
+
+/// Returns how many columns the terminal has that results are written to, where they are.
+pub(crate) fn terminal_width() -> Option<usize> {
+    terminal_size::terminal_size_of(std::io::stdout()).map(|(terminal_size::Width(width), _)| usize::from(width))
 }
 
 /// Returns how many columns of a terminal a table takes.
@@ -189,6 +238,18 @@ mod tests {
         ] {
             assert_eq!(csv_cell(text), expected);
         }
+    }
+
+    #[test]
+    fn the_first_column_gives_way_on_a_narrow_terminal() {
+        for (line, expected) in [
+            (" stations.larkfield.example  89", " stations.la…  89"),
+            (" short                       89", " short         89"),
+            (" \u{1b}[1mHOSTNAME\u{1b}[0m                    DAYS", " \u{1b}[1mHOSTNAME\u{1b}[0m      DAYS"),
+        ] {
+            assert_eq!(shortened(line, 26, 12), expected);
+        }
+        assert_eq!(without_end("x \u{1b}[1mHEAD   \u{1b}[0m  "), "x \u{1b}[1mHEAD\u{1b}[0m");
     }
 
     #[test]

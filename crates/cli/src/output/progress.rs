@@ -53,6 +53,7 @@ pub(crate) fn start(context: &Context, desired: &Desired, scope: &Scope, aim: Ai
         Format::Text | Format::Csv => Arc::new(Text {
             live: live.then(|| Live::new(names().map(|name| name.as_str().len()).max().unwrap_or(0))),
             plain: !live && !context.quiet,
+            quiet: context.quiet,
             aim,
             seen: Mutex::default(),
         }),
@@ -129,6 +130,7 @@ impl Display for JsonLines {
 struct Text {
     live: Option<Live>,
     plain: bool,
+    quiet: bool,
     aim: Aim,
     seen: Mutex<Seen>,
 }
@@ -208,6 +210,10 @@ impl Display for Text {
 
     fn finish(&self, summary: &Summary) -> Result<(), CliError> {
         let seen = self.seen.lock().unwrap_or_else(PoisonError::into_inner);
+        // Who wants to hear less hears nothing of what is as it should be.
+        if self.quiet && summary.held == summary.total && seen.stuck.is_empty() && seen.leftovers.is_empty() {
+            return Ok(());
+        }
         let mut out = super::stdout();
         let listed = seen.pins.iter().filter(|(hostname, _)| seen.touched.contains(hostname));
         for (hostname, pins) in listed.clone().take(MOST_LISTED) {

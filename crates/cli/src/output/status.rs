@@ -22,6 +22,9 @@ use crate::args::Format;
 use crate::context::Context;
 use crate::error::CliError;
 
+/// How many columns a terminal must have for the words of the pins' states.
+const LEAST_FOR_WORDS: usize = 76;
+
 #[derive(Serialize)]
 struct Document<'r> {
     version: u32,
@@ -180,15 +183,21 @@ fn print_csv(report: &Report) -> Result<(), CliError> {
 }
 
 fn print_text(report: &Report, kept_back: &[KeptBack]) -> Result<(), CliError> {
-    let heads = ["HOSTNAME", "ENDPOINT", "zone", "certificate", "binding", "alias", "answer", "DAYS LEFT", "SEEN"];
+    // Where there is no room for the words of the states, their marks stand alone.
+    let is_narrow = super::terminal_width().is_some_and(|width| width < LEAST_FOR_WORDS);
+    let pins = match is_narrow {
+        true => ["zone", "cert", "bind", "alias", "answer"],
+        false => ["zone", "certificate", "binding", "alias", "answer"],
+    };
+    let heads = [&["HOSTNAME", "ENDPOINT"][..], &pins, &["DAYS LEFT", "SEEN"]].concat();
     let mut table = super::table(&heads);
     for row in &report.hostnames {
-        table.add_row(cells(report.at, row));
+        table.add_row(cells(report.at, row, is_narrow));
     }
     for row in &report.certificates {
-        table.add_row(certificate_cells(report.at, row));
+        table.add_row(certificate_cells(report.at, row, is_narrow));
     }
-    super::write_table(table, &[7, 8], &[8, 1, 7])?;
+    super::write_table(table, &[7, 8], &[8, 1])?;
     let mut out = super::stdout();
     print_given(&mut out, report.at, &report.hostnames)?;
     for kept in kept_back {
@@ -208,16 +217,16 @@ fn print_text(report: &Report, kept_back: &[KeptBack]) -> Result<(), CliError> {
         sum.push_str(&style::paint(style::UNDERWAY, format_args!(", {} left over", report.leftovers.len())));
     }
     writeln!(out, "{sum}.")?;
-    // Who sees nothing but what is held needs no key to the marks.
-    if held < total {
+    // Who sees nothing but what is held, in words, needs no key to the marks.
+    if held < total || is_narrow {
         writeln!(out, "{}", style::paint(style::FAINT, "◆ held  ◈ working  ◇ loose  ✕ blocked  · unknown"))?;
     }
     Ok(())
 }
 
-fn cells(now: Timestamp, row: &HostnameReport) -> Vec<Cell> {
+fn cells(now: Timestamp, row: &HostnameReport, is_narrow: bool) -> Vec<Cell> {
     let mut cells = vec![Cell::new(row.hostname.as_str()), Cell::new(endpoints(row))];
-    cells.extend(row.pins.iter().map(|(_, pin)| pin_cell(pin)));
+    cells.extend(row.pins.iter().map(|(_, pin)| pin_cell(pin, is_narrow)));
     let days = row.pins.certificate.expires.map(|expires| (expires.as_second() - now.as_second()) / 86_400);
     cells.push(Cell::new(days.map_or("–".to_owned(), |days| days.to_string())));
     let oldest = row.pins.iter().filter_map(|(_, pin)| pin.seen).min();
@@ -263,10 +272,10 @@ fn print_given(out: &mut impl std::io::Write, now: Timestamp, rows: &[HostnameRe
     Ok(())
 }
 
-fn certificate_cells(now: Timestamp, row: &CertificateReport) -> Vec<Cell> {
+fn certificate_cells(now: Timestamp, row: &CertificateReport, is_narrow: bool) -> Vec<Cell> {
     let nothing = || Cell::new("–").fg(super::table_colour(PinState::Unknown));
     let mut cells = vec![Cell::new(&row.name), nothing(), nothing()];
-    cells.push(row.report.as_ref().map_or_else(nothing, pin_cell));
+    cells.push(row.report.as_ref().map_or_else(nothing, |pin| pin_cell(pin, is_narrow)));
     cells.extend([nothing(), nothing(), nothing()]);
     let days = row.expires.map(|expires| (expires.as_second() - now.as_second()) / 86_400);
     cells.push(Cell::new(days.map_or("–".to_owned(), |days| days.to_string())));
@@ -279,8 +288,10 @@ pub(super) fn print_leftover(out: &mut impl std::io::Write, now: Timestamp, foun
     finding::print(out, now, &head, &found.words())
 }
 
-fn pin_cell(pin: &PinReport) -> Cell {
-    Cell::new(format!("{} {}", pin.state.mark(), pin.state.as_str())).fg(super::table_colour(pin.state))
+fn pin_cell(pin: &PinReport, is_narrow: bool) -> Cell {
+    let mark = pin.state.mark();
+    Cell::new(if is_narrow { mark.to_string() } else { format!("{mark} {}", pin.state.as_str()) })
+        .fg(super::table_colour(pin.state))
 }
 
 /// Tells what is wrong with hostnames: what is the same for several of them once.

@@ -31,8 +31,11 @@ pub struct EndpointReport {
     pub name: String,
     /// The platform's id of it.
     pub id: String,
-    /// What it is.
+    /// What it is, as its platform says where that is known.
     pub kind: EndpointKind,
+    /// What the manifest says that it is, where its platform says otherwise.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub kind_in_manifest: Option<EndpointKind>,
     /// Where it runs.
     pub site: Option<String>,
     /// What aliases point at.
@@ -104,9 +107,24 @@ impl EndpointRequests {
     pub async fn reports(&self) -> Result<Vec<EndpointReport>, EngineError> {
         let ids = || self.context.desired.endpoint_ids();
         self.endpoints.look_at(ids().collect()).await?;
-        let own: HashMap<Fingerprint, String> =
-            self.context.state.certificates().await?.into_iter().map(|row| (row.held.sha256, row.name)).collect();
+        let own = self.own_certificates().await?;
         Ok(join_all(ids().map(|id| self.endpoint_report(id, &own))).await)
+    }
+
+    /// Asks the platform of one endpoint what is there.
+    ///
+    /// # Errors
+    /// [`EngineError`] when the state cannot be read.
+    pub async fn report(&self, id: EndpointId) -> Result<EndpointReport, EngineError> {
+        self.endpoints.look_at([id].into()).await?;
+        let own = self.own_certificates().await?;
+        Ok(self.endpoint_report(id, &own).await)
+    }
+
+    /// The names of the certificates that Pindrel has, by their fingerprints.
+    async fn own_certificates(&self) -> Result<HashMap<Fingerprint, String>, EngineError> {
+        let rows = self.context.state.certificates().await?;
+        Ok(rows.into_iter().map(|row| (row.held.sha256, row.name)).collect())
     }
 
     /// Returns what the server of an endpoint on this machine must have in its own configuration, if it is
@@ -136,6 +154,7 @@ impl EndpointRequests {
             name: endpoint.name.clone(),
             id: endpoint.id.clone(),
             kind: endpoint.kind,
+            kind_in_manifest: None,
             site: None,
             default_name: None,
             custom_hostnames: None,
@@ -163,6 +182,7 @@ impl EndpointRequests {
         };
         let report = EndpointReport {
             kind: info.kind,
+            kind_in_manifest: Some(endpoint.kind).filter(|kind| *kind != info.kind),
             site: Some(info.site.clone()).filter(|site| !site.is_empty()),
             default_name: info.default_name.as_ref().map(ToString::to_string),
             custom_hostnames: Some(info.custom_hostnames.clone()),

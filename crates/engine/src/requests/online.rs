@@ -276,8 +276,13 @@ impl Reports {
             Some(EndpointView::Listed(_)) => "its platform lists it",
             _ => "",
         };
+        let listed = view.as_ref().and_then(EndpointView::info).map(|info| info.kind);
         let findings: Vec<Finding> = view.and_then(|view| judge_endpoint(endpoint, &view)).into_iter().collect();
         let mut advice = Vec::new();
+        if let Some(platform) = listed.filter(|listed| *listed != endpoint.kind) {
+            let cause = EndpointCause::KindDiffers { manifest: endpoint.kind, platform };
+            advice.push(Finding::endpoint(&endpoint.name, cause));
+        }
         if findings.is_empty()
             && let Ok(platform) = self.context.drivers.platform(endpoint)
             && let Ok(Some(scope)) = platform.token_scope().await

@@ -62,8 +62,14 @@ pub(super) async fn run(context: &Context, args: &JournalArgs) -> Result<Status,
         MomentArg::Waiting => Moment::Waiting,
         MomentArg::Failed => Moment::Failed,
     });
-    let filter =
-        JournalFilter { since, action: args.action.clone(), subject: args.about.clone(), moment, most: args.most };
-    output::journal::print(context, &engine.journal_entries(&filter).await?)?;
+    // One more tells whether there are more.
+    let most = args.most.saturating_add(1);
+    let filter = JournalFilter { since, action: args.action.clone(), subject: args.about.clone(), moment, most };
+    let mut entries = engine.journal_entries(&filter).await?;
+    let is_cut = entries.len() > args.most as usize;
+    if is_cut {
+        entries.remove(0);
+    }
+    output::journal::print(context, &entries, is_cut)?;
     Ok(Status::Done)
 }

@@ -184,6 +184,8 @@ codes! {
         DefaultNameDangling = "default-name-dangling", Person;
         /// The name that aliases to the endpoint point at leads to what does not serve the certificate.
         DefaultNameElsewhere = "default-name-elsewhere", Now;
+        /// The platform calls the endpoint otherwise than the manifest does.
+        KindDiffers = "kind-differs", Person;
         /// The endpoint accepts no custom hostnames.
         CustomHostnamesRefused = "custom-hostnames-refused", Person;
         /// The endpoint does not know the hostname.

@@ -6,6 +6,7 @@ use super::subject::Naming;
 use super::words::{Words, listed};
 use super::{Code, Judged};
 use crate::desired::{Endpoint, EndpointDriver, ProgramPlatform};
+use crate::endpoints::endpoint::EndpointKind;
 use crate::judging::facts::Unreachable;
 use crate::judging::pin::Pin;
 use crate::names::name::{DnsName, Hostname};
@@ -69,6 +70,13 @@ pub enum EndpointCause {
     TokenTooWide {
         /// What it may do, as in `may bind at every endpoint of the platform`.
         may: String,
+    },
+    /// Its platform calls it otherwise than the manifest does.
+    KindDiffers {
+        /// What the manifest says that it is.
+        manifest: EndpointKind,
+        /// What the platform says.
+        platform: EndpointKind,
     },
     /// It does not speak the endpoint protocol, which is to be tried.
     NoProtocol,
@@ -144,6 +152,7 @@ impl EndpointCause {
             EndpointCause::NotAsked { .. } => Code::SecretUnreadable,
             EndpointCause::NameLeadsNowhere { .. } => Code::DefaultNameDangling,
             EndpointCause::TokenTooWide { .. } => Code::RightsTooWide,
+            EndpointCause::KindDiffers { .. } => Code::KindDiffers,
         })
         .on(Pin::Binding)
     }
@@ -202,6 +211,10 @@ impl EndpointCause {
             EndpointCause::TokenTooWide { may } => Words::new(
                 format!("the token of [endpoint.{name}] {may}"),
                 "Have the platform issue one that may bind at this endpoint alone",
+            ),
+            EndpointCause::KindDiffers { manifest, platform } => Words::new(
+                format!("the manifest says that {name} is a {manifest}, and its platform that it is a {platform}"),
+                format!("Write kind = \"{platform}\" under [endpoint.{name}]"),
             ),
             EndpointCause::NoProtocol => Words::new(
                 format!("[endpoint.{name}] does not speak the endpoint protocol"),

@@ -471,7 +471,11 @@ impl<'p> Planner<'p> {
             }
             Work::Answer(id) => {
                 let wanted = desired.hostname(id);
-                format!("https://{}{}", wanted.probed_as, wanted.expect.path)
+                let port = match Known::about(desired, self.knowledge, id).info().map_or(443, |info| info.port) {
+                    443 => String::new(),
+                    port => format!(":{port}"),
+                };
+                format!("https://{}{port}{}", wanted.probed_as, wanted.expect.path)
             }
         }
     }
