@@ -63,6 +63,8 @@ impl Switcher {
             let (present, replaced, now) =
                 (fact.value.first_gives(), longest_ttl(&fact.value), self.context.clock.now());
             let is_switch = Known::about(&self.context.desired, &self.context.known(), id).is_switch();
+            // A longer TTL may be cached still when the alias leads elsewhere soon.
+            let is_ttl_alone = same_data(&present, &sets);
             self.hostnames
                 .record_ownership(claim, id, |own| {
                     own.intend_alias(&present, sets.clone());
@@ -72,7 +74,7 @@ impl Switcher {
                     // It is wanted, whatever was begun before.
                     own.retiring = None;
                     if let Some(ttl) = replaced {
-                        own.replace_alias(ttl, false, now);
+                        own.replace_alias(ttl, is_ttl_alone, now);
                     }
                 })
                 .await?;

@@ -86,6 +86,26 @@ async fn a_move_takes_the_time_that_caches_need_over_several_runs() {
     assert_eq!(setting.settle().await.planned, 0);
 }
 
+/// A TTL that the manifest lowers shortly before a move is waited out as well: caches still have the long one.
+#[tokio::test(start_paused = true)]
+async fn a_ttl_that_was_lowered_shortly_before_is_waited_out() {
+    let long = format!("{ONE}ttl = \"30m\"\n");
+    let mut setting = Setting::new(Pace::default(), &long);
+    setting.settle().await;
+    let first = setting.aliases(API)[0].to_string();
+    let short = long.replace("30m", "30s");
+    setting.names.clone_from(&short);
+    assert_eq!(setting.settle().await.held, 1);
+    setting.names = short.replace("catalogue", "plates");
+    setting.pass(Duration::from_secs(60)).await;
+    let summary = setting.settle().await;
+    assert_eq!((summary.waiting, summary.failed), (1, 0), "{:?}", setting.recorder.take());
+    assert_eq!(setting.aliases(API)[0].to_string(), first, "caches may keep it for half an hour");
+    setting.pass(Duration::from_secs(30 * 60)).await;
+    assert_eq!(setting.settle().await.held, 1, "{:?}", setting.recorder.take());
+    assert_ne!(setting.aliases(API)[0].to_string(), first);
+}
+
 /// Who cannot wait moves at once, and is told what that costs; the old endpoint stays bound all the same.
 #[tokio::test(start_paused = true)]
 async fn a_move_can_be_made_at_once_and_says_what_that_costs() {
