@@ -111,7 +111,12 @@ async fn what_a_web_server_is_told_reads_back_as_it_was_told() {
     let table: [(&str, Binding, &[&str], &[&str]); 8] = [
         ("api.larkfield.example", clients(ClientNeed::Required), &[&bundle, "ssl_verify_client on;"], &[]),
         ("api.larkfield.example", clients(ClientNeed::Optional), &[&bundle, "ssl_verify_client optional;"], &[]),
-        ("api.larkfield.example", plain(sha256), &["listen [2001:db8::10]:8443 ssl;", "location \"/\" {"], &["426"]),
+        (
+            "api.larkfield.example",
+            plain(sha256),
+            &["listen [2001:db8::10]:8443 ssl http2;", "location \"/\" {"],
+            &["426"],
+        ),
         (
             "api.larkfield.example",
             routed(vec![route("/v1", "one", None), route("/v1/a\"b$c\\", "one", Some("next"))]),

@@ -66,13 +66,17 @@ pub(crate) async fn run(context: &Context, args: &KeepArgs) -> Result<Status, Cl
         let home = context.open(&mut loaded, Access::Change).await?;
         return once(context, args, loaded, home).await;
     }
+    // What is written while it is read is noticed afterwards.
+    let before = stamp(&context.manifest);
     let mut loaded = load_or_last_good(context)?;
+    let seen = stamps(&loaded.files).into_iter().skip(1);
+    let seen = std::iter::once(before).chain(seen).collect();
     output::diagnostics::warn(&loaded.mistakes);
     let Some(home) = open_when_there(context, &mut loaded).await? else { return Ok(Status::Done) };
     LastGood::keep(context, &loaded);
     let (orders, taken) = mpsc::channel(ORDERS);
     let (files, kept_back) = (loaded.files.clone(), loaded.kept_back.clone());
-    let watched = Watched { files, kept_back, home: home.clone() };
+    let watched = Watched { files, seen, kept_back, home: home.clone() };
     run_on(context, loaded, home, args.bounds, taken, async |keeping| watch(context, watched, orders, keeping).await)
         .await?;
     Ok(Status::Done)
@@ -199,8 +203,10 @@ async fn once(context: &Context, args: &KeepArgs, loaded: Loaded, home: Home) ->
 
 /// What is watched outside of a process that runs on.
 struct Watched {
-    /// The files of the manifest.
+    /// The files of the manifest, its own first.
     files: Vec<PathBuf>,
+    /// What they were when they were read.
+    seen: Vec<Stamp>,
     /// What an undoing keeps back.
     kept_back: Vec<KeptBack>,
     /// The state, where another process may keep something back.
@@ -217,7 +223,7 @@ async fn watch(
     let mut hangup = signal(SignalKind::hangup())?;
     let on_terminal = std::io::stderr().is_terminal();
     let (changed, mut changes) = mpsc::channel(1);
-    let Watched { mut files, mut kept_back, home } = watched;
+    let Watched { mut files, mut seen, mut kept_back, home } = watched;
     let (tell_undone, mut undone) = mpsc::channel(1);
     let looking = look_for_undone(&home, kept_back.clone(), tell_undone);
     tokio::pin!(looking);
@@ -225,12 +231,15 @@ async fn watch(
     if let Err(why) = &watcher {
         keeping.note(&format!("the manifest's folder cannot be watched ({why}): it is looked at every 5 s instead"));
     }
-    let mut seen = stamps(&files);
+    let mut is_first = true;
     let stop = stop_signal();
     tokio::pin!(stop);
     loop {
         let (mut was_told, mut is_asked, mut is_undone) = (false, false, false);
         tokio::select! {
+            biased;
+            // What was changed before it was watched.
+            () = std::future::ready(()), if std::mem::take(&mut is_first) => {}
             signal = &mut stop => {
                 signal?;
                 supervisor::stops();
@@ -307,14 +316,17 @@ async fn look_for_undone(home: &Home, mut last: Vec<KeptBack>, tell: mpsc::Sende
     }
 }
 
-/// What tells one version of a manifest's files from the next.
-fn stamps(files: &[PathBuf]) -> Vec<Option<(std::time::SystemTime, u64, u64)>> {
+/// What tells one version of a file from the next: its time, its length and its number; nothing where it is not there.
+type Stamp = Option<(std::time::SystemTime, u64, u64)>;
+
+fn stamp(path: &Path) -> Stamp {
     use std::os::unix::fs::MetadataExt as _;
-    let stamp = |path: &PathBuf| {
-        let metadata = std::fs::metadata(path).ok()?;
-        Some((metadata.modified().ok()?, metadata.len(), metadata.ino()))
-    };
-    files.iter().map(stamp).collect()
+    let metadata = std::fs::metadata(path).ok()?;
+    Some((metadata.modified().ok()?, metadata.len(), metadata.ino()))
+}
+
+fn stamps(files: &[PathBuf]) -> Vec<Stamp> {
+    files.iter().map(|path| stamp(path)).collect()
 }
 
 /// Watches the folders of files, since editors put another file in the place of one.
