@@ -235,7 +235,8 @@ impl Sandbox {
         larkfield.add_text("larkfield.example", 300, "Larkfield Sky Survey");
         let of_others = [elsewhere_ip, elsewhere_ip];
         larkfield.delegate(ELSEWHERE_ZONE, of_others);
-        let elsewhere = DnsServer::new(vec![Zone::with_servers(ELSEWHERE_ZONE, of_others, options.negative_ttl)], None);
+        let elsewhere =
+            DnsServer::new(vec![Zone::with_servers(ELSEWHERE_ZONE, of_others, options.negative_ttl)], None, None);
         for endpoint in platform.listed() {
             edge.add_address(&endpoint.default_name, 30, endpoint.address.ip());
             if endpoint.own_targets {
@@ -248,14 +249,12 @@ impl Sandbox {
         above[1].delegate(EDGE_ZONE, [primary_ip, secondary_ip]);
         above[1].delegate(VALIDATION_ZONE, [primary_ip, secondary_ip]);
 
-        let parent = DnsServer::new(above.into(), None);
-        let secondary = DnsServer::new(vec![larkfield.clone(), edge.clone(), validation.clone()], None);
-        let updates = dns::server::Updates {
-            key: dns::tsig::key(TSIG_NAME, &secret),
-            follower: secondary.clone(),
-            lag: options.lag,
-        };
-        let primary = DnsServer::new(vec![larkfield, edge, validation], Some(updates));
+        let parent = DnsServer::new(above.into(), None, None);
+        let key = dns::tsig::key(TSIG_NAME, &secret);
+        let zones = vec![larkfield.clone(), edge.clone(), validation.clone()];
+        let secondary = DnsServer::new(zones, key.clone(), None);
+        let updates = dns::server::Updates { follower: secondary.clone(), lag: options.lag };
+        let primary = DnsServer::new(vec![larkfield, edge, validation], key, Some(updates));
         for (server, ip) in
             [(&parent, parent_ip), (&primary, primary_ip), (&secondary, secondary_ip), (&elsewhere, elsewhere_ip)]
         {

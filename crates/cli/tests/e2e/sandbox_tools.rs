@@ -31,7 +31,7 @@ async fn its_name_servers_take_signed_updates_and_nothing_else() {
     if !require("its_name_servers_take_signed_updates_and_nothing_else", TOOLS) {
         return;
     }
-    let (_workspace, sandbox) = sandboxed(quick(), one_name).await;
+    let (workspace, sandbox) = sandboxed(quick(), one_name).await;
     let listing = sandbox.listing();
     let secret = std::fs::read_to_string(sandbox.folder().join("tsig.secret")).unwrap();
     let wrong = "b3RoZXIgc2VjcmV0IG9mIHRoZSB0ZXN0cywgMzIgYi4=";
@@ -69,6 +69,17 @@ async fn its_name_servers_take_signed_updates_and_nothing_else() {
         assert_eq!(dig(server, "one.larkfield.example", "CNAME"), "");
     }
     assert_eq!(dig(listing.parent, "larkfield.example", "NS"), "", "a referral is no answer");
+    // Zones are transferred to whoever has the key, by both.
+    for server in [listing.primary, listing.secondary] {
+        let export = format!("larkfield.example@{server}");
+        let zone = workspace.run(&["zone", "export", &export]).ended(0).stdout;
+        assert!(
+            zone.contains("one.larkfield.example.\t60\tIN\tA\t127.0.0.9") && !zone.contains("Only a part"),
+            "{zone}"
+        );
+        let refused = dig(server, "larkfield.example", "AXFR");
+        assert!(!refused.contains("127.0.0.9"), "{refused}");
+    }
     let default_name = &listing.endpoints[0].default_name;
     assert_eq!(dig(listing.resolver, default_name, "A").trim(), listing.endpoints[0].address.ip().to_string());
 }

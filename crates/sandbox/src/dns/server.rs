@@ -22,6 +22,8 @@ const MOST_ALIASES: usize = 8;
 pub struct DnsServer {
     zones: Mutex<Vec<Zone>>,
     pub(crate) updates: Option<Updates>,
+    /// The key that its questions may be signed with, and that zones are transferred to.
+    key: Option<TSigner>,
     /// While it is frozen: the zones that came, as they were last.
     withheld: Mutex<Option<Vec<Zone>>>,
     silent: AtomicBool,
@@ -29,8 +31,6 @@ pub struct DnsServer {
 
 /// How a server takes updates.
 pub(crate) struct Updates {
-    /// The key that may update, if its secret could be read.
-    pub(crate) key: Option<TSigner>,
     /// The server that follows.
     pub(crate) follower: Arc<DnsServer>,
     /// How long it takes to.
@@ -38,10 +38,11 @@ pub(crate) struct Updates {
 }
 
 impl DnsServer {
-    pub(crate) fn new(zones: Vec<Zone>, updates: Option<Updates>) -> Arc<DnsServer> {
+    pub(crate) fn new(zones: Vec<Zone>, key: Option<TSigner>, updates: Option<Updates>) -> Arc<DnsServer> {
         Arc::new(DnsServer {
             zones: Mutex::new(zones),
             updates,
+            key,
             withheld: Mutex::default(),
             silent: AtomicBool::new(false),
         })
@@ -201,6 +202,32 @@ impl DnsServer {
         answer
     }
 
+    /// Answers a question for all of a zone (RFC 5936), in one message: the zones of the sandbox are small.
+    fn whole_zone(&self, question: &Message) -> Option<Message> {
+        let [query] = question.queries.as_slice() else { return None };
+        if query.query_type() != RecordType::AXFR {
+            return None;
+        }
+        let mut answer = Message::response(question.metadata.id, OpCode::Query);
+        answer.add_query(query.clone());
+        let apex = query.name().to_lowercase();
+        let zones = self.zones();
+        let Some((zone, soa)) = zones.iter().find(|zone| zone.name == apex).and_then(|zone| Some((zone, zone.soa()?)))
+        else {
+            answer.metadata.response_code = ResponseCode::NotAuth;
+            return Some(answer);
+        };
+        answer.metadata.authoritative = true;
+        answer.add_answer(soa.clone());
+        for (owner, sets) in &zone.sets {
+            for record_type in sets.keys().filter(|record_type| **record_type != RecordType::SOA) {
+                answer.add_answers(zone.records(owner, *record_type));
+            }
+        }
+        answer.add_answer(soa);
+        Some(answer)
+    }
+
     /// Carries an update out, and lets the follower know.
     pub(crate) fn apply(&self, message: &Message) -> ResponseCode {
         let mut zones = self.zones();
@@ -241,17 +268,18 @@ impl Answers for DnsServer {
             return None;
         }
         match question.metadata.op_code {
-            OpCode::Query if let (Some(updates), Some(_)) = (&self.updates, question.signature()) => {
-                tsig::answer(updates.key.as_ref(), &question, &raw, || self.query(&question))
-            }
-            OpCode::Query => self.query(&question).to_vec().ok(),
-            OpCode::Update if let Some(updates) = &self.updates => {
-                tsig::answer(updates.key.as_ref(), &question, &raw, || {
-                    let mut answer = Message::response(question.metadata.id, OpCode::Update);
-                    answer.metadata.response_code = self.apply(&question);
-                    answer
+            OpCode::Query if let (Some(key), Some(_)) = (&self.key, question.signature()) => {
+                tsig::answer(Some(key), &question, &raw, || match self.whole_zone(&question) {
+                    Some(zone) => zone,
+                    None => self.query(&question),
                 })
             }
+            OpCode::Query => self.query(&question).to_vec().ok(),
+            OpCode::Update if self.updates.is_some() => tsig::answer(self.key.as_ref(), &question, &raw, || {
+                let mut answer = Message::response(question.metadata.id, OpCode::Update);
+                answer.metadata.response_code = self.apply(&question);
+                answer
+            }),
             op_code => Message::error_msg(question.metadata.id, op_code, ResponseCode::NotImp).to_vec().ok(),
         }
     }
