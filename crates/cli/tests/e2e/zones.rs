@@ -82,6 +82,17 @@ async fn a_zone_of_a_real_server_is_exported_and_a_file_brought_into_it() {
     assert!(done.contains("3 record sets changed"), "{done}");
     assert_eq!(world.dig(world.primary, "old.larkfield.example", "A").trim(), "192.0.2.51");
     assert!(workspace.run(&yes).ended(0).stdout.contains("nothing to change"));
+    // Many names in several messages, of which the first is refused where its host comes in the last; a set of which the
+    // records are written with several TTLs has one.
+    let many: String = (0..1_000).map(|n| format!("h{n} A 192.0.2.1\n")).collect();
+    workspace.write(
+        "many.zone",
+        &format!("$TTL 300\n@ MX 10 zz-mail\ntwo 60 TXT x\ntwo 90 TXT y\n{many}zz-mail A 192.0.2.9\n"),
+    );
+    let import_many = ["zone", "import", "many.zone", "--into", "larkfield.example", "--yes"];
+    workspace.run(&import_many).ended(0);
+    assert_eq!(world.dig(world.primary, "larkfield.example", "MX").trim(), "10 zz-mail.larkfield.example.");
+    assert!(workspace.run(&import_many).ended(0).stdout.contains("nothing to change"));
     // All that the file does not have goes only where that is asked for; the zone's own records stay.
     let rest = workspace.run(&[&import[..], &["--delete"]].concat()).ended(3).stdout;
     assert!(!rest.contains(" SOA") && !rest.contains("larkfield.example. NS"), "{rest}");
@@ -100,7 +111,6 @@ async fn a_zone_of_a_real_server_is_exported_and_a_file_brought_into_it() {
     assert!(silent.contains("cannot be asked to transfer larkfield.example: connection refused"), "{silent}");
 }
 
-/// A server that transfers to nobody shows the names of the manifest, and it is said that there may be more.
 #[tokio::test(flavor = "multi_thread")]
 async fn what_the_manifest_wants_is_compared_with_what_is() {
     let (workspace, _sandbox) = sandboxed(quick(), one_name).await;

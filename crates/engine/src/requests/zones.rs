@@ -65,8 +65,38 @@ fn differences_to_import(now: &ZoneData, wanted: &ZoneData, delete: bool) -> Vec
             && !matches!(one.code, TypeCode::DNSKEY | TypeCode::NSEC3PARAM | TypeCode::CDS | TypeCode::CDNSKEY)
     };
     let mut differences = compare(now, wanted, Compared { all: false, ttls: true });
-    differences.retain(|one| is_own(one) && (!one.right.is_empty() || delete));
+    for one in &mut differences {
+        // All records of a set have one TTL (RFC 2181 §5.2): of several that are written, the lowest.
+        let least = one.right.iter().map(|record| record.ttl).min().unwrap_or(0);
+        one.right.iter_mut().for_each(|record| record.ttl = least);
+    }
+    differences.retain(|one| is_own(one) && (!one.right.is_empty() || delete) && one.left != one.right);
     differences
+}
+
+/// In which order sets are written: names that get addresses first, for servers refuse mail exchangers and servers that
+/// have none, then the others, and what is only deleted at the end; of one name, what goes before what comes.
+fn order_to_import(changes: &mut [SetChange]) {
+    let is_address = |change: &SetChange| matches!(change.code, TypeCode::A | TypeCode::AAAA);
+    let (mut with_address, mut with_data) = (BTreeSet::new(), BTreeSet::new());
+    for change in changes.iter().filter(|change| !change.wanted.is_empty()) {
+        with_data.insert(change.owner.clone());
+        if is_address(change) {
+            with_address.insert(change.owner.clone());
+        }
+    }
+    let names_hosts = |change: &SetChange| {
+        matches!(change.code, TypeCode::MX | TypeCode::NS | TypeCode::SRV) && !change.wanted.is_empty()
+    };
+    changes.sort_by_key(|change| {
+        let turn = match &change.owner {
+            _ if names_hosts(change) => 1,
+            owner if with_address.contains(owner) => 0,
+            owner if with_data.contains(owner) => 1,
+            _ => 2,
+        };
+        (turn, change.owner.clone(), !change.wanted.is_empty())
+    });
 }
 
 /// One zone of the manifest as it was just seen.
@@ -254,7 +284,7 @@ impl ZoneRequests {
         delete: bool,
     ) -> Result<Vec<Difference>, Finding> {
         let driver = self.zones.driver(id, None).await?;
-        let changes: Vec<SetChange> = import
+        let mut changes: Vec<SetChange> = import
             .differences
             .iter()
             .map(|one| SetChange {
@@ -265,6 +295,7 @@ impl ZoneRequests {
                 wanted: one.right.iter().map(|record| record.data.clone()).collect(),
             })
             .collect();
+        order_to_import(&mut changes);
         let failed = |error: ZoneError| error.finding(Pin::Zone);
         driver.change_sets(&changes).await.map_err(failed)?;
         if import.seen.partial.is_some() {
@@ -319,5 +350,35 @@ impl ZoneRequests {
         let names = own.flat_map(|wanted| [wanted.hostname.owner(), wanted.hostname.challenge_name()]);
         let names: BTreeSet<DnsName> = names.chain([apex.clone()]).filter(|name| name.is_within(&apex)).collect();
         names.into_iter().collect()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn key(text: &str) -> NameKey {
+        NameKey::parse(text.as_bytes(), &NameKey::parse(b"larkfield.example.", &NameKey::root()).unwrap()).unwrap()
+    }
+
+    #[test]
+    fn addresses_are_written_before_what_names_them_and_what_only_goes_comes_last() {
+        let change = |owner: &str, code, has: bool, wants: bool| {
+            let data = |is: bool| if is { vec![vec![1]] } else { Vec::new() };
+            SetChange { owner: key(owner), code, expected: data(has), ttl: 60, wanted: data(wants) }
+        };
+        let mut changes = vec![
+            change("@", TypeCode::MX, false, true),
+            change("@", TypeCode::A, false, true),
+            change("gone", TypeCode::TXT, true, false),
+            change("text", TypeCode::TXT, false, true),
+            change("www", TypeCode::A, false, true),
+            change("www", TypeCode::CNAME, true, false),
+            change("zz-mail", TypeCode::AAAA, false, true),
+        ];
+        order_to_import(&mut changes);
+        let told: Vec<String> =
+            changes.iter().map(|one| format!("{} {}", one.owner.relative_to(&key("@")), one.code)).collect();
+        assert_eq!(told, ["@ A", "www CNAME", "www A", "zz-mail AAAA", "@ MX", "text TXT", "gone TXT"]);
     }
 }
