@@ -49,7 +49,7 @@ pub fn replace_file_unless<T>(
     reason: impl FnOnce() -> io::Result<Option<T>>,
 ) -> io::Result<Option<T>> {
     let (mut file, folder) = temporary_beside(path)?;
-    sweep(&folder, &unfinished(path));
+    sweep(&folder, &unfinished(path), file.as_file());
     file.write_all(bytes)?;
     file.as_file().set_permissions(Permissions::from_mode(mode))?;
     if user.is_some() || group.is_some() {
@@ -85,9 +85,11 @@ fn unfinished(path: &Path) -> String {
 }
 
 /// Removes what a run left behind that was killed between writing this very file and giving it its name: it
-/// may hold a private key.
-fn sweep(folder: &Path, begin: &str) {
+/// may hold a private key. How old that is follows from the file that was made `just_now`: a file server may have
+/// another time than this machine.
+fn sweep(folder: &Path, begin: &str, just_now: &File) {
     let Ok(entries) = fs::read_dir(folder) else { return };
+    let Ok(now) = just_now.metadata().and_then(|metadata| metadata.modified()) else { return };
     let is_left = |name: &str| {
         let letters = name.strip_prefix(begin).unwrap_or_default();
         letters.len() == RANDOM_LETTERS && letters.bytes().all(|letter| letter.is_ascii_alphanumeric())
@@ -95,7 +97,7 @@ fn sweep(folder: &Path, begin: &str) {
     for entry in entries.flatten().filter(|entry| is_left(&entry.file_name().to_string_lossy())) {
         // Of a link it is the link itself that is looked at.
         let old = entry.metadata().is_ok_and(|metadata| {
-            let age = metadata.modified().ok().and_then(|modified| modified.elapsed().ok());
+            let age = metadata.modified().ok().and_then(|modified| now.duration_since(modified).ok());
             metadata.is_file() && age.is_some_and(|age| age > ABANDONED)
         });
         if old {

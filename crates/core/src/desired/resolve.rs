@@ -597,7 +597,9 @@ impl<'p> Resolver<'p> {
         }
         let authority = self.authority(entry.authority.as_ref(), default_authority, entry.hostname.span.clone());
         if names.len() > MOST_NAMES {
-            self.problems.report_too_many_names(entry.hostname.span.clone(), names.len());
+            // The hostname itself is the first.
+            let beyond = entry.also.get(MOST_NAMES - 1).map_or(&entry.hostname.span, |also| &also.span);
+            self.problems.report_too_many_names(beyond.clone(), names.len());
         }
         let id = CertificateId(self.desired.certificates.len() as u32);
         self.desired.certificates.push(WantedCertificate {

@@ -1,6 +1,6 @@
 //! `[certificate.NAME]`.
 
-use super::{DURATION, Key, Kind, SOME_TEXTS, TEXTS, Table};
+use super::{Key, Kind, RENEW, SOME_TEXTS, TEXTS, Table};
 use crate::manifest::MOST_NAMES;
 
 /// The kinds of key that certificates may have.
@@ -35,7 +35,7 @@ pub(super) static CERTIFICATE: Table = Table {
             "for one that is issued elsewhere or by a platform: PEM file of roots where it must end",
         )
         .default("the system's"),
-        Key::new("renew", DURATION, "how long before it expires it is renewed, unless the authority sends renewal information")
+        Key::new("renew", RENEW, "how long before it expires it is renewed, unless the authority sends renewal information")
             .default("`[defaults]`"),
         Key::new("profile", Kind::Text, "as in the authority's table").default("the authority's"),
         Key::new("chain_root", Kind::Text, "as in the authority's table").default("the authority's"),

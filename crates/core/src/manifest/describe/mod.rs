@@ -96,6 +96,8 @@ pub(super) const TEXTS: Kind = Kind::List(&Kind::Text, 0..=usize::MAX);
 pub(super) const SOME_TEXTS: Kind = Kind::List(&Kind::Text, 1..=usize::MAX);
 /// Any duration.
 pub(super) const DURATION: Kind = Kind::Duration(0..=u64::MAX);
+/// How long before its end a certificate may be renewed: half of its life is used at least, and none lives for 20 years.
+const RENEW: Kind = Kind::Duration(1..=3_650 * 86_400);
 
 impl Key {
     const fn new(name: &'static str, kind: Kind, doc: &'static str) -> Key {

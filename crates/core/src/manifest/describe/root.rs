@@ -6,7 +6,7 @@ use super::endpoint::ENDPOINT;
 use super::health::HEALTH;
 use super::hostname::HOSTNAME;
 use super::zone::ZONE;
-use super::{DURATION, Key, Kind, TEXTS, Table};
+use super::{DURATION, Key, Kind, RENEW, TEXTS, Table};
 
 pub(in crate::manifest) static MANIFEST: Table = Table {
     name: "manifest",
@@ -42,7 +42,7 @@ static DEFAULTS: Table = Table {
         Key::new("key", Kind::Word(KEYS), "the kind of key of certificates that say none").default("`\"ecdsa-p256\"`"),
         Key::new(
             "renew",
-            DURATION,
+            RENEW,
             "how long before it expires a certificate without a `renew` of its own is renewed, unless the authority sends renewal information",
         )
         .default("by share of their life"),
