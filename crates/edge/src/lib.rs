@@ -18,6 +18,7 @@ pub use protocol::{AdapterProgram, ProtocolPlatform};
 use async_trait::async_trait;
 use jiff::Timestamp;
 use pindrel_core::endpoints::endpoint::{Binding, Deployment, EndpointInfo, PlatformReply};
+use pindrel_core::endpoints::unready::Unready;
 use pindrel_core::judging::facts::Unreachable;
 use pindrel_core::judging::findings::{Code, Finding, Report};
 use pindrel_core::names::name::Hostname;
@@ -269,6 +270,10 @@ pub trait Platform: Send + Sync {
     /// at run time.
     fn configuration(&self) -> Option<String> {
         None
+    }
+    /// Says what keeps a server on this machine from taking hostnames, before anything is written for it.
+    async fn unready(&self) -> Vec<Unready> {
+        Vec::new()
     }
     /// Returns how a balancer sees the servers behind it.
     async fn servers(&self) -> Result<Vec<ServerState>, EdgeError> {

@@ -16,10 +16,11 @@ use async_trait::async_trait;
 use pindrel_core::endpoints::endpoint::{
     Binding, Deployment, EndpointInfo, EndpointKind, Offers, PlatformReply, TlsVersion,
 };
+use pindrel_core::endpoints::unready::Unready;
 use pindrel_core::endpoints::web_server::WebServer;
 use pindrel_core::names::name::Hostname;
 use pindrel_core::values::Fingerprint;
-use pindrel_machine::Program;
+use pindrel_machine::{Program, may_write};
 use secrecy::{ExposeSecret as _, SecretString};
 
 use crate::{BoundHostname, EdgeError, Platform, StoreRemoval, StoredCertificate, WrittenFile};
@@ -32,6 +33,10 @@ const GATHER: Duration = Duration::from_millis(40);
 const COMMAND: Duration = Duration::from_secs(60);
 /// How much longer than reading its configuration the server takes to take it over.
 const TAKE_OVER: Duration = Duration::from_millis(150);
+/// The longest configuration that is looked through, in bytes.
+const MOST_CONFIGURATION: usize = 64 << 20;
+/// How long an address of the server may take to accept a connection.
+const CONNECT: Duration = Duration::from_secs(2);
 /// How many batches' ends are remembered for those that were in them.
 const MOST_ENDS: usize = 16;
 /// What is in force, by file.
@@ -197,6 +202,30 @@ impl Nginx {
         self.note_applied(&applied)
     }
 
+    /// Says whether the server's configuration includes the folder, where it can be asked for all that it has: by `-T` in
+    /// the place of `-t`.
+    async fn is_included(&self) -> Option<bool> {
+        let at = self.server.test.iter().position(|word| word == "-t")?;
+        let mut words = self.server.test.clone();
+        words[at] = "-T".into();
+        let whole = Program { most: MOST_CONFIGURATION, ..Program::command(&words, COMMAND) };
+        let whole = String::from_utf8_lossy(&whole.output().await.ok()?).into_owned();
+        let folder = self.folder.to_string_lossy();
+        let real = std::fs::canonicalize(&self.folder).unwrap_or_else(|_| self.folder.clone());
+        let names_it = |line: &str| {
+            let path = line
+                .trim()
+                .strip_prefix("include")
+                .map(|path| path.trim().trim_end_matches(';').trim_matches(['"', '\'']));
+            path.is_some_and(|path| {
+                let parent = std::path::Path::new(path).parent().unwrap_or(std::path::Path::new(""));
+                // A relative path is relative to a folder that only the server knows.
+                parent.to_string_lossy() == folder || parent == real || (parent.is_relative() && real.ends_with(parent))
+            })
+        };
+        Some(whole.lines().any(names_it))
+    }
+
     async fn tell(&self, words: &[String]) -> Result<(), EdgeError> {
         let told = Program::command(words, COMMAND).run_for_message().await;
         told.map(drop).map_err(|says| EdgeError::Command { command: words.join(" "), says })
@@ -274,6 +303,31 @@ impl Platform for Nginx {
         let offers = Offers { client_certificates: true, ..Offers::default() };
         let default_name = server.default_name.as_ref();
         Ok(vec![local::endpoint(&self.name, self.kind, default_name, addresses, server.port(), offers)])
+    }
+
+    async fn unready(&self) -> Vec<Unready> {
+        let mut unready = Vec::new();
+        let there = self.folder.ancestors().find(|folder| folder.exists());
+        if let Some(folder) = there.filter(|folder| !may_write(folder)) {
+            unready.push(Unready::Unwritable { folder: folder.to_owned() });
+        }
+        let command = &self.server.test;
+        match Program::command(command, COMMAND).run_for_message().await {
+            Err(says) => unready.push(Unready::TestFails { command: command.join(" "), says }),
+            Ok(_) => unready.extend(self.is_included().await.filter(|is| !is).map(|_| {
+                let folder = self.folder.clone();
+                Unready::NotIncluded { folder }
+            })),
+        }
+        if self.certificates_in_use().is_ok_and(|used| !used.is_empty()) {
+            for address in &self.server.listen {
+                let connected = tokio::time::timeout(CONNECT, tokio::net::TcpStream::connect(address)).await;
+                if !matches!(connected, Ok(Ok(_))) {
+                    unready.push(Unready::NotListening { address: *address });
+                }
+            }
+        }
+        unready
     }
 
     async fn written(&self) -> Result<Vec<WrittenFile>, EdgeError> {

@@ -4,3 +4,8 @@
 pub fn host_name() -> String {
     nix::unistd::gethostname().map_or_else(|_| "an unnamed machine".into(), |name| name.to_string_lossy().into_owned())
 }
+
+/// Says whether this user may write at a path.
+pub fn may_write(path: &std::path::Path) -> bool {
+    nix::unistd::access(path, nix::unistd::AccessFlags::W_OK).is_ok()
+}

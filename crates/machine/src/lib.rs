@@ -8,7 +8,7 @@ mod read;
 mod replace;
 
 pub use confined::{confine, run_confined};
-pub use host::host_name;
+pub use host::{host_name, may_write};
 pub use program::Program;
 pub use read::{group_id, open_regular, read_at_most, read_regular, read_text, read_with_metadata, user_id};
 pub use replace::{create_file, not_a_file, replace_file, replace_file_unless};

@@ -240,6 +240,35 @@ async fn a_hostname_moves_to_a_web_server_and_back_without_one_failed_request() 
     assert_eq!(std::fs::read_dir(server.included.join("certificates")).unwrap().count(), 0);
 }
 
+/// What keeps a server from taking hostnames is told by check, and before a certificate is spent on it.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_server_that_is_not_ready_costs_no_certificate() {
+    let Some(server) = RealNginx::start("a_server_that_is_not_ready_costs_no_certificate").await else { return };
+    let (workspace, sandbox) = sandboxed(quick(), |manifest, _| {
+        manifest.with(&server.endpoint("web", "gateway", "")).hostname(API, "web", "")
+    })
+    .await;
+    let manifest = workspace.read("pindrel.toml");
+    let folder = server.included.display().to_string();
+    let unready = |says: &str| {
+        let told = workspace.run(&["check", "--online", "--format", "json"]).ended(3).json();
+        let endpoint = told["online"].as_array().unwrap().iter().find(|one| one["name"] == "web").unwrap();
+        assert_eq!(endpoint["findings"][0]["code"], "endpoint-unready", "{endpoint}");
+        let ran = workspace.run(&["settle"]).ended(3);
+        assert!(ran.stdout.contains(says), "{says}: {}", ran.stdout);
+        assert_eq!(sandbox.authority().orders_for(&[API]), 0, "{says}");
+    };
+    server.break_configuration(true);
+    unready("lisen");
+    server.break_configuration(false);
+    workspace
+        .write("pindrel.toml", &manifest.replace(&folder, &workspace.path().join("elsewhere").display().to_string()));
+    unready("does not include");
+    workspace.write("pindrel.toml", &manifest);
+    workspace.run(&["settle"]).ended(0);
+    workspace.run(&["check", "--online"]).ended(0);
+}
+
 #[test]
 fn what_cannot_be_a_web_server_is_a_mistake_with_its_place() {
     let workspace = Workspace::new(PINDREL);

@@ -3,4 +3,5 @@
 pub mod endpoint;
 pub mod expectation;
 pub mod load_balancer;
+pub mod unready;
 pub mod web_server;

@@ -1,10 +1,11 @@
 //! Having a certificate issued, or making a self-signed one.
 
+use std::collections::BTreeSet;
 use std::sync::Arc;
 
-use pindrel_core::desired::CertificateId;
+use pindrel_core::desired::{CertificateId, EndpointId, WantedHostname};
 use pindrel_core::judging::facts::Origin;
-use pindrel_core::judging::findings::{CertificateCause, Finding};
+use pindrel_core::judging::findings::{CertificateCause, EndpointCause, Finding};
 use pindrel_keys::Chain;
 use pindrel_state::Claim;
 
@@ -29,10 +30,28 @@ impl Issuer {
     pub(crate) async fn issue(&self, id: CertificateId, claim: &Claim) -> Result<Progress, Finding> {
         match self.context.desired.certificate(id).authority {
             Some(authority) => {
+                self.require_ready(id).await?;
                 self.orders.order(&OrderRequest { certificate: id, authority, rehearsal: false }, claim).await
             }
             None => self.sign_itself(id, claim).await.map(|()| Progress::Done),
         }
+    }
+
+    /// Refuses to spend a first certificate on a server of this machine that could not take it.
+    async fn require_ready(&self, id: CertificateId) -> Result<(), Finding> {
+        if self.context.held_certificate(id).is_some() {
+            return Ok(());
+        }
+        let desired = &self.context.desired;
+        let users = desired.hostnames.iter().filter(|wanted| wanted.certificate == id);
+        let endpoints: BTreeSet<EndpointId> = users.flat_map(WantedHostname::endpoints).collect();
+        for endpoint in endpoints.into_iter().map(|id| desired.endpoint(id)).filter(|own| own.is_on_this_machine()) {
+            let platform = self.context.drivers.platform(endpoint)?;
+            if let Some(unready) = platform.unready().await.into_iter().next() {
+                return Err(Finding::endpoint(&endpoint.name, EndpointCause::Unready(unready)));
+            }
+        }
+        Ok(())
     }
 
     /// Makes a self-signed certificate, for a first bring-up.

@@ -277,11 +277,17 @@ impl Reports {
             _ => "",
         };
         let listed = view.as_ref().and_then(EndpointView::info).map(|info| info.kind);
-        let findings: Vec<Finding> = view.and_then(|view| judge_endpoint(endpoint, &view)).into_iter().collect();
+        let mut findings: Vec<Finding> = view.and_then(|view| judge_endpoint(endpoint, &view)).into_iter().collect();
         let mut advice = Vec::new();
         if let Some(platform) = listed.filter(|listed| *listed != endpoint.kind) {
             let cause = EndpointCause::KindDiffers { manifest: endpoint.kind, platform };
             advice.push(Finding::endpoint(&endpoint.name, cause));
+        }
+        if endpoint.is_on_this_machine()
+            && let Ok(platform) = self.context.drivers.platform(endpoint)
+        {
+            let unready = platform.unready().await.into_iter().map(EndpointCause::Unready);
+            findings.extend(unready.map(|cause| Finding::endpoint(&endpoint.name, cause)));
         }
         if findings.is_empty()
             && let Ok(platform) = self.context.drivers.platform(endpoint)

@@ -184,6 +184,8 @@ codes! {
         DefaultNameDangling = "default-name-dangling", Person;
         /// The name that aliases to the endpoint point at leads to what does not serve the certificate.
         DefaultNameElsewhere = "default-name-elsewhere", Now;
+        /// The server on this machine is not ready to take hostnames.
+        EndpointUnready = "endpoint-unready", Person;
         /// The platform calls the endpoint otherwise than the manifest does.
         KindDiffers = "kind-differs", Person;
         /// The endpoint accepts no custom hostnames.
@@ -265,7 +267,10 @@ impl Code {
     /// Says whether nothing failed: a limit, a record or a right stands in the way, which was known or said before
     /// anything was done. A later run goes on, or a person does something first.
     pub fn is_hindrance(self) -> bool {
-        matches!(self, Code::LimitReached | Code::CaaForbids | Code::UpdateRefused | Code::RightMissing)
+        matches!(
+            self,
+            Code::LimitReached | Code::CaaForbids | Code::UpdateRefused | Code::RightMissing | Code::EndpointUnready
+        )
     }
 
     /// Says whether the cause is that something could not be reached: no step is begun

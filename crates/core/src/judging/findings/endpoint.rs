@@ -7,6 +7,7 @@ use super::words::{Words, listed};
 use super::{Code, Judged};
 use crate::desired::{Endpoint, EndpointDriver, ProgramPlatform};
 use crate::endpoints::endpoint::EndpointKind;
+use crate::endpoints::unready::Unready;
 use crate::judging::facts::Unreachable;
 use crate::judging::pin::Pin;
 use crate::names::name::{DnsName, Hostname};
@@ -71,6 +72,8 @@ pub enum EndpointCause {
         /// What it may do, as in `may bind at every endpoint of the platform`.
         may: String,
     },
+    /// Its server, on this machine, is not ready.
+    Unready(Unready),
     /// Its platform calls it otherwise than the manifest does.
     KindDiffers {
         /// What the manifest says that it is.
@@ -153,6 +156,7 @@ impl EndpointCause {
             EndpointCause::NameLeadsNowhere { .. } => Code::DefaultNameDangling,
             EndpointCause::TokenTooWide { .. } => Code::RightsTooWide,
             EndpointCause::KindDiffers { .. } => Code::KindDiffers,
+            EndpointCause::Unready(_) => Code::EndpointUnready,
         })
         .on(Pin::Binding)
     }
@@ -212,6 +216,9 @@ impl EndpointCause {
                 format!("the token of [endpoint.{name}] {may}"),
                 "Have the platform issue one that may bind at this endpoint alone",
             ),
+            EndpointCause::Unready(unready) => {
+                Words::new(format!("the endpoint {name} is not ready: {unready}"), unready.remedy())
+            }
             EndpointCause::KindDiffers { manifest, platform } => Words::new(
                 format!("the manifest says that {name} is a {manifest}, and its platform that it is a {platform}"),
                 format!("Write kind = \"{platform}\" under [endpoint.{name}]"),
