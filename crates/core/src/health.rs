@@ -30,7 +30,7 @@ pub use history::{
     HistoryEntry, Incident, Latencies, MOST_INCIDENTS, Slot, due_to_drop, due_to_widen, sparkline, widen,
 };
 pub use outcome::{CheckFailure, CheckResult, Measured, Phases};
-pub use verdict::{CheckRecord, Failure, Thresholds, Track, Verdict};
+pub use verdict::{CheckRecord, Failure, FailureRate, Thresholds, Track, Verdict};
 
 /// One check of the manifest.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -282,7 +282,7 @@ impl Default for CheckTerms {
         CheckTerms {
             every: Duration::from_secs(20),
             timeout: Duration::from_secs(5),
-            thresholds: Thresholds { down_after: 3, up_after: 2 },
+            thresholds: Thresholds { down_after: 3, up_after: 2, rate: None },
         }
     }
 }

@@ -275,7 +275,8 @@ async fn copies_in_stores(state: &dyn State, other: &dyn State) {
 
 /// What was before is kept as it was first, and goes with the run.
 async fn health(state: &dyn State, other: &dyn State) {
-    let once = CheckTerms { thresholds: Thresholds { down_after: 1, up_after: 1 }, ..CheckTerms::default() };
+    let once =
+        CheckTerms { thresholds: Thresholds { down_after: 1, up_after: 1, rate: None }, ..CheckTerms::default() };
     let mut record = CheckRecord::default();
     let refused = CheckFailure::NotConnected { why: Unreachable::Refused };
     record.record(at(100), &[("192.0.2.1:443".into(), CheckResult::Failed(refused.clone()))], &once);

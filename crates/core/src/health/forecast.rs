@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use super::{CheckTerms, Checked, HealthCheck};
+use super::{CheckTerms, Checked, HealthCheck, Thresholds};
 
 /// A month, as requests are counted: 30 days.
 const MONTH_SECS: u64 = 30 * 86_400;
@@ -62,6 +62,15 @@ pub enum Warning {
         /// How many requests a month.
         requests: u64,
     },
+    /// What fails only sometimes is left late, if at all.
+    #[error(
+        "an endpoint that answers every other time is left only after {} s on average, and longer where it answers more often: down_when = {{ failed = 3, of = 10 }} counts failures among successes",
+        .after.as_secs()
+    )]
+    MissesFlapping {
+        /// How long it takes on average until so many checks in a row fail where every other one does, at random.
+        after: Duration,
+    },
     /// One lost packet changes the verdict.
     #[error("a single {result} changes the verdict: one lost packet makes it flap")]
     Flaps {
@@ -76,6 +85,7 @@ impl Warning {
         match self {
             Warning::TtlDefeatsFailover { .. } => "ttl-defeats-failover",
             Warning::Costly { .. } => "costly",
+            Warning::MissesFlapping { .. } => "misses-flapping",
             Warning::Flaps { .. } => "flaps",
         }
     }
@@ -114,6 +124,13 @@ pub fn forecast(check: &HealthCheck, addresses: usize, moves: Option<(&str, Dura
     if rounds > MANY_REQUESTS {
         warnings.push(Warning::Costly { requests: requests_per_month });
     }
+    // Where nothing else can be given nobody is helped by a verdict.
+    let Thresholds { down_after, rate, .. } = terms.thresholds;
+    if moves.is_some() && rate.is_none() && down_after > 1 {
+        // So many heads in a row come after 2^(n+1) − 2 throws on average.
+        let checks = 2_u32.checked_pow(down_after + 1).map_or(u32::MAX, |throws| throws - 2);
+        warnings.push(Warning::MissesFlapping { after: terms.every.saturating_mul(checks) });
+    }
     let singles = [(terms.thresholds.down_after, "failure"), (terms.thresholds.up_after, "success")];
     let single = singles.into_iter().find(|(after, _)| *after == 1);
     warnings.extend(single.map(|(_, result)| Warning::Flaps { result }));
@@ -122,7 +139,7 @@ pub fn forecast(check: &HealthCheck, addresses: usize, moves: Option<(&str, Dura
 
 #[cfg(test)]
 mod tests {
-    use super::super::{HostPort, Thresholds};
+    use super::super::HostPort;
     use super::*;
 
     #[test]
@@ -133,19 +150,19 @@ mod tests {
             terms: CheckTerms {
                 every: Duration::from_secs(every),
                 timeout: Duration::from_secs(timeout),
-                thresholds: Thresholds { down_after, up_after },
+                thresholds: Thresholds { down_after, up_after, rate: None },
             },
         };
         // Interval, timeout, thresholds, addresses, TTL; requests, seconds until seen, seconds in all, warnings.
         type Terms = (u64, u64, u32, u32);
         type Row = (Terms, usize, u64, (u64, u64, u64), &'static [&'static str]);
         let table: [Row; 6] = [
-            ((20, 5, 3, 2), 2, 30, (259_200, 65, 97), &[]),
-            ((10, 5, 3, 2), 1, 600, (259_200, 35, 637), &["ttl-defeats-failover"]),
-            ((5, 1, 2, 2), 1, 30, (518_400, 11, 43), &["costly"]),
+            ((20, 5, 3, 2), 2, 30, (259_200, 65, 97), &["misses-flapping"]),
+            ((10, 5, 3, 2), 1, 600, (259_200, 35, 637), &["ttl-defeats-failover", "misses-flapping"]),
+            ((5, 1, 2, 2), 1, 30, (518_400, 11, 43), &["costly", "misses-flapping"]),
             ((30, 5, 1, 2), 1, 60, (86_400, 35, 97), &["flaps"]),
-            ((30, 5, 2, 1), 1, 120, (86_400, 65, 187), &["flaps"]),
-            ((60, 10, 3, 2), 0, 60, (0, 190, 252), &[]),
+            ((30, 5, 2, 1), 1, 120, (86_400, 65, 187), &["misses-flapping", "flaps"]),
+            ((60, 10, 3, 2), 0, 60, (0, 190, 252), &["misses-flapping"]),
         ];
         for ((every, timeout, down, up), addresses, ttl, (requests, seen, suffer), warnings) in table {
             let moves = Some(("tonight.larkfield.example", Duration::from_secs(ttl)));
@@ -156,6 +173,7 @@ mod tests {
             assert_eq!(codes, warnings, "every {every} s");
         }
         let alone = forecast(&check(20, 5, 3, 2), 1, None);
+        assert_eq!(alone.warnings, [], "nothing else could be given");
         assert_eq!(alone.users_suffer().as_secs(), 65, "no alias follows it");
     }
 }

@@ -240,7 +240,12 @@ fn standby(rules: Rules, members: &[Member], current: &[&Member], now: Timestamp
         .filter(|member| !member.is_drained && member.readiness != Readiness::Barred)
         .collect();
     let back = preferred.iter().find(|member| member.back_at(rules).is_some_and(|at| at <= now));
+    // One that is preferred still more comes back within the TTL: one change instead of two.
+    let better = preferred.iter().take_while(|member| back.is_none_or(|back| back.endpoint != member.endpoint));
+    let soon = later(now, rules.ttl);
+    let better = better.filter_map(|member| member.back_at(rules)).filter(|at| *at > now && *at <= soon).min();
     match back {
+        Some(_) if better.is_some() => give(current, better),
         Some(member) => give(member, None),
         None => give(current, preferred.iter().filter_map(|member| member.back_at(rules)).min()),
     }
@@ -308,6 +313,26 @@ mod tests {
 
     fn given(endpoints: &[u32], since: i64) -> Given {
         Given { endpoints: endpoints.iter().copied().map(EndpointId).collect(), since: Some(at(since)) }
+    }
+
+    #[test]
+    fn two_that_return_together_are_one_change() {
+        use Health::{Down, Up};
+        // Back at 60 s after they are up, and a TTL of 30 s; the last one is given.
+        for (first, second, expected, again) in [
+            (Up(at(-61)), Up(at(-62)), 0, None),
+            (Up(at(-50)), Up(at(-60)), 2, Some(10)),
+            (Up(at(-20)), Up(at(-60)), 1, None),
+            (Down, Up(at(-60)), 1, None),
+        ] {
+            let members = [member(0, first), member(1, second), member(2, Up(at(-999)))];
+            let choice = decide(rules(Policy::Standby), &members, &given(&[2], -999), at(0));
+            assert_eq!(
+                (choice.give[0], choice.again_at),
+                (EndpointId(expected), again.map(at)),
+                "{first:?} {second:?}"
+            );
+        }
     }
 
     #[test]

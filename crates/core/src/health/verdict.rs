@@ -47,6 +47,28 @@ pub struct Thresholds {
     pub down_after: u32,
     /// Successes until it is up; at least one.
     pub up_after: u32,
+    /// How many failures make it down though successes are among them.
+    pub rate: Option<FailureRate>,
+}
+
+/// So many failures among so many results, in whatever order.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct FailureRate {
+    /// How many have failed; at least one.
+    pub failed: u32,
+    /// Of the last how many; at most [`FailureRate::MOST`].
+    pub of: u32,
+}
+
+impl FailureRate {
+    /// The most results that are looked back at.
+    pub const MOST: u32 = 64;
+
+    /// Says whether results reach it; the newest is the lowest bit, and one that failed is set.
+    fn is_reached(self, recent: u64) -> bool {
+        let within = u64::MAX >> (FailureRate::MOST - self.of.clamp(1, FailureRate::MOST));
+        (recent & within).count_ones() >= self.failed
+    }
 }
 
 /// The last failure of a check.
@@ -63,6 +85,10 @@ const MISSED: u32 = 3;
 /// How much later than it is there a result may be stored.
 const STORED_WITHIN: Duration = Duration::from_secs(10);
 
+fn is_zero(bits: &u64) -> bool {
+    *bits == 0
+}
+
 /// What the results at one address have concluded so far.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(default)]
@@ -73,6 +99,9 @@ pub struct Track {
     pub passed: u32,
     /// How many in a row have failed.
     pub failed: u32,
+    /// Which of the last results failed: the newest is the lowest bit.
+    #[serde(skip_serializing_if = "is_zero")]
+    pub recent: u64,
     /// When the last result was there.
     pub seen: Option<Timestamp>,
     /// When the failures that are not over yet began.
@@ -87,6 +116,11 @@ pub struct Track {
 }
 
 impl Track {
+    /// Says whether so many of the last results failed that it is down, whatever the last ones were.
+    fn fails_often(&self, thresholds: Thresholds) -> bool {
+        thresholds.rate.is_some_and(|rate| rate.is_reached(self.recent))
+    }
+
     /// Takes one result; the verdict follows the thresholds exactly.
     ///
     /// Results are in a row when they follow one another at the interval of the check, whoever made them: after a
@@ -102,7 +136,7 @@ impl Track {
                 return;
             }
             if gap > terms.every * MISSED {
-                (self.passed, self.failed, self.failing_since) = (0, 0, None);
+                (self.passed, self.failed, self.failing_since, self.recent) = (0, 0, None, 0);
             }
         }
         self.seen = Some(at);
@@ -110,17 +144,19 @@ impl Track {
         match result {
             CheckResult::Passed => {
                 self.passed = self.passed.saturating_add(1);
+                self.recent <<= 1;
                 (self.failed, self.failing_since) = (0, None);
-                if self.passed >= thresholds.up_after {
+                if self.passed >= thresholds.up_after && !self.fails_often(thresholds) {
                     self.verdict = Verdict::Up;
                 }
             }
             CheckResult::Failed(why) => {
                 self.failed = self.failed.saturating_add(1);
                 self.passed = 0;
+                self.recent = self.recent << 1 | 1;
                 self.failing_since.get_or_insert(at);
                 self.last_failure = Some(Failure { at, why: why.clone() });
-                if self.failed >= thresholds.down_after {
+                if self.failed >= thresholds.down_after || self.fails_often(thresholds) {
                     self.verdict = Verdict::Down;
                 }
             }
@@ -260,7 +296,7 @@ mod tests {
             down_after in 1_u32..5,
             up_after in 1_u32..5,
         ) {
-            let thresholds = Thresholds { down_after, up_after };
+            let thresholds = Thresholds { down_after, up_after, rate: None };
             let terms = CheckTerms { every: Duration::from_secs(1), timeout: Duration::from_millis(300), thresholds };
             let mut record = CheckRecord::default();
             let mut verdict = Verdict::Unknown;
@@ -278,8 +314,32 @@ mod tests {
     }
 
     #[test]
+    fn failures_among_successes_make_it_down_and_it_is_up_once_they_are_few() {
+        let rate = Some(FailureRate { failed: 3, of: 6 });
+        let terms = CheckTerms { thresholds: Thresholds { down_after: 4, up_after: 2, rate }, ..CheckTerms::default() };
+        let mut track = Track::default();
+        // What each result is, and the verdict after it.
+        let results = "pp.p.p.ppppp.p";
+        let verdicts = "?UUUUUDDUUUUUU";
+        for (n, (result, expected)) in results.chars().zip(verdicts.chars()).enumerate() {
+            let at = Timestamp::from_second(1_800_000_000).unwrap() + terms.every * u32::try_from(n).unwrap();
+            let result = match result {
+                'p' => CheckResult::Passed,
+                _ => CheckResult::Failed(CheckFailure::NotConnected { why: Unreachable::Refused }),
+            };
+            track.record(at, &result, &terms);
+            let is = match track.verdict {
+                Verdict::Up => 'U',
+                Verdict::Down => 'D',
+                Verdict::Unknown => '?',
+            };
+            assert_eq!(is, expected, "result {n}: {track:?}");
+        }
+    }
+
+    #[test]
     fn one_address_that_works_is_enough_and_one_out_of_reach_says_nothing() {
-        let thresholds = Thresholds { down_after: 1, up_after: 1 };
+        let thresholds = Thresholds { down_after: 1, up_after: 1, rate: None };
         let once = &CheckTerms { every: Duration::from_secs(1), timeout: Duration::from_secs(1), thresholds };
         let table = [
             (&[0, 0][..], Verdict::Up, 0),

@@ -6,7 +6,7 @@ use std::time::Duration;
 use super::tests::{GOOD, examine};
 use crate::desired::Desired;
 use crate::health::policy::Policy;
-use crate::health::{CheckMethod, CheckTrust, Checked, Need, Thresholds};
+use crate::health::{CheckMethod, CheckTrust, Checked, FailureRate, Need, Thresholds};
 
 /// Two more endpoints, the first of which has a check.
 const QUEUES: &str = r#"
@@ -147,7 +147,7 @@ fn right(lines: &str, tables: &str) -> Desired {
 
 #[test]
 fn every_key_of_a_check_arrives_and_judges_whom_it_should() {
-    let terms = "health_terms = { every = \"10s\", timeout = \"4s\", down_after = 4, up_after = 5, method = \"POST\", \
+    let terms = "health_terms = { every = \"10s\", timeout = \"4s\", down_after = 4, up_after = 5, down_when = { failed = 3, of = 10 }, method = \"POST\", \
                  headers = { X-Probe = \"pindrel\" }, send = \"ping\", expect = { status = \"204\", body = \"pong\", \
                  header = \"X-Ready: yes\" } }";
     let desired = right(
@@ -167,7 +167,10 @@ fn every_key_of_a_check_arrives_and_judges_whom_it_should() {
         let check = desired.check(member.check.unwrap());
         assert_eq!((check.name.as_str(), check.endpoint()), (name, Some(member.endpoint)));
         assert_eq!((check.terms.every.as_secs(), check.terms.timeout.as_secs()), (10, 4));
-        assert_eq!(check.terms.thresholds, Thresholds { down_after: 4, up_after: 5 });
+        assert_eq!(
+            check.terms.thresholds,
+            Thresholds { down_after: 4, up_after: 5, rate: Some(FailureRate { failed: 3, of: 10 }) }
+        );
         let Checked::Endpoint { request, .. } = &check.what else { panic!("{check:?}") };
         assert!(request.exchange.is_tls && request.exchange.port == Some(8_443) && request.exchange.path == "/a?b=c");
         assert_eq!((request.exchange.method, request.exchange.status), (CheckMethod::Post, (204, 204)));

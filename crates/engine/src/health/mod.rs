@@ -194,7 +194,7 @@ impl Health {
                 .tracks
                 .values()
                 .fold((0, 0), |(failed, passed), track| (failed.max(track.failed), passed.max(track.passed)));
-            let Thresholds { down_after, up_after } = check.terms.thresholds;
+            let Thresholds { down_after, up_after, .. } = check.terms.thresholds;
             let (n, of, what) = if failed > 0 { (failed, down_after, "fail") } else { (passed, up_after, "pass") };
             let seconds = check.terms.every.as_secs_f64();
             let what = format!("check {} to {what} {of} times in a row, {seconds} s apart ({n} so far)", check.name);

@@ -435,8 +435,14 @@ fn each_change_is_diagnosed_and_leads_to_its_steps() {
     // The others are what steps fail with.
     let judged = |code: &&Code| {
         // What steps fail with, and what needs another manifest.
-        let elsewhere =
-            [Code::BindingChanged, Code::AskedRecordMisplaced, Code::ClientCertificateNotRequired, Code::OldTlsServed];
+        let elsewhere = [
+            Code::BindingChanged,
+            Code::AskedRecordMisplaced,
+            Code::ClientCertificateNotRequired,
+            Code::OldTlsServed,
+            Code::EndpointUnready,
+            Code::KindDiffers,
+        ];
         matches!(code.pin(), Pin::Binding | Pin::Answer) && !elsewhere.contains(code)
     };
     for code in Code::ALL.iter().filter(judged) {

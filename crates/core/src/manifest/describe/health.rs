@@ -13,6 +13,11 @@ const TIMEOUT_KEY: Key =
     Key::new("timeout", Kind::Duration(1..=86_400), "how long one may take; no longer than `every`")
         .default("`5s`, or `every`");
 const DOWN_AFTER_KEY: Key = Key::new("down_after", TIMES, "how many failures in a row make it down").default("`3`");
+const DOWN_WHEN_KEY: Key = Key::new(
+    "down_when",
+    Kind::Table(&DOWN_WHEN),
+    "`{ failed, of }`: how many failures among the last results make it down as well, in whatever order",
+);
 const UP_AFTER_KEY: Key = Key::new("up_after", TIMES, "how many successes in a row make it up").default("`2`");
 const EXPECT_KEY: Key =
     Key::new("expect", Kind::Table(&HEALTH_EXPECT), "`{ status, body, header }`: what a response must be like")
@@ -72,6 +77,7 @@ pub(in crate::manifest) static HEALTH: Table = Table {
         EVERY_KEY.of(TIMED),
         TIMEOUT_KEY.of(TIMED),
         DOWN_AFTER_KEY.of(TIMED),
+        DOWN_WHEN_KEY.of(TIMED),
         UP_AFTER_KEY.of(TIMED),
         EXPECT_KEY.of(REQUESTED),
         METHOD_KEY.of(REQUESTED),
@@ -91,6 +97,7 @@ pub(in crate::manifest) static ENDPOINT_HEALTH: Table = Table {
         EVERY_KEY,
         TIMEOUT_KEY,
         DOWN_AFTER_KEY,
+        DOWN_WHEN_KEY,
         UP_AFTER_KEY,
         EXPECT_KEY,
         METHOD_KEY,
@@ -108,6 +115,7 @@ pub(in crate::manifest) static HEALTH_TERMS: Table = Table {
         EVERY_KEY,
         TIMEOUT_KEY,
         DOWN_AFTER_KEY,
+        DOWN_WHEN_KEY,
         UP_AFTER_KEY,
         EXPECT_KEY,
         METHOD_KEY,
@@ -116,6 +124,14 @@ pub(in crate::manifest) static HEALTH_TERMS: Table = Table {
         VERIFY_KEY,
         ROOTS_KEY,
         LABEL_KEY,
+    ],
+};
+
+pub(in crate::manifest) static DOWN_WHEN: Table = Table {
+    name: "down_when",
+    keys: &[
+        Key::new("failed", Kind::Number(1..=64), "how many have failed").needed(),
+        Key::new("of", Kind::Number(1..=64), "of the last how many").needed(),
     ],
 };
 

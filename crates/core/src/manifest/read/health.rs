@@ -6,7 +6,7 @@ use toml::de::DeValue;
 use url::Url;
 
 use super::common::{NameServer, StatusRange, is_path, owned, parse_name, read_path, read_words};
-use crate::health::{CheckMethod, CheckTerms, HostPort, Need, Thresholds};
+use crate::health::{CheckMethod, CheckTerms, FailureRate, HostPort, Need, Thresholds};
 use crate::manifest::describe::{ENDPOINT_HEALTH, HEALTH};
 use crate::manifest::section::Section;
 use crate::manifest::{At, CheckedEntry, Diagnostics, EndpointHealthEntry, HealthEntry, RequestEntry, Span};
@@ -223,7 +223,26 @@ fn read_terms(section: &Section<'_>, problems: &mut Diagnostics) -> CheckTerms {
     let mut times = |key, usual| section.number(key, problems).map_or(usual, |number| number.value);
     let down_after = times("down_after", usual.thresholds.down_after);
     let up_after = times("up_after", usual.thresholds.up_after);
-    CheckTerms { every, timeout, thresholds: Thresholds { down_after, up_after } }
+    let rate = read_rate(section, problems);
+    CheckTerms { every, timeout, thresholds: Thresholds { down_after, up_after, rate } }
+}
+
+/// Reads how many failures among the last results make a check down.
+fn read_rate(section: &Section<'_>, problems: &mut Diagnostics) -> Option<FailureRate> {
+    let rate = section.inner("down_when", problems)?;
+    let mut number = |key, example| {
+        if rate.value(key).is_none() {
+            rate.missing(key, example, problems);
+        }
+        rate.number(key, problems)
+    };
+    let (failed, of) = (number("failed", "3")?, number("of", "10")?);
+    if failed.value > of.value {
+        let message = format!("{} of {} results can never have failed", failed.value, of.value);
+        problems.report("bad-value", failed.span, message, "write failed = 3, of = 10");
+        return None;
+    }
+    Some(FailureRate { failed: failed.value, of: of.value })
 }
 
 /// Reads one `[health.NAME]`.
