@@ -6,7 +6,7 @@ pub(crate) mod ids;
 mod placement;
 mod resolve;
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::net::{IpAddr, SocketAddr};
 use std::path::PathBuf;
 use std::sync::Arc;
@@ -52,6 +52,8 @@ pub struct Desired {
     pub endpoints: Vec<Endpoint>,
     /// The certificates, declared and implied.
     pub certificates: Vec<WantedCertificate>,
+    /// Those of hostnames that are taken away: nobody wants them, and none of them is issued or renewed.
+    pub let_go: BTreeSet<CertificateId>,
     /// The hostnames in the manifest's order, each followed by its further names.
     pub hostnames: Vec<WantedHostname>,
     /// The health checks: those of endpoints, those of hostnames at their endpoints, and named ones.
@@ -647,7 +649,7 @@ impl Desired {
         for wanted in &self.hostnames {
             used[wanted.certificate.0 as usize] = true;
         }
-        self.certificate_ids().filter(|id| !used[id.0 as usize]).collect()
+        self.certificate_ids().filter(|id| !used[id.0 as usize] && !self.let_go.contains(id)).collect()
     }
 
     /// Returns the certificate of a name in the manifest.

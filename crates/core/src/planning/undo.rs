@@ -171,7 +171,7 @@ pub fn undo(desired: Desired, before: &[(Hostname, HostnameForm)]) -> Undoing {
     let mut undoing = Undoing { desired, ..Undoing::default() };
     for (hostname, form) in before {
         if form.at.is_none() && form.alias.is_empty() {
-            undoing.desired.hostnames.retain(|wanted| wanted.hostname != *hostname);
+            undoing.take_away(hostname);
             undoing.taken_away.push(hostname.clone());
             continue;
         }
@@ -188,6 +188,16 @@ fn not_undone(hostname: &Hostname, why: NotUndone) -> Finding {
 }
 
 impl Undoing {
+    /// Wants a hostname no longer, nor the certificate that was for it alone.
+    fn take_away(&mut self, hostname: &Hostname) {
+        let Some(at) = self.desired.hostnames.iter().position(|wanted| wanted.hostname == *hostname) else { return };
+        let certificate = self.desired.hostnames.remove(at).certificate;
+        let is_used = self.desired.hostnames.iter().any(|wanted| wanted.certificate == certificate);
+        if !is_used && self.desired.certificate(certificate).name == hostname.as_str() {
+            self.desired.let_go.insert(certificate);
+        }
+    }
+
     fn put_back(&mut self, hostname: &Hostname, form: &HostnameForm) -> Result<(), Finding> {
         let endpoint = self.endpoint(hostname, form)?;
         let key = self.desired.endpoint(endpoint).key();
@@ -392,6 +402,7 @@ mod tests {
             (certificate.name.as_str(), certificate.authority),
             ("gone.larkfield.example", Some(AuthorityId(0)))
         );
+        assert_eq!(undoing.desired.unused_certificates(), [], "that of the one that is taken away is not renewed");
         assert_eq!((undoing.put_back, undoing.taken_away), (vec![gone.clone()], vec![api.clone()]));
 
         // The platform issued it then.
