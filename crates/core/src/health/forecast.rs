@@ -13,6 +13,9 @@ const MANY_REQUESTS: u64 = 500_000;
 /// A failover is defeated by a TTL that is longer than this and longer than it takes to see a failure.
 const LONG_TTL: Duration = Duration::from_secs(120);
 
+/// From how long on users suffer by what answers every other time that it is worth a word.
+const LONG_FLAPPING: Duration = Duration::from_secs(60);
+
 /// What a check costs and how fast it is.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Forecast {
@@ -129,7 +132,8 @@ pub fn forecast(check: &HealthCheck, addresses: usize, moves: Option<(&str, Dura
     if moves.is_some() && rate.is_none() && down_after > 1 {
         // So many heads in a row come after 2^(n+1) − 2 throws on average.
         let checks = 2_u32.checked_pow(down_after + 1).map_or(u32::MAX, |throws| throws - 2);
-        warnings.push(Warning::MissesFlapping { after: terms.every.saturating_mul(checks) });
+        let after = terms.every.saturating_mul(checks);
+        warnings.extend((after > LONG_FLAPPING).then_some(Warning::MissesFlapping { after }));
     }
     let singles = [(terms.thresholds.down_after, "failure"), (terms.thresholds.up_after, "success")];
     let single = singles.into_iter().find(|(after, _)| *after == 1);
@@ -159,7 +163,7 @@ mod tests {
         let table: [Row; 6] = [
             ((20, 5, 3, 2), 2, 30, (259_200, 65, 97), &["misses-flapping"]),
             ((10, 5, 3, 2), 1, 600, (259_200, 35, 637), &["ttl-defeats-failover", "misses-flapping"]),
-            ((5, 1, 2, 2), 1, 30, (518_400, 11, 43), &["costly", "misses-flapping"]),
+            ((5, 1, 2, 2), 1, 30, (518_400, 11, 43), &["costly"]),
             ((30, 5, 1, 2), 1, 60, (86_400, 35, 97), &["flaps"]),
             ((30, 5, 2, 1), 1, 120, (86_400, 65, 187), &["misses-flapping", "flaps"]),
             ((60, 10, 3, 2), 0, 60, (0, 190, 252), &["misses-flapping"]),
