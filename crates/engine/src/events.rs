@@ -204,7 +204,8 @@ fn code_says_and_remedy<S: Serializer>(finding: &Finding, serializer: S) -> Resu
         says: String,
         remedy: String,
     }
-    let Words { says, remedy, .. } = finding.words();
+    // Events are told by runs: what a run mends it has tried.
+    let Words { says, remedy, .. } = finding.words().after_settle();
     Told { code: finding.code(), says, remedy }.serialize(serializer)
 }
 

@@ -57,7 +57,7 @@ fn print_as(
     };
     let ago = age(now.as_second() - attempt.at.as_second());
     write!(out, "  last attempt to {}{whom}, {ago} ago, {ended}", attempt.action)?;
-    if let Some(Words { says, evidence, remedy }) = words {
+    if let Some(Words { says, evidence, remedy, .. }) = words {
         writeln!(out, ": {}", for_people(now, says))?;
         print_evidence(out, now, evidence)?;
         print_remedy(out, now, remedy, attempt.next)

@@ -210,7 +210,7 @@ pub(super) fn print_findings(
     for finding in report.report.iter().flat_map(|pin| &pin.findings) {
         let state = report.report.as_ref().map_or(PinState::Unknown, |pin| pin.state);
         let mark = style::paint(style::of(state), state.mark());
-        let Words { says, evidence, remedy } = finding.words();
+        let Words { says, evidence, remedy, .. } = finding.words();
         writeln!(out, "{mark} {}: {}", style::paint(style::STRONG, &report.name), for_people(now, &says))?;
         print_evidence(out, now, &evidence)?;
         if !attempt::supersedes(now, report.last_attempt.as_ref(), Pin::Certificate) {

@@ -241,7 +241,7 @@ fn line(event: &Event) -> Option<String> {
         }
         Event::StepEnded { hostname, action, seconds, .. } => format!("{hostname}: {action} done in {seconds:.1} s"),
         Event::StepFailed { hostname, action, finding, .. } => {
-            let Words { says, remedy, .. } = finding.words();
+            let Words { says, remedy, .. } = finding.words().after_settle();
             let word = style::paint(style::BAD, "failed");
             format!("{word} {hostname}: {action}: {says}\n    {remedy}")
         }
@@ -249,7 +249,7 @@ fn line(event: &Event) -> Option<String> {
             format!("{hostname}: {action} put off: {}", finding.says())
         }
         Event::Stuck { hostname, failed, finding, .. } => {
-            let Words { says, remedy, .. } = finding.words();
+            let Words { says, remedy, .. } = finding.words().after_settle();
             let (colour, word) = if *failed { (style::BAD, "failed") } else { (style::UNDERWAY, "not held") };
             format!("{} {hostname}: {says}\n    {remedy}", style::paint(colour, word))
         }

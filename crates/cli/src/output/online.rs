@@ -88,7 +88,7 @@ fn tell(
     let groups = grouped(told);
     for group in &groups {
         let (what, words) = (group.first, group.words());
-        let Some(Words { says, evidence, remedy }) = words else { continue };
+        let Some(Words { says, evidence, remedy, .. }) = words else { continue };
         let whom = match group.names.as_slice() {
             [only] => format!("{} {only}", kind(what)),
             names => count(names.len(), kind(what)),

@@ -229,7 +229,7 @@ impl Display for Text {
         });
         for group in grouped(told) {
             let (failed, next) = (group.first.failed, group.first.next);
-            let Some(Words { says, remedy, .. }) = group.words() else { continue };
+            let Some(Words { says, remedy, .. }) = group.words().map(Words::after_settle) else { continue };
             let is_for_person = group.first.finding.again() == Again::Person;
             let (colour, word) = match (failed, next) {
                 (true, _) => (style::BAD, "failed"),

@@ -314,7 +314,7 @@ fn print_findings(out: &mut impl std::io::Write, now: Timestamp, rows: &[Hostnam
     });
     for group in grouped(findings) {
         let (pin, state, is_explained) = group.first;
-        let Some(Words { says, evidence, remedy }) = group.words() else { continue };
+        let Some(Words { says, evidence, remedy, .. }) = group.words() else { continue };
         let mark = style::paint(style::of(state), state.mark());
         let (whom, says) = (style::paint(style::STRONG, group.label()), for_people(now, &says));
         writeln!(out, "{mark} {whom} {}: {says}", pin.as_str())?;

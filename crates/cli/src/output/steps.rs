@@ -48,7 +48,7 @@ pub(crate) fn print(context: &Context, plan: &Plan) -> Result<(), CliError> {
     let now = Timestamp::now();
     let stuck = plan.stuck.iter().flat_map(|stuck| stuck.findings.iter().map(|finding| (&stuck.hostname, finding)));
     for group in grouped(stuck.map(|(hostname, finding)| (hostname.as_str(), Some(finding), (), finding))) {
-        let Some(Words { says, evidence, remedy }) = group.words() else { continue };
+        let Some(Words { says, evidence, remedy, .. }) = group.words() else { continue };
         let says = for_people(now, &says);
         writeln!(out, "{} {}: {says}", style::paint(style::BAD, "✕"), group.label())?;
         if let Some(listed) = group.listed() {

@@ -29,7 +29,7 @@ impl Switcher {
         }
         let finding = pins.answer.findings.into_iter().next();
         let finding = finding.ok_or_else(|| Finding::answer(&wanted.hostname, AnswerCause::NoResolver))?;
-        let what = finding.says();
+        let what = format!("the expected answer: {}", finding.says());
         Ok(Progress::NotYet(Wait { until: None, topic: "answer", what, within: Some(within), finding }))
     }
 }

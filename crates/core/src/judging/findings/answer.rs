@@ -171,15 +171,21 @@ impl AnswerCause {
                 format!("{} resolves to {address}, which cannot be connected to: {why}", named(asked)),
                 "Check that the endpoint runs and accepts connections from here",
             ),
+            AnswerCause::Unverified { asked, address, why: why @ Untrusted::Expired } => Words::settle_or(
+                format!("clients do not accept the certificate of {} at {address}: {why}", named(asked)),
+                "reload the endpoint",
+            ),
             AnswerCause::Unverified { asked, address, why } => Words::new(
                 format!("clients do not accept the certificate of {} at {address}: {why}", named(asked)),
                 match why {
-                    Untrusted::Expired => "Run settle; if that does not help, reload the endpoint",
                     Untrusted::NotYetValid => "Check the clocks of this machine and of whoever issued it",
                     Untrusted::Revoked => "Replace it with: pindrel cert renew; then reload the endpoint",
                     Untrusted::OtherName => "Check that the name resolves to the right endpoint",
                     Untrusted::OfAuthority => "Have the endpoint serve the certificate that was issued for the name",
-                    Untrusted::UnknownIssuer | Untrusted::NoRoots { .. } | Untrusted::Other { .. } => {
+                    Untrusted::Expired
+                    | Untrusted::UnknownIssuer
+                    | Untrusted::NoRoots { .. }
+                    | Untrusted::Other { .. } => {
                         "Check that the name resolves to the right endpoint and that issued_roots names the right roots"
                     }
                 },
@@ -188,22 +194,22 @@ impl AnswerCause {
                 format!("{} at {address} returned no HTTP response: {why}", named(asked)),
                 "Check the logs of the service behind the endpoint",
             ),
-            AnswerCause::Stale { asked, address, served, current } => Words::new(
+            AnswerCause::Stale { asked, address, served, current } => Words::settle_or(
                 format!(
                     "clients of {} get certificate {}… at {address}, not the current {}…",
                     named(asked),
                     served.short(),
                     current.short()
                 ),
-                "Run settle; if that does not help, reload the endpoint",
+                "reload the endpoint",
             ),
             AnswerCause::Unexpected { sample, difference } => Words::new(
                 format!("{} {difference}", sample.in_words(hostname)),
                 "Check the routes, the expectation in the manifest, and the logs of the service",
             ),
-            AnswerCause::CertificateNotRequired { sample, status } => Words::new(
+            AnswerCause::CertificateNotRequired { sample, status } => Words::settle_or(
                 format!("{} answers clients without a certificate, with status {status}", sample.in_words(hostname)),
-                "Run settle; if that does not help, check on the platform why it asks for none",
+                "check on the platform why it asks for none",
             ),
             AnswerCause::NoResolver => Words::new(
                 format!("no resolver is known to look up {hostname}"),

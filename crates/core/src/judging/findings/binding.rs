@@ -315,9 +315,9 @@ impl BindingCause {
                     "Deliver the certificate to files that {endpoint} reads, with a command in `after` that makes it read them"
                 ),
             ),
-            BindingCause::ServesOther { given, got } => Words::new(
+            BindingCause::ServesOther { given, got } => Words::settle_or(
                 format!("{endpoint} was given {given} for {hostname} but {got}"),
-                "Run settle; if that does not help, reload the endpoint or ask its platform",
+                "reload the endpoint or ask its platform",
             ),
             BindingCause::NameLeadsElsewhere { name, address, why } => Words::new(
                 format!(
@@ -326,9 +326,9 @@ impl BindingCause {
                 format!("Correct the default name of [endpoint.{endpoint}], or the addresses that it has"),
             ),
             BindingCause::NotInForce => Words::new(format!("{endpoint} does not serve {hostname}"), "Run settle"),
-            BindingCause::OldTls { status } => Words::new(
+            BindingCause::OldTls { status } => Words::settle_or(
                 format!("{endpoint} answers clients with TLS 1.2 for {hostname}, with status {status}"),
-                "Run settle; if that does not help, set TLS 1.3 as the lowest version on the platform",
+                "set TLS 1.3 as the lowest version on the platform",
             ),
             BindingCause::AnswersOtherwise { samples, default_name } => {
                 answers_otherwise(naming, samples, default_name.as_ref())

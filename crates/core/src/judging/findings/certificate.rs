@@ -260,8 +260,7 @@ impl CertificateCause {
                     }
                     Got::NotAsked => format!("whether {address} serves the certificate {named} was not asked"),
                 };
-                let remedy = "Run settle; if that does not help, check that this server reads the delivered files";
-                Words::new(says, remedy).seen(others.iter().cloned())
+                Words::settle_or(says, "check that this server reads the delivered files").seen(others.iter().cloned())
             }
             CertificateCause::Command { command, said } => {
                 let says = match said {

@@ -271,7 +271,7 @@ struct Rendered {
 
 impl From<&Finding> for Rendered {
     fn from(finding: &Finding) -> Rendered {
-        let (Judged { code, pin, again }, Words { says, evidence, remedy }) = (finding.judged(), finding.words());
+        let (Judged { code, pin, again }, Words { says, evidence, remedy, .. }) = (finding.judged(), finding.words());
         Rendered { code, pin, says, evidence, remedy, again }
     }
 }

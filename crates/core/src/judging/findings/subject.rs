@@ -4,7 +4,7 @@ use std::fmt;
 
 use serde::{Deserialize, Serialize};
 
-use super::{Cause, Finding};
+use super::{Cause, EndpointCause, Finding};
 use crate::desired::WantedCertificate;
 use crate::names::name::{DnsName, Hostname};
 
@@ -100,7 +100,11 @@ impl<'f> Alike<'f> {
         };
         Alike {
             kind: std::mem::discriminant(finding.subject()),
-            names: finding.subject().names().map(|own| own.filter(|own| *own != name)),
+            // Endpoints of one platform that does not answer are one to whoever reads it.
+            names: match finding.cause() {
+                Cause::Endpoint(EndpointCause::PlatformUnreachable { .. }) => [None, None],
+                _ => finding.subject().names().map(|own| own.filter(|own| *own != name)),
+            },
             others,
             cause: finding.cause(),
         }

@@ -16,12 +16,31 @@ pub struct Words {
     pub evidence: Vec<String>,
     /// What to do.
     pub remedy: String,
+    /// What is left to do after a run that could not mend it, where the remedy begins with such a run.
+    pub after_settle: Option<String>,
 }
 
 impl Words {
     /// Words without evidence.
     pub(super) fn new(says: impl Into<String>, remedy: impl Into<String>) -> Words {
-        Words { says: bounded_line(says, LONGEST), evidence: Vec::new(), remedy: bounded_line(remedy, LONGEST) }
+        let (says, remedy) = (bounded_line(says, LONGEST), bounded_line(remedy, LONGEST));
+        Words { says, evidence: Vec::new(), remedy, after_settle: None }
+    }
+
+    /// Words of what a run of settle usually mends; `otherwise`, in lower case, is what to do where it does not.
+    pub(super) fn settle_or(says: impl Into<String>, otherwise: &str) -> Words {
+        let mut letters = otherwise.chars();
+        let after_settle = letters.next().map(|first| first.to_uppercase().chain(letters).collect());
+        Words { after_settle, ..Words::new(says, format!("Run settle; if that does not help, {otherwise}")) }
+    }
+
+    /// Returns the same as it reads at the end of a run that could not mend it.
+    #[must_use]
+    pub fn after_settle(mut self) -> Words {
+        if let Some(remedy) = self.after_settle.take() {
+            self.remedy = remedy;
+        }
+        self
     }
 
     /// Adds what was seen.
