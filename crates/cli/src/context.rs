@@ -5,7 +5,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use pindrel_core::desired::{Desired, HostnameId};
-use pindrel_core::manifest::{Diagnostic, Diagnostics};
+use pindrel_core::manifest::Diagnostic;
 use pindrel_core::manifest::{LineIndex, Place};
 use pindrel_core::names::name::Hostname;
 use pindrel_core::planning::undo::{KeepingBack, KeptBack, keep_back};
@@ -13,12 +13,9 @@ use pindrel_engine::drivers::{Clock, RealDrivers, SystemClock};
 use pindrel_engine::{Access, Bounds, Engine, Home, Listener, Scope, Setup, StateLocation};
 use secrecy::SecretString;
 
-use crate::args::{Color, Common, Format, LogFormat, MAX_AGE, RunBounds, Span};
+use crate::args::{Color, Common, Format, LogFormat, RunBounds, Span};
 use crate::error::{CliError, Mistakes};
-use crate::examine::UNREADABLE_SECRET;
-use crate::last_good::LastGood;
 use crate::names;
-use crate::origin;
 use crate::output::log::Sentences;
 
 /// Takes the bounds of a run as typed.
@@ -32,6 +29,9 @@ pub(crate) fn bounds(max_age: Span, typed: RunBounds) -> Bounds {
 pub(crate) fn access(only_looks: bool) -> Access {
     if only_looks { Access::Read } else { Access::Change }
 }
+
+/// The code of a secret that is not there: only a command that changes something needs it.
+pub(crate) const UNREADABLE_SECRET: &str = "unreadable-secret";
 
 /// The options as needed.
 pub(crate) struct Context {
@@ -117,15 +117,8 @@ impl Context {
         self.loaded_to_change(desired, mistakes)
     }
 
-    /// Takes up a manifest as it was kept when it had no mistakes.
-    pub(crate) fn load_kept(&self, kept: &LastGood) -> Result<Loaded, CliError> {
-        let mut problems = Diagnostics::default();
-        let source = kept.source(&mut problems);
-        let (desired, mistakes) = self.examine_source(source, problems);
-        self.loaded_to_change(desired, mistakes)
-    }
-
-    fn loaded_to_change(&self, desired: Desired, mut mistakes: Mistakes) -> Result<Loaded, CliError> {
+    /// Takes up a manifest for a command that changes something: a secret that cannot be read is a mistake then.
+    pub(crate) fn loaded_to_change(&self, desired: Desired, mut mistakes: Mistakes) -> Result<Loaded, CliError> {
         let (missing, others) = mistakes.warnings.into_iter().partition(|warning| warning.code == UNREADABLE_SECRET);
         mistakes.warnings = others;
         mistakes.errors.extend::<Vec<_>>(missing);
@@ -154,32 +147,6 @@ impl Context {
         }
     }
 
-    /// Makes an engine for looking at what the state knows; the manifest's warnings are
-    /// told.
-    pub(crate) async fn engine(&self) -> Result<(Engine, Arc<dyn Listener>), CliError> {
-        self.engine_within(RunBounds::default().patience).await
-    }
-
-    /// The same, where nothing is waited for longer than that.
-    pub(crate) async fn engine_within(&self, patience: Span) -> Result<(Engine, Arc<dyn Listener>), CliError> {
-        let mut loaded = self.load_to_look()?;
-        crate::output::diagnostics::warn(&loaded.mistakes);
-        let listener: Arc<dyn Listener> = Arc::new(crate::output::notes::Notes);
-        let home = self.open(&mut loaded, Access::Read).await?;
-        let limits = RunBounds { patience, ..RunBounds::default() };
-        let engine = loaded.engine("pindrel", home, bounds(MAX_AGE, limits), listener.clone()).await?;
-        Ok((engine, listener))
-    }
-
-    /// Makes an engine for changing what the state knows; `command` is what was typed.
-    pub(crate) async fn changing_engine(&self, command: &str) -> Result<Engine, CliError> {
-        let mut loaded = self.load()?;
-        crate::output::diagnostics::warn(&loaded.mistakes);
-        let home = self.open(&mut loaded, Access::Change).await?;
-        let listener = Arc::new(crate::output::notes::Notes);
-        loaded.engine(command, home, bounds(MAX_AGE, RunBounds::default()), listener).await
-    }
-
     /// Where the state is.
     pub(crate) fn state_location(&self) -> Result<StateLocation, CliError> {
         Ok(match &self.state {
@@ -192,17 +159,6 @@ impl Context {
     pub(crate) fn kept_files(&self) -> Vec<PathBuf> {
         let state = self.state_location().map_or_else(|_| Vec::new(), |location| location.files());
         state.into_iter().chain(self.sealing_key.clone()).collect()
-    }
-
-    /// Opens the state, and keeps back what an undoing keeps back there.
-    pub(crate) async fn open(&self, loaded: &mut Loaded, access: Access) -> Result<Home, CliError> {
-        let home = self.home(access).await?;
-        origin::check(self, &home, loaded, access).await?;
-        let over = loaded.keep_back(home.kept_back().await?);
-        if access == Access::Change {
-            home.keep_back_no_longer(&over).await?;
-        }
-        Ok(home)
     }
 
     /// Opens the state.

@@ -13,11 +13,9 @@ use pindrel_core::text::display_text::shell_word;
 use pindrel_core::values::SecretRef;
 use pindrel_engine::{machine, secrets};
 
-use crate::context::Context;
+use crate::context::{Context, UNREADABLE_SECRET};
 use crate::error::{CliError, Mistakes};
 
-/// The code of a secret that is not there: only a command that changes something needs it.
-pub(crate) const UNREADABLE_SECRET: &str = "unreadable-secret";
 /// The longest manifest that is read.
 const MAX_MANIFEST_BYTES: u64 = 256 << 20;
 /// The longest file of values.

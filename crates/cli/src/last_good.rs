@@ -9,6 +9,7 @@ use pindrel_engine::machine;
 use serde::{Deserialize, Serialize};
 
 use crate::context::{Context, Loaded};
+use crate::error::CliError;
 use crate::output::VERSION;
 
 /// Where it lies, beside a state in a file.
@@ -58,8 +59,11 @@ impl LastGood {
         (is_same && kept.version == VERSION).then_some(kept)
     }
 
-    /// Puts the manifest together again.
-    pub(crate) fn source(&self, problems: &mut Diagnostics) -> Source {
-        Source::assemble(self.files.clone(), &self.values, problems)
+    /// Takes the manifest up as it was kept.
+    pub(crate) fn load(&self, context: &Context) -> Result<Loaded, CliError> {
+        let mut problems = Diagnostics::default();
+        let source = Source::assemble(self.files.clone(), &self.values, &mut problems);
+        let (desired, mistakes) = context.examine_source(source, problems);
+        context.loaded_to_change(desired, mistakes)
     }
 }

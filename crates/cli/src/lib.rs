@@ -9,6 +9,7 @@ mod commands;
 mod completion;
 mod context;
 mod demo_manifest;
+mod engines;
 mod environment;
 mod error;
 mod examine;

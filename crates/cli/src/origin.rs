@@ -84,6 +84,17 @@ pub(crate) async fn check(context: &Context, home: &Home, loaded: &Loaded, acces
 const REASSIGN: &str = "pindrel state reassign";
 
 impl Context {
+    /// Opens the state, and keeps back what an undoing keeps back there.
+    pub(crate) async fn open(&self, loaded: &mut Loaded, access: Access) -> Result<Home, CliError> {
+        let home = self.home(access).await?;
+        check(self, &home, loaded, access).await?;
+        let over = loaded.keep_back(home.kept_back().await?);
+        if access == Access::Change {
+            home.keep_back_no_longer(&over).await?;
+        }
+        Ok(home)
+    }
+
     /// Makes the state one of the present manifest and values.
     pub(crate) async fn reassign(&self) -> Result<ManifestOrigin, CliError> {
         let (home, now) = (self.home(Access::Change).await?, present(self)?);

@@ -90,7 +90,7 @@ fn load_or_last_good(context: &Context) -> Result<Loaded, CliError> {
         loaded => return loaded,
     };
     let Some(kept) = LastGood::read(context) else { return Err(error) };
-    let Ok(loaded) = context.load_kept(&kept) else { return Err(error) };
+    let Ok(loaded) = kept.load(context) else { return Err(error) };
     output::keep::note_first(
         context,
         &format!(

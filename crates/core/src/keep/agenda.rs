@@ -8,7 +8,7 @@ use jiff::{SignedDuration, Timestamp};
 use super::board::Board;
 use super::schedule::Task;
 use super::switching::Switches;
-use super::{Action, Backoff, DueSubject, News, Now, PassOrder, PassReport, PassSeen, Question, Subject, Topic};
+use super::{Action, DueSubject, News, Now, PassOrder, PassReport, PassSeen, Question, RetryDelay, Subject, Topic};
 use crate::desired::{CertificateId, Desired, HostnameId};
 
 /// How often every hostname is looked at, where the manifest does not say.
@@ -177,16 +177,16 @@ impl Agenda {
             };
             let look = after(now, every.mul_f64(share).max(Duration::from_secs(1)));
             let renewal = held.map(|held| held.due_at(board.desired.certificate(certificate).terms.renewal));
-            let renewal = renewal.map_or(look, |at| at.max(after(now, Backoff::RETRY.first)));
+            let renewal = renewal.map_or(look, |at| at.max(after(now, RetryDelay::RETRY.first)));
             return DueSubject { subject, next: look.min(renewal), failures: 0 };
         };
         let failures = failures.saturating_add(1);
         let is_urgent = held.is_some_and(|held| held.is_near_its_end(now.wall));
-        let backoff = if is_urgent { Backoff::URGENT } else { Backoff::RETRY };
+        let delay = if is_urgent { RetryDelay::URGENT } else { RetryDelay::RETRY };
         // A time that a peer has named is kept to, and not waited beyond.
         let next = match named {
             Some(at) => (*at).max(after(now, Duration::from_secs(1))),
-            None => after(now, backoff.spread_after(name, failures)),
+            None => after(now, delay.spread_after(name, failures)),
         };
         DueSubject { subject, next, failures }
     }

@@ -12,11 +12,11 @@
 //! was wanted and did not come about is tried again, with a growing pause, until it is not wanted any longer.
 
 mod agenda;
-mod backoff;
 mod board;
 mod book;
 mod checks;
 mod event;
+mod retry_delay;
 mod schedule;
 mod switching;
 #[cfg(test)]
@@ -26,13 +26,13 @@ use std::sync::Arc;
 use std::time::Duration;
 
 pub use agenda::look_every;
-pub use backoff::{Backoff, spread};
 pub use book::{Book, Unstored, UnstoredCheck, VerdictChange, judging, with_members};
 pub use checks::CHECKS_AT_ONCE;
 pub use event::{
     Action, Answer, DueSubject, Event, LoadedManifest, News, Now, PassOrder, PassReport, PassSeen, Question, Recalled,
     Subject, SwitchOrder, SwitchReport, Switched, Topic,
 };
+pub use retry_delay::{RetryDelay, spread};
 
 use agenda::Agenda;
 use board::Board;

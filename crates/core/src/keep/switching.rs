@@ -8,7 +8,9 @@ use jiff::{SignedDuration, Timestamp};
 
 use super::board::Board;
 use super::schedule::Task;
-use super::{Action, Backoff, News, Now, Question, Recalled, SwitchOrder, SwitchReport, Switched, Topic, with_members};
+use super::{
+    Action, News, Now, Question, Recalled, RetryDelay, SwitchOrder, SwitchReport, Switched, Topic, with_members,
+};
 use crate::desired::{EndpointId, HostnameId};
 use crate::health::policy::Reason;
 use crate::judging::findings::Finding;
@@ -255,7 +257,7 @@ impl Switches {
             }
             Err(finding) => {
                 switching.failures = switching.failures.saturating_add(1);
-                let pause = Backoff::SWITCH.after(switching.failures);
+                let pause = RetryDelay::SWITCH.after(switching.failures);
                 switching.not_before = now.elapsed + pause;
                 self.emit_in_the_way(board, &hostname, finding, true);
                 pause

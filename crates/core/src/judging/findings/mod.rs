@@ -77,6 +77,14 @@ pub enum Cause {
     Reported(Report),
 }
 
+impl Cause {
+    /// Says whether its words name what it is about. Endpoints of one platform that does not answer are one to whoever
+    /// reads of it.
+    fn names_its_subject(&self) -> bool {
+        !matches!(self, Cause::Endpoint(EndpointCause::PlatformUnreachable { .. }))
+    }
+}
+
 /// Code, pin and what may help, as they follow from a cause.
 struct Judged {
     code: Code,

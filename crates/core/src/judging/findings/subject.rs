@@ -4,7 +4,7 @@ use std::fmt;
 
 use serde::{Deserialize, Serialize};
 
-use super::{Cause, EndpointCause, Finding};
+use super::{Cause, Finding};
 use crate::desired::WantedCertificate;
 use crate::names::name::{DnsName, Hostname};
 
@@ -100,10 +100,9 @@ impl<'f> Alike<'f> {
         };
         Alike {
             kind: std::mem::discriminant(finding.subject()),
-            // Endpoints of one platform that does not answer are one to whoever reads it.
-            names: match finding.cause() {
-                Cause::Endpoint(EndpointCause::PlatformUnreachable { .. }) => [None, None],
-                _ => finding.subject().names().map(|own| own.filter(|own| *own != name)),
+            names: match finding.cause().names_its_subject() {
+                true => finding.subject().names().map(|own| own.filter(|own| *own != name)),
+                false => [None, None],
             },
             others,
             cause: finding.cause(),

@@ -7,7 +7,8 @@ use jiff::Timestamp;
 use jiff::tz::Offset;
 
 use super::lex::tokens;
-use super::read::{Mistake, Reader, Sink};
+use super::mistake::Mistake;
+use super::read::{Reader, Sink};
 use crate::zones::zone_data::rdata::{self, Token};
 use crate::zones::zone_data::{NameKey, Place, TypeCode};
 

@@ -1,7 +1,7 @@
 //! `$GENERATE`: many records by one line, as operators of one widespread name server write them. It is no part of
 //! RFC 1035; its rules are those of that server.
 
-use super::read::{MistakeCode, Told};
+use super::mistake::{MistakeCode, Told};
 use crate::zones::zone_data::rdata::Token;
 
 /// The most records of one line.

@@ -7,11 +7,13 @@
 mod edit;
 mod generate;
 mod lex;
+mod mistake;
 mod read;
 mod write;
 
 pub use edit::{EditError, SetEdit, edit};
-pub use read::{Include, Mistake, MistakeCode, Reader, Sink};
+pub use mistake::{Mistake, MistakeCode};
+pub use read::{Include, Reader, Sink};
 pub use write::{line_of, write_zone};
 
 use crate::zones::zone_data::rdata::{self, RdataError};

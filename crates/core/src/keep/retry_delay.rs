@@ -7,20 +7,21 @@ use siphasher::sip::SipHasher13;
 
 /// How pauses grow.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Backoff {
+pub struct RetryDelay {
     /// The pause after the first failure; each further one doubles it.
     pub first: Duration,
     /// The longest pause.
     pub longest: Duration,
 }
 
-impl Backoff {
+impl RetryDelay {
     /// Of a hostname or certificate that is not as it should be.
-    pub const RETRY: Backoff = Backoff { first: Duration::from_secs(60), longest: Duration::from_secs(6 * 3_600) };
+    pub const RETRY: RetryDelay =
+        RetryDelay { first: Duration::from_secs(60), longest: Duration::from_secs(6 * 3_600) };
     /// Of one whose certificate is near its end.
-    pub const URGENT: Backoff = Backoff { longest: Duration::from_secs(600), ..Backoff::RETRY };
+    pub const URGENT: RetryDelay = RetryDelay { longest: Duration::from_secs(600), ..RetryDelay::RETRY };
     /// Of an alias that has to leave an endpoint: users suffer until it does.
-    pub const SWITCH: Backoff = Backoff { first: Duration::from_secs(1), longest: Duration::from_secs(60) };
+    pub const SWITCH: RetryDelay = RetryDelay { first: Duration::from_secs(1), longest: Duration::from_secs(60) };
 
     /// Returns how long to wait after so many failures in a row.
     pub fn after(self, failures: u32) -> Duration {
@@ -48,19 +49,19 @@ mod tests {
 
     #[test]
     fn pauses_grow_are_spread_and_have_an_end() {
-        for (failures, backoff, least, most) in [
-            (1, Backoff::RETRY, 48, 72),
-            (2, Backoff::RETRY, 96, 144),
-            (9, Backoff::RETRY, 12_288, 18_432),
-            (40, Backoff::RETRY, 17_280, 25_920),
-            (40, Backoff::URGENT, 480, 720),
+        for (failures, delay, least, most) in [
+            (1, RetryDelay::RETRY, 48, 72),
+            (2, RetryDelay::RETRY, 96, 144),
+            (9, RetryDelay::RETRY, 12_288, 18_432),
+            (40, RetryDelay::RETRY, 17_280, 25_920),
+            (40, RetryDelay::URGENT, 480, 720),
         ] {
             let pauses: Vec<u64> =
-                (0..200).map(|n| backoff.spread_after(&format!("host-{n}"), failures).as_secs()).collect();
+                (0..200).map(|n| delay.spread_after(&format!("host-{n}"), failures).as_secs()).collect();
             assert!(pauses.iter().all(|pause| (least..=most).contains(pause)), "{failures}: {pauses:?}");
             let mean = pauses.iter().sum::<u64>() as f64 / 200.0;
             assert!((mean / ((least + most) as f64 / 2.0) - 1.0).abs() < 0.05, "{failures}: {mean}");
         }
-        assert_eq!([1, 2, 7, 99].map(|failures| Backoff::SWITCH.after(failures).as_secs()), [1, 2, 60, 60]);
+        assert_eq!([1, 2, 7, 99].map(|failures| RetryDelay::SWITCH.after(failures).as_secs()), [1, 2, 60, 60]);
     }
 }
