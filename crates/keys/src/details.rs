@@ -8,7 +8,7 @@ use x509_parser::extensions::{GeneralName, ParsedExtension};
 use x509_parser::prelude::{FromDer as _, X509Certificate};
 use x509_parser::public_key::PublicKey;
 
-use crate::ChainError;
+use crate::chain_error::ChainError;
 
 /// What one certificate says.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]

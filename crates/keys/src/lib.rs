@@ -8,6 +8,7 @@ mod account;
 pub mod bundle;
 mod certificate;
 mod chain;
+mod chain_error;
 mod details;
 pub mod pem;
 pub mod roots;
@@ -15,7 +16,8 @@ mod seal;
 
 pub use account::{AccountKey, external_mac};
 pub use certificate::CertificateKey;
-pub use chain::{Chain, ChainError};
+pub use chain::Chain;
+pub use chain_error::ChainError;
 pub use details::{Details, Extension, details};
 pub use seal::{SealError, Sealed, SealingKey};
 
