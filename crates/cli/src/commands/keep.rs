@@ -156,7 +156,7 @@ async fn run_on(
     let desired = Arc::new(loaded.desired);
     let keeping = Keeping::start(context, &desired);
     for kept in &loaded.kept_back {
-        keeping.note(&output::undo::kept_back(kept));
+        keeping.note(&output::undo::kept_back_note(kept));
     }
     let turn_every = keeping.supervisor.hears_every;
     let setup = KeepSetup { turn_every, ..setup(desired, loaded.folder, home, limits, keeping.clone()) };
@@ -283,7 +283,7 @@ async fn watch(
                 });
                 loaded.keep_back(kept_back.clone());
                 for kept in &loaded.kept_back {
-                    keeping.note(&output::undo::kept_back(kept));
+                    keeping.note(&output::undo::kept_back_note(kept));
                 }
                 if loaded.files != files {
                     files = loaded.files;

@@ -150,7 +150,7 @@ pub(crate) async fn run(context: &Context, args: &SettleArgs) -> Result<Status, 
     let aim = args.aim();
     let progress = output::progress::start(context, &loaded.desired, &scope, aim);
     for kept in loaded.kept_back.iter().filter(|kept| args.means(kept)) {
-        progress.listener().on(Event::Note { says: output::undo::kept_back(kept) });
+        progress.listener().on(Event::Note { says: output::undo::kept_back_note(kept) });
     }
     let engine = loaded.engine("settle", home, bounds, progress.listener()).await?;
     match plan {

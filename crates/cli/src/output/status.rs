@@ -201,7 +201,9 @@ fn print_text(report: &Report, kept_back: &[KeptBack]) -> Result<(), CliError> {
     let mut out = super::stdout();
     print_given(&mut out, report.at, &report.hostnames)?;
     for kept in kept_back {
-        writeln!(out, "{} {}", style::paint(style::UNDERWAY, "kept back"), super::undo::kept_back(kept))?;
+        let (says, remedy) = super::undo::kept_back(kept);
+        writeln!(out, "{} {says}", style::paint(style::UNDERWAY, "kept back"))?;
+        print_remedy(&mut out, report.at, &remedy, None)?;
     }
     print_findings(&mut out, report.at, &report.hostnames)?;
     for row in report.certificates.iter().filter(|row| !row.is_held()) {

@@ -30,12 +30,20 @@ pub(crate) fn print_hindered(hindered: &[(Hostname, Finding)]) -> Result<(), Cli
     Ok(())
 }
 
-/// Says that a hostname is not as the manifest wants it, and how it is again.
-pub(crate) fn kept_back(KeptBack { hostname, run, .. }: &KeptBack) -> String {
-    format!(
-        "{hostname} stays as it was before run {run}, which was undone, until the manifest wants something else of it; \
-         pindrel settle --redo --only {hostname} follows the manifest as it is"
+/// Says that a hostname is not as the manifest wants it, and what makes it so again.
+pub(crate) fn kept_back(KeptBack { hostname, run, .. }: &KeptBack) -> (String, String) {
+    (
+        format!(
+            "{hostname} stays as it was before run {run}, which was undone, until the manifest wants something else of it"
+        ),
+        format!("Follow the manifest as it is: pindrel settle --redo --only {hostname}"),
     )
+}
+
+/// The same as one note.
+pub(crate) fn kept_back_note(kept: &KeptBack) -> String {
+    let (says, remedy) = kept_back(kept);
+    format!("{says}. {remedy}")
 }
 
 /// Says what comes next once a run is undone.
