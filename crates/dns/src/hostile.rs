@@ -6,10 +6,11 @@ use pindrel_core::names::name::DnsName;
 use pindrel_core::zones::records::{RecordSet, RecordType};
 use pindrel_core::zones::zone_data::{NameKey, ZoneBuilder, ZoneData};
 
+use crate::came_back::answers;
 use crate::lookup::{self, negative_secs, reason, sets};
 use crate::powerdns::read_reply;
 use crate::transfer::take_any;
-use crate::wire::{answers, core_name};
+use crate::wire::core_name;
 
 pub use crate::program::read_any as program_replies;
 

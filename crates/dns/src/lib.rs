@@ -9,6 +9,7 @@
 //! this crate: what comes out are the core's values.
 
 pub mod caa;
+mod came_back;
 pub mod challenge;
 pub mod conformance;
 pub mod discover;

@@ -11,7 +11,7 @@ use tokio::io::{AsyncRead, AsyncReadExt as _, AsyncWrite, AsyncWriteExt as _, In
 use tokio::net::TcpStream;
 use tokio::time::timeout;
 
-use crate::wire::{io, timed_out};
+use crate::came_back::{io, timed_out};
 
 pub(crate) const CONNECT: Duration = Duration::from_secs(4);
 const ANSWER: Duration = Duration::from_secs(10);

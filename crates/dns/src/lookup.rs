@@ -18,8 +18,9 @@ use pindrel_core::zones::resolver::ResolverAddress;
 
 use tokio::time::timeout;
 
+use crate::came_back::timed_out;
 use crate::resolver::Resolver;
-use crate::wire::{Ask, ask, core_data, core_name, mnemonic, timed_out, wire_type};
+use crate::wire::{Ask, ask, core_data, core_name, mnemonic, wire_type};
 
 /// The most aliases that are followed from one name.
 const MOST_ALIASES: usize = 8;

@@ -18,8 +18,9 @@ use tokio::time::timeout;
 use tokio_rustls::TlsConnector;
 use tokio_rustls::client::TlsStream;
 
+use crate::came_back::{io, timed_out};
 use crate::lines::{CONNECT, Lines, Repeat, Stream, connect};
-use crate::wire::{Ask, ask, converse, io, timed_out};
+use crate::wire::{Ask, ask, converse};
 
 /// The media type of a DNS message (RFC 8484 §6).
 const MESSAGE: &str = "application/dns-message";

@@ -12,7 +12,7 @@ use hickory_proto::op::Message;
 use pindrel_core::judging::facts::Unreachable;
 use tokio::net::UdpSocket;
 
-use crate::wire::{self, answers};
+use crate::came_back::{answers, io};
 
 /// The longest answer that is read; more than was asked for would be a fault of the server's.
 const MAX_DATAGRAM: usize = 4_096;
@@ -49,8 +49,8 @@ impl Socket {
             SocketAddr::V4(_) => (IpAddr::V4(Ipv4Addr::UNSPECIFIED), 0).into(),
             SocketAddr::V6(_) => (IpAddr::V6(Ipv6Addr::UNSPECIFIED), 0).into(),
         };
-        let socket = UdpSocket::bind(local).await.map_err(|error| wire::io(&error))?;
-        socket.connect(server).await.map_err(|error| wire::io(&error))?;
+        let socket = UdpSocket::bind(local).await.map_err(|error| io(&error))?;
+        socket.connect(server).await.map_err(|error| io(&error))?;
         let buffer = vec![0; MAX_DATAGRAM].into_boxed_slice();
         Ok(Socket { socket, made: Instant::now(), questions: 1, buffer })
     }

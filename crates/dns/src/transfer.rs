@@ -20,9 +20,10 @@ use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
 use tokio::net::TcpStream;
 use tokio::time::{Instant, timeout_at};
 
+use crate::came_back::{io, malformed, timed_out};
 use crate::driver::ZoneError;
 use crate::lines::{CONNECT, connect};
-use crate::wire::{Ask, ask, core_name, io, malformed, mnemonic, timed_out, wire_name};
+use crate::wire::{Ask, ask, core_name, mnemonic, wire_name};
 
 /// How long the next message of a transfer is waited for.
 const NEXT_MESSAGE: Duration = Duration::from_secs(20);

@@ -26,6 +26,7 @@ use pindrel_core::zones::records::{
 use pindrel_core::zones::rights::RightsView;
 use pindrel_core::zones::zone_data::{NameKey, TypeCode, ZoneData};
 
+use crate::came_back::malformed;
 use crate::driver::{SetChange, TriedRights, ZoneDriver, ZoneError};
 use crate::handed_off::HandedOff;
 use crate::lines::{Repeat, over_tcp};
@@ -33,7 +34,7 @@ use crate::lookup::{self, Hidden};
 use crate::present::{Present, present};
 use crate::sets::is_data;
 use crate::transfer::{TransferError, look_up_by, transfer, transfer_since};
-use crate::wire::{malformed, mnemonic, wire_name, wire_type};
+use crate::wire::{mnemonic, wire_name, wire_type};
 
 /// How far the clocks of both sides may differ, in seconds (RFC 8945 §10).
 const FUDGE_SECS: u16 = 300;

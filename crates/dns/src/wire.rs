@@ -4,7 +4,7 @@ use std::net::SocketAddr;
 use std::time::Duration;
 
 use hickory_proto::op::{Edns, Message, OpCode, Query, ResponseCode};
-use hickory_proto::rr::{DNSClass, Name, RData, RecordType as WireType};
+use hickory_proto::rr::{Name, RData, RecordType as WireType};
 use hickory_proto::serialize::binary::{BinEncodable as _, BinEncoder};
 use pindrel_core::judging::facts::Unreachable;
 use pindrel_core::names::name::DnsName;
@@ -13,6 +13,7 @@ use pindrel_core::zones::zone_data::{TypeCode, rdata};
 use tokio::sync::Semaphore;
 use tokio::time::timeout;
 
+use crate::came_back::{answers, io, malformed, timed_out};
 use crate::lines::{Repeat, over_tcp};
 use crate::sockets::Socket;
 
@@ -26,15 +27,6 @@ const IN_ALL: Duration = Duration::from_secs(6);
 static QUESTIONS: Semaphore = Semaphore::const_new(128);
 /// What fits through nearly every path without fragments (RFC 9715 §3.2).
 const UDP_PAYLOAD: u16 = 1232;
-
-pub(crate) fn io(error: &std::io::Error) -> Unreachable {
-    Unreachable::from_io(error.kind(), error.to_string())
-}
-
-/// What came back is not a DNS message, or answers something else.
-pub(crate) fn malformed() -> Unreachable {
-    Unreachable::Malformed { detail: "it is not an answer to the question".into() }
-}
 
 /// A response code as RFC 1035 and 2136 write it.
 pub(crate) fn mnemonic(code: ResponseCode) -> String {
@@ -52,10 +44,6 @@ pub(crate) fn mnemonic(code: ResponseCode) -> String {
         ResponseCode::NotZone => "NOTZONE".into(),
         other => format!("the response code {}", u16::from(other)),
     }
-}
-
-pub(crate) fn timed_out(after: Duration) -> Unreachable {
-    Unreachable::TimedOut { after_ms: u64::try_from(after.as_millis()).unwrap_or(u64::MAX) }
 }
 
 /// How a question is asked.
@@ -256,19 +244,4 @@ async fn over_udp(server: SocketAddr, question: &Message, bytes: &[u8]) -> Resul
         }
     }
     Err(timed_out(waited))
-}
-
-/// Says whether a message answers a question.
-pub(crate) fn answers(answer: &Message, question: &Message) -> bool {
-    let same = |a: &Query, q: &Query| {
-        a.name() == q.name() && a.query_type() == q.query_type() && a.query_class() == DNSClass::IN
-    };
-    answer.metadata.id == question.metadata.id
-        && answer.metadata.message_type == hickory_proto::op::MessageType::Response
-        && match (answer.queries.as_slice(), question.queries.as_slice()) {
-            ([answered], [asked]) => same(answered, asked),
-            // A server that cannot read the question may leave it out of its error.
-            ([], _) => answer.metadata.response_code != hickory_proto::op::ResponseCode::NoError,
-            _ => false,
-        }
 }
