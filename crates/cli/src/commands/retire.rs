@@ -6,7 +6,7 @@ use std::sync::Arc;
 use clap::Args;
 use pindrel_core::desired::Desired;
 use pindrel_core::names::name::Hostname;
-use pindrel_engine::{Aim, Engine, Leftover, LeftoverScope, RevocationRequest, RevokeReason, Scope};
+use pindrel_engine::{Aim, Engine, Event, Leftover, LeftoverScope, RevocationRequest, RevokeReason, Scope};
 
 use crate::args::{MAX_AGE, RunBounds};
 use crate::commands::settle;
@@ -91,14 +91,18 @@ pub(crate) async fn run(context: &Context, args: &RetireArgs) -> Result<Status, 
     let named = (!args.leftovers).then_some(args.hostnames.as_slice());
     let found = engine.retirer.retirable(named).await?;
     let hostnames: Vec<Hostname> = found.iter().map(|leftover| leftover.hostname.clone()).collect();
+    let others: Vec<Hostname> = args.hostnames.iter().filter(|name| !hostnames.contains(name)).cloned().collect();
+    let foreign = engine.retirer.made_by_others(&others).await?;
     let scope = Scope { leftovers: LeftoverScope::Retire(hostnames.clone()), ..Scope::default() };
     if args.dry_run {
-        let plan = engine.plan(&scope, Aim::Hold).await?;
+        let mut plan = engine.plan(&scope, Aim::Hold).await?;
+        plan.leftovers.extend(foreign);
         output::steps::print(context, &plan)?;
         return Ok(if plan.leftovers.is_empty() { Status::Done } else { Status::NotHeld });
     }
+    let is_foreign = !foreign.is_empty();
     let status = if hostnames.is_empty() {
-        output::retire::print_nothing(context)?;
+        output::retire::print_untouched(context, named, &foreign)?;
         Status::Done
     } else {
         if !(args.yes || confirmed(&found)?) {
@@ -107,9 +111,13 @@ pub(crate) async fn run(context: &Context, args: &RetireArgs) -> Result<Status, 
                 remedy: "Answer y, or add --yes; look first with --dry-run".into(),
             });
         }
+        for Leftover { hostname, what, finding } in foreign {
+            progress.listener().on(Event::LeftOver { hostname, what, finding });
+        }
         engine.retirer.begin(&hostnames).await?;
         settle::carry_out(&engine, &scope, Aim::Hold, &progress).await?
     };
+    let status = if status == Status::Done && is_foreign { Status::NotHeld } else { status };
     if args.revoke && status == Status::Done {
         let names = if args.leftovers { &hostnames } else { &args.hostnames };
         revoke_certificates(context, &engine, names).await?;

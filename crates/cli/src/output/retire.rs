@@ -4,11 +4,13 @@ use std::io::Write as _;
 
 use jiff::Timestamp;
 use pindrel_core::names::name::Hostname;
-use pindrel_engine::Leftover;
+use pindrel_core::text::display_text::series;
+use pindrel_engine::{Event, Leftover, Summary};
 use serde_json::json;
 
 use super::finding::print_evidence;
-use super::{VERSION, style};
+use super::status::print_leftover;
+use super::{EventLine, VERSION, style};
 use crate::args::Format;
 use crate::context::Context;
 use crate::error::CliError;
@@ -23,14 +25,35 @@ pub(crate) fn print_found(found: &[Leftover]) -> Result<(), CliError> {
     Ok(())
 }
 
-/// Says that there is nothing to take away.
-pub(crate) fn print_nothing(context: &Context) -> Result<(), CliError> {
+/// Says that there is nothing to take away of the hostnames named, or of all; and what of them others have made.
+pub(crate) fn print_untouched(
+    context: &Context,
+    named: Option<&[Hostname]>,
+    foreign: &[Leftover],
+) -> Result<(), CliError> {
+    let now = Timestamp::now();
     if context.format == Format::Json {
-        return super::json(
-            &json!({ "version": VERSION, "event": "summary", "at": Timestamp::now(), "retired": 0, "leftovers": 0 }),
-        );
+        for leftover in foreign {
+            let Leftover { hostname, what, finding } = leftover.clone();
+            super::json(&EventLine::new(&Event::LeftOver { hostname, what, finding }))?;
+        }
+        let summary = Summary { leftovers: foreign.len(), ..Summary::default() };
+        return super::json(&EventLine::new(&Event::Summary(summary)));
     }
-    writeln!(super::stdout(), "Nothing is left of them.")?;
+    let mut out = super::stdout();
+    for leftover in foreign {
+        print_leftover(&mut out, now, &leftover.finding)?;
+    }
+    let is_gone = |name: &&Hostname| !foreign.iter().any(|leftover| leftover.hostname == **name);
+    match named {
+        None => writeln!(out, "Nothing is left over.")?,
+        Some(named) => {
+            let gone: Vec<String> = named.iter().filter(is_gone).map(ToString::to_string).collect();
+            if !gone.is_empty() {
+                writeln!(out, "Nothing is left of {}.", series(&gone, " and "))?;
+            }
+        }
+    }
     Ok(())
 }
 

@@ -74,6 +74,53 @@ async fn after_a_lost_state_what_is_proven_is_taken_over_in_one_command() {
     workspace.run(&["adopt", "alias", API]).ended(2);
 }
 
+/// A record that somebody else made is no dead end for whoever retires its hostname: what is advised ends it.
+#[tokio::test(flavor = "multi_thread")]
+async fn an_alias_of_somebody_elses_is_shown_to_who_retires_its_hostname() {
+    const OLD: &str = "old.larkfield.example";
+    let (workspace, sandbox) = sandboxed(quick(), one_name).await;
+    workspace.run(&["settle"]).ended(0);
+    for server in [sandbox.primary(), sandbox.secondary()] {
+        server.add_alias(OLD, "parked.larkfield.test");
+        server.add_alias("*.wild.larkfield.example", "parked.larkfield.test");
+    }
+    let told = workspace.run(&["retire", OLD, "never.larkfield.example", "a.wild.larkfield.example"]).ended(3).stdout;
+    let says = "old.larkfield.example is still CNAME parked.larkfield.test., a record that Pindrel did not create";
+    assert!(told.contains(says) && told.contains("pindrel adopt alias old.larkfield.example"), "{told}");
+    assert!(told.contains("Nothing is left of never.larkfield.example and a.wild.larkfield.example."), "{told}");
+    let plan = workspace.run(&["retire", OLD, "--dry-run", "--format", "json"]).ended(3).json();
+    assert_fits(&schema("steps"), &plan);
+    let ran = workspace.run(&["retire", OLD, "--format", "json"]).ended(3).stdout;
+    let events: Vec<Value> = ran.lines().map(|line| serde_json::from_str(line).unwrap()).collect();
+    events.iter().for_each(|event| assert_fits(&schema("event"), event));
+    let names: Vec<_> = events.iter().map(|event| event["event"].clone()).collect();
+    assert_eq!(names, ["left_over", "summary"], "{ran}");
+
+    let manifest = workspace.read("pindrel.toml");
+    let with = |hostname: &str| format!("{manifest}\n[hostname.\"{hostname}\"]\nendpoint = \"catalogue\"\n");
+    workspace.write("pindrel.toml", &with(OLD));
+    workspace.run(&["settle"]).ended(3);
+    workspace.run(&["adopt", "alias", OLD]).ended(0);
+    workspace.write("pindrel.toml", &manifest);
+    // Caches may keep the record for as long as its TTL said.
+    let waits = |hostname: &str| {
+        let ran = workspace.run(&["retire", hostname, "--yes", "--patience", "2s", "--format", "json"]).ended(3).stdout;
+        let put_off = ran.lines().find(|line| line.contains("\"stuck\"")).expect(&ran);
+        let event: Value = serde_json::from_str(put_off).unwrap();
+        let second = |key: &str| event[key].as_str().unwrap().parse::<jiff::Timestamp>().unwrap().as_second();
+        second("next") - second("at")
+    };
+    assert!((200..=301).contains(&waits(OLD)));
+    assert!(!sandbox.primary().has_name(OLD));
+
+    // An alias that was never there holds nothing up for ten minutes.
+    const NEW: &str = "new.larkfield.example";
+    workspace.write("pindrel.toml", &with(NEW));
+    workspace.run(&["settle", "--hold-alias", "--only", NEW]).ended(3);
+    workspace.write("pindrel.toml", &manifest);
+    assert!((0..=61).contains(&waits(NEW)));
+}
+
 /// A state is of one manifest with one set of values: with others, all that is live would look left over.
 #[tokio::test(flavor = "multi_thread")]
 async fn what_another_set_of_values_or_another_manifest_made_is_not_left_over() {

@@ -27,6 +27,9 @@ use crate::observe::zone::ZoneObserver;
 
 /// How long an old alias of which nothing is recorded is taken to be cached.
 const UNRECORDED_TTL: Ttl = Ttl::TEN_MINUTES;
+/// The same where no server gives one and Pindrel wrote none: only what somebody else had there, and deleted before
+/// anybody looked, can be in a cache.
+const UNSEEN_TTL: Ttl = Ttl::MINUTE;
 
 /// The steps that take away what is wanted no longer, from the outside in.
 pub(crate) struct Remover {
@@ -91,7 +94,7 @@ impl Remover {
         self.hostnames
             .record_ownership_of(claim, whose, |own| {
                 if own.former_alias.is_none() {
-                    own.replace_alias(UNRECORDED_TTL, false, now);
+                    own.replace_alias(own.alias_ttl().unwrap_or(UNRECORDED_TTL), false, now);
                 }
                 own.alias_gone(now);
                 own.alias = Written::default();
@@ -106,15 +109,15 @@ impl Remover {
         let endpoint = self.context.desired.endpoint(at);
         let (key, name) = (endpoint.key(), &endpoint.name);
         let now = self.context.clock.now();
-        if let Some((wait, ttl)) = self.check_unled(whose, at).await? {
-            self.foresee_removal(whose, ttl, claim).await?;
+        if let Some(wait) = self.check_unled(whose, at, claim).await? {
             return Ok(Progress::NotYet(wait));
         }
-        if self.context.ownership_of(whose).former_alias.is_none_or(|former| former.gone.is_none()) {
+        let own = self.context.ownership_of(whose);
+        if own.former_alias.is_none_or(|former| former.gone.is_none()) {
             // What was before is not known, or was not seen to go: it counts from now.
             let ttl = match whose {
                 HostnameRef::Wanted(id) => self.context.desired.hostname(id).ttl,
-                HostnameRef::Retiring(_) => UNRECORDED_TTL,
+                HostnameRef::Retiring(_) => own.alias_ttl().unwrap_or(UNSEEN_TTL),
             };
             self.hostnames
                 .record_ownership_of(claim, whose, |own| {
@@ -170,12 +173,12 @@ impl Remover {
 
     /// Makes sure that no server leads to what is about to be taken away: the world may have changed
     /// since that was planned. In a zone of somebody else's, returns what is waited for.
-    async fn check_unled(&self, whose: HostnameRef, at: EndpointId) -> Result<Option<(Wait, Ttl)>, Finding> {
+    async fn check_unled(&self, whose: HostnameRef, at: EndpointId, claim: &Claim) -> Result<Option<Wait>, Finding> {
         let endpoint = &self.context.desired.endpoint(at).name;
-        let led = |hostname: &Hostname, view: &AliasView, zone: ZoneId| {
+        let led = async |hostname: &Hostname, view: &AliasView, zone: ZoneId| {
+            self.foresee_removal(whose, longest_ttl(view).unwrap_or(UNRECORDED_TTL), claim).await?;
             if self.context.desired.is_handed_off(zone) {
-                let ttl = longest_ttl(view).unwrap_or(UNRECORDED_TTL);
-                return Ok(Some((self.wait_for_removal(hostname, zone, &view.first_gives()), ttl)));
+                return Ok(Some(self.wait_for_removal(hostname, zone, &view.first_gives())));
             }
             let records = in_words(&view.first_gives());
             Err(Finding::binding(hostname, endpoint, BindingCause::LeadsHere { records }))
@@ -193,7 +196,7 @@ impl Remover {
                         let unseen = BindingCause::LeadUnseen { server, why: why.clone() };
                         Err(Finding::binding(&wanted.hostname, endpoint, unseen))
                     }
-                    None => led(&wanted.hostname, &fact.value, wanted.zone),
+                    None => led(&wanted.hostname, &fact.value, wanted.zone).await,
                 }
             }
             HostnameRef::Retiring(id) => {
@@ -206,7 +209,7 @@ impl Remover {
                 let leads = |server: &ServerRecords| {
                     server.gives.as_ref().is_ok_and(|sets| info.is_led_to(sets, target.as_ref()))
                 };
-                if view.servers.iter().any(leads) { led(&known.hostname, &view, zone) } else { Ok(None) }
+                if view.servers.iter().any(leads) { led(&known.hostname, &view, zone).await } else { Ok(None) }
             }
         }
     }

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use futures::{StreamExt as _, stream};
 use pindrel_core::desired::ZoneId;
 use pindrel_core::judging::facts::{BindingView, Fact, HostnameKnowledge, Ownership, Retiring};
-use pindrel_core::judging::findings::{Finding, LeftPart, LeftoverCause, MachineCause};
+use pindrel_core::judging::findings::{AliasCause, Finding, LeftPart, LeftoverCause, MachineCause};
 use pindrel_core::names::name::Hostname;
 use pindrel_core::planning::moves::former_endpoints;
 use pindrel_core::zones::records::in_words;
@@ -132,6 +132,45 @@ impl Retirer {
             unlisted.retain(|known| names.iter().any(|name| name.as_str() == known));
         }
         self.leftovers(&unlisted, true).await
+    }
+
+    /// Returns which of some hostnames, for which Pindrel has made nothing, have an alias all the same, or may have
+    /// one: a server that does not answer cannot be asked.
+    ///
+    /// # Errors
+    /// [`EngineError`] when what was found of their zones cannot be written.
+    pub async fn made_by_others(&self, names: &[Hostname]) -> Result<Vec<Leftover>, EngineError> {
+        let zones: BTreeSet<ZoneId> = names.iter().filter_map(|name| self.context.desired.zone_of(name)).collect();
+        for zone in zones {
+            self.zones.know(zone).await?;
+        }
+        let looks = stream::iter(names).map(async |hostname| self.made_by_others_for(hostname).await);
+        let found: Vec<_> = looks.buffered(self.context.bounds.at_once).collect().await;
+        Ok(found.into_iter().flatten().collect())
+    }
+
+    async fn made_by_others_for(&self, hostname: &Hostname) -> Option<Leftover> {
+        let zone = self.context.desired.zone_of(hostname)?;
+        let (owner, apex) = (hostname.owner(), &self.context.desired.zone(zone).name);
+        let view = self.aliases.view(zone, &owner).await;
+        let gives = view.servers.iter().find_map(|server| {
+            let sets = server.gives.as_ref().ok().filter(|sets| !sets.is_empty())?;
+            Some((server.server, sets))
+        });
+        let finding = match (gives, view.silent()) {
+            (Some((server, sets)), _) => {
+                // What a wildcard gives is nobody's record of this name.
+                if self.aliases.wildcard_beside(server, &owner, apex, sets).await.is_some() {
+                    return None;
+                }
+                Finding::leftover(hostname, LeftoverCause::NotOurs { gives: in_words(sets) })
+            }
+            (None, Some((server, why))) => {
+                Finding::alias(hostname, AliasCause::Unseen { server: Some((server, why.clone())) })
+            }
+            (None, None) => return None,
+        };
+        Some(Leftover { hostname: hostname.clone(), what: vec![LeftoverKind::Alias], finding })
     }
 
     /// Notes that hostnames are being taken away, so that each later run goes on with it.

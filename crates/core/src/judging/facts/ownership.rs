@@ -175,6 +175,12 @@ impl Ownership {
         self.alias.any(|own| own.iter().any(|set| set.record_type() == RecordType::Https))
     }
 
+    /// Returns the longest TTL of the alias records that Pindrel wrote; `None` where it wrote none.
+    pub fn alias_ttl(&self) -> Option<Ttl> {
+        let written = [&self.alias.made, &self.alias.intended, &self.alias.replaced];
+        written.into_iter().flatten().flatten().map(RecordSet::ttl).max()
+    }
+
     /// Says whether Pindrel wrote this very binding at this endpoint.
     pub fn wrote_binding(&self, endpoint: &EndpointKey, binding: &Binding) -> bool {
         // What was written before endpoints were recorded is recognised by its content, which

@@ -22,6 +22,11 @@ pub enum LeftoverCause {
         /// Until when caches give its alias, where that is waited for.
         until: Option<Timestamp>,
     },
+    /// It has an alias, of which nothing is recorded.
+    NotOurs {
+        /// What is given.
+        gives: String,
+    },
     /// It is not in any zone of the manifest, so its alias cannot be removed.
     NoZone,
     /// It is bound at an endpoint that is not in the manifest.
@@ -126,6 +131,13 @@ impl LeftoverCause {
                 };
                 Words::new(says, remedy).seen(parts.iter().filter_map(LeftPart::evidence))
             }
+            LeftoverCause::NotOurs { gives } => Words::new(
+                format!("{hostname} is still {gives}, a record that Pindrel did not create"),
+                format!(
+                    "Delete it by hand; or put the hostname back into the manifest, take the record over with pindrel adopt alias {}, and retire the hostname then",
+                    hostname.typed()
+                ),
+            ),
             LeftoverCause::NoZone => Words::new(
                 format!("{hostname} is not in any zone of the manifest, so its alias cannot be removed"),
                 format!(
