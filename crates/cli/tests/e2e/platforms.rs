@@ -31,6 +31,11 @@ async fn at_three_platforms() -> (Workspace, Sandbox) {
 #[tokio::test(flavor = "multi_thread")]
 async fn what_a_platform_asks_for_is_made_and_goes_with_the_binding() {
     let (workspace, sandbox) = at_three_platforms().await;
+    let listed = workspace.run(&["cert", "list", "--format", "json"]).ended(0).json();
+    let app = |listed: &serde_json::Value| {
+        listed["certificates"].as_array().unwrap().iter().find(|row| row["name"] == "app").cloned().unwrap()
+    };
+    assert_eq!(app(&listed)["state"], "unknown", "nobody has looked yet: {listed:#}");
     let plan = workspace.run(&["settle", "--dry-run"]).ended(3).stdout;
     assert!(plan.contains("the target that hosted gives it") && plan.contains("it will not be answered"), "{plan}");
     let ran = workspace.run(&["settle"]).ended(0);
@@ -51,6 +56,8 @@ async fn what_a_platform_asks_for_is_made_and_goes_with_the_binding() {
     for (command, of) in [(&["status"][..], "status"), (&["cert", "list"], "cert-list"), (&["state", "runs"], "runs")] {
         assert_fits(&schema(of), &workspace.run(&[command, &["--format", "json"]].concat()).ended(0).json());
     }
+    let issued = app(&workspace.run(&["cert", "list", "--format", "json"]).ended(0).json());
+    assert!(issued["state"] == "held" && issued["expires"].is_string() && issued["sha256"].is_string(), "{issued:#}");
     let listed = workspace.run(&["endpoint", "list", "--format", "json"]).ended(0).json();
     assert_fits(&schema("endpoint-list"), &listed);
     assert!(listed["endpoints"][0]["bindings"][0]["not_after"].is_string(), "{listed:#}");

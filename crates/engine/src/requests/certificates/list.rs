@@ -3,11 +3,11 @@
 use std::collections::HashMap;
 
 use jiff::Timestamp;
-use pindrel_core::desired::CertificateId;
-use pindrel_core::judging::facts::{HeldCertificate, Origin};
-use pindrel_core::judging::pins::{PinReport, PinState};
+use pindrel_core::desired::{CertificateId, HostnameId};
+use pindrel_core::judging::facts::{HeldCertificate, HostnameKnowledge, Knowledge, Origin};
+use pindrel_core::judging::pins::{Known, PinReport, PinState, Pins};
 use pindrel_core::values::{Fingerprint, KeyKind};
-use pindrel_state::{CertificateRow, OrderEnd};
+use pindrel_state::{CertificateRow, HostnameRow, OrderEnd};
 use serde::Serialize;
 
 use crate::failure::EngineError;
@@ -92,19 +92,17 @@ impl CertificateRequests {
         let now = self.context.clock.now();
         let mut rows: HashMap<String, CertificateRow> =
             self.context.state.certificates().await?.into_iter().map(|row| (row.name.clone(), row)).collect();
-        let mut uses: HashMap<CertificateId, Vec<CertificateUse>> = HashMap::new();
-        for wanted in &self.context.desired.hostnames {
-            let endpoint = self.context.desired.endpoint(wanted.first_endpoint()).name.clone();
-            let hostname = wanted.hostname.to_string();
-            uses.entry(wanted.certificate).or_default().push(CertificateUse::Hostname { hostname, endpoint });
+        let mut users: HashMap<CertificateId, Vec<HostnameId>> = HashMap::new();
+        for id in self.context.desired.hostname_ids() {
+            users.entry(self.context.desired.hostname(id).certificate).or_default().push(id);
         }
         let ids: Vec<CertificateId> = self.context.desired.certificate_ids().collect();
         let mut attempts = self.attempts.last_of_certificates(&ids).await?;
         let mut reports = Vec::with_capacity(ids.len());
         for id in ids {
             let row = rows.remove(&self.context.desired.certificate(id).name);
-            let used = uses.remove(&id).unwrap_or_default();
-            reports.push(self.certificate_report(id, row.as_ref(), used, attempts.remove(&id), now).await?);
+            let users = users.remove(&id).unwrap_or_default();
+            reports.push(self.certificate_report(id, row.as_ref(), &users, attempts.remove(&id), now).await?);
         }
         let mut left: Vec<CertificateRow> = rows.into_values().collect();
         left.sort_by(|one, other| one.name.cmp(&other.name));
@@ -138,7 +136,7 @@ impl CertificateRequests {
         let mut reports = Vec::with_capacity(ids.len());
         for id in ids {
             let row = self.context.state.certificate(&self.context.desired.certificate(*id).name).await?;
-            reports.push(self.certificate_report(*id, row.as_ref(), Vec::new(), attempts.remove(id), now).await?);
+            reports.push(self.certificate_report(*id, row.as_ref(), &[], attempts.remove(id), now).await?);
         }
         Ok(reports)
     }
@@ -147,31 +145,61 @@ impl CertificateRequests {
         &self,
         id: CertificateId,
         row: Option<&CertificateRow>,
-        mut used: Vec<CertificateUse>,
+        users: &[HostnameId],
         last_attempt: Option<LastAttempt>,
         now: Timestamp,
     ) -> Result<CertificateReport, EngineError> {
         let wanted = self.context.desired.certificate(id);
         self.certificates.load(id).await?;
+        let mut used: Vec<CertificateUse> = users.iter().map(|user| self.use_by(*user)).collect();
         let files = wanted.terms.deliveries.iter().map(|delivery| delivery.file.display().to_string());
         used.extend(files.map(CertificateUse::File));
         let from = match wanted.authority {
             Some(authority) => self.context.desired.authority(authority).name.clone(),
             None => in_words(wanted.terms.issued_by),
         };
+        let kept = of_row(row, wanted.terms.renewal, now);
+        let report = match wanted.terms.issued_by {
+            Origin::Platform => self.judge_issued(users, now).await?,
+            _ => None,
+        };
+        let report = report.unwrap_or_else(|| self.context.judge_certificate(id, now));
         Ok(CertificateReport {
             name: wanted.name.clone(),
             in_manifest: true,
             names: wanted.names.iter().map(ToString::to_string).collect(),
             from,
-            report: Some(self.context.judge_certificate(id, now)),
+            sha256: kept.sha256.or(report.sha256),
+            expires: kept.expires.or(report.expires),
+            report: Some(report),
             last: self.context.state.last_order(&wanted.name).await?,
             last_attempt,
             used,
             labels: wanted.terms.labels.clone(),
             note: wanted.terms.note.clone(),
-            ..of_row(row, wanted.terms.renewal, now)
+            ..kept
         })
+    }
+
+    fn use_by(&self, user: HostnameId) -> CertificateUse {
+        let wanted = self.context.desired.hostname(user);
+        let endpoint = self.context.desired.endpoint(wanted.first_endpoint()).name.clone();
+        CertificateUse::Hostname { hostname: wanted.hostname.to_string(), endpoint }
+    }
+
+    /// Judges what platforms issue for some hostnames by what was seen of them last: the first that is not held, or
+    /// the one that expires first.
+    async fn judge_issued(&self, users: &[HostnameId], now: Timestamp) -> Result<Option<PinReport>, EngineError> {
+        let mut knowledge = Knowledge::default();
+        for id in users {
+            if let Some(row) = self.context.state.hostname(&self.context.desired.hostname(*id).hostname).await? {
+                let HostnameRow { facts, ownership, .. } = row;
+                knowledge.hostnames.insert(*id, HostnameKnowledge { facts, ownership });
+            }
+        }
+        let reports =
+            users.iter().map(|id| Pins::judge(Known::about(&self.context.desired, &knowledge, *id), now).certificate);
+        Ok(reports.min_by_key(|report| (report.state == PinState::Held, report.expires.is_none(), report.expires)))
     }
 }
 
