@@ -149,7 +149,7 @@ struct Seen {
     /// The hostnames that had a step, or have something in their way.
     touched: BTreeSet<Hostname>,
     stuck: Vec<InTheWay>,
-    leftovers: Vec<Finding>,
+    leftovers: Vec<(Hostname, Finding)>,
     /// The waits that a pipe was told, and when.
     waits: HashMap<(Hostname, &'static str), (String, Instant)>,
     /// When a pipe was last told that something is waited for.
@@ -171,7 +171,7 @@ impl Listener for Text {
                 let (hostname, finding) = (hostname.clone(), finding.clone());
                 seen.stuck.push(InTheWay { hostname, failed: *failed, finding, next: *next });
             }
-            Event::LeftOver { finding, .. } => seen.leftovers.push(finding.clone()),
+            Event::LeftOver { hostname, finding, .. } => seen.leftovers.push((hostname.clone(), finding.clone())),
             // A terminal has a line for each.
             Event::Waiting { .. } if self.live.is_some() => {}
             Event::Waiting { hostname, action, what, .. } => {
@@ -244,14 +244,18 @@ impl Display for Text {
             }
             print_remedy(&mut out, now, &remedy, next)?;
         }
-        for finding in seen.leftovers.iter().take(MOST_LISTED) {
+        // What is in the way of taking one away was just told.
+        let is_told = |hostname: &Hostname| seen.stuck.iter().any(|told| told.hostname == *hostname);
+        let leftovers: Vec<&Finding> =
+            seen.leftovers.iter().filter(|(hostname, _)| !is_told(hostname)).map(|(_, finding)| finding).collect();
+        for finding in leftovers.iter().take(MOST_LISTED) {
             let says = finding.says();
             writeln!(out, "{} {}", style::paint(style::UNDERWAY, "left over"), for_people(now, &says))?;
         }
-        if seen.leftovers.len() > MOST_LISTED {
-            writeln!(out, "… and {} more left over", seen.leftovers.len() - MOST_LISTED)?;
+        if leftovers.len() > MOST_LISTED {
+            writeln!(out, "… and {} more left over", leftovers.len() - MOST_LISTED)?;
         }
-        if let Some(finding) = seen.leftovers.first() {
+        if let Some(finding) = leftovers.first() {
             print_remedy(&mut out, now, &finding.remedy(), None)?;
         }
         writeln!(out, "{}", sentence(summary, self.aim))?;
