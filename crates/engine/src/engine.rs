@@ -284,10 +284,15 @@ impl Engine {
         let deliverer = Arc::new(Deliverer {
             context: context.clone(),
             certificates: certificates.clone(),
-            deliveries,
+            deliveries: deliveries.clone(),
             keys: keys.clone(),
         });
-        let issuer = Arc::new(Issuer { context: context.clone(), certificates: certificates.clone(), orders });
+        let issuer = Arc::new(Issuer {
+            context: context.clone(),
+            certificates: certificates.clone(),
+            deliveries: deliveries.clone(),
+            orders,
+        });
         let marker = Arc::new(Marker { context: context.clone(), zones: zones.clone() });
         let executor = Arc::new(Executor {
             context: context.clone(),
@@ -341,6 +346,7 @@ impl Engine {
             context: context.clone(),
             attempts,
             certificate_requests: certificate_requests.clone(),
+            deliveries,
             endpoints: endpoints.clone(),
             health: health.clone(),
             issuing: issuing.clone(),

@@ -1,4 +1,4 @@
-//! The name of this machine.
+//! The name of this machine, and what this user may do on it.
 
 /// Returns the name of this machine, for messages that others read.
 pub fn host_name() -> String {
@@ -8,4 +8,9 @@ pub fn host_name() -> String {
 /// Says whether this user may write at a path.
 pub fn may_write(path: &std::path::Path) -> bool {
     nix::unistd::access(path, nix::unistd::AccessFlags::W_OK).is_ok()
+}
+
+/// Says whether this user may execute what is at a path.
+pub(crate) fn may_execute(path: &std::path::Path) -> bool {
+    nix::unistd::access(path, nix::unistd::AccessFlags::X_OK).is_ok()
 }

@@ -2,7 +2,8 @@
 //! they start, with a bound on what is kept of what they say.
 
 use std::collections::BTreeSet;
-use std::path::Path;
+use std::ffi::OsString;
+use std::path::{Path, PathBuf};
 use std::process::Stdio;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -14,6 +15,8 @@ use tokio::io::{AsyncRead, AsyncReadExt as _, AsyncWriteExt as _};
 use tokio::process::Command;
 use tokio::task::JoinHandle;
 use tokio::time::timeout;
+
+use crate::host::may_execute;
 
 /// The most that is kept of what a program says about an error, in bytes.
 const MAX_SAID: usize = 16 * 1024;
@@ -53,6 +56,18 @@ impl<'p> Program<'p> {
         Program { words, folder: None, variables: &[], input: b"", most: MAX_SAID, within }
     }
 
+    /// Says whether the system would find the program, as `execvp` looks for it: by its path, or in the folders of
+    /// `PATH`.
+    pub fn is_there(&self) -> bool {
+        let Some(program) = self.words.first() else { return false };
+        let here = self.folder.unwrap_or(Path::new("."));
+        let is_program = |path: PathBuf| path.is_file() && may_execute(&path);
+        if program.contains('/') {
+            return is_program(here.join(program));
+        }
+        std::env::split_paths(&search_path()).any(|folder| is_program(here.join(folder).join(program)))
+    }
+
     /// Runs it to its end; returns its standard output where it ends with 0.
     ///
     /// # Errors
@@ -76,7 +91,7 @@ impl<'p> Program<'p> {
         command
             .args(arguments)
             .env_clear()
-            .env("PATH", std::env::var_os("PATH").unwrap_or_else(|| "/usr/sbin:/usr/bin:/sbin:/bin".into()))
+            .env("PATH", search_path())
             .envs(PASSED_ON.iter().filter_map(|name| Some((name, std::env::var_os(name)?))))
             .envs(self.variables.iter().copied())
             .env(MARK, &mark)
@@ -124,6 +139,10 @@ impl<'p> Program<'p> {
             Err(error) => Err(error.to_string()),
         }
     }
+}
+
+fn search_path() -> OsString {
+    std::env::var_os("PATH").unwrap_or_else(|| "/usr/sbin:/usr/bin:/sbin:/bin".into())
 }
 
 /// Returns a mark that no other program of this machine has.
@@ -248,6 +267,31 @@ mod tests {
 
     fn shell(script: &str) -> Vec<String> {
         ["sh", "-c", script].map(str::to_owned).to_vec()
+    }
+
+    #[test]
+    fn a_program_is_found_where_the_system_finds_it() {
+        let folder = tempfile::tempdir().unwrap();
+        std::fs::create_dir(folder.path().join("folder")).unwrap();
+        std::fs::write(folder.path().join("text"), "").unwrap();
+        std::os::unix::fs::symlink("/bin/sh", folder.path().join("shell")).unwrap();
+        let table = [
+            ("sh", true),
+            ("/bin/sh", true),
+            ("./shell", true),
+            ("shell", false),
+            ("./text", false),
+            ("./folder", false),
+            ("no-such-program", false),
+            ("/no/such/program", false),
+            ("", false),
+        ];
+        for (program, expected) in table {
+            let words = [program.to_owned()];
+            let command = Program { folder: Some(folder.path()), ..Program::command(&words, Duration::ZERO) };
+            assert_eq!(command.is_there(), expected, "{program:?}");
+        }
+        assert!(!Program::command(&[], Duration::ZERO).is_there());
     }
 
     #[tokio::test]

@@ -9,7 +9,7 @@ use pindrel_testkit::{ManifestText, Workspace, require};
 use rcgen::{BasicConstraints, CertificateParams, CertificateSigningRequestParams, DnType, IsCa, Issuer, KeyPair};
 use serde_json::Value;
 
-use crate::{one_name, quick, sandboxed};
+use crate::{edit, one_name, quick, sandboxed};
 
 fn shown(workspace: &Workspace, name: &str) -> Value {
     workspace.run(&["cert", "show", name, "--format", "json"]).ended(0).json()
@@ -300,8 +300,19 @@ async fn a_certificate_is_delivered_and_held_only_once_its_commands_have_ended_w
     let (mut workspace, sandbox) = sandboxed(quick(), |manifest, _| manifest.with(DELIVERED)).await;
     workspace.set("PATH", "/usr/bin:/bin");
     workspace.set("P12_PASSWORD", "planted-delivery-password");
-    std::fs::create_dir(workspace.path().join("tls")).unwrap();
     workspace.write("broken", "");
+    // What cannot be delivered costs no certificate.
+    let missing = "/chain.pem cannot be written: there is no folder ";
+    for args in [&["settle"][..], &["check", "--online"]] {
+        let ran = workspace.run(args);
+        assert!(ran.stdout.contains(missing), "{args:?}: {}", ran.stdout);
+    }
+    std::fs::create_dir(workspace.path().join("tls")).unwrap();
+    edit(&workspace, "\"sh\", \"-c\", \"sleep", "\"no-such-shell\", \"-c\", \"sleep");
+    let ran = workspace.run(&["settle", "--max-age", "0"]).ended(1);
+    assert!(ran.stdout.contains("cannot be run: there is no such program"), "{}", ran.stdout);
+    assert_eq!(sandbox.authority().issued().0, 0);
+    edit(&workspace, "no-such-shell", "sh");
     let ran = workspace.run(&["settle", "-vvv"]).ended(1);
     assert!(ran.stdout.contains("was delivered, but") && ran.stdout.contains("exit status 1"), "{}", ran.stdout);
     assert!(!format!("{}{}", ran.stdout, ran.stderr).contains("planted-delivery"), "no secret in any output");

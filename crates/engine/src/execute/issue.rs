@@ -15,6 +15,7 @@ use crate::context::progress::Progress;
 use crate::failure::{internal, key_failed, seal_failed};
 use crate::home::certificates::{Certificates, held_of};
 use crate::home::keys::key_row;
+use crate::observe::certificate::DeliveryObserver;
 
 /// How long a self-signed certificate is valid, in days.
 const SELF_SIGNED_DAYS: i64 = 30;
@@ -23,6 +24,7 @@ const SELF_SIGNED_DAYS: i64 = 30;
 pub(crate) struct Issuer {
     pub(crate) context: Arc<Context>,
     pub(crate) certificates: Arc<Certificates>,
+    pub(crate) deliveries: Arc<DeliveryObserver>,
     pub(crate) orders: Arc<Orders>,
 }
 
@@ -37,10 +39,14 @@ impl Issuer {
         }
     }
 
-    /// Refuses to spend a first certificate on a server of this machine that could not take it.
+    /// Refuses to spend a first certificate where this machine could not take it: its servers, or the place where it
+    /// is delivered.
     async fn require_ready(&self, id: CertificateId) -> Result<(), Finding> {
         if self.context.held_certificate(id).is_some() {
             return Ok(());
+        }
+        if let Some(obstacle) = self.deliveries.obstacles(id).into_iter().next() {
+            return Err(obstacle);
         }
         let desired = &self.context.desired;
         let users = desired.hostnames.iter().filter(|wanted| wanted.certificate == id);

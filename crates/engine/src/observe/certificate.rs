@@ -10,9 +10,10 @@ use futures::future::join_all;
 use pindrel_core::certificates::delivery::{Command, Contents, Delivery, Piece, Undelivered};
 use pindrel_core::desired::CertificateId;
 use pindrel_core::judging::facts::ServedView;
-use pindrel_core::judging::findings::{FileFault, Finding, MachineCause};
+use pindrel_core::judging::findings::{CertificateCause, FileFault, Finding, MachineCause};
 use pindrel_keys::bundle::{Bundle, LooseFile};
 use pindrel_keys::{CertificateKey, Chain, pem};
+use pindrel_machine::{Program, may_write, not_a_file};
 use pindrel_state::CertificateRow;
 use secrecy::{ExposeSecret as _, SecretString};
 use zeroize::Zeroizing;
@@ -90,6 +91,33 @@ impl DeliveryObserver {
             (!succeeded).then(|| (command, last.and_then(|run| run.says.clone())))
         });
         Ok(open.collect())
+    }
+
+    /// Returns why a certificate could not be delivered, as far as that can be known before there is one.
+    pub(crate) fn obstacles(&self, id: CertificateId) -> Vec<Finding> {
+        let wanted = self.context.desired.certificate(id);
+        let files = wanted.terms.deliveries.iter().filter_map(|delivery| self.obstacle(delivery));
+        let is_missing = |command: &&Command| {
+            !Program { folder: Some(&self.context.folder), ..Program::command(&command.run, command.within) }.is_there()
+        };
+        let missing = wanted.terms.after.iter().filter(is_missing).map(|command| {
+            Finding::certificate(wanted, CertificateCause::ProgramMissing { command: command.to_string() })
+        });
+        files.chain(missing).collect()
+    }
+
+    fn obstacle(&self, delivery: &Delivery) -> Option<Finding> {
+        let path = self.context.folder.join(&delivery.file);
+        if let Some(what) = not_a_file(&path) {
+            return Some(file_finding(delivery, FileFault::NotAFile(what.to_owned())));
+        }
+        let folder = path.parent().unwrap_or(&path);
+        let why = match folder {
+            folder if !folder.is_dir() => format!("there is no folder {}", folder.display()),
+            folder if !may_write(folder) => format!("this user may not write in {}", folder.display()),
+            _ => return owner_id(delivery).and(group_id(delivery)).err(),
+        };
+        Some(file_finding(delivery, FileFault::Unwritable { why, exported: false }))
     }
 
     /// Says whether a file contains just what is to be delivered to it.

@@ -239,7 +239,7 @@ impl Reports {
         down: &BTreeSet<ZoneId>,
     ) -> (OnlineReport, Vec<(ZoneId, Right)>) {
         let wanted = self.context.desired.certificate(id);
-        let mut findings = Vec::new();
+        let mut findings = self.deliveries.obstacles(id);
         let mut places = BTreeMap::new();
         // An authority that cannot be reached, and a zone whose servers do not answer, are told by themselves.
         let is_in_reach =

@@ -15,6 +15,7 @@ use crate::context::Context;
 use crate::context::scope::{LeftoverScope, Scope};
 use crate::failure::EngineError;
 use crate::health::Health;
+use crate::observe::certificate::DeliveryObserver;
 use crate::observe::endpoint::EndpointObserver;
 use crate::observe::survey::Surveyor;
 use crate::observe::zone::ZoneObserver;
@@ -90,6 +91,7 @@ pub struct Reports {
     pub(crate) context: Arc<Context>,
     pub(crate) attempts: Arc<Attempts>,
     pub(crate) certificate_requests: Arc<CertificateRequests>,
+    pub(crate) deliveries: Arc<DeliveryObserver>,
     pub(crate) endpoints: Arc<EndpointObserver>,
     pub(crate) health: Arc<Health>,
     pub(crate) issuing: Arc<Issuing>,

@@ -70,6 +70,11 @@ pub enum CertificateCause {
         /// What it said, where it failed.
         said: Option<String>,
     },
+    /// The program of a command that follows it is not there.
+    ProgramMissing {
+        /// The command.
+        command: String,
+    },
     /// What follows it was tried, and failed.
     AfterDelivery {
         /// Each failure.
@@ -198,9 +203,9 @@ impl CertificateCause {
             CertificateCause::Due { by, .. } => Judged::of(by.code(Code::CertificateDue)),
             CertificateCause::Undelivered { .. } => Judged::of(Code::CertificateUndelivered),
             CertificateCause::NotServed { .. } => Judged::of(Code::ServedCertificateDiffers),
-            CertificateCause::Command { .. } | CertificateCause::AfterDelivery { .. } => {
-                Judged::of(Code::CommandFailed)
-            }
+            CertificateCause::Command { .. }
+            | CertificateCause::ProgramMissing { .. }
+            | CertificateCause::AfterDelivery { .. } => Judged::of(Code::CommandFailed),
             CertificateCause::PasswordMissing => Judged::of(Code::DeliveryFailed),
             CertificateCause::IssuedElsewhere { .. } => Judged::of(Code::CertificateAwaited),
             CertificateCause::Unknown | CertificateCause::FormerUnclear { .. } => Judged::of(Code::CertificateMissing),
@@ -271,6 +276,10 @@ impl CertificateCause {
                 };
                 Words::new(says, "Run settle: it runs the command again")
             }
+            CertificateCause::ProgramMissing { command } => Words::new(
+                format!("the command `{command}` of the certificate {named} cannot be run: there is no such program"),
+                format!("Install the program, or correct after in [certificate.{name}]"),
+            ),
             CertificateCause::AfterDelivery { failures } => Words::new(
                 format!("the certificate \"{name}\" was delivered, but {}", failures.join("; and ")),
                 "Correct what the command reports; the next settle runs it again",
