@@ -53,7 +53,10 @@ pub(crate) fn print(reports: &[OnlineReport]) -> Result<(), CliError> {
         let right = certificates.iter().filter(|report| report.findings.is_empty()).count();
         let unseen = certificates.iter().filter(|report| report.is_partial).count();
         let seen = match unseen {
-            0 => format!("{right} of {} can be issued, as far as CAA and challenge names go", certificates.len()),
+            0 => format!(
+                "{right} of {} can be issued, as far as CAA, challenge names and this machine go",
+                certificates.len()
+            ),
             unseen => format!("CAA was not looked at for {unseen} of {}", certificates.len()),
         };
         row("certificates", &certificates.len().to_string(), right == certificates.len() && unseen == 0, &seen);

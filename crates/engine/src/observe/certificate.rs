@@ -112,12 +112,15 @@ impl DeliveryObserver {
             return Some(file_finding(delivery, FileFault::NotAFile(what.to_owned())));
         }
         let folder = path.parent().unwrap_or(&path);
-        let why = match folder {
-            folder if !folder.is_dir() => format!("there is no folder {}", folder.display()),
-            folder if !may_write(folder) => format!("this user may not write in {}", folder.display()),
+        let fault = match folder {
+            folder if !folder.is_dir() => FileFault::FolderMissing { folder: folder.to_owned() },
+            folder if !may_write(folder) => {
+                let why = format!("this user may not write in {}", folder.display());
+                FileFault::Unwritable { why, exported: false }
+            }
             _ => return owner_id(delivery).and(group_id(delivery)).err(),
         };
-        Some(file_finding(delivery, FileFault::Unwritable { why, exported: false }))
+        Some(file_finding(delivery, fault))
     }
 
     /// Says whether a file contains just what is to be delivered to it.

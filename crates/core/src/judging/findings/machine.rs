@@ -8,6 +8,7 @@ use super::words::Words;
 use super::{Again, Code, Judged};
 use crate::judging::pin::Pin;
 use crate::names::name::Hostname;
+use crate::text::display_text::shell_word;
 
 /// What is wrong on this machine.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize)]
@@ -75,6 +76,11 @@ pub enum FileFault {
         why: String,
         /// Whether a person asked for it.
         exported: bool,
+    },
+    /// Its folder does not exist.
+    FolderMissing {
+        /// The folder.
+        folder: PathBuf,
     },
     /// Something else stands there, as in `a link`.
     NotAFile(String),
@@ -149,6 +155,13 @@ impl FileFault {
                     "Make sure that its folder exists, that this user may write there, and that the disk is not full"
                 };
                 Words::new(format!("{path} cannot be written: {why}"), remedy)
+            }
+            FileFault::FolderMissing { folder } => {
+                let folder = folder.display();
+                Words::new(
+                    format!("{path} cannot be written: there is no folder {folder}"),
+                    format!("Make it: mkdir -p {}", shell_word(folder)),
+                )
             }
             FileFault::NotAFile(what) => Words::new(
                 format!("{path} is {what}, not a file, and is left alone"),
