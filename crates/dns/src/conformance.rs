@@ -7,8 +7,10 @@ use pindrel_core::values::Ttl;
 use pindrel_core::zones::records::{AliasPlace, NameChange, RecordData, RecordSet, ZoneChange, ZoneRecord};
 use pindrel_core::zones::zone_data::{NameKey, TypeCode, ZoneData};
 
-use crate::driver::{SetChange, ZoneDriver, ZoneError};
+use crate::driver::ZoneDriver;
+use crate::sets::SetChange;
 use crate::sets::is_data;
+use crate::zone_error::ZoneError;
 
 /// The TTL of the trial's records: within the bounds of any server.
 const TTL: Ttl = Ttl::HOUR;

@@ -5,16 +5,15 @@ use std::net::SocketAddr;
 use std::sync::{Arc, LazyLock, Mutex, PoisonError};
 
 use async_trait::async_trait;
-use pindrel_core::judging::findings::{Code, Finding, Report};
-use pindrel_core::judging::pin::Pin;
 use pindrel_core::names::name::DnsName;
 use pindrel_core::zones::records::ZoneChange;
 use pindrel_core::zones::rights::{Right, RightsView};
-use pindrel_core::zones::zone_data::{NameKey, TypeCode, ZoneBuilder, ZoneData};
+use pindrel_core::zones::zone_data::{NameKey, ZoneBuilder, ZoneData};
 use tokio::sync::OwnedMutexGuard;
 
-use crate::rights::open_transfers;
-use crate::sets;
+use crate::sets::{self, SetChange};
+use crate::transfer::open_transfers;
+use crate::zone_error::ZoneError;
 
 /// How often a change is made that somebody else's change of the same set came before.
 const MOST_TRIES: usize = 5;
@@ -136,60 +135,4 @@ pub struct TriedRights<'t> {
     pub others: &'t [DnsName],
     /// The zone's servers, none of which should transfer it to whoever asks.
     pub servers: &'t [SocketAddr],
-}
-
-/// What the records of one name and type shall be, and what they are now; any type but SOA.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct SetChange {
-    /// The name.
-    pub owner: NameKey,
-    /// The type.
-    pub code: TypeCode,
-    /// The data that is there, exactly (RFC 2136 §2.4.2); none where there must be no such set (§2.4.3).
-    pub expected: Vec<Vec<u8>>,
-    /// The TTL in seconds of what shall be there.
-    pub ttl: u32,
-    /// The data that shall be there; none where the set shall go.
-    pub wanted: Vec<Vec<u8>>,
-}
-
-/// Why a zone was not changed, whatever its driver. Each carries what its driver says of it,
-/// as a sentence and a remedy.
-#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-#[error("{}", self.says())]
-#[expect(missing_docs, reason = "the sentence and the remedy")]
-pub enum ZoneError {
-    /// Whoever takes changes could not be reached or read.
-    Unreachable { says: String, remedy: String },
-    /// The change was refused.
-    Refused { says: String, remedy: String },
-    /// The credential is not accepted.
-    Credential { says: String, remedy: String },
-    /// Something changed between looking and changing.
-    Changed { says: String, remedy: String },
-    /// The change was accepted, and nothing changed.
-    WithoutEffect { says: String, remedy: String },
-}
-
-impl ZoneError {
-    fn parts(&self) -> (Code, &str, &str) {
-        match self {
-            ZoneError::Unreachable { says, remedy } => (Code::ServerUnreachable, says, remedy),
-            ZoneError::Refused { says, remedy } | ZoneError::Credential { says, remedy } => {
-                (Code::UpdateRefused, says, remedy)
-            }
-            ZoneError::Changed { says, remedy } => (Code::RecordsChanged, says, remedy),
-            ZoneError::WithoutEffect { says, remedy } => (Code::UpdateWithoutEffect, says, remedy),
-        }
-    }
-
-    fn says(&self) -> &str {
-        self.parts().1
-    }
-
-    /// Returns the finding that it is.
-    pub fn finding(&self, pin: Pin) -> Finding {
-        let (code, says, remedy) = self.parts();
-        Finding::reported(Report::new(code, says, remedy).on(pin))
-    }
 }

@@ -17,8 +17,10 @@ use pindrel_core::zones::zone_file::{EditError, SetEdit, edit};
 use pindrel_machine::{Program, read_regular, replace_file_unless};
 use tokio::sync::Mutex;
 
-use crate::driver::{SetChange, TriedRights, ZoneDriver, ZoneError};
-use crate::rights::open_transfers;
+use crate::driver::{TriedRights, ZoneDriver};
+use crate::sets::SetChange;
+use crate::transfer::open_transfers;
+use crate::zone_error::ZoneError;
 use crate::zone_files::{self, ReadFiles};
 
 /// The longest zone file that is changed, in bytes.

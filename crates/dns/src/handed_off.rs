@@ -8,8 +8,10 @@ use pindrel_core::names::name::DnsName;
 use pindrel_core::zones::records::ZoneChange;
 use pindrel_core::zones::zone_data::ZoneData;
 
-use crate::driver::{SetChange, ZoneDriver, ZoneError};
+use crate::driver::ZoneDriver;
+use crate::sets::SetChange;
 use crate::transfer::{look_up, transfer};
+use crate::zone_error::ZoneError;
 
 /// The driver for zones that somebody else edits.
 #[derive(Debug)]

@@ -19,8 +19,10 @@ use serde::de::{DeserializeSeed, Error as _, IgnoredAny, MapAccess, SeqAccess, V
 use serde::{Deserialize, Deserializer, Serialize};
 use url::Url;
 
-use crate::driver::{SetChange, TriedRights, ZoneDriver, ZoneError};
-use crate::rights::open_transfers;
+use crate::driver::{TriedRights, ZoneDriver};
+use crate::sets::SetChange;
+use crate::transfer::open_transfers;
+use crate::zone_error::ZoneError;
 
 /// The longest zone that is read, in bytes of the API's JSON.
 const MAX_ZONE: usize = 256 << 20;

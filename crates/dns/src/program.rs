@@ -14,7 +14,9 @@ use secrecy::{ExposeSecret as _, SecretString};
 use serde::{Deserialize, Serialize};
 use tokio::sync::OnceCell;
 
-use crate::driver::{SetChange, ZoneDriver, ZoneError};
+use crate::driver::ZoneDriver;
+use crate::sets::SetChange;
+use crate::zone_error::ZoneError;
 
 /// The version of the messages.
 const VERSION: u32 = 1;

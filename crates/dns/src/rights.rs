@@ -3,7 +3,6 @@
 //! A server checks the right to update before it looks whether there is anything to do, and a zone in which nothing
 //! changes keeps its serial (RFC 2136 §3.3, §3.6).
 
-use std::collections::BTreeSet;
 use std::hash::{BuildHasher as _, Hasher as _, RandomState};
 use std::net::{Ipv4Addr, Ipv6Addr, SocketAddr};
 
@@ -14,8 +13,9 @@ use pindrel_core::names::name::DnsName;
 use pindrel_core::zones::records::RecordType;
 use pindrel_core::zones::rights::{Beyond, Right, RightsView};
 
-use crate::transfer;
-use crate::update::{Rfc2136, UpdateError};
+use crate::transfer::open_transfers;
+use crate::update::Rfc2136;
+use crate::update_error::UpdateError;
 use crate::wire::wire_name;
 
 /// How many updates are under way at once.
@@ -101,12 +101,4 @@ impl Rfc2136 {
             Err(error) => Err(error),
         }
     }
-}
-
-/// Those of some servers that transfer a zone without a key.
-pub(crate) async fn open_transfers(zone: &DnsName, servers: &[SocketAddr]) -> BTreeSet<Beyond> {
-    let asked = servers.iter().copied();
-    let asked = asked.map(|server| async move { (server, transfer::is_open(server, zone).await) });
-    let asked: Vec<(SocketAddr, bool)> = stream::iter(asked).buffered(UPDATES_AT_ONCE).collect().await;
-    asked.into_iter().filter(|(_, open)| *open).map(|(server, _)| Beyond::Transfer(server)).collect()
 }

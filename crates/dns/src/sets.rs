@@ -7,8 +7,22 @@ use pindrel_core::names::name::DnsName;
 use pindrel_core::zones::records::{RecordData, RecordSet, ZoneChange, ZoneRecord};
 use pindrel_core::zones::zone_data::{NameKey, TypeCode, ZoneData};
 
-use crate::driver::SetChange;
-use crate::update::UpdateError;
+use crate::update_error::UpdateError;
+
+/// What the records of one name and type shall be, and what they are now; any type but SOA.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct SetChange {
+    /// The name.
+    pub owner: NameKey,
+    /// The type.
+    pub code: TypeCode,
+    /// The data that is there, exactly (RFC 2136 §2.4.2); none where there must be no such set (§2.4.3).
+    pub expected: Vec<Vec<u8>>,
+    /// The TTL in seconds of what shall be there.
+    pub ttl: u32,
+    /// The data that shall be there; none where the set shall go.
+    pub wanted: Vec<Vec<u8>>,
+}
 
 /// The names that a change is about.
 pub(crate) fn owners(change: &ZoneChange) -> Vec<DnsName> {

@@ -1,5 +1,6 @@
 //! Reading a zone by transfer, whole (AXFR, RFC 5936) or what has changed in it (IXFR, RFC 1995), signed with TSIG where a key is known (RFC 8945 §5.3.1).
 
+use std::collections::BTreeSet;
 use std::net::SocketAddr;
 use std::time::Duration;
 
@@ -13,6 +14,7 @@ use jiff::Timestamp;
 use pindrel_core::judging::facts::Unreachable;
 use pindrel_core::names::name::DnsName;
 use pindrel_core::values::Serial;
+use pindrel_core::zones::rights::Beyond;
 use pindrel_core::zones::zone_data::{
     DoesNotFit, Increment, NameKey, Place, TypeCode, ZoneBuilder, ZoneData, ZoneTooLarge, rdata,
 };
@@ -21,10 +23,12 @@ use tokio::net::TcpStream;
 use tokio::time::{Instant, timeout_at};
 
 use crate::came_back::{io, malformed, timed_out};
-use crate::driver::ZoneError;
 use crate::lines::{CONNECT, connect};
 use crate::wire::{Ask, ask, core_name, mnemonic, wire_name};
+use crate::zone_error::ZoneError;
 
+/// How many servers are asked at once whether they transfer a zone to anybody.
+const TRIES_AT_ONCE: usize = 8;
 /// How long the next message of a transfer is waited for.
 const NEXT_MESSAGE: Duration = Duration::from_secs(20);
 /// The most that is read of a zone, in bytes.
@@ -244,8 +248,16 @@ impl Request<'_> {
     }
 }
 
+/// Those of some servers that transfer a zone without a key.
+pub(crate) async fn open_transfers(zone: &DnsName, servers: &[SocketAddr]) -> BTreeSet<Beyond> {
+    let asked = servers.iter().copied();
+    let asked = asked.map(|server| async move { (server, is_open(server, zone).await) });
+    let asked: Vec<(SocketAddr, bool)> = stream::iter(asked).buffered(TRIES_AT_ONCE).collect().await;
+    asked.into_iter().filter(|(_, open)| *open).map(|(server, _)| Beyond::Transfer(server)).collect()
+}
+
 /// Says whether a server begins to transfer a zone to somebody without a key; no more than its first message is read.
-pub(crate) async fn is_open(server: SocketAddr, zone: &DnsName) -> bool {
+async fn is_open(server: SocketAddr, zone: &DnsName) -> bool {
     let mut message = Message::query();
     message.metadata.recursion_desired = false;
     message.add_query(Query::query(wire_name(zone), WireType::AXFR));
