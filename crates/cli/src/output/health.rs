@@ -489,7 +489,7 @@ pub(crate) fn print_forecast(context: &Context, reports: &[ForecastReport]) -> R
                         "detect_seconds": forecast.detect.as_secs_f64(),
                         "publish_seconds": forecast.publish.as_secs_f64(),
                         "ttl_seconds": forecast.ttl.as_secs(),
-                        "users_suffer_seconds": forecast.users_suffer().as_secs_f64(),
+                        "users_suffer_seconds": forecast.users_suffer().map(|suffer| suffer.as_secs_f64()),
                         "warnings": warnings,
                     })
                 })
@@ -507,7 +507,7 @@ pub(crate) fn print_forecast(context: &Context, reports: &[ForecastReport]) -> R
                     forecast.bytes_per_month.to_string(),
                     forecast.detect.as_secs().to_string(),
                     forecast.ttl.as_secs().to_string(),
-                    forecast.users_suffer().as_secs().to_string(),
+                    forecast.users_suffer().map_or(String::new(), |suffer| suffer.as_secs().to_string()),
                     warnings.join(" "),
                 ]
             });
@@ -533,12 +533,13 @@ fn print_forecast_text(reports: &[ForecastReport]) -> Result<(), CliError> {
     let seconds = |span: Duration| if span.is_zero() { "–".into() } else { format!("{} s", span.as_secs()) };
     // A combination makes no requests, and is as slow as what it is made of.
     let looks = |report: &&ForecastReport| report.check.combination().is_none();
-    for ForecastReport { check, endpoint, hostnames, forecast } in reports.iter().filter(looks) {
+    for ForecastReport { check, endpoint, forecast, .. } in reports.iter().filter(looks) {
         let at = match endpoint {
             Some((_, addresses)) if *addresses != 1 => format!(" at {}", count(*addresses, "address")),
             _ => String::new(),
         };
-        let if_followed = |text: String| if hostnames.is_empty() { "–".to_owned() } else { text };
+        let if_followed = |text: String| if forecast.is_followed { text } else { "–".to_owned() };
+        let suffer = forecast.users_suffer().map_or("until mended".to_owned(), |most| format!("≤ {}", seconds(most)));
         table.add_row([
             Cell::new(format!("{}{at}", check.name)),
             Cell::new(seconds(check.terms.every)),
@@ -547,7 +548,7 @@ fn print_forecast_text(reports: &[ForecastReport]) -> Result<(), CliError> {
             Cell::new(format!("≤ {}", seconds(forecast.detect))),
             Cell::new(if_followed(format!("≈ {}", seconds(forecast.publish)))),
             Cell::new(if_followed(seconds(forecast.ttl))),
-            Cell::new(if_followed(format!("≤ {}", seconds(forecast.users_suffer())))),
+            Cell::new(suffer),
         ]);
     }
     super::write_table(table, &[1, 2, 3, 4, 5, 6, 7], &[3, 5])?;
@@ -569,11 +570,10 @@ fn print_forecast_text(reports: &[ForecastReport]) -> Result<(), CliError> {
     let data: u64 = reports.iter().map(|report| report.forecast.bytes_per_month).sum();
     let worst = reports
         .iter()
-        .filter(|report| !report.hostnames.is_empty() && looks(report))
-        .max_by_key(|report| report.forecast.users_suffer());
+        .filter(looks)
+        .filter_map(|report| Some((report.hostnames.first()?, report.forecast.users_suffer()?.as_secs())));
     writeln!(out, "{} requests in 30 days, about {}.", grouped_digits(all), bytes(data))?;
-    if let Some(worst) = worst {
-        let (at, suffer) = (&worst.hostnames[0], worst.forecast.users_suffer().as_secs());
+    if let Some((at, suffer)) = worst.max_by_key(|(_, suffer)| *suffer) {
         let says = format!("Users of {at} suffer for at most {suffer} s when an endpoint fails and another one works.");
         writeln!(out, "{says}")?;
     }

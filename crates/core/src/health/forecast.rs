@@ -25,6 +25,8 @@ pub struct Forecast {
     pub bytes_per_month: u64,
     /// How long a failure can last until the verdict is down: interval × threshold + timeout.
     pub detect: Duration,
+    /// Whether an alias follows the verdict.
+    pub is_followed: bool,
     /// How long the new answer takes to be on all servers; nothing where no answer changes.
     pub publish: Duration,
     /// The TTL of the alias that then changes: for so long a resolver may go on with the old answer.
@@ -34,9 +36,10 @@ pub struct Forecast {
 }
 
 impl Forecast {
-    /// Returns for how long users suffer at most: until it is seen, published, and out of every cache.
-    pub fn users_suffer(&self) -> Duration {
-        self.detect + self.publish + self.ttl
+    /// Returns for how long users suffer at most: until it is seen, published, and out of every cache. `None` where no
+    /// answer changes: they suffer until it is mended.
+    pub fn users_suffer(&self) -> Option<Duration> {
+        self.is_followed.then(|| self.detect + self.publish + self.ttl)
     }
 }
 
@@ -138,7 +141,15 @@ pub fn forecast(check: &HealthCheck, addresses: usize, moves: Option<(&str, Dura
     let singles = [(terms.thresholds.down_after, "failure"), (terms.thresholds.up_after, "success")];
     let single = singles.into_iter().find(|(after, _)| *after == 1);
     warnings.extend(single.map(|(_, result)| Warning::Flaps { result }));
-    Forecast { requests_per_month, bytes_per_month: requests_per_month * bytes, detect, publish, ttl, warnings }
+    Forecast {
+        requests_per_month,
+        bytes_per_month: requests_per_month * bytes,
+        detect,
+        is_followed: moves.is_some(),
+        publish,
+        ttl,
+        warnings,
+    }
 }
 
 #[cfg(test)]
@@ -172,12 +183,12 @@ mod tests {
             let moves = Some(("tonight.larkfield.example", Duration::from_secs(ttl)));
             let found = forecast(&check(every, timeout, down, up), addresses, moves);
             assert_eq!((found.requests_per_month, found.detect.as_secs()), (requests, seen), "every {every} s");
-            assert_eq!(found.users_suffer().as_secs(), suffer, "every {every} s");
+            assert_eq!(found.users_suffer().map(|it| it.as_secs()), Some(suffer), "every {every} s");
             let codes: Vec<&str> = found.warnings.iter().map(Warning::code).collect();
             assert_eq!(codes, warnings, "every {every} s");
         }
         let alone = forecast(&check(20, 5, 3, 2), 1, None);
         assert_eq!(alone.warnings, [], "nothing else could be given");
-        assert_eq!(alone.users_suffer().as_secs(), 65, "no alias follows it");
+        assert_eq!((alone.detect.as_secs(), alone.users_suffer()), (65, None), "no alias follows it");
     }
 }
