@@ -539,7 +539,12 @@ fn print_forecast_text(reports: &[ForecastReport]) -> Result<(), CliError> {
             _ => String::new(),
         };
         let if_followed = |text: String| if forecast.is_followed { text } else { "–".to_owned() };
-        let suffer = forecast.users_suffer().map_or("until mended".to_owned(), |most| format!("≤ {}", seconds(most)));
+        let suffer = match forecast.users_suffer() {
+            Some(most) => format!("≤ {}", seconds(most)),
+            None if endpoint.is_some() => "until mended".to_owned(),
+            // What it looks at has no users that are known of.
+            None => "–".to_owned(),
+        };
         table.add_row([
             Cell::new(format!("{}{at}", check.name)),
             Cell::new(seconds(check.terms.every)),
