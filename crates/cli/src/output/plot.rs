@@ -15,6 +15,10 @@ use crate::error::CliError;
 const SIZE: (u32, u32) = (1280, 800);
 const FONT: &str = "sans-serif";
 
+const DAY: i64 = 86_400;
+/// The most marks of the axis of times, but for the one at its begin.
+const MOST_MARKS: i64 = 9;
+
 const INK: RGBColor = RGBColor(0x22, 0x2b, 0x36);
 const FAINT: RGBColor = RGBColor(0x8a, 0x94, 0xa0);
 const GRID: RGBColor = RGBColor(0xe3, 0xe7, 0xec);
@@ -100,6 +104,33 @@ fn bands(history: &CheckHistory, from: i64, to: i64) -> Vec<(i64, i64, Verdict)>
     bands
 }
 
+/// The round times of a span, in seconds, at which its axis has marks: a few, as far apart as people count.
+fn round_times(from: i64, to: i64) -> Vec<i64> {
+    const STEPS: [i64; 18] = [
+        10,
+        20,
+        30,
+        60,
+        120,
+        300,
+        600,
+        900,
+        1_800,
+        3_600,
+        7_200,
+        10_800,
+        21_600,
+        43_200,
+        DAY,
+        2 * DAY,
+        7 * DAY,
+        14 * DAY,
+    ];
+    let step = STEPS.into_iter().find(|step| (to - from) / step <= MOST_MARKS).unwrap_or((to - from) / MOST_MARKS);
+    let first = from + (-from).rem_euclid(step);
+    (0..).map(|n| first + n * step).take_while(|at| *at <= to).collect()
+}
+
 fn draw<DB: DrawingBackend>(
     area: &DrawingArea<DB, Shift>,
     history: &CheckHistory,
@@ -131,13 +162,12 @@ fn draw<DB: DrawingBackend>(
     let mut chart = ChartBuilder::on(&plot)
         .x_label_area_size(44)
         .y_label_area_size(70)
-        .build_cartesian_2d(from..to, 0.0..highest)
+        .build_cartesian_2d((from..to).with_key_points(round_times(from, to)), 0.0..highest)
         .map_err(failed)?;
-    let span = to - from;
     let label = |second: &i64| {
-        let form = if span > 2 * 86_400 {
+        let form = if to - from > DAY && second % DAY == 0 {
             "%b %d"
-        } else if span > 900 {
+        } else if second % 60 == 0 {
             "%H:%M"
         } else {
             "%H:%M:%S"
@@ -240,6 +270,32 @@ mod tests {
 
     fn at(second: i64) -> Timestamp {
         Timestamp::from_second(1_800_000_000 + second).unwrap()
+    }
+
+    #[test]
+    fn the_axis_has_a_few_marks_at_round_times() {
+        // From, to; the first mark, how far they are apart, and how many there are.
+        let table = [
+            ((0, 60), (0, 10, 7)),
+            ((5, 65), (10, 10, 6)),
+            ((1, 700), (120, 120, 5)),
+            ((100, 3_700), (600, 600, 6)),
+            ((7, 7 + 2 * DAY), (21_600, 21_600, 8)),
+            ((DAY, 31 * DAY), (7 * DAY, 7 * DAY, 4)),
+            ((1, 900 * DAY), (100 * DAY - 1, 100 * DAY - 1, 9)),
+        ];
+        for ((from, to), (first, apart, count)) in table {
+            let marks = round_times(from, to);
+            assert_eq!(
+                (marks[0], marks[1] - marks[0], marks.len()),
+                (first, apart, count),
+                "{from} to {to}: {marks:?}"
+            );
+        }
+        for span in (60..400 * DAY).step_by(86_311) {
+            let marks = round_times(1_800_000_001, 1_800_000_001 + span);
+            assert!((2..=10).contains(&marks.len()), "{span} s: {marks:?}");
+        }
     }
 
     fn history(incidents: &[(i64, Verdict)], points: &[(i64, Option<u64>, u32)]) -> CheckHistory {
