@@ -45,12 +45,15 @@ impl Issuer {
         if self.context.held_certificate(id).is_some() {
             return Ok(());
         }
-        if let Some(obstacle) = self.deliveries.obstacles(id).into_iter().next() {
-            return Err(obstacle);
-        }
         let desired = &self.context.desired;
         let users = desired.hostnames.iter().filter(|wanted| wanted.certificate == id);
         let endpoints: BTreeSet<EndpointId> = users.flat_map(WantedHostname::endpoints).collect();
+        // Where an endpoint uses it too, a fault of its files keeps no client from it.
+        if endpoints.is_empty()
+            && let Some(obstacle) = self.deliveries.obstacles(id).into_iter().next()
+        {
+            return Err(obstacle);
+        }
         for endpoint in endpoints.into_iter().map(|id| desired.endpoint(id)).filter(|own| own.is_on_this_machine()) {
             let platform = self.context.drivers.platform(endpoint)?;
             if let Some(unready) = platform.unready().await.into_iter().next() {
