@@ -204,7 +204,7 @@ fn code_says_and_remedy<S: Serializer>(finding: &Finding, serializer: S) -> Resu
         says: String,
         remedy: String,
     }
-    // Events are told by runs: what a run mends it has tried.
+    // Events come from a run, which has already tried what another run of settle could mend.
     let Words { says, remedy, .. } = finding.words().after_settle();
     Told { code: finding.code(), says, remedy }.serialize(serializer)
 }

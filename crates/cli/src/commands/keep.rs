@@ -158,7 +158,7 @@ async fn run_on(
     for kept in &loaded.kept_back {
         keeping.note(&output::undo::kept_back_note(kept));
     }
-    let turn_every = keeping.supervisor.hears_every;
+    let turn_every = keeping.supervisor.alive_every;
     let setup = KeepSetup { turn_every, ..setup(desired, loaded.folder, home, limits, keeping.clone()) };
     let summary = tokio::select! {
         summary = keep(setup, taken) => summary,

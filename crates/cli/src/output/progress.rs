@@ -210,7 +210,7 @@ impl Display for Text {
 
     fn finish(&self, summary: &Summary) -> Result<(), CliError> {
         let seen = self.seen.lock().unwrap_or_else(PoisonError::into_inner);
-        // Who wants to hear less hears nothing of what is as it should be.
+        // With --quiet, a run after which everything is held prints nothing.
         if self.quiet && summary.held == summary.total && seen.stuck.is_empty() && seen.leftovers.is_empty() {
             return Ok(());
         }

@@ -96,7 +96,7 @@ async fn what_only_looks_needs_no_secret() {
     workspace.run(&["handoff", "larkfield.example"]);
     workspace.run(&["health", "list"]).ended(0);
     workspace.run(&["zone", "list"]);
-    // What needs it is told where it is missing, and nothing else is.
+    // A missing secret is reported only for what needs it.
     let status = workspace.run(&["status", "--max-age", "0s", "--format", "json"]).ended(3).json();
     let binding = &status["hostnames"][0]["pins"]["binding"];
     assert_eq!(binding["findings"][0]["code"], "secret-unreadable", "{binding}");

@@ -81,7 +81,7 @@ mod tests {
             "all 40 zones of that server",
             "192.0.2.1:53 and 192.0.2.2:53 transfer the whole zone",
         ];
-        assert_eq!(advice.len(), parts.len(), "servers that transfer are told together");
+        assert_eq!(advice.len(), parts.len(), "servers that transfer the zone are reported together");
         for (found, part) in advice.iter().zip(parts) {
             assert!(found.says().contains(part) && !found.remedy().is_empty(), "{part}: {found:?}");
         }

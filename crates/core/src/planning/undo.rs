@@ -131,8 +131,8 @@ pub struct KeepingBack {
     pub desired: Desired,
     /// What is kept back.
     pub kept: Vec<KeptBack>,
-    /// The hostnames that are kept back no longer: the manifest wants something else of them by now, or what they were
-    /// like cannot be put back any more.
+    /// The hostnames that are no longer kept back: the manifest now wants something else of them, or their former state
+    /// can no longer be restored.
     pub over: Vec<Hostname>,
 }
 

@@ -65,7 +65,7 @@ fn one_line_stands_for_many_records() {
     assert!(edited.ends_with("$GENERATE 1-2 h$ 9 A 192.0.2.$\nwww\tTXT x\n"), "{edited}");
 }
 
-/// An editor's mark is told, for no server reads it, and the rest is read.
+/// A byte order mark is reported, since no server accepts it, and the rest of the file is read.
 #[test]
 fn a_byte_order_mark_is_one_mistake() {
     let whole = read(&format!("\u{feff}{HEAD}"));
