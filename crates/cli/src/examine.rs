@@ -1,7 +1,7 @@
 //! The manifest with all its mistakes: those of the text, and those that show only on this machine,
 //! where its secrets, roots and files are.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashSet};
 use std::os::unix::fs::PermissionsExt as _;
 use std::path::{Component, Path, PathBuf};
 
@@ -137,13 +137,7 @@ impl Context {
 
     fn try_secrets(&self, manifest: &Manifest, problems: &mut Diagnostics, warnings: &mut Diagnostics) {
         let folder = self.folder();
-        let mut told: Vec<&SecretRef> = Vec::new();
-        for secret in manifest.secrets() {
-            // One that is used several times is told once.
-            if told.contains(&&secret.value) {
-                continue;
-            }
-            told.push(&secret.value);
+        for secret in distinct(manifest.secrets()) {
             match secrets::read_any(&secret.value, &folder) {
                 Err(why) => warnings.report(
                     UNREADABLE_SECRET,
@@ -175,13 +169,8 @@ impl Context {
             );
         }
         let signed = manifest.zones.iter().filter(|zone| matches!(zone.driver, ZoneDriver::Rfc2136(_)));
-        let mut told: Vec<&SecretRef> = Vec::new();
-        for tsig in signed.filter_map(|zone| zone.secret.as_ref()) {
-            if told.contains(&&tsig.value) {
-                continue;
-            }
-            told.push(&tsig.value);
-            // A placeholder is told already.
+        for tsig in distinct(signed.filter_map(|zone| zone.secret.as_ref())) {
+            // A placeholder is reported already.
             let Ok(secret) = secrets::read(&tsig.value, &folder) else { continue };
             if !secrets::is_base64(&secret) {
                 problems.report(
@@ -192,19 +181,13 @@ impl Context {
                 );
             }
         }
-        let mut told: Vec<PathBuf> = Vec::new();
-        for (span, path) in manifest.secrets().filter_map(|secret| match &secret.value {
-            SecretRef::File(path) => Some((&secret.span, folder.join(path))),
-            SecretRef::Env(_) => None,
-        }) {
-            if told.contains(&path) {
-                continue;
-            }
-            told.push(path.clone());
+        for secret in distinct(manifest.secrets()) {
+            let SecretRef::File(path) = &secret.value else { continue };
+            let path = folder.join(path);
             if let Some(mode) = open_to_others(&path) {
                 warnings.report(
                     "open-secret",
-                    span.clone(),
+                    secret.span.clone(),
                     format!("every user of this machine can read {} (mode {mode:04o})", path.display()),
                     format!("Run: chmod 600 {}", shell_word(path.display())),
                 );
@@ -316,6 +299,12 @@ fn is_named_by(real: &Path, folder: &Path, pattern: &str) -> bool {
     let whole = format!("{}/{}", glob::Pattern::escape(&base.to_string_lossy()), rest.display());
     let exact = glob::MatchOptions { require_literal_separator: true, ..glob::MatchOptions::new() };
     glob::Pattern::new(&whole).is_ok_and(|pattern| pattern.matches_path_with(real, exact))
+}
+
+/// Each secret once, at the first place that names it.
+fn distinct<'m>(secrets: impl Iterator<Item = &'m At<SecretRef>>) -> impl Iterator<Item = &'m At<SecretRef>> {
+    let mut found = HashSet::new();
+    secrets.filter(move |secret| found.insert(&secret.value))
 }
 
 /// Reads a text of the manifest.

@@ -1,9 +1,10 @@
 //! Which manifest a state is of, with which set of values: with another one, all that the first wants would look left
 //! over.
 
-use std::path::{Path, PathBuf};
+use std::path::Path;
 
 use pindrel_core::names::name::Hostname;
+use pindrel_core::planning::undo::KeptBack;
 use pindrel_engine::{Access, Home, ManifestOrigin};
 
 use crate::context::{Context, Loaded};
@@ -17,14 +18,13 @@ const MOST_NAMED: usize = 3;
 /// Where the manifest and the values are that are used now.
 pub(crate) fn present(context: &Context) -> Result<ManifestOrigin, CliError> {
     let location = context.state_location()?;
+    let real = |path: &Path| std::fs::canonicalize(path).unwrap_or_else(|_| path.to_owned());
+    // A folder may be moved as a whole; machines that share a database may each have another.
+    let own = location.folder().map(|folder| real(&folder));
     let written = |path: &Path| -> String {
-        let path = std::fs::canonicalize(path).unwrap_or_else(|_| path.to_owned());
-        // A folder may be moved as a whole; machines that share a database may each have another.
-        let folders = location.folder().map_or_else(Vec::new, |folder| {
-            let folder = std::fs::canonicalize(&folder).unwrap_or(folder);
-            folder.parent().map(Path::to_owned).into_iter().chain([folder.clone()]).collect::<Vec<PathBuf>>()
-        });
-        let below = folders.iter().find_map(|folder| path.strip_prefix(folder).ok());
+        let path = real(path);
+        let folders = own.iter().flat_map(|own| own.parent().into_iter().chain([own.as_path()]));
+        let below = folders.filter_map(|folder| path.strip_prefix(folder).ok()).next();
         below.unwrap_or(&path).display().to_string()
     };
     let values = context.values().map(|path| match location.is_shared() {
@@ -86,9 +86,21 @@ const REASSIGN: &str = "pindrel state reassign";
 impl Context {
     /// Opens the state, and keeps back what an undoing keeps back there.
     pub(crate) async fn open(&self, loaded: &mut Loaded, access: Access) -> Result<Home, CliError> {
+        self.open_and_redo(loaded, access, |_| false).await
+    }
+
+    /// Does the same, but lets go of what `is_redone` says.
+    pub(crate) async fn open_and_redo(
+        &self,
+        loaded: &mut Loaded,
+        access: Access,
+        is_redone: impl Fn(&KeptBack) -> bool,
+    ) -> Result<Home, CliError> {
         let home = self.home(access).await?;
         check(self, &home, loaded, access).await?;
-        let over = loaded.keep_back(home.kept_back().await?);
+        let (redone, others): (Vec<_>, Vec<_>) = home.kept_back().await?.into_iter().partition(is_redone);
+        let mut over = loaded.keep_back(others);
+        over.extend(redone.into_iter().map(|kept| kept.hostname));
         if access == Access::Change {
             home.keep_back_no_longer(&over).await?;
         }

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use clap::Args;
 use pindrel_core::desired::Desired;
 use pindrel_core::names::name::Hostname;
-use pindrel_engine::{Aim, Engine, Event, Leftover, LeftoverScope, RevocationRequest, RevokeReason, Scope};
+use pindrel_engine::{Aim, Engine, Leftover, LeftoverScope, RevocationRequest, RevokeReason, Scope};
 
 use crate::args::{MAX_AGE, RunBounds};
 use crate::commands::settle;
@@ -111,8 +111,8 @@ pub(crate) async fn run(context: &Context, args: &RetireArgs) -> Result<Status, 
                 remedy: "Answer y, or add --yes; look first with --dry-run".into(),
             });
         }
-        for Leftover { hostname, what, finding } in foreign {
-            progress.listener().on(Event::LeftOver { hostname, what, finding });
+        for leftover in foreign {
+            progress.listener().on(leftover.into());
         }
         engine.retirer.begin(&hostnames).await?;
         settle::carry_out(&engine, &scope, Aim::Hold, &progress).await?

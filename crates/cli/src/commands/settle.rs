@@ -8,16 +8,16 @@ use std::sync::Arc;
 
 use clap::Args;
 use clap_complete::engine::ArgValueCandidates;
+use pindrel_core::planning::reviewed::Difference;
 use pindrel_core::planning::undo::KeptBack;
-use pindrel_engine::{Access, Aim, Bounds, Engine, EngineError, Event, Home, Scope, Summary};
+use pindrel_engine::{Access, Aim, Bounds, Engine, EngineError, Event, Scope, Summary};
 
 use self::reviewed::KeptPlan;
 use crate::args::{MAX_AGE, RunBounds, Span};
 use crate::completion;
-use crate::context::{Context, Loaded, access, bounds};
+use crate::context::{Context, access, bounds};
 use crate::error::{CliError, Status};
 use crate::names;
-use crate::origin;
 use crate::output;
 use crate::output::progress::Progress;
 use crate::signals::stop_signal;
@@ -136,11 +136,8 @@ pub(crate) async fn run(context: &Context, args: &SettleArgs) -> Result<Status, 
     if let Some(run) = args.undo {
         return undo::run(context, args, loaded, run, plan).await;
     }
-    let home = if args.redo {
-        redo(context, args, &mut loaded).await?
-    } else {
-        context.open(&mut loaded, access(args.dry_run)).await?
-    };
+    let is_redone = |kept: &KeptBack| args.redo && args.means(kept);
+    let home = context.open_and_redo(&mut loaded, access(args.dry_run), is_redone).await?;
     let scope = loaded.scope(&args.only)?;
     let bounds = Bounds { skip_ttl_wait: args.now, ..bounds(args.max_age, args.bounds) };
     if args.dry_run {
@@ -153,24 +150,7 @@ pub(crate) async fn run(context: &Context, args: &SettleArgs) -> Result<Status, 
         progress.listener().on(Event::Note { says: output::undo::kept_back_note(kept) });
     }
     let engine = loaded.engine("settle", home, bounds, progress.listener()).await?;
-    match plan {
-        Some(plan) => carry_out_reviewed(context, &engine, &scope, aim, &progress, plan).await,
-        None => carry_out(&engine, &scope, aim, &progress).await,
-    }
-}
-
-/// Opens the state, and lets go of what an undoing keeps back there: of all, or of the hostnames that are named.
-async fn redo(context: &Context, args: &SettleArgs, loaded: &mut Loaded) -> Result<Home, CliError> {
-    let home = context.home(access(args.dry_run)).await?;
-    origin::check(context, &home, loaded, access(args.dry_run)).await?;
-    let is_meant = |kept: &KeptBack| args.means(kept);
-    let (again, others): (Vec<_>, Vec<_>) = home.kept_back().await?.into_iter().partition(is_meant);
-    let over = loaded.keep_back(others);
-    if !args.dry_run {
-        let again = again.into_iter().map(|kept| kept.hostname);
-        home.keep_back_no_longer(&again.chain(over).collect::<Vec<_>>()).await?;
-    }
-    Ok(home)
+    carry_out_plan(context, &engine, &scope, aim, &progress, plan).await
 }
 
 async fn show_plan(context: &Context, args: &SettleArgs, engine: &Engine, scope: &Scope) -> Result<Status, CliError> {
@@ -219,26 +199,35 @@ pub(crate) async fn carry_out(
     Ok(status_of(&summary))
 }
 
-/// Carries out a plan that was reviewed, or says how what is to be done by now differs from it.
-async fn carry_out_reviewed(
+/// Does the same where there is a plan that was reviewed, or says how what is to be done by now differs from it.
+async fn carry_out_plan(
     context: &Context,
     engine: &Engine,
     scope: &Scope,
     aim: Aim,
     progress: &Progress,
-    plan: &KeptPlan,
+    plan: Option<&KeptPlan>,
 ) -> Result<Status, CliError> {
+    let Some(plan) = plan else { return carry_out(engine, scope, aim, progress).await };
     match unless_stopped(progress, engine.settle_reviewed(scope, aim, &plan.steps)).await? {
         Ok(summary) => {
             progress.finish(&summary)?;
             Ok(status_of(&summary))
         }
-        Err(differences) => {
-            progress.abandon();
-            output::steps::print_differences(context, plan.at, &differences)?;
-            Ok(Status::NotHeld)
-        }
+        Err(differences) => refuse_plan(context, progress, plan, &differences),
     }
+}
+
+/// Says that nothing was done, since what is to be done is not what was reviewed.
+fn refuse_plan(
+    context: &Context,
+    progress: &Progress,
+    plan: &KeptPlan,
+    differences: &[Difference],
+) -> Result<Status, CliError> {
+    progress.abandon();
+    output::steps::print_differences(context, plan.at, differences)?;
+    Ok(Status::NotHeld)
 }
 
 /// Works until that is done, or a signal stops it.

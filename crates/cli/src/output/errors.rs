@@ -14,7 +14,12 @@ use crate::context::Context;
 use crate::error::CliError;
 
 /// What every command that cannot do what was asked writes with `--format json`: the form of `check`.
-fn document(error: &CliError, says: &str, help: &str) -> Value {
+fn print_document(one: &Value) {
+    let _ = super::json(&json!({ "version": VERSION, "errors": [one], "warnings": [] }));
+}
+
+/// An error as a member of that document.
+fn as_json(error: &CliError, says: &str, help: &str) -> Value {
     let mut one = json!({ "code": error.code(), "message": says, "help": help });
     let (file, line) = error.place();
     if let Some(file) = file {
@@ -23,7 +28,7 @@ fn document(error: &CliError, says: &str, help: &str) -> Value {
     if let Some(line) = line {
         one["line"] = json!(line);
     }
-    json!({ "version": VERSION, "errors": [one], "warnings": [] })
+    one
 }
 
 /// Writes what is wrong with a command line that was typed for a program to read the answer.
@@ -33,8 +38,7 @@ pub(crate) fn print_usage(error: &clap::Error) {
     let message = lines.next().unwrap_or_default();
     let message = message.strip_prefix("error: ").unwrap_or(message);
     let usage = lines.find(|line| line.starts_with("Usage:")).unwrap_or("See pindrel --help");
-    let one = json!({ "code": "usage", "message": one_line(message), "help": one_line(usage) });
-    let _ = super::json(&json!({ "version": VERSION, "errors": [one], "warnings": [] }));
+    print_document(&json!({ "code": "usage", "message": one_line(message), "help": one_line(usage) }));
 }
 
 /// Writes an error; nothing is left to do when that fails too.
@@ -49,7 +53,7 @@ pub(crate) fn print(context: &Context, error: &CliError) {
     }
     let (says, remedy) = (one_line(with_causes(error)), one_line(error.remedy()));
     if context.format == Format::Json {
-        let _ = super::json(&document(error, &says, &remedy));
+        print_document(&as_json(error, &says, &remedy));
         return;
     }
     if log::is_json() {

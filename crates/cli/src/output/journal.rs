@@ -45,7 +45,7 @@ pub(crate) fn print(context: &Context, entries: &[Entry], is_cut: bool) -> Resul
 fn left_out(entries: &[Entry]) -> String {
     format!(
         "these are the newest {}: --most shows more, --since and --about other ones",
-        super::count(entries.len(), "entry").replace("entrys", "entries")
+        super::count(entries.len(), "entry")
     )
 }
 

@@ -108,6 +108,8 @@ pub(crate) fn write_table(mut table: Table, flush_right: &[usize], least: &[usiz
     if let Some(last) = table.column_count().checked_sub(1).and_then(|last| table.column_mut(last)) {
         last.set_padding((1, 0));
     }
+    // How wide the first column is, and how much of that is shown.
+    let mut cut = None;
     if let Some(width) = terminal_width() {
         let mut least = least.iter();
         while table_width(&table) > width
@@ -117,15 +119,15 @@ pub(crate) fn write_table(mut table: Table, flush_right: &[usize], least: &[usiz
         }
         let beyond = table_width(&table).saturating_sub(width);
         let first = table.column_max_content_widths().first().copied().map_or(0, usize::from);
-        if beyond > 0 && first > beyond + SHORTEST {
-            for line in table.lines() {
-                writeln!(out, "{}", without_end(&shortened(&named_in_columns(&line), first, first - beyond)))?;
-            }
-            return Ok(writeln!(out)?);
-        }
+        cut = (beyond > 0 && first > beyond + SHORTEST).then(|| (first, first - beyond));
     }
     for line in table.lines() {
-        writeln!(out, "{}", without_end(&named_in_columns(&line)))?;
+        let named = named_in_columns(&line);
+        let shown = match cut {
+            Some((from, to)) => shortened(&named, from, to).into(),
+            None => named,
+        };
+        writeln!(out, "{}", without_end(&shown))?;
     }
     Ok(writeln!(out)?)
 }
@@ -202,9 +204,13 @@ pub(crate) fn csv<const N: usize>(heads: &[&str; N], rows: impl Iterator<Item = 
     Ok(out.flush()?)
 }
 
-/// Writes a number with its noun: `1 hostname`, `4 hostnames`.
+/// Writes a number with its noun: `1 hostname`, `4 hostnames`, `4 entries`.
 pub(crate) fn count(number: usize, noun: &str) -> String {
-    if number == 1 { format!("1 {noun}") } else { format!("{number} {noun}s") }
+    match noun.strip_suffix('y').filter(|stem| !stem.ends_with(['a', 'e', 'i', 'o', 'u'])) {
+        _ if number == 1 => format!("1 {noun}"),
+        Some(stem) => format!("{number} {stem}ies"),
+        None => format!("{number} {noun}s"),
+    }
 }
 
 /// Writes how much of what a run sees to is held: `4 of 4 hostnames held`, or

@@ -34,8 +34,7 @@ pub(crate) fn print_untouched(
     let now = Timestamp::now();
     if context.format == Format::Json {
         for leftover in foreign {
-            let Leftover { hostname, what, finding } = leftover.clone();
-            super::json(&EventLine::new(&Event::LeftOver { hostname, what, finding }))?;
+            super::json(&EventLine::new(&leftover.clone().into()))?;
         }
         let summary = Summary { leftovers: foreign.len(), ..Summary::default() };
         return super::json(&EventLine::new(&Event::Summary(summary)));

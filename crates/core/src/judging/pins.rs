@@ -417,7 +417,8 @@ impl<'k> Known<'k> {
         self.given().contains(&self.at) && self.is_aliased_as_wanted()
     }
 
-    fn judge_certificate(&self, now: Timestamp) -> PinReport {
+    /// Judges its certificate at `now`, whoever issues it.
+    pub fn judge_certificate(&self, now: Timestamp) -> PinReport {
         if self.wanted.is_issued_by_platform(self.desired) {
             return certificate::judge_issued(*self, now);
         }

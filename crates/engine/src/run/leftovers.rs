@@ -14,7 +14,7 @@ use pindrel_state::HostnameRow;
 
 use crate::context::Context;
 use crate::context::scope::{Aim, LeftoverScope, Scope};
-use crate::events::LeftoverKind;
+use crate::events::{Event, LeftoverKind};
 use crate::failure::{EngineError, state_failed};
 use crate::observe::alias::AliasObserver;
 use crate::observe::binding;
@@ -31,6 +31,12 @@ pub struct Leftover {
     pub what: Vec<LeftoverKind>,
     /// The same in a sentence, with what to do.
     pub finding: Finding,
+}
+
+impl From<Leftover> for Event {
+    fn from(Leftover { hostname, what, finding }: Leftover) -> Event {
+        Event::LeftOver { hostname, what, finding }
+    }
 }
 
 /// What is left over of hostnames that the manifest no longer names, and retiring it.

@@ -208,8 +208,8 @@ impl Settler {
         let is_retiring =
             |leftover: &Leftover| self.context.known().retiring.iter().any(|own| own.hostname == leftover.hostname);
         summary.retired -= leftovers.iter().filter(|leftover| is_retiring(leftover)).count();
-        for Leftover { hostname, what, finding } in leftovers {
-            self.context.listener.on(Event::LeftOver { hostname, what, finding });
+        for leftover in leftovers {
+            self.context.listener.on(leftover.into());
         }
         let now = self.context.clock.now();
         for (goal, outlook) in &outlooks {

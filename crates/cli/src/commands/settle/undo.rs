@@ -10,7 +10,7 @@ use pindrel_core::planning::undo::{Undoing, to_keep_back, undo};
 use pindrel_engine::{Aim, Engine, Event, LeftoverScope, Scope};
 
 use super::reviewed::KeptPlan;
-use super::{SettleArgs, carry_out, carry_out_reviewed, show_plan};
+use super::{SettleArgs, carry_out_plan, refuse_plan, show_plan};
 use crate::commands::retire;
 use crate::context::{Context, Loaded, access, bounds};
 use crate::error::{CliError, Status};
@@ -56,9 +56,7 @@ pub(super) async fn run(
         let now = kept(engine.desired(), &engine.plan(&scope, Aim::Hold).await?.steps);
         let differences = differences(&plan.steps, &now);
         if !differences.is_empty() {
-            progress.abandon();
-            output::steps::print_differences(context, plan.at, &differences)?;
-            return Ok(Status::NotHeld);
+            return refuse_plan(context, &progress, plan, &differences);
         }
     }
     take_away(args, &engine, &taken_away).await?;
@@ -69,10 +67,7 @@ pub(super) async fn run(
     for (hostname, finding) in hindered {
         progress.listener().on(Event::Stuck { hostname, failed: false, finding, next: None });
     }
-    let status = match plan {
-        Some(plan) => carry_out_reviewed(context, &engine, &scope, Aim::Hold, &progress, plan).await?,
-        None => carry_out(&engine, &scope, Aim::Hold, &progress).await?,
-    };
+    let status = carry_out_plan(context, &engine, &scope, Aim::Hold, &progress, plan).await?;
     let status = if is_whole || status != Status::Done { status } else { Status::NotHeld };
     output::undo::print_end(context, run, status == Status::Done)?;
     Ok(status)

@@ -105,8 +105,13 @@ impl<T> Written<T> {
         }
     }
 
+    /// All that may be there of it.
+    fn each(&self) -> impl Iterator<Item = &T> {
+        [&self.made, &self.intended, &self.replaced].into_iter().flatten()
+    }
+
     fn any(&self, is: impl Fn(&T) -> bool) -> bool {
-        [&self.made, &self.intended, &self.replaced].into_iter().flatten().any(is)
+        self.each().any(is)
     }
 
     /// Says whether nothing was written or is about to be.
@@ -177,8 +182,7 @@ impl Ownership {
 
     /// Returns the longest TTL of the alias records that Pindrel wrote; `None` where it wrote none.
     pub fn alias_ttl(&self) -> Option<Ttl> {
-        let written = [&self.alias.made, &self.alias.intended, &self.alias.replaced];
-        written.into_iter().flatten().flatten().map(RecordSet::ttl).max()
+        self.alias.each().flatten().map(RecordSet::ttl).max()
     }
 
     /// Says whether Pindrel wrote this very binding at this endpoint.

@@ -5,7 +5,7 @@ use std::collections::HashMap;
 use jiff::Timestamp;
 use pindrel_core::desired::{CertificateId, HostnameId};
 use pindrel_core::judging::facts::{HeldCertificate, HostnameKnowledge, Knowledge, Origin};
-use pindrel_core::judging::pins::{Known, PinReport, PinState, Pins};
+use pindrel_core::judging::pins::{Known, PinReport, PinState};
 use pindrel_core::values::{Fingerprint, KeyKind};
 use pindrel_state::{CertificateRow, HostnameRow, OrderEnd};
 use serde::Serialize;
@@ -198,7 +198,7 @@ impl CertificateRequests {
             }
         }
         let reports =
-            users.iter().map(|id| Pins::judge(Known::about(&self.context.desired, &knowledge, *id), now).certificate);
+            users.iter().map(|id| Known::about(&self.context.desired, &knowledge, *id).judge_certificate(now));
         Ok(reports.min_by_key(|report| (report.state == PinState::Held, report.expires.is_none(), report.expires)))
     }
 }
