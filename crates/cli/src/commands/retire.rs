@@ -100,7 +100,7 @@ pub(crate) async fn run(context: &Context, args: &RetireArgs) -> Result<Status, 
         output::steps::print(context, &plan)?;
         return Ok(if plan.leftovers.is_empty() { Status::Done } else { Status::NotHeld });
     }
-    let is_foreign = !foreign.is_empty();
+    let of_others: Vec<Hostname> = foreign.iter().map(|leftover| leftover.hostname.clone()).collect();
     let status = if hostnames.is_empty() {
         output::retire::print_untouched(context, named, &foreign)?;
         Status::Done
@@ -117,12 +117,13 @@ pub(crate) async fn run(context: &Context, args: &RetireArgs) -> Result<Status, 
         engine.retirer.begin(&hostnames).await?;
         settle::carry_out(&engine, &scope, Aim::Hold, &progress).await?
     };
-    let status = if status == Status::Done && is_foreign { Status::NotHeld } else { status };
     if args.revoke && status == Status::Done {
-        let names = if args.leftovers { &hostnames } else { &args.hostnames };
-        revoke_certificates(context, &engine, names).await?;
+        // One that is gone since an earlier run may have a certificate still; one that is somebody else's is in use.
+        let named = if args.leftovers { &hostnames } else { &args.hostnames };
+        let gone: Vec<&Hostname> = named.iter().filter(|name| !of_others.contains(name)).collect();
+        revoke_certificates(context, &engine, &gone).await?;
     }
-    Ok(status)
+    Ok(if status == Status::Done && !of_others.is_empty() { Status::NotHeld } else { status })
 }
 
 /// What the manifest names would be made again by the next settle.
@@ -153,7 +154,7 @@ pub(super) fn confirmed(found: &[Leftover]) -> Result<bool, CliError> {
 }
 
 /// Revokes the certificates that were these hostnames' own.
-async fn revoke_certificates(context: &Context, engine: &Engine, hostnames: &[Hostname]) -> Result<(), CliError> {
+async fn revoke_certificates(context: &Context, engine: &Engine, hostnames: &[&Hostname]) -> Result<(), CliError> {
     for hostname in hostnames {
         let name = hostname.to_string();
         if engine.desired().certificate_named(&name).is_some() || !engine.certificates.keeps(&name).await? {

@@ -78,8 +78,12 @@ async fn after_a_lost_state_what_is_proven_is_taken_over_in_one_command() {
 #[tokio::test(flavor = "multi_thread")]
 async fn an_alias_of_somebody_elses_is_shown_to_who_retires_its_hostname() {
     const OLD: &str = "old.larkfield.example";
+    const GONE: &str = "gone.larkfield.example";
     let (workspace, sandbox) = sandboxed(quick(), one_name).await;
+    let one = workspace.read("pindrel.toml");
+    workspace.write("pindrel.toml", &format!("{one}\n[hostname.\"{GONE}\"]\nendpoint = \"catalogue\"\nttl = \"1s\"\n"));
     workspace.run(&["settle"]).ended(0);
+    workspace.write("pindrel.toml", &one);
     for server in [sandbox.primary(), sandbox.secondary()] {
         server.add_alias(OLD, "parked.larkfield.test");
         server.add_alias("*.wild.larkfield.example", "parked.larkfield.test");
@@ -95,6 +99,9 @@ async fn an_alias_of_somebody_elses_is_shown_to_who_retires_its_hostname() {
     events.iter().for_each(|event| assert_fits(&schema("event"), event));
     let names: Vec<_> = events.iter().map(|event| event["event"].clone()).collect();
     assert_eq!(names, ["left_over", "summary"], "{ran}");
+    // Beside it the others are taken away as ever, with their certificates.
+    workspace.run(&["retire", OLD, GONE, "--yes", "--revoke"]).ended(3);
+    assert_eq!(sandbox.authority().issued().1, 1);
 
     let manifest = workspace.read("pindrel.toml");
     let with = |hostname: &str| format!("{manifest}\n[hostname.\"{hostname}\"]\nendpoint = \"catalogue\"\n");

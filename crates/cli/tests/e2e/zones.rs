@@ -327,6 +327,18 @@ async fn what_depends_on_a_leftover_and_since_when_it_is_seen_is_told() {
     let found = warnings.iter().find(|warning| warning["code"] == "alias-unbound").unwrap();
     let says = "stray.larkfield.example leads to the endpoint catalogue, which has no binding of it";
     assert_eq!(found["message"], says, "{checked}");
+    // Whoever gets from the platform what the shop had there answers under the shop's name.
+    let (_, platform) = endpoint.default_name.split_once('.').unwrap();
+    let gone = format!("gone.{platform}.");
+    world.update("shop", "CNAME", &gone);
+    let checked = workspace.run(&["zone", "check", "larkfield.example", "--format", "json"]).ended(1).json();
+    assert_fits(&schema("zone-check"), &checked);
+    let gone = gone.trim_end_matches('.');
+    let says = format!(
+        "shop.larkfield.example is an alias of {gone}, which does not exist: whoever creates that name takes it over"
+    );
+    let mut errors = checked["errors"].as_array().unwrap().iter();
+    assert!(errors.any(|error| error["code"] == "outside-missing" && error["message"] == says), "{checked}");
 }
 
 /// An apex on a server that knows ALIAS records: made, verified, moved, and never fought over.

@@ -3,11 +3,12 @@
 use std::collections::BTreeSet;
 use std::net::SocketAddr;
 use std::sync::Arc;
+use std::time::Duration;
 
 use futures::{StreamExt as _, TryStreamExt as _, stream};
 use pindrel_core::desired::ZoneId;
 use pindrel_core::endpoints::endpoint::EndpointInfo;
-use pindrel_core::judging::facts::{ServerStatus, ZoneView};
+use pindrel_core::judging::facts::{ServerStatus, Unresolved, ZoneView};
 use pindrel_core::judging::findings::{Finding, ZoneCause};
 use pindrel_core::judging::pin::Pin;
 use pindrel_core::judging::pins::{Known, PinState, judge_zone};
@@ -15,11 +16,13 @@ use pindrel_core::names::name::DnsName;
 use pindrel_core::values::Serial;
 use pindrel_core::zones::name_servers::NameServerChange;
 use pindrel_core::zones::zone_data::{
-    Compared, Difference, NameKey, Place, ReachedEndpoint, TypeCode, ZoneBuilder, ZoneData, compare,
+    Compared, Difference, NameKey, Place, ReachedEndpoint, TypeCode, ZoneBuilder, ZoneData, compare, outside_targets,
 };
+use pindrel_dns::lookup::Resolved;
 use pindrel_dns::{SetChange, ZoneError};
 use serde::Serialize;
 
+use crate::acme::challenges::LOOKUPS_AT_ONCE;
 use crate::context::Context;
 use crate::failure::{EngineError, internal};
 use crate::observe::binding::BindingObserver;
@@ -320,6 +323,19 @@ impl ZoneRequests {
             is_told.then_some(ReachedEndpoint { name: report.name, default_name, addresses, bound })
         });
         Ok(reached.collect())
+    }
+
+    /// Returns which names outside of a zone that its records lead to do not exist, as its resolvers say; a name of
+    /// which they say nothing within the time may exist.
+    pub async fn missing_outside(&self, id: ZoneId, zone: &ZoneData, within: Duration) -> BTreeSet<DnsName> {
+        let resolvers = self.zones.resolvers(id);
+        let Some(resolver) = resolvers.first() else { return BTreeSet::new() };
+        let looks = stream::iter(outside_targets(zone)).map(async |name| {
+            let resolved = self.context.drivers.lookups().resolve(resolver, &name).await;
+            matches!(resolved, Resolved::Nothing { why: Unresolved::NoSuchName, .. }).then_some(name)
+        });
+        let looks = looks.buffer_unordered(LOOKUPS_AT_ONCE).take_until(self.context.clock.sleep(within));
+        looks.filter_map(async |missing| missing).collect().await
     }
 
     /// Looks at what would come of a change of a zone's name servers, from one to another; without one it is the first

@@ -1,7 +1,9 @@
 //! `pindrel zone check`
 
+use std::time::Duration;
+
 use clap::Args;
-use pindrel_core::zones::zone_data::{Severity, reach_slips, slips};
+use pindrel_core::zones::zone_data::{Severity, missing_slips, reach_slips, slips};
 
 use super::sides::{ReadArgs, Side, read_files};
 use crate::context::Context;
@@ -14,7 +16,8 @@ use crate::output;
 /// that of --include-below; a zone of the manifest is read from
 /// its servers. Slips are looked for once everything can be read: aliases beside other records, or
 /// leading nowhere; names with the zone's name twice; records that a delegation hides; and more. Of a
-/// zone of the manifest also names that lead to an endpoint which has no binding of them.
+/// zone of the manifest also names that lead to an endpoint which has no binding of them, and records
+/// that lead to a name outside of the zone that does not exist, which anybody may take over.
 ///
 /// Exit status: 0 no mistake (there may be warnings), 1 mistakes.
 #[derive(Debug, Args)]
@@ -53,6 +56,11 @@ pub(super) async fn run(context: &Context, args: &CheckArgs) -> Result<Status, C
     // The endpoints say which of its names they know.
     let (engine, _) = context.engine().await?;
     slips.extend(reach_slips(&read.data, &engine.zones.reached_endpoints().await?));
+    if let Some(id) = args.zone.zone().and_then(|name| engine.desired().zone_named(&name)) {
+        let within = Duration::from_secs(args.reading.patience.0);
+        let missing = engine.zones.missing_outside(id, &read.data, within).await;
+        slips.extend(missing_slips(&read.data, &missing));
+    }
     output::zones::print_live_check(
         context,
         &read.from,

@@ -51,6 +51,7 @@ pub enum SlipCode {
     TimersOdd,
     Unbound,
     FamiliesDiffer,
+    OutsideMissing,
 }
 
 impl SlipCode {
@@ -84,6 +85,7 @@ impl SlipCode {
             SlipCode::TimersOdd => "soa-timers",
             SlipCode::Unbound => "alias-unbound",
             SlipCode::FamiliesDiffer => "families-differ",
+            SlipCode::OutsideMissing => "outside-missing",
         }
     }
 }
