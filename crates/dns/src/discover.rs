@@ -8,7 +8,7 @@ use hickory_proto::dnssec::rdata::{DNSSECRData, DS};
 use hickory_proto::op::{Message, ResponseCode};
 use hickory_proto::rr::{RData, Record, RecordType as WireType};
 use jiff::Timestamp;
-use pindrel_core::judging::facts::{DelegationView, ServerStatus, SignedView, StaleGlue, Unreachable, ZoneView};
+use pindrel_core::judging::facts::{DelegationView, ServerStatus, ServerWithin, SignedView, Unreachable, ZoneView};
 use pindrel_core::names::name::DnsName;
 use pindrel_core::values::is_link_local_or_metadata;
 use pindrel_core::zones::records::{RecordData, RecordSet, RecordType};
@@ -62,29 +62,45 @@ pub async fn zone(zone: &DnsName, servers: &[SocketAddr], parents: &[SocketAddr]
         .filter(|(server, _)| serves(server))
         .collect();
     let first = view.servers.iter().find(|server| matches!(server.status, ServerStatus::Serves { .. }));
-    if let Some(server) = first.map(|server| server.server) {
-        view.stale_glue = stale_glue(server, glue).await;
-    }
+    let first = first.map(|server| server.server);
+    view.servers_within = servers_within(zone, first, view.own_name_servers().unwrap_or_default(), glue).await;
     view.aliased_servers = aliased(view.own_name_servers().unwrap_or_default(), resolvers).await;
     view
 }
 
-/// Glue that is not what the zone itself has, as one of its servers says.
-async fn stale_glue(server: SocketAddr, glue: Glue) -> Vec<StaleGlue> {
-    let looks = glue.into_iter().take(MOST_SERVERS).map(|(name, mut glue)| async move {
-        let types = [RecordType::A, RecordType::Aaaa];
-        let [v4, v6] = types.map(|record_type| lookup::records(server, &name, record_type));
-        let (v4, v6) = futures::join!(v4, v6);
-        let sets = [v4.ok()?, v6.ok()?].concat();
-        let mut own: Vec<IpAddr> = sets.iter().flat_map(RecordSet::data).filter_map(RecordData::address).collect();
-        own.sort();
-        glue.sort();
-        glue.dedup();
-        // A family that the zone above leaves out is its own business.
-        let is_stale = glue.iter().any(|address| !own.contains(address));
-        (is_stale && !own.is_empty()).then_some(StaleGlue { name, glue, own })
+/// The servers that lie in the zone, those of the delegation and those that it names itself, with their addresses in the
+/// zone as one of its servers gives them.
+async fn servers_within(
+    zone: &DnsName,
+    server: Option<SocketAddr>,
+    named: &[DnsName],
+    glue: Glue,
+) -> Vec<ServerWithin> {
+    let own = named.iter().filter(|name| name.is_within(zone) && !glue.iter().any(|(glued, _)| glued == *name));
+    let own: Vec<DnsName> = own.cloned().collect();
+    let delegated = glue.into_iter().map(|(name, glue)| (name, Some(glue)));
+    let all = delegated.chain(own.into_iter().map(|name| (name, None))).take(MOST_SERVERS);
+    let looks = all.map(|(name, glue)| async move {
+        let own = match server {
+            Some(server) => own_addresses(server, &name).await,
+            None => Vec::new(),
+        };
+        let sorted = |mut addresses: Vec<IpAddr>| {
+            addresses.sort();
+            addresses.dedup();
+            addresses
+        };
+        ServerWithin { name, glue: glue.map(sorted), own: sorted(own) }
     });
-    stream::iter(looks).buffered(SERVERS_AT_ONCE).filter_map(|found| async { found }).collect().await
+    stream::iter(looks).buffered(SERVERS_AT_ONCE).collect().await
+}
+
+/// The addresses of a server, as a server of its zone gives them.
+async fn own_addresses(server: SocketAddr, name: &DnsName) -> Vec<IpAddr> {
+    let [v4, v6] = [RecordType::A, RecordType::Aaaa].map(|record_type| lookup::records(server, name, record_type));
+    let (Ok(v4), Ok(v6)) = futures::join!(v4, v6) else { return Vec::new() };
+    let sets = [v4, v6].concat();
+    sets.iter().flat_map(RecordSet::data).filter_map(RecordData::address).collect()
 }
 
 /// The server that takes changes, as the SOA record names it.
@@ -156,7 +172,7 @@ async fn parents_of(zone: &DnsName, resolvers: &[Resolver]) -> Vec<SocketAddr> {
     Vec::new()
 }
 
-/// The addresses of some servers of a zone that lie in it, as the zone above has them.
+/// The servers of a delegation that lie in the zone, with their addresses as the zone above has them.
 type Glue = Vec<(DnsName, Vec<IpAddr>)>;
 
 /// What one server of the zone above says.
@@ -258,8 +274,7 @@ async fn said(parent: SocketAddr, zone: &DnsName, resolvers: &[Resolver]) -> Sai
         addresses.sort();
         addresses.dedup();
         let in_zone = names.iter().filter(|name| is_referral && name.is_within(zone));
-        let glue = in_zone.map(|name| (name.clone(), glue_of(name, &answer.additionals)));
-        let glue = glue.filter(|(_, addresses)| !addresses.is_empty()).collect();
+        let glue = in_zone.map(|name| (name.clone(), glue_of(name, &answer.additionals))).collect();
         return Said::Delegated(names, addresses, glue);
     }
     let detail = format!("{parent} refers from one server to the next for {zone}");

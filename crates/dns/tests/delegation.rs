@@ -11,7 +11,7 @@ use hickory_proto::op::{Message, OpCode, ResponseCode};
 use hickory_proto::rr::rdata::{A, NS, SOA};
 use hickory_proto::rr::{Name, RData, Record, RecordType};
 use jiff::Timestamp;
-use pindrel_core::judging::facts::{DelegationView, StaleGlue, ZoneView};
+use pindrel_core::judging::facts::{DelegationView, ServerWithin, ZoneView};
 use pindrel_core::judging::name_servers::hindrance;
 use pindrel_core::names::name::DnsName;
 use pindrel_core::zones::name_servers::KeptRecords;
@@ -48,6 +48,8 @@ fn glue(host: &str, last: u8) -> Record {
 enum Above {
     /// It refers to this host for the zone.
     Refers(&'static str),
+    /// The same, without the host's address.
+    RefersBare(&'static str),
     /// There is no such name.
     Denies,
     /// It serves the zone itself, and nothing else.
@@ -72,7 +74,10 @@ impl Above {
                 answer.add_authorities([ns(ZONE, host)]);
                 answer.add_additionals([glue(host, 9)]);
             }
-            Above::Refers(_) => {
+            Above::RefersBare(host) if !is_ds => {
+                answer.add_authorities([ns(ZONE, host)]);
+            }
+            Above::Refers(_) | Above::RefersBare(_) => {
                 answer.metadata.authoritative = true;
                 answer.add_authorities([soa("example")]);
             }
@@ -252,22 +257,32 @@ async fn keys_and_signatures_of_a_signed_zone_are_seen_on_each_server() {
 
 /// Who does not know the zone yet goes where the glue says, whatever the zone itself has by now.
 #[tokio::test]
-async fn glue_that_is_not_the_zones_own_address_is_told() {
+async fn servers_that_lie_in_the_zone_are_seen_with_their_glue_and_their_own_addresses() {
     let local = || SocketAddr::from(([127, 0, 0, 1], 0));
     let zone: DnsName = ZONE.parse().unwrap();
-    for (own, is_stale) in [(9, false), (8, true)] {
-        let parent = Above::Refers("ns1.larkfield.example").serve(local()).await;
+    let (inside, elsewhere) = ("ns1.larkfield.example", "ns1.elsewhere.test");
+    let table = [
+        (Above::Refers(inside), 9, Some(vec![9]), (false, false)),
+        (Above::Refers(inside), 8, Some(vec![9]), (true, false)),
+        (Above::RefersBare(inside), 9, Some(vec![]), (false, true)),
+        // The address of a server elsewhere is none of the zone above's business, and one that the delegation does not
+        // name has no glue to lack.
+        (Above::Refers(elsewhere), 8, None, (false, false)),
+        (Above::RefersBare(elsewhere), 8, None, (false, false)),
+    ];
+    for (above, own, glue, is_wrong) in table {
+        let parent = above.serve(local()).await;
         let child = Above::IsBelowAt(own).serve(local()).await;
         let view = discover::zone(&zone, &[child], &[parent], &[]).await;
-        let addresses = |last: u8| vec![IpAddr::from([127, 0, 0, last])];
-        let expected =
-            StaleGlue { name: "ns1.larkfield.example".parse().unwrap(), glue: addresses(9), own: addresses(own) };
-        assert_eq!(view.stale_glue, if is_stale { vec![expected] } else { Vec::new() });
+        let addresses = |last: &[u8]| last.iter().map(|last| IpAddr::from([127, 0, 0, *last])).collect();
+        let expected = ServerWithin {
+            name: inside.parse().unwrap(),
+            glue: glue.map(|last| addresses(&last)),
+            own: addresses(&[own]),
+        };
+        assert_eq!(view.servers_within, [expected.clone()], "{above:?}");
+        assert_eq!((expected.has_stale_glue(), expected.lacks_glue()), is_wrong, "{above:?}");
     }
-    // The address of a server elsewhere is none of the zone above's business.
-    let parent = Above::Refers("ns1.elsewhere.test").serve(local()).await;
-    let child = Above::IsBelowAt(8).serve(local()).await;
-    assert_eq!(discover::zone(&zone, &[child], &[parent], &[]).await.stale_glue, []);
 }
 
 /// A validating resolver may have the keys of the old server and an answer of the new one.

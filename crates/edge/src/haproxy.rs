@@ -12,6 +12,7 @@ use std::path::PathBuf;
 use async_trait::async_trait;
 use pindrel_core::endpoints::endpoint::{Binding, Deployment, EndpointInfo, EndpointKind, Offers, PlatformReply};
 use pindrel_core::endpoints::load_balancer::LoadBalancer;
+use pindrel_core::endpoints::unready::Unready;
 use pindrel_core::names::name::Hostname;
 use pindrel_core::values::Fingerprint;
 use secrecy::SecretString;
@@ -184,6 +185,16 @@ impl Platform for Haproxy {
             "global\n    stats socket {socket} mode 600 level admin\n\nfrontend {}\n    mode http\n{binds}    default_backend SERVERS\n",
             self.name
         ))
+    }
+
+    async fn unready(&self) -> Vec<Unready> {
+        let folders = [Some(self.balancer.folder.as_path()), self.balancer.list.parent()].into_iter().flatten();
+        let mut unready: Vec<Unready> = folders.filter_map(local::unwritable).collect();
+        unready.dedup();
+        if matches!(self.files.entries(), Err(EdgeError::Foreign { .. })) {
+            unready.push(Unready::Foreign { path: self.balancer.list.clone() });
+        }
+        unready
     }
 
     async fn servers(&self) -> Result<Vec<ServerState>, EdgeError> {

@@ -2,10 +2,13 @@
 
 use std::collections::HashMap;
 use std::net::IpAddr;
+use std::path::Path;
 
 use pindrel_core::endpoints::endpoint::{Binding, EndpointInfo, EndpointKind, Offers};
+use pindrel_core::endpoints::unready::Unready;
 use pindrel_core::names::name::DnsName;
 use pindrel_core::values::Fingerprint;
+use pindrel_machine::may_write;
 
 use crate::{EdgeError, StoredCertificate};
 
@@ -23,6 +26,12 @@ pub(crate) fn endpoint(
 ) -> EndpointInfo {
     let default_name = default_name.cloned();
     EndpointInfo { default_name, port, offers, ..EndpointInfo::plain(name, kind, SITE, addresses) }
+}
+
+/// Says that this user may not write a folder, or the one above it that is there.
+pub(crate) fn unwritable(folder: &Path) -> Option<Unready> {
+    let there = folder.ancestors().find(|folder| folder.exists())?;
+    (!may_write(there)).then(|| Unready::Unwritable { folder: there.to_owned() })
 }
 
 /// A binding's certificate, or the refusal of one that is to be issued here.

@@ -20,7 +20,7 @@ use pindrel_core::endpoints::unready::Unready;
 use pindrel_core::endpoints::web_server::WebServer;
 use pindrel_core::names::name::Hostname;
 use pindrel_core::values::Fingerprint;
-use pindrel_machine::{Program, may_write};
+use pindrel_machine::Program;
 use secrecy::{ExposeSecret as _, SecretString};
 
 use crate::{BoundHostname, EdgeError, Platform, StoreRemoval, StoredCertificate, WrittenFile};
@@ -306,11 +306,7 @@ impl Platform for Nginx {
     }
 
     async fn unready(&self) -> Vec<Unready> {
-        let mut unready = Vec::new();
-        let there = self.folder.ancestors().find(|folder| folder.exists());
-        if let Some(folder) = there.filter(|folder| !may_write(folder)) {
-            unready.push(Unready::Unwritable { folder: folder.to_owned() });
-        }
+        let mut unready: Vec<Unready> = local::unwritable(&self.folder).into_iter().collect();
         let command = &self.server.test;
         match Program::command(command, COMMAND).run_for_message().await {
             Err(says) => unready.push(Unready::TestFails { command: command.join(" "), says }),

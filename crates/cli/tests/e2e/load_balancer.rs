@@ -73,6 +73,9 @@ async fn certificates_are_put_in_replaced_and_taken_away_while_clients_ask() {
     std::fs::write(&list, "/somebody/elses.pem\n").unwrap();
     let ran = workspace.run(&["settle", "--max-age", "0"]).ended(1);
     assert!(ran.stdout.contains("was not written by Pindrel"), "{}", ran.stdout);
+    let told = workspace.run(&["check", "--online", "--format", "json"]).ended(3).json();
+    let endpoint = told["online"].as_array().unwrap().iter().find(|one| one["name"] == "balance").unwrap();
+    assert_eq!(endpoint["findings"][0]["code"], "endpoint-unready", "{endpoint}");
     std::fs::write(&list, own).unwrap();
     edit(
         &workspace,

@@ -36,6 +36,19 @@ async fn what_a_platform_asks_for_is_made_and_goes_with_the_binding() {
         listed["certificates"].as_array().unwrap().iter().find(|row| row["name"] == "app").cloned().unwrap()
     };
     assert_eq!(app(&listed)["state"], "unknown", "nobody has looked yet: {listed:#}");
+    let online = || workspace.run(&["check", "--online", "--format", "json"]);
+    let of = |online: serde_json::Value, name: &str| {
+        online["online"].as_array().unwrap().iter().find(|one| one["name"] == name).cloned().unwrap()
+    };
+    let hosted = of(online().ended(0).json(), "hosted");
+    let says = "its platform lists it, issues 1 certificate and asks for records in larkfield.example for it";
+    assert_eq!(hosted["detail"], says);
+    edit(&workspace, "endpoint = \"proven\"", "endpoint = \"proven\"\ncertificate = \"proof\"");
+    let elsewhere = ISSUED.replace(".app]", ".proof]").replace("app.", "proof.");
+    workspace.write("pindrel.toml", &format!("{}\n{elsewhere}", workspace.read("pindrel.toml")));
+    assert_eq!(of(online().ended(3).json(), "proven")["findings"][0]["code"], "not-offered");
+    edit(&workspace, &elsewhere, "");
+    edit(&workspace, "\ncertificate = \"proof\"", "");
     let plan = workspace.run(&["settle", "--dry-run"]).ended(3).stdout;
     assert!(plan.contains("the target that hosted gives it") && plan.contains("it will not be answered"), "{plan}");
     let ran = workspace.run(&["settle"]).ended(0);

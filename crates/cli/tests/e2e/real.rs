@@ -31,6 +31,16 @@ async fn settles_one_name_while_half_of_all_nonces_are_refused() {
     // A second run finds nothing to do, and the authority does not hear of it.
     let again = workspace.run(&["settle", "--format", "json"]).ended(0).summary();
     assert_eq!((&again["steps"], &again["acme_requests"]), (&0.into(), &0.into()));
+
+    // This authority does not say what CAA records call it: what they say of it is not known, and nothing stops.
+    world.update("@", "CAA", "0 issue \"elsewhere.test\"");
+    let told = workspace.run(&["check", "--online", "--format", "json"]).ended(0).json();
+    let doubts: Vec<_> =
+        told["online"].as_array().unwrap().iter().flat_map(|one| one["advice"].as_array().unwrap()).collect();
+    let doubt = doubts.iter().find(|one| one["code"] == "caa-uncertain").unwrap_or_else(|| panic!("{told}"));
+    let (says, remedy) = (doubt["says"].as_str().unwrap(), doubt["remedy"].as_str().unwrap());
+    assert!(says.contains("allow elsewhere.test") && remedy.contains("caa_identities"), "{doubt}");
+    workspace.run(&["cert", "renew", "api.larkfield.example"]).ended(0);
 }
 
 #[tokio::test(flavor = "multi_thread")]

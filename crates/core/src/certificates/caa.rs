@@ -35,6 +35,18 @@ pub struct Asking<'a> {
     pub method: &'a str,
 }
 
+/// What a set says of an authority that it does not bar.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Permission {
+    /// It may issue.
+    Given,
+    /// It may, if it is one of these: it does not say how it is called.
+    Unknown {
+        /// Whom the records allow.
+        allowed: String,
+    },
+}
+
 /// Why a set bars an authority.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[non_exhaustive]
@@ -86,7 +98,7 @@ impl CaaSet {
     ///
     /// # Errors
     /// [`Barred`] says why not.
-    pub fn permits(&self, asking: Asking<'_>) -> Result<(), Barred> {
+    pub fn permits(&self, asking: Asking<'_>) -> Result<Permission, Barred> {
         let owner = || self.owner.clone();
         if let Some(odd) = self.records.iter().find(|record| record.critical && !is_known(&record.tag)) {
             return Err(Barred::Critical { owner: owner(), tag: odd.tag.clone() });
@@ -94,10 +106,15 @@ impl CaaSet {
         let tagged = |tag: &'static str| self.records.iter().filter(move |record| record.tag == tag);
         let tag = if asking.wildcard && tagged("issuewild").next().is_some() { "issuewild" } else { "issue" };
         let properties: Vec<Issuer<'_>> = tagged(tag).map(|record| Issuer::read(&record.value)).collect();
-        let names_somebody = properties.iter().any(|issuer| !issuer.domain.is_empty());
+        if properties.is_empty() {
+            return Ok(Permission::Given);
+        }
+        let mut named: Vec<&str> =
+            properties.iter().map(|issuer| issuer.domain).filter(|domain| !domain.is_empty()).collect();
+        named.dedup();
         // Of an authority that does not say how it is called, no more is known than that nobody may issue.
-        if properties.is_empty() || (asking.identities.is_empty() && names_somebody) {
-            return Ok(());
+        if asking.identities.is_empty() && !named.is_empty() {
+            return Ok(Permission::Unknown { allowed: named.join(", ") });
         }
         let authority = || match asking.identities {
             [] => "any authority".to_owned(),
@@ -106,16 +123,13 @@ impl CaaSet {
         let own: Vec<&Issuer<'_>> =
             properties.iter().filter(|issuer| asking.identities.iter().any(|own| issuer.is(own))).collect();
         if own.is_empty() {
-            let mut named: Vec<&str> =
-                properties.iter().map(|issuer| issuer.domain).filter(|domain| !domain.is_empty()).collect();
-            named.dedup();
             let allowed = if named.is_empty() { "nobody".into() } else { named.join(", ") };
             return Err(Barred::Others { owner: owner(), allowed, authority: authority() });
         }
         let mut barred = None;
         for issuer in own {
             match issuer.accepts(asking) {
-                Ok(()) => return Ok(()),
+                Ok(()) => return Ok(Permission::Given),
                 Err(Unfit::Account(account)) => {
                     barred = Some(Barred::OtherAccount { owner: owner(), authority: authority(), account });
                 }
@@ -124,7 +138,7 @@ impl CaaSet {
                 }
             }
         }
-        barred.map_or(Ok(()), Err)
+        barred.map_or(Ok(Permission::Given), Err)
     }
 }
 
@@ -250,7 +264,7 @@ mod tests {
             let identities = ["ca.example".to_owned()];
             let asking =
                 Asking { identities: &identities, wildcard: *wildcard, account: Some(account), method: "dns-01" };
-            let said = set(records).permits(asking).map_or_else(|barred| barred.to_string(), |()| "ok".into());
+            let said = set(records).permits(asking).map_or_else(|barred| barred.to_string(), |_| "ok".into());
             assert!(said.contains(expected), "{records:?}: {said}");
         }
         // Who has no account yet cannot be the one that is named.
@@ -258,11 +272,11 @@ mod tests {
         let identities = ["other.example".to_owned(), "ca.example".to_owned()];
         let asking = Asking { identities: &identities, wildcard: false, account: None, method: "dns-01" };
         assert!(matches!(named.permits(asking), Err(Barred::OtherAccount { .. })));
-        assert_eq!(set(&[]).permits(asking), Ok(()));
+        assert_eq!(set(&[]).permits(asking), Ok(Permission::Given));
         // An authority that does not say how it is called may be the one that is named; where nobody is,
         // it may not issue either.
         let unnamed = Asking { identities: &[], ..asking };
-        assert_eq!(named.permits(unnamed), Ok(()));
+        assert_eq!(named.permits(unnamed), Ok(Permission::Unknown { allowed: "ca.example".into() }));
         let barred = set(&["issue ;"]).permits(unnamed).unwrap_err().to_string();
         assert_eq!(barred, "the CAA records of larkfield.example allow nobody, not any authority");
     }

@@ -27,6 +27,11 @@ pub enum Unready {
         /// The folder, or the one above it that is there.
         folder: PathBuf,
     },
+    /// A file that it is to be written is somebody else's.
+    Foreign {
+        /// The file.
+        path: PathBuf,
+    },
     /// Hostnames are bound there, and nothing listens.
     NotListening {
         /// The address.
@@ -45,6 +50,10 @@ impl Unready {
             Unready::Unwritable { folder } => {
                 format!("Give the user that runs Pindrel the right to write {}", folder.display())
             }
+            Unready::Foreign { path } => format!(
+                "Name a list of Pindrel's own, beside {}: a balancer may load several; or empty that file",
+                path.display()
+            ),
             Unready::NotListening { .. } => "Start the server, or correct `listen`".into(),
         }
     }
@@ -59,6 +68,7 @@ impl fmt::Display for Unready {
                 write!(f, "the server's configuration does not include {}", folder.display())
             }
             Unready::Unwritable { folder } => write!(f, "this user may not write {}", folder.display()),
+            Unready::Foreign { path } => write!(f, "{} was not written by Pindrel", path.display()),
             Unready::NotListening { address } => {
                 write!(f, "hostnames are bound there, and nothing listens at {address}: is the server running?")
             }

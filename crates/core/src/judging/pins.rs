@@ -450,6 +450,12 @@ pub fn judge_endpoint(endpoint: &crate::desired::Endpoint, view: &EndpointView) 
     found.or_else(|| binding::name_leads_nowhere(endpoint, view))
 }
 
+/// Returns why a hostname cannot be bound at an endpoint, as far as its list says before anything is tried.
+pub fn foresee_binding(known: Known<'_>) -> Option<Finding> {
+    let report = binding::not_offered(known).or_else(|| binding::full(known));
+    report.and_then(|report| report.findings.into_iter().next())
+}
+
 /// The five judgements of one hostname.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct Pins {

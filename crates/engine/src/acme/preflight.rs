@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use futures::{StreamExt as _, TryStreamExt as _, stream};
 use pindrel_core::certificates::acme::objects::Directory;
-use pindrel_core::certificates::caa::Asking;
+use pindrel_core::certificates::caa::{Asking, Permission};
 use pindrel_core::desired::{AuthorityId, CertificateId};
 use pindrel_core::judging::findings::{AuthorityCause, Finding};
 use pindrel_core::names::name::{DnsName, Hostname};
@@ -42,7 +42,10 @@ impl Preflight {
                 self.challenges.check_zone(&target).await?;
             }
         }
-        self.check_caa(id, authority, directory, Some(&account.url)).await
+        for doubt in self.check_caa(id, authority, directory, Some(&account.url)).await? {
+            self.context.note(doubt.says());
+        }
+        Ok(())
     }
 
     /// Checks that the authority offers the profile.
@@ -63,16 +66,15 @@ impl Preflight {
         Err(Finding::authority(name, AuthorityCause::ProfileNotOffered { profile, offered }))
     }
 
-    /// Looks CAA up as the authority will (RFC 8659, RFC 8657), for each name of a
-    /// certificate. An authority that does not say how it is called in CAA records cannot
-    /// be checked.
+    /// Looks CAA up as the authority will (RFC 8659, RFC 8657), for each name of a certificate; returns what stays
+    /// uncertain, each once.
     pub(crate) async fn check_caa(
         &self,
         id: CertificateId,
         authority: AuthorityId,
         directory: &Directory,
         account: Option<&str>,
-    ) -> Result<(), Finding> {
+    ) -> Result<Vec<Finding>, Finding> {
         let identities = match &directory.meta.caa_identities {
             none if none.is_empty() => &self.context.desired.authority(authority).caa_identities,
             identities => identities,
@@ -81,7 +83,13 @@ impl Preflight {
         let checks = stream::iter(self.context.desired.certificate(id).names.clone())
             .map(|name| async move { self.check_caa_of(&name, authority, identities, account).await })
             .buffered(LOOKUPS_AT_ONCE);
-        checks.try_collect().await
+        let mut doubts: Vec<Finding> = Vec::new();
+        for doubt in checks.try_collect::<Vec<_>>().await?.into_iter().flatten() {
+            if !doubts.contains(&doubt) {
+                doubts.push(doubt);
+            }
+        }
+        Ok(doubts)
     }
 
     async fn check_caa_of(
@@ -90,30 +98,34 @@ impl Preflight {
         authority: &str,
         identities: &[String],
         account: Option<&str>,
-    ) -> Result<(), Finding> {
-        let Some(zone) = self.context.desired.zone_of(name) else { return Ok(()) };
-        let Ok(base) = name.base().parse::<DnsName>() else { return Ok(()) };
+    ) -> Result<Vec<Finding>, Finding> {
+        let Some(zone) = self.context.desired.zone_of(name) else { return Ok(Vec::new()) };
+        let Ok(base) = name.base().parse::<DnsName>() else { return Ok(Vec::new()) };
         let wanted = self.context.desired.zone(zone);
         let servers = Servers { apex: &wanted.name, zone: &self.zones.servers(zone), parents: &wanted.parents };
         let found =
             self.context.drivers.lookups().caa(&base, servers, &self.zones.resolvers(zone)).await.map_err(|error| {
                 Finding::authority(authority, AuthorityCause::CaaUnseen { name: base.to_string(), why: error })
             })?;
-        if let Some((owner, why)) = found.unseen {
-            self.context.note(format!(
-                "the CAA records of {owner} cannot be looked up ({why}); an authority that cannot either will not issue"
-            ));
-        }
-        let Some(set) = found.set else { return Ok(()) };
+        let unseen = found.unseen.map(|(owner, why)| AuthorityCause::CaaUncertain { owner, why });
+        let mut doubts: Vec<Finding> = unseen.map(|cause| Finding::authority(authority, cause)).into_iter().collect();
+        let Some(set) = found.set else { return Ok(doubts) };
         let asking = Asking { identities, wildcard: name.is_wildcard(), account, method: "dns-01" };
-        set.permits(asking).map_err(|barred| {
-            let forbids = AuthorityCause::CaaForbids {
-                hostname: name.clone(),
-                barred: barred.to_string(),
-                owner: set.owner.clone(),
-                identity: identities.first().cloned(),
-            };
-            Finding::authority(authority, forbids)
-        })
+        match set.permits(asking) {
+            Ok(Permission::Given) => {}
+            Ok(Permission::Unknown { allowed }) => {
+                doubts.push(Finding::authority(authority, AuthorityCause::CaaUnnamed { owner: set.owner, allowed }));
+            }
+            Err(barred) => {
+                let forbids = AuthorityCause::CaaForbids {
+                    hostname: name.clone(),
+                    barred: barred.to_string(),
+                    owner: set.owner,
+                    identity: identities.first().cloned(),
+                };
+                return Err(Finding::authority(authority, forbids));
+            }
+        }
+        Ok(doubts)
     }
 }

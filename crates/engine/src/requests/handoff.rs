@@ -1,9 +1,11 @@
 //! What somebody else has to make: the records of zones that Pindrel does not change, and the delegation of those
 //! that it does.
 
+use std::net::IpAddr;
+
 use jiff::Timestamp;
 use pindrel_core::desired::{HostnameId, ZoneId};
-use pindrel_core::judging::facts::DelegationView;
+use pindrel_core::judging::facts::{DelegationView, ZoneView};
 use pindrel_core::judging::pins::{Known, PinState, Pins};
 use pindrel_core::names::name::DnsName;
 use pindrel_core::values::Ttl;
@@ -244,12 +246,37 @@ impl ZoneRequests {
             HandoffRecord { done, seen: done.then_some(fact.seen), ..HandoffRecord::new(&above, &record, why) }
         });
         let mut records: Vec<HandoffRecord> = records.collect();
+        records.extend(glue(view, &above, own, fact.seen));
         let stale = delegated.iter().filter(|server| !own.contains(server)).map(|server| {
             format!("The zone above names {server} for {zone} too, which is not in the zone's own NS set: have it removed there.")
         });
         handoff.unknown.extend(stale);
         handoff.records.append(&mut records);
     }
+}
+
+/// The addresses of the servers that lie in the zone, without which the zone above leads nobody to them.
+fn glue<'v>(
+    view: &'v ZoneView,
+    above: &'v DnsName,
+    own: &'v [DnsName],
+    seen: Timestamp,
+) -> impl Iterator<Item = HandoffRecord> + 'v {
+    let named = view.servers_within.iter().filter(|server| own.contains(&server.name));
+    let addresses = named.flat_map(|server| server.own.iter().map(move |address| (server, *address)));
+    addresses.map(move |(server, address)| {
+        let data = match address {
+            IpAddr::V4(address) => RecordData::A(address),
+            IpAddr::V6(address) => RecordData::Aaaa(address),
+        };
+        let record = ZoneRecord { owner: server.name.clone(), ttl: STEADY_TTL, data };
+        let done = server.glue.as_ref().is_some_and(|glue| glue.contains(&address));
+        let why = format!(
+            "Its glue record: {} lies in the zone itself, so nobody finds it without its address.",
+            server.name
+        );
+        HandoffRecord { done, seen: done.then_some(seen), ..HandoffRecord::new(above, &record, why) }
+    })
 }
 
 /// Adds a record, once.

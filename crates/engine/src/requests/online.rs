@@ -10,7 +10,7 @@ use pindrel_core::desired::{self, AuthorityId, CertificateId, EndpointId, ZoneId
 use pindrel_core::judging::facts::EndpointView;
 use pindrel_core::judging::findings::{Code, EndpointCause, Finding};
 use pindrel_core::judging::pin::Pin;
-use pindrel_core::judging::pins::{Known, PinState, judge_endpoint};
+use pindrel_core::judging::pins::{Known, PinState, foresee_binding, judge_endpoint};
 use pindrel_core::judging::rights::judge;
 use pindrel_core::names::name::DnsName;
 use pindrel_core::zones::records::{RecordSet, RecordType};
@@ -61,6 +61,17 @@ pub enum OnlineKind {
     Certificate,
     /// An endpoint, as its platform lists it.
     Endpoint,
+}
+
+/// What is known of the bindings at an endpoint before they are made.
+#[derive(Default)]
+struct Foreseen {
+    /// Why some of them cannot be made.
+    findings: Vec<Finding>,
+    /// How many certificates its platform is to issue.
+    issued: usize,
+    /// The zones of their names, where it will ask for records.
+    zones: BTreeSet<ZoneId>,
 }
 
 /// An authority, where it was reached.
@@ -125,7 +136,8 @@ impl Reports {
         let mut reports: Vec<OnlineReport> = stream::iter(looks).buffered(LOOKS_AT_ONCE).collect().await;
         reports.extend(authorities);
         reports.extend(certificates.into_iter().map(|(report, _)| report));
-        let endpoints = endpoints().map(|id| self.look_at_platform(id));
+        let foreseen = self.foresee_bindings();
+        let endpoints = endpoints().map(|id| self.look_at_platform(id, foreseen.get(&id)));
         reports.extend(stream::iter(endpoints).buffered(LOOKS_AT_ONCE).collect::<Vec<_>>().await);
         Ok(reports)
     }
@@ -250,12 +262,16 @@ impl Reports {
             Ok(targets) => places.extend(targets.into_iter().map(|(_, target)| (target.owner, target.zone))),
         }
         let is_partial = reached.is_none() || !is_in_reach;
+        let mut advice = Vec::new();
         if let Some(reached) = reached.filter(|_| is_in_reach) {
             let directory = reached.directory();
             let url = self.context.desired.authority(authority).directory.as_str();
             let account = self.context.state.account(url).await.ok().flatten().and_then(|row| row.url);
             findings.extend(self.issuing.preflight.check_profile(id, authority, directory).err());
-            findings.extend(self.issuing.preflight.check_caa(id, authority, directory, account.as_deref()).await.err());
+            match self.issuing.preflight.check_caa(id, authority, directory, account.as_deref()).await {
+                Ok(doubts) => advice.extend(doubts),
+                Err(forbidden) => findings.push(forbidden),
+            }
         }
         let detail = match places.len() {
             1 => "1 challenge record".to_owned(),
@@ -263,11 +279,28 @@ impl Reports {
         };
         let rights = places.into_iter().map(|(owner, zone)| (zone, Right { owner, record_type: RecordType::Txt }));
         let report = OnlineReport::new(OnlineKind::Certificate, wanted.name.clone(), detail);
-        let report = OnlineReport { findings, is_partial, ..report };
+        let report = OnlineReport { findings, advice, is_partial, ..report };
         (report, rights.collect())
     }
 
-    async fn look_at_platform(&self, id: EndpointId) -> OnlineReport {
+    /// What is known of the bindings of hostnames before they are made, by endpoint.
+    fn foresee_bindings(&self) -> HashMap<EndpointId, Foreseen> {
+        let (desired, knowledge) = (&self.context.desired, self.context.known());
+        let mut foreseen: HashMap<EndpointId, Foreseen> = HashMap::new();
+        for id in desired.hostname_ids() {
+            for known in Known::about(desired, &knowledge, id).everywhere() {
+                let of_endpoint = foreseen.entry(known.at).or_default();
+                of_endpoint.findings.extend(foresee_binding(known));
+                if known.wanted.is_issued_by_platform(desired) {
+                    of_endpoint.issued += 1;
+                    of_endpoint.zones.insert(known.wanted.zone);
+                }
+            }
+        }
+        foreseen
+    }
+
+    async fn look_at_platform(&self, id: EndpointId, foreseen: Option<&Foreseen>) -> OnlineReport {
         let endpoint = self.context.desired.endpoint(id);
         let view = self.context.known().endpoints.get(&id).map(|fact| fact.value.clone());
         let detail = match &view {
@@ -276,6 +309,15 @@ impl Reports {
             Some(EndpointView::Listed(_)) => "its platform lists it",
             _ => "",
         };
+        let issues = foreseen.filter(|foreseen| foreseen.issued > 0).map(|foreseen| {
+            let zones = foreseen.zones.iter().map(|zone| self.context.desired.zone(*zone).name.as_str());
+            let zones = zones.collect::<Vec<_>>().join(", ");
+            let (certificates, them) = match foreseen.issued {
+                1 => ("1 certificate".to_owned(), "it"),
+                n => (format!("{n} certificates"), "them"),
+            };
+            format!(", issues {certificates} and asks for records in {zones} for {them}")
+        });
         let listed = view.as_ref().and_then(EndpointView::info).map(|info| info.kind);
         let mut findings: Vec<Finding> = view.and_then(|view| judge_endpoint(endpoint, &view)).into_iter().collect();
         let mut advice = Vec::new();
@@ -289,6 +331,7 @@ impl Reports {
             let unready = platform.unready().await.into_iter().map(EndpointCause::Unready);
             findings.extend(unready.map(|cause| Finding::endpoint(&endpoint.name, cause)));
         }
+        findings.extend(foreseen.into_iter().flat_map(|foreseen| foreseen.findings.iter().cloned()));
         if findings.is_empty()
             && let Ok(platform) = self.context.drivers.platform(endpoint)
             && let Ok(Some(scope)) = platform.token_scope().await
@@ -299,7 +342,11 @@ impl Reports {
         OnlineReport {
             findings,
             advice,
-            ..OnlineReport::new(OnlineKind::Endpoint, endpoint.name.clone(), detail.into())
+            ..OnlineReport::new(
+                OnlineKind::Endpoint,
+                endpoint.name.clone(),
+                format!("{detail}{}", issues.unwrap_or_default()),
+            )
         }
     }
 }

@@ -63,9 +63,9 @@ pub struct ZoneView {
     /// The servers that answer over UDP and not over TCP (RFC 7766 §5), with why.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub without_tcp: Vec<(SocketAddr, Unreachable)>,
-    /// Its servers to which the zone above gives other addresses than the zone itself does.
+    /// Its servers that lie in it, which nobody finds without their addresses in the zone above.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub stale_glue: Vec<StaleGlue>,
+    pub servers_within: Vec<ServerWithin>,
     /// Its keys and signatures, where the zone above calls it signed.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub signed: Option<SignedView>,
@@ -86,15 +86,30 @@ pub enum Marker {
     Others(Vec<String>),
 }
 
-/// A server to which the zone above gives other addresses (RFC 1034 §4.2.1) than the zone itself does.
+/// A server of a zone that lies in the zone itself, with its addresses as both zones have them.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, Hash)]
-pub struct StaleGlue {
+pub struct ServerWithin {
     /// The server.
     pub name: DnsName,
-    /// Its addresses in the zone above, sorted.
-    pub glue: Vec<IpAddr>,
-    /// Its addresses in the zone, sorted.
+    /// Its addresses in the zone above, sorted (RFC 1034 §4.2.1, RFC 9471); `None` where that zone does not name it, or
+    /// did not refer to it.
+    pub glue: Option<Vec<IpAddr>>,
+    /// Its addresses in the zone, sorted; none as well where no server says.
     pub own: Vec<IpAddr>,
+}
+
+impl ServerWithin {
+    /// Says whether the zone above gives it an address that the zone itself does not. A family that the zone above leaves
+    /// out is its own business.
+    pub fn has_stale_glue(&self) -> bool {
+        let is_stale = |glue: &Vec<IpAddr>| glue.iter().any(|address| !self.own.contains(address));
+        !self.own.is_empty() && self.glue.as_ref().is_some_and(is_stale)
+    }
+
+    /// Says whether the zone above names it without an address, so that nobody finds it.
+    pub fn lacks_glue(&self) -> bool {
+        self.glue.as_ref().is_some_and(Vec::is_empty)
+    }
 }
 
 /// The keys and signatures of a signed zone.
@@ -118,7 +133,7 @@ impl ZoneView {
             parents_differing: Vec::new(),
             aliased_servers: Vec::new(),
             without_tcp: Vec::new(),
-            stale_glue: Vec::new(),
+            servers_within: Vec::new(),
             signed: None,
             marker: None,
         }

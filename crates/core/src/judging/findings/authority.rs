@@ -47,6 +47,20 @@ pub enum AuthorityCause {
         /// Why.
         why: Unreachable,
     },
+    /// CAA records of a name above cannot be looked up: an authority that cannot either would not issue.
+    CaaUncertain {
+        /// Of which name.
+        owner: DnsName,
+        /// Why.
+        why: Unreachable,
+    },
+    /// Whether CAA records allow it is not known: it does not say how it is called there.
+    CaaUnnamed {
+        /// Where the records stand.
+        owner: DnsName,
+        /// Whom they allow.
+        allowed: String,
+    },
     /// CAA records forbid it to issue.
     CaaForbids {
         /// For which name.
@@ -81,6 +95,7 @@ impl AuthorityCause {
             AuthorityCause::LimitReached { until, .. } => Judged::of(Code::LimitReached).again(Again::At(*until)),
             AuthorityCause::ProfileNotOffered { .. } => Judged::of(Code::ProfileNotOffered),
             AuthorityCause::CaaUnseen { .. } => Judged::of(Code::CaaForbids).again(Again::Now),
+            AuthorityCause::CaaUncertain { .. } | AuthorityCause::CaaUnnamed { .. } => Judged::of(Code::CaaUncertain),
             AuthorityCause::CaaForbids { .. } => Judged::of(Code::CaaForbids),
             AuthorityCause::OtherAccountKey | AuthorityCause::ExternalKeyRefused { .. } => {
                 Judged::of(Code::AuthorityRefuses)
@@ -119,6 +134,21 @@ impl AuthorityCause {
             AuthorityCause::CaaUnseen { name, why } => Words::new(
                 format!("the CAA records of {name} cannot be looked up ({why}), so an authority would not issue"),
                 "Make sure that the zone's servers answer",
+            ),
+            AuthorityCause::CaaUncertain { owner, why } => Words::new(
+                format!(
+                    "the CAA records of {owner} cannot be looked up ({why}): an authority that cannot either will not issue"
+                ),
+                format!("Make sure that the servers of {owner} answer"),
+            ),
+            AuthorityCause::CaaUnnamed { owner, allowed } => Words::new(
+                format!(
+                    "the CAA records of {owner} allow {allowed}, and {authority} does not say which name it goes by"
+                ),
+                format!(
+                    "Write in [authority.{}], as its documentation says: caa_identities = [\"IDENTITY\"]",
+                    authority.typed()
+                ),
             ),
             AuthorityCause::CaaForbids { hostname, barred, owner, identity } => {
                 let identity = identity.as_deref().unwrap_or("IDENTITY");

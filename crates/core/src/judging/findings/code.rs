@@ -87,6 +87,10 @@ codes! {
         NameServerAliased = "name-server-aliased", Person;
         /// The zone above gives a server of the zone another address than the zone does.
         GlueDiffers = "glue-differs", Person;
+        /// The zone above names a server of the zone that lies in it without its address.
+        GlueMissing = "glue-missing", Person;
+        /// No server that the zone is delegated to answers for it.
+        DelegationDead = "delegation-dead", Now;
         /// A server of the zone answers over UDP alone.
         ServerWithoutTcp = "server-without-tcp", Person;
         /// A signed zone is about to be served by others, and old and new servers lack each other's keys.
@@ -147,6 +151,8 @@ codes! {
         LimitReached = "limit-reached", Now;
         /// CAA records forbid the authority to issue.
         CaaForbids = "caa-forbids", Person;
+        /// Whether CAA records allow the authority to issue is not known.
+        CaaUncertain = "caa-uncertain", Person;
         /// The authority does not offer the certificate profile.
         ProfileNotOffered = "profile-not-offered", Person;
         /// A challenge record belongs where the manifest has no zone, cannot be placed, or would take a

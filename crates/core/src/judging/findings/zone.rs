@@ -8,7 +8,7 @@ use serde::{Deserialize, Serialize};
 use super::subject::Naming;
 use super::words::{Words, all_of, listed};
 use super::{Again, Code, Judged};
-use crate::judging::facts::{Lameness, StaleGlue, Unreachable};
+use crate::judging::facts::{Lameness, ServerWithin, Unreachable};
 use crate::names::name::{DnsName, Hostname};
 use crate::zones::name_servers::KeysOfBoth;
 use crate::zones::records::{RecordSet, in_words};
@@ -88,7 +88,16 @@ pub enum ZoneCause {
     /// These names in the NS set are aliases.
     ServersAliased(Vec<DnsName>),
     /// The zone above has other addresses of servers.
-    GlueDiffers(Vec<StaleGlue>),
+    GlueDiffers(Vec<ServerWithin>),
+    /// The zone above names servers that lie in the zone without their addresses.
+    GlueMissing {
+        /// The servers.
+        servers: Vec<ServerWithin>,
+        /// Whether it names no others, so that nobody finds the zone.
+        is_all: bool,
+    },
+    /// No server that the zone is delegated to answers for it; others do.
+    DelegationDead(Vec<(SocketAddr, String)>),
     /// Servers answer over UDP alone.
     WithoutTcp(Vec<(SocketAddr, Unreachable)>),
     /// The credential may not change records that the manifest needs.
@@ -195,10 +204,14 @@ pub(super) fn because((server, why): &(SocketAddr, Unreachable)) -> String {
 
 impl ZoneCause {
     /// Says that servers are silent.
-    pub fn silent(silent: impl Iterator<Item = (SocketAddr, Unreachable)>, stale: &[StaleGlue]) -> Option<ZoneCause> {
+    pub fn silent(
+        silent: impl Iterator<Item = (SocketAddr, Unreachable)>,
+        within: &[ServerWithin],
+    ) -> Option<ZoneCause> {
         let silent: Vec<(SocketAddr, Unreachable)> = silent.collect();
         let is_stale = |server: &SocketAddr| {
-            stale.iter().any(|one| one.glue.contains(&server.ip()) && !one.own.contains(&server.ip()))
+            let is_glue = |one: &ServerWithin| one.glue.as_ref().is_some_and(|glue| glue.contains(&server.ip()));
+            within.iter().any(|one| one.has_stale_glue() && is_glue(one) && !one.own.contains(&server.ip()))
         };
         let is_stale_glue = silent.iter().all(|(server, _)| is_stale(server));
         (!silent.is_empty()).then_some(ZoneCause::ServersSilent { silent, is_stale_glue })
@@ -230,6 +243,8 @@ impl ZoneCause {
             ZoneCause::ParentsDiffer(_) => Code::ParentsDiffer,
             ZoneCause::ServersAliased(_) => Code::NameServerAliased,
             ZoneCause::GlueDiffers(_) => Code::GlueDiffers,
+            ZoneCause::GlueMissing { .. } => Code::GlueMissing,
+            ZoneCause::DelegationDead(_) => Code::DelegationDead,
             ZoneCause::WithoutTcp(_) => Code::ServerWithoutTcp,
             ZoneCause::RightsMissing { .. } => Code::RightMissing,
             ZoneCause::RightsTooWide { .. } => Code::RightsTooWide,
@@ -328,6 +343,26 @@ impl ZoneCause {
                 format!("{zone} names a server by an alias: {}", listed(names)),
                 "Name the server by a name that has addresses of its own (RFC 2181 §10.3)",
             ),
+            ZoneCause::GlueMissing { servers, is_all } => {
+                let names: Vec<&DnsName> = servers.iter().map(|one| &one.name).collect();
+                let effect = if *is_all { ", so nobody finds the zone" } else { "" };
+                let glue = servers.iter().map(|one| match &one.own[..] {
+                    [] => format!("{} (it has no address in the zone either: add one)", one.name),
+                    own => format!("{} ({})", one.name, listed(own)),
+                });
+                Words::new(
+                    format!("{zone} is delegated to {} without glue records{effect}", listed(&names)),
+                    format!("At the registrar, add the addresses of {}", listed(&glue.collect::<Vec<_>>())),
+                )
+            }
+            ZoneCause::DelegationDead(servers) => Words::new(
+                format!("no server that {zone} is delegated to answers for it, so nobody can resolve its names"),
+                format!(
+                    "Start those servers, or delegate {} to servers that serve it, at the registrar",
+                    zone.typed()
+                ),
+            )
+            .seen(servers.iter().map(|(server, why)| format!("{server}: {why}"))),
             ZoneCause::GlueDiffers(stale) => {
                 let names: Vec<&DnsName> = stale.iter().map(|one| &one.name).collect();
                 Words::new(
@@ -335,7 +370,8 @@ impl ZoneCause {
                     "At the registrar, correct the glue records: clients that do not know the zone yet go there",
                 )
                 .seen(stale.iter().map(|one| {
-                    format!("{}: {} in the zone above, {} in the zone", one.name, listed(&one.glue), listed(&one.own))
+                    let glue = one.glue.as_deref().unwrap_or_default();
+                    format!("{}: {} in the zone above, {} in the zone", one.name, listed(glue), listed(&one.own))
                 }))
             }
             ZoneCause::WithoutTcp(servers) => Words::new(

@@ -171,7 +171,7 @@ fn led_elsewhere(known: Known<'_>, served: &ServedView) -> Option<PinReport> {
 }
 
 /// What an endpoint cannot do is known before a certificate is ordered for it.
-fn not_offered(known: Known<'_>) -> Option<PinReport> {
+pub(super) fn not_offered(known: Known<'_>) -> Option<PinReport> {
     let EndpointView::Listed(info) = &known.endpoint?.value else { return None };
     let wanted = known.wanted;
     // Whatever the certificate will be.
@@ -181,7 +181,7 @@ fn not_offered(known: Known<'_>) -> Option<PinReport> {
 }
 
 /// What is full is known before a certificate is ordered for it.
-fn full(known: Known<'_>) -> Option<PinReport> {
+pub(super) fn full(known: Known<'_>) -> Option<PinReport> {
     let EndpointView::Listed(info) = &known.endpoint?.value else { return None };
     let (store, quota) = match (info.quotas.hostnames, info.quotas.certificates) {
         (Some(quota), _) if quota.is_reached() => (None, quota),

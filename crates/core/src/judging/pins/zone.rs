@@ -1,10 +1,12 @@
 //! `zone`: delegated to its servers, each of which serves it alike.
 
+use std::net::SocketAddr;
+
 use jiff::{SignedDuration, Timestamp};
 
 use super::{Known, PinReport, PinState};
 use crate::desired::Zone;
-use crate::judging::facts::{DelegationView, Fact, Marker, ServerStatus, ZoneView};
+use crate::judging::facts::{DelegationView, Fact, Marker, ServerStatus, ServerView, ZoneView};
 use crate::judging::findings::{Code, Finding, ZoneCause};
 use crate::names::name::DnsName;
 
@@ -20,7 +22,12 @@ pub(super) fn judge(known: Known<'_>) -> PinReport {
 pub(super) fn judge_fact(zone: &Zone, fact: &Fact<ZoneView>) -> PinReport {
     let (view, seen) = (&fact.value, fact.seen);
     let ending = signatures(view, seen);
+    let glue = missing_glue(view);
+    let is_lost = matches!(glue, Some(ZoneCause::GlueMissing { is_all: true, .. }));
     let found = [
+        // What keeps everybody from the zone comes before a single server.
+        glue.clone().filter(|_| is_lost),
+        delegation_dead(view),
         server_outage(view),
         delegation(view),
         servers(view),
@@ -34,7 +41,8 @@ pub(super) fn judge_fact(zone: &Zone, fact: &Fact<ZoneView>) -> PinReport {
         some(&view.parents_differing).map(ZoneCause::ParentsDiffer),
         some(&view.aliased_servers).map(ZoneCause::ServersAliased),
         some(&view.without_tcp).map(ZoneCause::WithoutTcp),
-        some(&view.stale_glue).map(ZoneCause::GlueDiffers),
+        glue.filter(|_| !is_lost),
+        stale_glue(view),
         ending.soon,
         marked_by_others(zone, view),
     ];
@@ -79,7 +87,38 @@ fn server_outage(view: &ZoneView) -> Option<ZoneCause> {
         ServerStatus::Unreachable { why } => Some((server.server, why.clone())),
         _ => None,
     });
-    ZoneCause::silent(silent, &view.stale_glue)
+    ZoneCause::silent(silent, &view.servers_within)
+}
+
+fn missing_glue(view: &ZoneView) -> Option<ZoneCause> {
+    let DelegationView::Delegated { name_servers, .. } = &view.delegation else { return None };
+    let lacking = view.servers_within.iter().filter(|server| server.lacks_glue());
+    let servers = some(&lacking.cloned().collect::<Vec<_>>())?;
+    let is_all = name_servers.iter().all(|name| servers.iter().any(|server| server.name == *name));
+    Some(ZoneCause::GlueMissing { servers, is_all })
+}
+
+fn stale_glue(view: &ZoneView) -> Option<ZoneCause> {
+    let stale = view.servers_within.iter().filter(|server| server.has_stale_glue());
+    some(&stale.cloned().collect::<Vec<_>>()).map(ZoneCause::GlueDiffers)
+}
+
+/// Where only servers answer that the delegation does not name, which nobody else asks.
+fn delegation_dead(view: &ZoneView) -> Option<ZoneCause> {
+    let DelegationView::Delegated { addresses, .. } = &view.delegation else { return None };
+    let is_serving = |server: &ServerView| matches!(server.status, ServerStatus::Serves { .. });
+    if !view.servers.iter().any(is_serving) {
+        return None;
+    }
+    let delegated = view.servers_in_reach().filter(|server| addresses.contains(&server.server.ip()));
+    let dead: Option<Vec<(SocketAddr, String)>> = delegated
+        .map(|server| match &server.status {
+            ServerStatus::Serves { .. } => None,
+            ServerStatus::Lame { how } => Some((server.server, how.to_string())),
+            ServerStatus::Unreachable { why } => Some((server.server, why.to_string())),
+        })
+        .collect();
+    dead.filter(|dead| !dead.is_empty()).map(ZoneCause::DelegationDead)
 }
 
 fn delegation(view: &ZoneView) -> Option<ZoneCause> {

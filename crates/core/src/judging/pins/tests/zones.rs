@@ -92,9 +92,9 @@ fn a_challenge_of_a_zone_of_others_is_led_to_one_that_pindrel_changes() {
 #[test]
 fn a_zone_that_works_is_told_what_is_odd_and_is_marked_where_that_is_wanted() {
     let marked = MANIFEST.replace("driver = \"rfc2136\"", "driver = \"rfc2136\"\nmarker = true");
-    let glue = |own: &str| StaleGlue {
+    let glue = |own: &str| ServerWithin {
         name: "ns2.larkfield.example".parse().unwrap(),
-        glue: vec![[192, 0, 2, 9].into()],
+        glue: Some(vec![[192, 0, 2, 9].into()]),
         own: vec![own.parse().unwrap()],
     };
     type Row<'r> = (&'r str, &'r dyn Fn(&mut ZoneView), PinState, Option<Code>, &'r [&'r str]);
@@ -108,7 +108,13 @@ fn a_zone_that_works_is_told_what_is_odd_and_is_marked_where_that_is_wanted() {
         // The manifest wants none any longer.
         (MANIFEST, &|zone| zone.marker = Some(Marker::Absent), PinState::Held, None, &[]),
         (MANIFEST, &|zone| zone.marker = others(), PinState::Held, None, &[]),
-        (MANIFEST, &|zone| zone.stale_glue = vec![glue("192.0.2.54")], PinState::Held, Some(Code::GlueDiffers), &[]),
+        (
+            MANIFEST,
+            &|zone| zone.servers_within = vec![glue("192.0.2.54")],
+            PinState::Held,
+            Some(Code::GlueDiffers),
+            &[],
+        ),
     ];
     for (manifest, change, state, code, steps) in table {
         let desired = resolved(manifest);
@@ -126,11 +132,64 @@ fn a_zone_that_works_is_told_what_is_odd_and_is_marked_where_that_is_wanted() {
         ("192.0.2.9:53", "192.0.2.9", "Start that server"),
     ] {
         let mut scene = Scene::held(&desired);
-        scene.zone.stale_glue = vec![glue(own)];
+        scene.zone.servers_within = vec![glue(own)];
         let status = ServerStatus::Unreachable { why: Unreachable::Refused };
         scene.zone.servers.push(ServerView { server: dead.parse().unwrap(), status });
         let (pins, ..) = scene.look(&desired);
         assert!(pins.zone.findings[0].remedy().contains(remedy), "{dead}: {:?}", pins.zone.findings);
+    }
+}
+
+/// Servers that nobody finds, or that do not answer, make a zone that serves those who know its servers by heart alone.
+#[test]
+fn a_zone_that_nobody_else_can_resolve_is_blocked() {
+    let desired = resolved(MANIFEST);
+    let name = |text: &str| text.parse::<DnsName>().unwrap();
+    let delegated = |names: &[&str], addresses: &[[u8; 4]]| DelegationView::Delegated {
+        by: "192.0.2.1:53".parse().unwrap(),
+        name_servers: names.iter().map(|text| name(text)).collect(),
+        addresses: addresses.iter().copied().map(IpAddr::from).collect(),
+    };
+    let within = |text: &str, glue: Option<&[[u8; 4]]>| ServerWithin {
+        name: name(text),
+        glue: glue.map(|glue| glue.iter().copied().map(IpAddr::from).collect()),
+        own: vec![[192, 0, 2, 9].into()],
+    };
+    let (inside, outside) = ("ns1.larkfield.example", "ns.elsewhere.test");
+    let dead = ServerStatus::Unreachable { why: Unreachable::Refused };
+    let lame = ServerStatus::Lame { how: Lameness::NotAuthoritative };
+    type Row<'r> = (&'r [&'r str], Option<&'r [[u8; 4]]>, &'r [&'r ServerStatus], PinState, Option<Code>);
+    let table: [Row<'_>; 7] = [
+        (&[inside], Some(&[[192, 0, 2, 9]]), &[], PinState::Held, None),
+        (&[inside], None, &[], PinState::Held, None),
+        (&[inside], Some(&[]), &[], PinState::Blocked, Some(Code::GlueMissing)),
+        (&[inside, outside], Some(&[]), &[], PinState::Held, Some(Code::GlueMissing)),
+        (&[outside], None, &[&dead], PinState::Blocked, Some(Code::DelegationDead)),
+        (&[outside], None, &[&dead, &lame], PinState::Blocked, Some(Code::DelegationDead)),
+        // One that answers is enough to be resolved; that another does not is told as ever.
+        (&[outside], None, &[], PinState::Held, None),
+    ];
+    for (names, glue, delegated_servers, state, code) in table {
+        let mut scene = Scene::held(&desired);
+        // The servers of the manifest serve the zone; those of the delegation are others.
+        for server in &mut scene.zone.servers {
+            if let ServerStatus::Serves { name_servers, .. } = &mut server.status {
+                *name_servers = names.iter().map(|text| name(text)).collect();
+            }
+        }
+        let addresses: Vec<[u8; 4]> = (10..).take(delegated_servers.len()).map(|last| [192, 0, 2, last]).collect();
+        scene.zone.delegation = delegated(names, &addresses);
+        for (address, status) in addresses.iter().zip(delegated_servers) {
+            let status = (*status).clone();
+            scene.zone.servers.push(ServerView { server: (*address, 53).into(), status });
+        }
+        scene.zone.servers_within = vec![within(inside, glue)];
+        let (pins, ..) = scene.look(&desired);
+        let found = pins.zone.findings.first();
+        assert_eq!((pins.zone.state, found.map(Finding::code)), (state, code), "{:?}", scene.zone);
+        if code == Some(Code::GlueMissing) {
+            assert!(found.unwrap().remedy().contains("ns1.larkfield.example (192.0.2.9)"), "{found:?}");
+        }
     }
 }
 
