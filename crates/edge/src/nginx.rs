@@ -141,8 +141,8 @@ impl Nginx {
 
     async fn apply_batch(&self, mut changes: Changes) -> Result<(), EdgeError> {
         self.make_folders()?;
-        for (name, text) in self.writer().shared_files(self.least_version(&changes)?) {
-            changes.insert(name, Some(text));
+        for (name, text) in self.shared_changes(&changes)? {
+            changes.insert(name, text);
         }
         let mut before = Changes::new();
         for name in changes.keys() {
@@ -165,6 +165,34 @@ impl Nginx {
             self.put_back(&before).await;
         }
         loaded
+    }
+
+    /// What becomes of the files that hostnames share once some of theirs are changed.
+    fn shared_changes(&self, changes: &Changes) -> Result<Changes, EdgeError> {
+        let mut files: BTreeMap<String, String> = self.files()?.into_iter().collect();
+        for (name, text) in changes {
+            match text {
+                Some(text) => files.insert(name.clone(), text.clone()),
+                None => files.remove(name),
+            };
+        }
+        let (shared, hostnames): (BTreeMap<_, _>, BTreeMap<_, _>) =
+            files.into_iter().partition(|(name, _)| configuration::is_shared(name));
+        let used: Vec<&str> = hostnames.values().filter_map(|text| configuration::endpoint_in(text)).collect();
+        // What no hostname shares any longer: of an endpoint that had another name, or that had the folder to itself.
+        let is_unused = |(name, text): (&String, &String)| {
+            let is_former = configuration::FORMER_SHARED.contains(&name.as_str());
+            let is_used = configuration::endpoint_in(text).is_some_and(|endpoint| used.contains(&endpoint));
+            (configuration::is_own(text) && (is_former || !is_used)).then(|| (name.clone(), None))
+        };
+        let mut changed: Changes = shared.iter().filter_map(is_unused).collect();
+        let writer = self.writer();
+        let before = shared.get(&writer.services_file()).or(shared.get(configuration::FORMER_SHARED[0]));
+        let before = before.map_or("", String::as_str);
+        let leading = hostnames.values().map(String::as_str);
+        let new = writer.shared_files(self.least_version(changes)?, before, leading);
+        changed.extend(new.map(|(name, text)| (name, Some(text))));
+        Ok(changed)
     }
 
     /// The lowest version of TLS that any hostname takes once some files are changed.

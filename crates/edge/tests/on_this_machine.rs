@@ -162,7 +162,7 @@ async fn what_a_web_server_is_told_reads_back_as_it_was_told() {
         let again = web.nginx.put_binding("web", &name, &plain(sha256), known.as_ref()).await;
         assert_eq!(again, Err(EdgeError::Changed(name.clone())), "{name}");
     }
-    assert!(web.text("00-services.conf").contains("server \"127.0.0.1:9002\" weight=3;"));
+    assert!(web.text("00-services-web.conf").contains("server \"127.0.0.1:9002\" weight=3;"));
     let mut bound: Vec<String> =
         web.nginx.bindings("web").await.unwrap().into_iter().map(|(name, _)| name.to_string()).collect();
     bound.sort();
@@ -186,7 +186,7 @@ async fn what_a_web_server_is_told_reads_back_as_it_was_told() {
 /// Files of the names that Pindrel uses, written by somebody else, stay as they are, and it is said which is in the way.
 #[tokio::test]
 async fn what_somebody_else_wrote_is_never_replaced() {
-    for name in ["00-services.conf", "01-unknown-names.conf", "api.larkfield.example.conf"] {
+    for name in ["00-services-web.conf", "01-unknown-names-web.conf", "api.larkfield.example.conf"] {
         let web = Web::new();
         let sha256 = web.store("api.larkfield.example").await;
         fs::write(web.folder.join(name), "# by hand\n").unwrap();

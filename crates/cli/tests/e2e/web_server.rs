@@ -240,6 +240,60 @@ async fn a_hostname_moves_to_a_web_server_and_back_without_one_failed_request() 
     assert_eq!(std::fs::read_dir(server.included.join("certificates")).unwrap().count(), 0);
 }
 
+/// One folder takes endpoints of several manifests, also where one of them gets another name or loses a service.
+#[tokio::test(flavor = "multi_thread")]
+async fn endpoints_of_two_manifests_share_a_folder_and_one_is_renamed() {
+    let test = "endpoints_of_two_manifests_share_a_folder_and_one_is_renamed";
+    let Some(server) = RealNginx::start(test).await else { return };
+    if !require(test, &[("curl", "curl")]) {
+        return;
+    }
+    let (web, shop) = (server.endpoint("web", "gateway", ""), server.endpoint("shop", "distribution", ""));
+    let names: Vec<String> = (0..40).map(|n| format!("n{n}.larkfield.example")).collect();
+    let (workspace, _sandbox) = sandboxed(quick(), |manifest, _| {
+        let certificate = "certificate = \"all\"\nttl = \"1s\"\nexpect = { path = \"/v1\", body = \"two /v1\" }\n";
+        let route = format!("{certificate}routes = [{{ prefix = \"/v1\", service = \"two\" }}]");
+        let manifest = manifest.with(&web).with("[certificate.all]\nnames = [\"*.larkfield.example\"]\n");
+        names.iter().fold(manifest, |manifest, name| manifest.hostname(name, "web", &route))
+    })
+    .await;
+    let own = workspace.read("pindrel.toml");
+    let head = &own[..own.find("[endpoint.").unwrap()];
+    let other = "[hostname.\"shop.larkfield.example\"]\nendpoint = \"shop\"\nttl = \"1s\"\n";
+    workspace.write("shop.toml", &format!("{head}{shop}{other}"));
+    workspace.run(&["settle"]).ended(0);
+    let shop = ["-m", "shop.toml", "--state", "sqlite:shop.sqlite"];
+    workspace.run(&[&["settle"][..], &shop].concat()).ended(0);
+    let all_answer = || {
+        for (host, path, says) in [
+            ("n0.larkfield.example", "v1", "two /v1"),
+            ("n39.larkfield.example", "v1", "two /v1"),
+            ("shop.larkfield.example", "", "one /"),
+        ] {
+            let got =
+                curl(&workspace, host, server.listen, &format!("https://{host}:{}/{path}", server.listen.port()), &[]);
+            assert!(got.contains(says), "{host}: {got}");
+        }
+    };
+    all_answer();
+    // The service is called otherwise, more hostnames than go into one reload lead to it, and the last has not moved yet.
+    edit(&workspace, ", two = ", ", second = ");
+    edit(&workspace, "service = \"two\"", "service = \"second\"");
+    workspace.run(&["settle", "--only", "n0.larkfield.example"]).ended(0);
+    all_answer();
+    workspace.run(&["settle"]).ended(0);
+    all_answer();
+    let services = |name: &str| std::fs::read_to_string(server.included.join(format!("00-services-{name}.conf")));
+    assert!(!services("web").unwrap().contains("_two {"));
+    edit(&workspace, "[endpoint.web]", "[endpoint.front]");
+    edit(&workspace, "endpoint = \"web\"", "endpoint = \"front\"");
+    workspace.run(&["settle"]).ended(0);
+    all_answer();
+    assert!(services("web").is_err() && services("front").is_ok() && services("shop").is_ok());
+    workspace.run(&["status"]).ended(0);
+    workspace.run(&[&["status"][..], &shop].concat()).ended(0);
+}
+
 /// What keeps a server from taking hostnames is told by check, and before a certificate is spent on it.
 #[tokio::test(flavor = "multi_thread")]
 async fn a_server_that_is_not_ready_costs_no_certificate() {

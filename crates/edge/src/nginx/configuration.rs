@@ -1,5 +1,6 @@
 //! What is written for a web server, and what is read back of it.
 
+use std::collections::BTreeSet;
 use std::fmt::Write as _;
 use std::path::Path;
 
@@ -13,8 +14,14 @@ use crate::owned_files::{WRITTEN_BY, base_name, hostname_of};
 
 /// How many digits tell one folder from another.
 const FOLDER_DIGITS: usize = 8;
-/// How the line begins that holds the binding.
+/// How the line begins that holds the binding, and the one that says what its endpoint's names begin with.
 const BINDING: &str = "# binding ";
+const ENDPOINT: &str = "# endpoint ";
+/// The files of what the hostnames of an endpoint share, before its name; read before theirs.
+const SERVICES: &str = "00-services-";
+const UNKNOWN_NAMES: &str = "01-unknown-names-";
+/// The same, as they were called while a folder was one endpoint's.
+pub(super) const FORMER_SHARED: [&str; 2] = ["00-services.conf", "01-unknown-names.conf"];
 
 /// Returns the name of a hostname's file.
 pub(super) fn file_name(hostname: &Hostname) -> String {
@@ -35,6 +42,28 @@ pub(super) fn hostname_in(file: &str) -> Option<Hostname> {
 pub(super) fn binding_in(text: &str) -> Option<Binding> {
     let line = text.strip_prefix(WRITTEN_BY)?.lines().next()?;
     serde_json::from_str(line.strip_prefix(BINDING)?).ok()
+}
+
+/// Returns what the names begin with of the endpoint that a file was written for.
+pub(super) fn endpoint_in(text: &str) -> Option<&str> {
+    text.strip_prefix(WRITTEN_BY)?.lines().find_map(|line| line.strip_prefix(ENDPOINT))
+}
+
+/// Returns the services that a hostname's file leads to, as its endpoint names them.
+fn upstreams_in(text: &str) -> impl Iterator<Item = &str> {
+    let named = text.lines().filter_map(|line| line.trim().strip_prefix("proxy_pass "));
+    named.filter_map(|target| target.split_once("://")).map(|(_, name)| name.trim_end_matches(';'))
+}
+
+/// Returns the lines of a file that define a service, as its endpoint names it.
+fn upstream_block<'t>(text: &'t str, name: &str) -> Option<&'t str> {
+    let begun = &text[text.find(&format!("upstream {name} {{\n"))?..];
+    Some(&begun[..begun.find("\n}\n")? + "\n}\n".len()])
+}
+
+/// Says whether a file is of what the hostnames of some endpoint share.
+pub(super) fn is_shared(name: &str) -> bool {
+    FORMER_SHARED.contains(&name) || name.starts_with(SERVICES) || name.starts_with(UNKNOWN_NAMES)
 }
 
 /// Says whether Pindrel wrote a file.
@@ -62,17 +91,35 @@ pub(super) struct Writer<'w> {
 
 impl Writer<'_> {
     /// The files for what the hostnames share, by name. They are read before theirs. `least` is the lowest version that
-    /// any of them takes.
-    pub(super) fn shared_files(&self, least: TlsVersion) -> [(String, String); 2] {
-        let unknown = self.unknown_names(least);
-        [("00-services.conf".to_owned(), self.services()), ("01-unknown-names.conf".to_owned(), unknown)]
+    /// any of them takes; `before` is what the services' file holds, and `leading` are the files of hostnames: a service
+    /// that the endpoint no longer has stays as long as one of them leads to it.
+    pub(super) fn shared_files<'t>(
+        &self,
+        least: TlsVersion,
+        before: &str,
+        leading: impl Iterator<Item = &'t str>,
+    ) -> [(String, String); 2] {
+        let zone = self.zone();
+        let is_former = |name: &&str| name.starts_with(&format!("{zone}_")) && !self.has_upstream(name);
+        let former: BTreeSet<&str> = leading.flat_map(upstreams_in).filter(is_former).collect();
+        let kept: String = former.into_iter().filter_map(|name| upstream_block(before, name)).collect();
+        [(self.services_file(), self.services() + &kept), (self.shared_file(UNKNOWN_NAMES), self.unknown_names(least))]
+    }
+
+    /// The name of the file of its services.
+    pub(super) fn services_file(&self) -> String {
+        self.shared_file(SERVICES)
+    }
+
+    fn shared_file(&self, kind: &str) -> String {
+        format!("{kind}{}.conf", simple(self.endpoint))
     }
 
     /// What refuses every name that is bound nowhere: without it, the first hostname's certificate would be
     /// served for them. It is the first server at its addresses, and so what stands for all others, unless
     /// the server's own configuration names a default there.
     fn unknown_names(&self, least: TlsVersion) -> String {
-        let mut text = String::from(WRITTEN_BY);
+        let mut text = self.begun();
         text.push_str("server {\n");
         for address in &self.server.listen {
             let _ = writeln!(text, "    listen {address} ssl http2;");
@@ -97,7 +144,7 @@ impl Writer<'_> {
 
     /// The services, and for a distribution its cache.
     fn services(&self) -> String {
-        let mut text = String::from(WRITTEN_BY);
+        let mut text = self.begun();
         // A client that asks for another protocol, such as WebSocket, is passed on; all others keep their connection.
         let _ = writeln!(
             text,
@@ -125,11 +172,21 @@ impl Writer<'_> {
         text
     }
 
+    /// How a file begins that all hostnames of the endpoint share.
+    fn begun(&self) -> String {
+        format!("{WRITTEN_BY}{ENDPOINT}{}\n", self.zone())
+    }
+
     /// What the names begin with that all of the server's configuration shares: other manifests may write into folders
-    /// of their own there.
+    /// of their own there, and other endpoints into this one.
     fn zone(&self) -> String {
         let folder = Fingerprint::of(self.folder.as_os_str().as_encoded_bytes()).to_string();
         format!("pindrel_{}_{}", simple(self.endpoint), &folder[..FOLDER_DIGITS])
+    }
+
+    /// Says whether a service is the endpoint's, as its files name it.
+    fn has_upstream(&self, name: &str) -> bool {
+        self.server.services.iter().any(|service| self.upstream(service) == name)
     }
 
     fn upstream(&self, service: &Service) -> String {
@@ -140,6 +197,7 @@ impl Writer<'_> {
     pub(super) fn hostname(&self, hostname: &Hostname, binding: &Binding, own_lines: Option<&str>) -> String {
         let mut text = String::from(WRITTEN_BY);
         let _ = writeln!(text, "{BINDING}{}", serde_json::to_string(binding).unwrap_or_default());
+        let _ = writeln!(text, "{ENDPOINT}{}", self.zone());
         text.push_str("server {\n");
         for address in &self.server.listen {
             let _ = writeln!(text, "    listen {address} ssl http2;");
