@@ -4,6 +4,7 @@ mod https;
 mod pace;
 mod program;
 
+use std::collections::HashSet;
 use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
@@ -25,8 +26,9 @@ pub use program::AdapterProgram;
 
 use crate::{BoundHostname, EdgeError, Platform, StoreRemoval, StoredCertificate, TokenScope};
 
-/// The most pages of a list that are read, and how long that may take in all.
+/// The most pages of a list that are read, how much they may say, in bytes, and how long that may take in all.
 const MOST_PAGES: usize = 200;
+const MOST_LISTED: usize = 32 << 20;
 const LIST_PATIENCE: Duration = Duration::from_secs(60);
 /// How often a call is sent again because the platform is busy, and the longest
 /// wait that is honoured.
@@ -119,6 +121,8 @@ struct Reply {
     retry_after: Option<Duration>,
     /// What it says, or why it is no JSON.
     body: Result<Value, String>,
+    /// How long that was, in bytes.
+    length: usize,
 }
 
 impl Reply {
@@ -247,11 +251,18 @@ impl ProtocolPlatform {
         mut each: impl FnMut(P) + Send,
     ) -> Result<(), EdgeError> {
         let pages = async {
-            let mut page = Some(first.clone());
+            let (mut page, mut listed, mut named) = (Some(first.clone()), 0, HashSet::new());
             for _ in 0..MOST_PAGES {
                 let Some(target) = page else { return Ok(()) };
                 let reply = self.call(Call::new(Method::Get, &target)).await?;
+                listed += reply.length;
+                if listed > MOST_LISTED {
+                    return Err(self.malformed(&first, format!("{what} is longer than {} MiB", MOST_LISTED >> 20)));
+                }
                 each(self.read::<P>(what, &target, &reply)?);
+                if let Some(next) = reply.next.as_ref().filter(|next| !named.insert((*next).clone())) {
+                    return Err(self.malformed(&first, format!("{what} names the page {} twice", quoted(next))));
+                }
                 page = reply.next.map(Target::Page);
             }
             Err(self.malformed(&first, format!("{what} has more than {MOST_PAGES} pages")))
@@ -456,7 +467,7 @@ pub fn read_any(octets: &[u8]) {
     let target = Target::path(&["endpoints"]);
     for status in [200, 403, 422] {
         let body = serde_json::from_slice(octets).map_err(|error| error.to_string());
-        let reply = Reply { status, etag: None, next: None, retry_after: None, body };
+        let reply = Reply { status, etag: None, next: None, retry_after: None, body, length: 0 };
         let Ok(reply) = clean(Ok(reply), &platform.sent()) else { continue };
         let read = [
             platform.read::<EndpointPage>("it", &target, &reply).map(|page| format!("{:?}", page.endpoints)),
@@ -511,7 +522,7 @@ mod tests {
         ];
         for (status, after, expected) in table {
             let retry_after = after.map(Duration::from_secs);
-            let reply = Reply { status, etag: None, next: None, retry_after, body: Ok(Value::Null) };
+            let reply = Reply { status, etag: None, next: None, retry_after, body: Ok(Value::Null), length: 0 };
             assert_eq!(reply.busy(), expected.map(Duration::from_secs), "{status} {after:?}");
         }
     }

@@ -39,13 +39,22 @@ async fn the_token_goes_to_the_platform_and_nowhere_else() {
     assert!(stranger.received().is_empty());
 }
 
+/// A part of a list must not be taken for all of it.
 #[tokio::test]
 async fn a_list_without_an_end_is_left() {
-    let server = platform(|_, _| answer(200, &["link: </base/v1/endpoints?page=2>; rel=\"next\""], NO_MORE)).await;
-    // A part of it must not be taken for all of it.
-    let error = driver(&server).endpoints().await.unwrap_err().to_string();
-    assert!(error.contains("has more than 200 pages"), "{error}");
-    assert_eq!(server.received().len(), 200);
+    let page = |number: usize| format!("link: </base/v1/endpoints?page={number}>; rel=\"next\"");
+    let large = format!("{{\"endpoints\": [], \"more\": \"{}\"}}", "x".repeat(1_000_000));
+    let table = [
+        (NO_MORE.to_owned(), true, "has more than 200 pages", 200),
+        (NO_MORE.to_owned(), false, "names the page \"/base/v1/endpoints?page=2\" twice", 2),
+        (large, true, "is longer than 32 MiB", 34),
+    ];
+    for (body, goes_on, says, asked) in table {
+        let server = platform(move |n, _| answer(200, &[&page(if goes_on { n } else { 2 })], &body)).await;
+        let error = driver(&server).endpoints().await.unwrap_err().to_string();
+        assert!(error.contains(says), "{says}: {error}");
+        assert_eq!(server.received().len(), asked, "{says}");
+    }
 }
 
 /// A short wish to wait is granted a few times, a long one not at all; what cannot be read

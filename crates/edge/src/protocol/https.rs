@@ -88,6 +88,7 @@ impl Carrier for Https {
             next: response.next_page().map(str::to_owned),
             retry_after,
             body: serde_json::from_slice(&response.body).map_err(|error| error.to_string()),
+            length: response.body.len(),
         })
     }
 }

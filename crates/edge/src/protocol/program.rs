@@ -148,6 +148,7 @@ impl Carrier for Program {
             next: response.next,
             retry_after: response.retry_after.map(|seconds| Duration::from_secs(seconds.into())),
             body: Ok(response.body),
+            length: output.len(),
         })
     }
 }
