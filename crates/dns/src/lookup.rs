@@ -112,7 +112,7 @@ pub(crate) async fn is_synthesised(
 
 /// What stands above a name, below the apex of its zone, so that nobody sees what is made at the name.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) enum Hidden {
+pub enum Hidden {
     /// Here the name is handed over to other servers (RFC 1034 §4.2.1).
     Delegated(DnsName),
     /// A DNAME here leads all below it elsewhere (RFC 6672 §2.4).
@@ -123,11 +123,7 @@ pub(crate) enum Hidden {
 ///
 /// # Errors
 /// [`Unreachable`].
-pub(crate) async fn hidden_by(
-    server: SocketAddr,
-    zone: &DnsName,
-    owner: &DnsName,
-) -> Result<Option<Hidden>, Unreachable> {
+pub async fn hidden_by(server: SocketAddr, zone: &DnsName, owner: &DnsName) -> Result<Option<Hidden>, Unreachable> {
     let answer = ask(server, owner, WireType::SOA, Ask::default()).await?;
     let below = |name: Option<DnsName>| name.filter(|name| name != zone && name.is_within(zone));
     if let Some(dname) = dname_above(&answer, owner) {

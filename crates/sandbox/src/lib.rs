@@ -352,6 +352,13 @@ impl Sandbox {
         held > 0
     }
 
+    /// Deletes the records of one type at a name, by hand, wherever they are served.
+    pub fn delete_record(&self, owner: &str, record_type: &str) {
+        for server in [&self.elsewhere, &self.primary, &self.secondary] {
+            server.delete(owner, record_type);
+        }
+    }
+
     /// Returns the authority.
     pub fn authority(&self) -> &Authority {
         &self.authority

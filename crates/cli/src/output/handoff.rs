@@ -29,7 +29,7 @@ pub(crate) fn print(
     }
     if context.format == Format::Csv || form == HandoffForm::Csv {
         return super::csv(
-            &["name", "label", "type", "value", "ttl", "why", "not_before", "alternative", "done", "seen"],
+            &["name", "label", "type", "value", "ttl", "why", "not_before", "alternative", "found", "done", "seen"],
             handoff.records.iter().map(|record| {
                 [
                     format!("{}.", record.name),
@@ -40,6 +40,7 @@ pub(crate) fn print(
                     record.why.clone(),
                     record.not_before.clone().unwrap_or_default(),
                     record.alternative.clone().unwrap_or_default(),
+                    record.found.clone().unwrap_or_default(),
                     record.done.to_string(),
                     record.seen.map_or_else(String::new, |seen| format!("{seen:.0}")),
                 ]
@@ -105,6 +106,7 @@ fn write_text(handoff: &Handoff, is_delegation: bool) -> Result<(), CliError> {
             ("Value", Some(record.value.clone())),
             ("TTL", Some(format!("{} seconds", record.ttl.as_secs()))),
             ("Why", Some(record.why.clone())),
+            ("Now", record.found.clone()),
             ("When", record.not_before.clone()),
             ("Or", record.alternative.clone()),
             ("Check", Some(record.check.clone()).filter(|_| !record.done)),
@@ -146,7 +148,7 @@ fn markdown(handoff: &Handoff, is_delegation: bool) -> String {
     text.push_str("| done | host | full name | type | value | TTL | why |\n|---|---|---|---|---|---|---|\n");
     for record in &handoff.records {
         let done = if record.done { "☑" } else { "☐" };
-        let why = [Some(&record.why), record.not_before.as_ref(), record.alternative.as_ref()];
+        let why = [Some(&record.why), record.found.as_ref(), record.not_before.as_ref(), record.alternative.as_ref()];
         let why = why.into_iter().flatten().map(String::as_str).collect::<Vec<_>>().join(" ");
         let _ = writeln!(
             text,
@@ -169,7 +171,7 @@ fn markdown(handoff: &Handoff, is_delegation: bool) -> String {
 fn zone_lines(handoff: &Handoff) -> String {
     let mut text = String::new();
     for record in &handoff.records {
-        let why = [Some(&record.why), record.not_before.as_ref(), record.alternative.as_ref()];
+        let why = [Some(&record.why), record.found.as_ref(), record.not_before.as_ref(), record.alternative.as_ref()];
         for sentence in why.into_iter().flatten() {
             let _ = writeln!(text, "; {}", one_line(sentence.as_str()));
         }
@@ -223,7 +225,7 @@ fn card(out: &mut String, handoff: &Handoff, record: &HandoffRecord) {
         escaped(&state)
     );
     let _ = writeln!(out, "<p class=\"why\">{}</p>", escaped(&record.why));
-    for (class, text) in [("when", &record.not_before), ("or", &record.alternative)] {
+    for (class, text) in [("now", &record.found), ("when", &record.not_before), ("or", &record.alternative)] {
         if let Some(text) = text {
             let _ = writeln!(out, "<p class=\"{class}\">{}</p>", escaped(text));
         }
@@ -275,6 +277,7 @@ mod tests {
             why: "It shows <whose> it is & [more](x:y).".into(),
             alternative: None,
             not_before: None,
+            found: None,
             check: "dig +short alerts.larkfield.example TXT".into(),
             done: false,
             seen: None,

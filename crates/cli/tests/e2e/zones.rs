@@ -236,6 +236,29 @@ async fn what_somebody_else_makes_is_listed_waited_for_and_ticked() {
     assert!(page.starts_with("<!doctype html>") && page.matches("data-copy=").count() >= 20, "{page}");
     assert!(!page.contains("src=") && !page.contains("href="), "it loads nothing");
 
+    // What stands there instead, and what was typed with the zone's name behind it, is told in every form.
+    assert!(sandbox.record("feed.alerts.larkfield.example", "A", "192.0.2.7"));
+    let challenge = "_acme-challenge.feed.alerts.larkfield.example";
+    let doubled = format!("{challenge}.alerts.larkfield.example");
+    assert!(sandbox.record(&doubled, "CNAME", "feed.alerts.larkfield.example._acme-challenge.larkfield.example."));
+    for form in ["text", "markdown", "zone", "csv", "page"] {
+        let told = handoff(&["--as", form]).ended(3).stdout.replace('\\', "");
+        for says in ["Now there is A 192.0.2.7", "enter _acme-challenge.feed alone"] {
+            assert!(told.contains(says), "{form}: {says}: {told}");
+        }
+    }
+    // A challenge name that leads to another name in a zone of the manifest does as well.
+    assert!(sandbox.record(challenge, "CNAME", "proofs.larkfield.example."));
+    let other = handoff(&["--format", "json"]).ended(3).json();
+    let is_challenge = |one: &&serde_json::Value| one["name"] == challenge && one["done"] == true;
+    let led = other["records"].as_array().unwrap().iter().find(is_challenge).unwrap_or_else(|| panic!("{other}"));
+    assert_eq!(led["value"], "proofs.larkfield.example.");
+    for (name, record_type) in
+        [("feed.alerts.larkfield.example", "A"), (challenge, "CNAME"), (doubled.as_str(), "CNAME")]
+    {
+        sandbox.delete_record(name, record_type);
+    }
+
     // Settle goes as far as it can, says for what it waits, and orders nothing in vain.
     let waits = workspace.run(&["settle", "--patience", "3s"]).ended(3);
     assert!(waits.stdout.contains("pindrel handoff"), "{}", waits.stdout);

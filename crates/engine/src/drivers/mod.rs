@@ -33,7 +33,7 @@ use pindrel_core::zones::resolver::ResolverAddress;
 use pindrel_dns::ZoneDriver;
 use pindrel_dns::caa::{CaaLookup, Servers};
 use pindrel_dns::challenge::{PlaceError, ServersOf};
-use pindrel_dns::lookup::Resolved;
+use pindrel_dns::lookup::{Hidden, Resolved};
 use pindrel_dns::spread::Watched;
 use pindrel_edge::Platform;
 use pindrel_keys::bundle::OpenPkcs12;
@@ -192,6 +192,8 @@ pub trait Lookups: Send + Sync {
     async fn zone(&self, zone: &Zone, resolvers: &[ResolverAddress]) -> ZoneView;
     /// Returns what each server gives in the place of a hostname's alias.
     async fn alias(&self, servers: &[SocketAddr], owner: &DnsName, place: AliasPlace) -> AliasView;
+    /// Returns what hides a name in the zone that it is looked for in; `None` also where that cannot be seen.
+    async fn hidden(&self, server: SocketAddr, zone: &DnsName, owner: &DnsName) -> Option<Hidden>;
     /// Returns which of the records a server does not give yet.
     async fn lacking(&self, server: SocketAddr, records: &[ZoneRecord]) -> Result<Vec<ZoneRecord>, Unreachable>;
     /// Returns which of the records a server still gives.

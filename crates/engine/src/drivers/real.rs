@@ -34,7 +34,7 @@ use pindrel_core::zones::records::{AliasPlace, RecordSet, ZoneRecord};
 use pindrel_core::zones::resolver::ResolverAddress;
 use pindrel_dns::caa::{CaaCache, CaaLookup, Servers};
 use pindrel_dns::challenge::{self, PlaceError, ServersOf};
-use pindrel_dns::lookup::{self, Resolved};
+use pindrel_dns::lookup::{self, Hidden, Resolved};
 use pindrel_dns::spread::Watched;
 use pindrel_dns::{
     HandedOff, PowerDns, Resolver, Rfc2136, ZoneDriver, ZoneError, ZoneFile, ZoneProgram, discover, name_servers,
@@ -338,6 +338,10 @@ impl Lookups for RealDrivers {
             }
         }
         view
+    }
+
+    async fn hidden(&self, server: SocketAddr, zone: &DnsName, owner: &DnsName) -> Option<Hidden> {
+        lookup::hidden_by(server, zone, owner).await.ok().flatten()
     }
 
     async fn alias(&self, servers: &[SocketAddr], owner: &DnsName, place: AliasPlace) -> AliasView {

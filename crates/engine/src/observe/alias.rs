@@ -187,7 +187,7 @@ impl AliasObserver {
     }
 }
 
-fn alias_target(sets: &[RecordSet]) -> Option<DnsName> {
+pub(crate) fn alias_target(sets: &[RecordSet]) -> Option<DnsName> {
     sets.iter().flat_map(RecordSet::data).find_map(|data| match data {
         RecordData::Cname(target) => Some(target.clone()),
         _ => None,

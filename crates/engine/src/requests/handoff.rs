@@ -1,19 +1,24 @@
 //! What somebody else has to make: the records of zones that Pindrel does not change, and the delegation of those
 //! that it does.
 
-use std::net::IpAddr;
+use std::collections::BTreeSet;
+use std::net::{IpAddr, SocketAddr};
 
+use futures::{StreamExt as _, stream};
 use jiff::Timestamp;
 use pindrel_core::desired::{HostnameId, ZoneId};
 use pindrel_core::judging::facts::{DelegationView, ZoneView};
 use pindrel_core::judging::pins::{Known, PinState, Pins};
 use pindrel_core::names::name::DnsName;
 use pindrel_core::values::Ttl;
-use pindrel_core::zones::records::{RecordData, RecordType, ZoneRecord};
+use pindrel_core::zones::records::{AliasPlace, RecordData, RecordSet, RecordType, ZoneRecord, in_words};
 use pindrel_core::zones::zone_data::{NameKey, TypeCode, rdata};
+use pindrel_dns::lookup::Hidden;
 use serde::Serialize;
 
+use crate::acme::challenges::LOOKUPS_AT_ONCE;
 use crate::failure::EngineError;
+use crate::observe::alias::alias_target;
 use crate::requests::zones::ZoneRequests;
 
 /// The TTL of records that nobody changes often.
@@ -50,12 +55,17 @@ pub struct HandoffRecord {
     pub alternative: Option<String>,
     /// What must be so before it is made, as a sentence.
     pub not_before: Option<String>,
+    /// What is there instead, or keeps it from being seen, as a sentence.
+    pub found: Option<String>,
     /// The command that shows it once it is made.
     pub check: String,
     /// Whether every server of the zone returns it.
     pub done: bool,
     /// When that was seen.
     pub seen: Option<Timestamp>,
+    /// Whether it leads a challenge name elsewhere.
+    #[serde(skip)]
+    leads_challenge: bool,
 }
 
 impl Handoff {
@@ -68,23 +78,29 @@ impl Handoff {
 impl HandoffRecord {
     fn new(zone: &DnsName, record: &ZoneRecord, why: String) -> HandoffRecord {
         let record_type = record.data.record_type();
-        let value = match &record.data {
-            RecordData::Other(_, text) => text.clone(),
-            data => rdata::presentation(TypeCode::from(record_type), &data.to_wire().unwrap_or_default()),
-        };
         HandoffRecord {
             name: record.owner.clone(),
             label: NameKey::from(&record.owner).relative_to(&NameKey::from(zone)),
             record_type,
-            value,
+            value: presentation(&record.data),
             ttl: record.ttl,
             why,
             alternative: None,
             not_before: None,
+            found: None,
             check: format!("dig +short {} {record_type}", record.owner),
             done: false,
             seen: None,
+            leads_challenge: false,
         }
+    }
+}
+
+/// Data as it is entered, with names in full and a final dot.
+fn presentation(data: &RecordData) -> String {
+    match data {
+        RecordData::Other(_, text) => text.clone(),
+        data => rdata::presentation(TypeCode::from(data.record_type()), &data.to_wire().unwrap_or_default()),
     }
 }
 
@@ -108,9 +124,77 @@ impl ZoneRequests {
             self.hand_off_challenges(id, zone, &mut handoff).await?;
             self.hand_off_asked_records(id, zone, &mut handoff).await;
         }
+        self.explain(zone, &mut handoff.records).await;
         // First what can be made at once.
         handoff.records.sort_by_key(|record| record.not_before.is_some());
         Ok(handoff)
+    }
+
+    /// Says of each record that is not made what is there instead, or why it would not be seen.
+    async fn explain(&self, zone: ZoneId, records: &mut [HandoffRecord]) {
+        let Some(server) = self.zones.servers(zone).first().copied() else { return };
+        let wanted: BTreeSet<(DnsName, String)> =
+            records.iter().map(|record| (record.name.clone(), record.value.clone())).collect();
+        let wanted = &wanted;
+        let open = records.iter_mut().filter(|record| !record.done);
+        let looks = open.map(async |record| self.explain_one(zone, server, wanted, record).await);
+        stream::iter(looks).buffer_unordered(LOOKUPS_AT_ONCE).collect::<Vec<()>>().await;
+    }
+
+    async fn explain_one(
+        &self,
+        zone: ZoneId,
+        server: SocketAddr,
+        wanted: &BTreeSet<(DnsName, String)>,
+        record: &mut HandoffRecord,
+    ) {
+        let (apex, lookups) = (&self.context.desired.zone(zone).name, self.context.drivers.lookups());
+        record.found = match lookups.hidden(server, apex, &record.name).await {
+            Some(Hidden::Delegated(cut)) => {
+                Some(format!("{cut} is delegated to other servers: it has to be made there, in the zone {cut}."))
+            }
+            Some(Hidden::Redirected(dname)) => {
+                Some(format!("A DNAME at {dname} leads all names below it elsewhere: nothing below it is seen."))
+            }
+            None => None,
+        };
+        if record.found.is_some() {
+            return;
+        }
+        let given = async |owner: &DnsName| {
+            let place = if owner == apex { AliasPlace::Apex } else { AliasPlace::Name };
+            let view = lookups.alias(&[server], owner, place).await;
+            view.servers.into_iter().next().and_then(|first| first.gives.ok()).unwrap_or_default()
+        };
+        // Texts stand side by side.
+        if record.record_type != RecordType::Txt {
+            let present = given(&record.name).await;
+            if record.leads_challenge
+                && let Some(target) = alias_target(&present)
+                && let Some(led) = self.context.desired.zone_at(&target)
+                && !self.context.desired.is_handed_off(led)
+            {
+                // Another target does as well where Pindrel changes it.
+                record.value = format!("{target}.");
+                (record.done, record.seen) = (true, Some(self.context.clock.now()));
+                return;
+            }
+            let is_wanted = |data: &RecordData| wanted.contains(&(record.name.clone(), presentation(data)));
+            let others = present.into_iter().filter(|set| !set.data().iter().all(is_wanted));
+            let others: Vec<RecordSet> = others.collect();
+            if !others.is_empty() {
+                record.found = Some(format!("Now there is {}: this record takes its place.", in_words(&others)));
+                return;
+            }
+        }
+        // Many consoles complete what is typed with the zone's name.
+        let Ok(doubled) = format!("{}.{apex}", record.name).parse::<DnsName>() else { return };
+        if !given(&doubled).await.is_empty() {
+            let label = &record.label;
+            record.found = Some(format!(
+                "It stands at {doubled}: what is typed is completed with {apex} there, so enter {label} alone."
+            ));
+        }
     }
 
     /// The alias: at an apex, where no CNAME can stand, addresses.
@@ -180,7 +264,8 @@ impl ZoneRequests {
                 "It lets Pindrel prove whose {hostname} is, now and at each renewal, without anything to be changed here again."
             );
             let record = ZoneRecord { owner: challenge, ttl: STEADY_TTL, data: RecordData::Cname(target) };
-            let made = self.made_in(zone, HandoffRecord::new(zone_name, &record, why), &record).await;
+            let new = HandoffRecord { leads_challenge: true, ..HandoffRecord::new(zone_name, &record, why) };
+            let made = self.made_in(zone, new, &record).await;
             push(handoff, made);
         }
         Ok(())

@@ -29,7 +29,7 @@ use pindrel_core::zones::resolver::ResolverAddress;
 use pindrel_core::zones::zone_data::ZoneData;
 use pindrel_dns::caa::{CaaLookup, Servers};
 use pindrel_dns::challenge::{PlaceError, ServersOf};
-use pindrel_dns::lookup::Resolved;
+use pindrel_dns::lookup::{Hidden, Resolved};
 use pindrel_dns::spread::Watched;
 use pindrel_dns::{SetChange, ZoneDriver, ZoneError};
 use pindrel_edge::{BoundHostname, EdgeError, Platform, StoreRemoval, StoredCertificate};
@@ -159,6 +159,10 @@ impl Lookups for World {
         let addresses = zone.servers.iter().map(SocketAddr::ip).collect();
         let delegation = DelegationView::Delegated { by, name_servers: names.clone(), addresses };
         ZoneView::plain(delegation, servers.collect())
+    }
+
+    async fn hidden(&self, _server: SocketAddr, _zone: &DnsName, _owner: &DnsName) -> Option<Hidden> {
+        None
     }
 
     async fn alias(&self, servers: &[SocketAddr], owner: &DnsName, _place: AliasPlace) -> AliasView {
