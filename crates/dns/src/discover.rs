@@ -194,7 +194,7 @@ async fn delegation(
 ) -> (DelegationView, Vec<SocketAddr>, Glue) {
     let looks = parents.iter().copied().map(|parent| async move { (parent, said(parent, zone, resolvers).await) });
     let all: Vec<(SocketAddr, Said)> = stream::iter(looks).buffered(SERVERS_AT_ONCE).collect().await;
-    let mut told = None;
+    let (mut told, mut below) = (None, Vec::new());
     let mut differing = Vec::new();
     let (mut why, mut glue) = (None, Vec::new());
     for (parent, said) in all {
@@ -207,8 +207,7 @@ async fn delegation(
             }
             Said::Missing => DelegationView::Missing { by: parent },
             Said::IsBelow => {
-                let detail = format!("{parent} serves {zone} itself, and not the zone above");
-                why.get_or_insert(Unreachable::Other { detail });
+                below.push(parent);
                 continue;
             }
             Said::Unreachable(unreachable) => {
@@ -231,7 +230,11 @@ async fn delegation(
             Some(_) => {}
         }
     }
-    (told.unwrap_or(DelegationView::Unreachable { why: why.unwrap_or(Unreachable::NoneKnown) }), differing, glue)
+    let unknown = match why {
+        None if !below.is_empty() => DelegationView::AskedBelow { servers: below },
+        why => DelegationView::Unreachable { why: why.unwrap_or(Unreachable::NoneKnown) },
+    };
+    (told.unwrap_or(unknown), differing, glue)
 }
 
 /// Asks one server of a zone above, and whichever it refers to on the way down.

@@ -462,6 +462,7 @@ pub(crate) fn print_zone_view(context: &Context, report: &ZoneReport, view: &Zon
     let delegation = match &view.delegation {
         DelegationView::Delegated { by, name_servers, .. } => format!("to {} (says {by})", names(name_servers)),
         DelegationView::Missing { by } => format!("none (says {by})"),
+        DelegationView::AskedBelow { .. } => "not known: its parents serve the zone itself alone".into(),
         DelegationView::Unreachable { why } => format!("not known: {why}"),
     };
     let signed = match view.validates {

@@ -321,7 +321,7 @@ impl ZoneRequests {
         let Some(above) = zone.parent() else { return };
         let delegated = match &view.delegation {
             DelegationView::Delegated { name_servers, .. } => name_servers.as_slice(),
-            DelegationView::Missing { .. } | DelegationView::Unreachable { .. } => &[],
+            _ => &[],
         };
         let records = own.iter().map(|server| {
             let data = RecordData::Other(RecordType::Ns, format!("{server}."));

@@ -16,7 +16,7 @@ use pindrel_core::names::name::DnsName;
 use pindrel_core::values::Serial;
 use pindrel_core::zones::name_servers::NameServerChange;
 use pindrel_core::zones::zone_data::{
-    Compared, Difference, NameKey, Place, ReachedEndpoint, TypeCode, ZoneBuilder, ZoneData, compare, outside_targets,
+    Compared, Difference, NameKey, Place, ReachedEndpoint, TypeCode, ZoneBuilder, ZoneData, compare, outside_targets, rdata,
 };
 use pindrel_dns::lookup::Resolved;
 use pindrel_dns::{SetChange, ZoneError};
@@ -75,6 +75,13 @@ fn differences_to_import(now: &ZoneData, wanted: &ZoneData, delete: bool) -> Vec
     }
     differences.retain(|one| is_own(one) && (!one.right.is_empty() || delete) && one.left != one.right);
     differences
+}
+
+/// The names within a zone that its records lead to, such as those of its servers, beside those that were read.
+fn led_to(zone: &ZoneData, read: &[DnsName]) -> BTreeSet<DnsName> {
+    let led = zone.entries().filter_map(|entry| rdata::target(entry.code, entry.data));
+    let within = led.filter(|target| target.is_within(zone.apex())).filter_map(|target| target.to_dns_name());
+    within.filter(|name| !read.contains(name)).collect()
 }
 
 /// In which order sets are written: names that get addresses first, for servers refuse mail exchangers and servers that
@@ -206,8 +213,15 @@ impl ZoneRequests {
         match read {
             Ok(data) => Ok(ReadZone { data, partial: None }),
             Err(ZoneError::Refused { says, .. }) => {
-                let names = self.names_in(id);
-                let data = driver.read_names(&names).await.map_err(|error| error.finding(Pin::Zone))?;
+                let failed = |error: ZoneError| error.finding(Pin::Zone);
+                let mut names = self.names_in(id);
+                let mut data = driver.read_names(&names).await.map_err(failed)?;
+                // Without the addresses of its servers nobody could serve what was read.
+                let led = led_to(&data, &names);
+                if !led.is_empty() {
+                    names.extend(led);
+                    data = driver.read_names(&names).await.map_err(failed)?;
+                }
                 let names = names.iter().map(NameKey::from).collect();
                 Ok(ReadZone { data, partial: Some(Part { why: says, names }) })
             }

@@ -185,6 +185,11 @@ pub enum DelegationView {
         /// The server of the zone above that said so.
         by: SocketAddr,
     },
+    /// The servers that were asked serve the zone itself, and not the one above.
+    AskedBelow {
+        /// Those servers.
+        servers: Vec<SocketAddr>,
+    },
     /// No server of the zone above answered.
     Unreachable {
         /// Why.

@@ -71,6 +71,8 @@ pub enum ZoneCause {
         /// Why.
         why: Unreachable,
     },
+    /// These servers were asked as those of the zone above, and serve the zone itself alone.
+    ParentsBelow(Vec<SocketAddr>),
     /// Servers answer without authority.
     ServersLame(Vec<(SocketAddr, Lameness)>),
     /// Servers return different NS sets.
@@ -234,7 +236,7 @@ impl ZoneCause {
             | ZoneCause::ChangeUnseen { .. } => Code::ServerUnreachable,
             ZoneCause::DelegationDiffers { .. } => Code::DelegationDiffers,
             ZoneCause::NotDelegated { .. } => Code::DelegationMissing,
-            ZoneCause::ParentsSilent { .. } => Code::ParentUnreachable,
+            ZoneCause::ParentsSilent { .. } | ZoneCause::ParentsBelow(_) => Code::ParentUnreachable,
             ZoneCause::ServersLame(_) => Code::ServerLame,
             ZoneCause::ServersDiffer(_) => Code::ServersDiffer,
             ZoneCause::Bogus => Code::ZoneBogus,
@@ -314,6 +316,14 @@ impl ZoneCause {
                 format!("Name reachable parents in [zone.\"{}\"], or try again", zone.typed()),
             )
             .seen([why.to_string()]),
+            ZoneCause::ParentsBelow(servers) => Words::new(
+                format!(
+                    "the delegation of {zone} cannot be checked: {} {} {zone} itself, and not the zone above",
+                    all_of(servers),
+                    if servers.len() > 1 { "serve" } else { "serves" }
+                ),
+                format!("Name servers of the zone above as parents in [zone.\"{}\"], or leave parents out", zone.typed()),
+            ),
             ZoneCause::ServersLame(lame) => Words::new(
                 format!("a server named for {zone} is not authoritative for it"),
                 format!("Load {} on that server, or remove it from the zone's NS set and its delegation", zone.typed()),

@@ -134,6 +134,7 @@ fn delegation(view: &ZoneView) -> Option<ZoneCause> {
             })
         }
         DelegationView::Missing { by } => Some(ZoneCause::NotDelegated { by: *by }),
+        DelegationView::AskedBelow { servers } => Some(ZoneCause::ParentsBelow(servers.clone())),
         DelegationView::Unreachable { why } => Some(ZoneCause::ParentsSilent { why: why.clone() }),
     }
 }
