@@ -10,6 +10,7 @@ use pindrel_core::names::name::DnsName;
 use pindrel_core::zones::resolver::{EncryptedResolver, Encryption};
 use pindrel_http::header::{ACCEPT, CONTENT_TYPE};
 use pindrel_http::{Client, HttpError, Method};
+use pindrel_keys::distrust_in;
 use rustls::crypto::aws_lc_rs::default_provider;
 use rustls::pki_types::{ServerName, TrustAnchor};
 use rustls::{ClientConfig, RootCertStore};
@@ -113,6 +114,9 @@ impl TlsLine {
         let stream = connect(address).await?;
         let handshake = timeout(CONNECT, self.connector.connect(self.name.clone(), stream)).await;
         handshake.map_err(|_| timed_out(CONNECT))?.map_err(|error| {
+            if let Some(why) = distrust_in(&error) {
+                return Unreachable::tls(format!("its certificate is not accepted: {why}"));
+            }
             match error.get_ref().and_then(|inner| inner.downcast_ref::<rustls::Error>()) {
                 Some(inner) => Unreachable::tls(inner.to_string()),
                 None => io(&error),

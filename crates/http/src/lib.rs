@@ -8,6 +8,7 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 
 use jiff::{SignedDuration, Timestamp};
+use pindrel_keys::distrust_in;
 use reqwest::dns::{Addrs, Name, Resolve, Resolving};
 use reqwest::header::{ACCEPT_LANGUAGE, HeaderMap, HeaderValue, LINK, RETRY_AFTER};
 use reqwest::{RequestBuilder, StatusCode as Status};
@@ -257,6 +258,8 @@ async fn receive(request: RequestBuilder, url: &Url, longest: usize) -> Result<R
     let failed = |error: reqwest::Error| {
         let (kind, why) = if error.is_timeout() {
             (std::io::ErrorKind::TimedOut, "timed out".into())
+        } else if let Some(why) = distrust_in(&error) {
+            (io_kind(&error), format!("its certificate is not accepted: {why}"))
         } else {
             (io_kind(&error), innermost(&error))
         };

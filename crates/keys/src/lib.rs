@@ -10,6 +10,7 @@ mod certificate;
 mod chain;
 mod chain_error;
 mod details;
+mod distrust;
 pub mod pem;
 pub mod roots;
 mod seal;
@@ -19,6 +20,7 @@ pub use certificate::CertificateKey;
 pub use chain::Chain;
 pub use chain_error::ChainError;
 pub use details::{Details, Extension, details};
+pub use distrust::{distrust_in, untrusted};
 pub use seal::{SealError, Sealed, SealingKey};
 
 /// Why a key could not be made or used.

@@ -11,6 +11,7 @@ use hyper_util::rt::TokioIo;
 use pindrel_core::health::{CheckFailure, CheckResult, HttpExchange, HttpRequest, Measured, Phases, TlsListener};
 use pindrel_core::judging::facts::Unreachable;
 use pindrel_core::names::name::Hostname;
+use pindrel_keys::distrust_in;
 use rustls::pki_types::ServerName;
 use tokio::io::{AsyncRead, AsyncWrite};
 use tokio::net::TcpStream;
@@ -18,7 +19,7 @@ use tokio::time::timeout;
 use tokio_rustls::TlsConnector;
 use tokio_rustls::client::TlsStream;
 
-use crate::{MAX_BODY, Trust, io, leaf, of_error, timed_out, untrusted};
+use crate::{MAX_BODY, Trust, io, leaf, of_error, timed_out};
 
 /// One check under way.
 struct Attempt {
@@ -76,11 +77,10 @@ impl Attempt {
             Err(_) => return Err(failed(timed_out(self.within))),
             Ok(Ok(stream)) => stream,
             Ok(Err(error)) => {
-                let inner = error.get_ref().and_then(|inner| inner.downcast_ref::<rustls::Error>());
-                return Err(match inner {
-                    Some(rustls::Error::InvalidCertificate(reason)) => {
-                        CheckResult::Failed(CheckFailure::Certificate { why: untrusted(reason) })
-                    }
+                if let Some(why) = distrust_in(&error) {
+                    return Err(CheckResult::Failed(CheckFailure::Certificate { why }));
+                }
+                return Err(match error.get_ref().and_then(|inner| inner.downcast_ref::<rustls::Error>()) {
                     Some(other) => failed(Unreachable::tls(other.to_string())),
                     None => failed(io(&error)),
                 });

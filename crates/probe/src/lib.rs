@@ -22,6 +22,7 @@ use pindrel_core::endpoints::expectation::{Expectation, SampleMethod};
 use pindrel_core::judging::facts::{Unreachable, Untrusted};
 use pindrel_core::names::name::Hostname;
 use pindrel_core::values::Fingerprint;
+use pindrel_keys::distrust_in;
 use rustls::client::Resumption;
 use rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier};
 use rustls::crypto::CryptoProvider;
@@ -29,7 +30,7 @@ use rustls::crypto::aws_lc_rs::default_provider;
 use rustls::pki_types::pem::PemObject as _;
 use rustls::pki_types::{CertificateDer, PrivateKeyDer, ServerName, TrustAnchor, UnixTime};
 use rustls::version::TLS12;
-use rustls::{CertificateError, ClientConfig, DigitallySignedStruct, OtherError, RootCertStore, SignatureScheme};
+use rustls::{ClientConfig, DigitallySignedStruct, RootCertStore, SignatureScheme};
 use tokio::net::TcpStream;
 use tokio::time::timeout;
 use tokio_rustls::TlsConnector;
@@ -286,11 +287,10 @@ async fn handshake(
         .map_err(|error| not_connected(Unreachable::NotAsked { detail: error.to_string() }))?;
     let tls = timeout(HANDSHAKE, TlsConnector::from(config).connect(name, stream)).await;
     tls.map_err(|_| not_connected(timed_out(HANDSHAKE)))?.map_err(|error| {
-        let inner = error.get_ref().and_then(|inner| inner.downcast_ref::<rustls::Error>());
-        match inner {
-            Some(rustls::Error::InvalidCertificate(reason)) => {
-                ProbeError::Unverified { sha256: None, why: untrusted(reason) }
-            }
+        if let Some(why) = distrust_in(&error) {
+            return ProbeError::Unverified { sha256: None, why };
+        }
+        match error.get_ref().and_then(|inner| inner.downcast_ref::<rustls::Error>()) {
             Some(other) => not_connected(Unreachable::tls(other.to_string())),
             None => not_connected(io(&error)),
         }
@@ -322,23 +322,6 @@ fn of_error(error: &(dyn std::error::Error + 'static)) -> Unreachable {
     match error.downcast_ref::<hyper::Error>() {
         Some(error) if error.is_incomplete_message() || error.is_canceled() => Unreachable::Closed,
         _ => Unreachable::Malformed { detail: error.to_string() },
-    }
-}
-
-fn untrusted(reason: &CertificateError) -> Untrusted {
-    match reason {
-        CertificateError::Expired | CertificateError::ExpiredContext { .. } => Untrusted::Expired,
-        CertificateError::NotValidYet | CertificateError::NotValidYetContext { .. } => Untrusted::NotYetValid,
-        // Its issuer has the name of one that is trusted, but not its key.
-        CertificateError::UnknownIssuer | CertificateError::BadSignature => Untrusted::UnknownIssuer,
-        CertificateError::NotValidForName | CertificateError::NotValidForNameContext { .. } => Untrusted::OtherName,
-        CertificateError::Revoked => Untrusted::Revoked,
-        CertificateError::Other(OtherError(error))
-            if matches!(error.downcast_ref(), Some(webpki::Error::CaUsedAsEndEntity)) =>
-        {
-            Untrusted::OfAuthority
-        }
-        other => Untrusted::Other { detail: other.to_string() },
     }
 }
 

@@ -16,7 +16,8 @@ use pindrel_core::names::name::DnsName;
 use pindrel_core::values::Serial;
 use pindrel_core::zones::name_servers::NameServerChange;
 use pindrel_core::zones::zone_data::{
-    Compared, Difference, NameKey, Place, ReachedEndpoint, TypeCode, ZoneBuilder, ZoneData, compare, outside_targets, rdata,
+    Compared, Difference, NameKey, Place, ReachedEndpoint, TypeCode, ZoneBuilder, ZoneData, compare, outside_targets,
+    rdata,
 };
 use pindrel_dns::lookup::Resolved;
 use pindrel_dns::{SetChange, ZoneError};

@@ -311,6 +311,10 @@ impl ZoneCause {
                 format!("At the registrar, delegate {} to its name servers", zone.typed()),
             )
             .seen([format!("{by} returned no delegation of {zone}")]),
+            ZoneCause::ParentsSilent { why: Unreachable::NoneKnown } => Words::new(
+                format!("no server of the zone above {zone} is found from here, so its delegation cannot be checked"),
+                format!("Name parents in [zone.\"{}\"], or resolvers that find them", zone.typed()),
+            ),
             ZoneCause::ParentsSilent { why } => Words::new(
                 format!("the parent servers of {zone} do not answer, so its delegation cannot be checked"),
                 format!("Name reachable parents in [zone.\"{}\"], or try again", zone.typed()),
