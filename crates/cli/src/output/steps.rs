@@ -34,7 +34,7 @@ pub(crate) fn print(context: &Context, plan: &Plan) -> Result<(), CliError> {
             .collect();
         let leftovers: Vec<_> = plan.leftovers.iter().map(super::status::LeftoverRow::new).collect();
         return super::json(
-            &json!({ "version": VERSION, "steps": plan.steps, "stuck": stuck, "leftovers": leftovers }),
+            &json!({ "version": VERSION, "steps": plan.steps, "stuck": stuck, "leftovers": leftovers, "foreseen": plan.foreseen }),
         );
     }
     let mut out = super::stdout();
@@ -56,6 +56,10 @@ pub(crate) fn print(context: &Context, plan: &Plan) -> Result<(), CliError> {
         }
         print_evidence(&mut out, now, &evidence)?;
         print_remedy(&mut out, now, &remedy, group.first.again().at())?;
+    }
+    for finding in &plan.foreseen {
+        let head = format!("{} ", style::paint(style::UNDERWAY, "!"));
+        super::finding::print(&mut out, now, &head, &finding.words())?;
     }
     for leftover in &plan.leftovers {
         super::status::print_leftover(&mut out, now, &leftover.finding)?;

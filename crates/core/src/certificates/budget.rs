@@ -124,6 +124,24 @@ pub struct Limit {
 }
 
 impl Limit {
+    /// Returns how many more may be spent that are no renewals, at once.
+    pub fn left(&self, spent: &[Timestamp], now: Timestamp) -> usize {
+        let allowed = usize::try_from(self.count.saturating_sub(self.reserve).max(1)).unwrap_or(usize::MAX);
+        allowed.saturating_sub(self.counted(spent, now).len())
+    }
+
+    /// Returns the times that count at `now`, sorted. What lies in the future (a clock was set back) counts too.
+    fn counted(&self, spent: &[Timestamp], now: Timestamp) -> Vec<Timestamp> {
+        let since = now.checked_sub(self.within()).unwrap_or(Timestamp::MIN);
+        let mut counted: Vec<Timestamp> = spent.iter().copied().filter(|at| *at > since).collect();
+        counted.sort_unstable();
+        counted
+    }
+
+    fn within(&self) -> SignedDuration {
+        SignedDuration::from_secs(i64::try_from(self.within_secs).unwrap_or(i64::MAX))
+    }
+
     /// Returns when one more may be spent, if not at once. `spent` holds the times of
     /// what was spent already, in any order; those too old count for nothing.
     pub fn may_go_on(&self, spent: &[Timestamp], renewal: bool, now: Timestamp) -> Option<Timestamp> {
@@ -132,13 +150,9 @@ impl Limit {
         if spent.len() < allowed {
             return None;
         }
-        let within = SignedDuration::from_secs(i64::try_from(self.within_secs).unwrap_or(i64::MAX));
-        let since = now.checked_sub(within).unwrap_or(Timestamp::MIN);
-        // What lies in the future (a clock was set back) counts too.
-        let mut counted: Vec<Timestamp> = spent.iter().copied().filter(|at| *at > since).collect();
-        counted.sort_unstable();
+        let counted = self.counted(spent, now);
         let over = counted.len().checked_sub(allowed)?;
-        counted[over].checked_add(within).ok()
+        counted[over].checked_add(self.within()).ok()
     }
 }
 

@@ -116,6 +116,8 @@ pub enum Reason {
     NotReady,
     /// Of one that is preferred nothing is concluded yet.
     Unproven,
+    /// The hostname moves to another endpoint, and its alias has not been moved yet.
+    Moving,
     /// None works: the last answer stays.
     AllDown,
     /// Another one should be given, but the answer has changed within its TTL.
@@ -135,6 +137,7 @@ impl fmt::Display for Reason {
             Reason::FailedOver => "a preferred endpoint is down",
             Reason::NotReady => "the hostname is not ready at a preferred endpoint",
             Reason::Unproven => "the check of a preferred endpoint has no verdict yet",
+            Reason::Moving => "its alias has not been moved yet",
             Reason::AllDown => "no endpoint is up: the last answer stays",
             Reason::ChangedJustNow => "the answer changed less than its TTL ago",
             Reason::Drained => "a preferred endpoint is held out of answers",

@@ -273,6 +273,17 @@ impl<'k> Known<'k> {
         }
     }
 
+    /// Returns the endpoints that the hostname is to leave, and that the zone's first server still leads to.
+    pub fn still_aliased_at(&self) -> Vec<EndpointId> {
+        let Some(Ok(sets)) = self.alias.and_then(|alias| alias.value.servers.first()).map(|first| &first.gives) else {
+            return Vec::new();
+        };
+        let former =
+            self.ownership.map_or_else(Vec::new, |own| moves::former_endpoint_ids(self.desired, self.wanted, own));
+        let is_led = |known: &Known<'_>| known.info().is_some_and(|info| info.is_led_to(sets, known.target()));
+        former.into_iter().map(|at| self.at(at)).filter(is_led).map(|known| known.at).collect()
+    }
+
     /// Returns the endpoints that the alias leads to which Pindrel wrote last, whatever stands there now.
     pub fn written_to(&self) -> Vec<EndpointId> {
         let written = self.ownership.and_then(|own| own.alias.made.as_deref());

@@ -1,7 +1,7 @@
 //! Spending at authorities: checked against the manifest's limits before an order, kept
 //! in the ledger, and never against an authority's own word.
 
-use std::collections::{BTreeSet, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::Arc;
 
 use jiff::Timestamp;
@@ -18,6 +18,8 @@ use crate::failure::{EngineError, state_failed};
 
 /// How long an authority that limits without saying until when is left alone.
 const USUAL_HOLD_SECS: i64 = 3600;
+/// The most limits, each with what it counts for, that are looked at before a run.
+const MOST_FORESEEN: usize = 100;
 /// Under which name a limit is kept that is about all orders of an account.
 const ACCOUNT: &str = "";
 /// How long an authority is left alone at most that limits an account, whatever it says: a certificate
@@ -55,6 +57,53 @@ impl RateLimits {
         let spent =
             self.context.state.spend(&row.authority, &rows, &checks, renewal, now).await.map_err(state_failed)?;
         spent.map_err(|refusal| limit_reached(&authority.name, refusal, renewal))
+    }
+
+    /// Says where limits of the manifest take fewer new certificates than are to be ordered.
+    pub(crate) async fn foresee(&self, planned: &[CertificateId]) -> Result<Vec<Finding>, EngineError> {
+        let (desired, now) = (&self.context.desired, self.context.clock.now());
+        let mut wanted: BTreeMap<(AuthorityId, usize, String), usize> = BTreeMap::new();
+        for id in planned.iter().filter(|id| self.context.held_certificate(**id).is_none()) {
+            let certificate = desired.certificate(*id);
+            let Some(authority) = certificate.authority else { continue };
+            for (index, limit) in desired.authority(authority).limits.iter().enumerate() {
+                if limit.of == Spending::FailedValidation {
+                    continue;
+                }
+                for subject in limit.per.subjects(&certificate.names) {
+                    *wanted.entry((authority, index, subject)).or_default() += 1;
+                }
+            }
+        }
+        // Where the most are wanted a limit is passed first.
+        let mut wanted: Vec<_> = wanted.into_iter().collect();
+        wanted.sort_by_key(|(_, planned)| std::cmp::Reverse(*planned));
+        let mut foreseen = Vec::new();
+        for ((id, index, subject), planned) in wanted.into_iter().take(MOST_FORESEEN) {
+            let authority = desired.authority(id);
+            let limit = authority.limits[index];
+            let span = i64::try_from(limit.within_secs).unwrap_or(i64::MAX);
+            let since = seconds_from(now, span.saturating_neg());
+            let directory = authority.directory.as_str();
+            let mut spent = self.context.state.spent(directory, limit.of, limit.per, &subject, since).await?;
+            let taken = limit.left(&spent, now).min(planned);
+            if taken == planned {
+                continue;
+            }
+            let before = spent.len();
+            spent.extend(std::iter::repeat_n(now, taken));
+            let ahead = AuthorityCause::LimitAhead {
+                limit: limit.to_string(),
+                of: subject,
+                spent: before,
+                reserved: limit.reserve,
+                planned,
+                taken,
+                until: limit.may_go_on(&spent, false, now).unwrap_or(now),
+            };
+            foreseen.push(Finding::authority(&authority.name, ahead));
+        }
+        Ok(foreseen)
     }
 
     /// The certificates for which an authority takes no order yet, and what it said.

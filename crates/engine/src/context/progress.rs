@@ -39,6 +39,16 @@ pub(crate) struct Wait {
     pub(crate) finding: Finding,
 }
 
+/// The topic of waits for an authority.
+pub(crate) const ORDER: &str = "order";
+
+impl Wait {
+    /// Returns when it is over, where that is known: an authority says only when to look again (RFC 8555 §7.5.1).
+    pub(crate) fn over_at(&self) -> Option<Timestamp> {
+        self.until.filter(|_| self.topic != ORDER)
+    }
+}
+
 /// Pauses between looks at one thing that has to catch up.
 pub(crate) struct Backoff {
     begun: Duration,

@@ -180,7 +180,7 @@ impl Executor {
                     None => Outcome::Deferred { finding, next: until.or(Some(pauses.again(elapsed, now))) },
                 };
             };
-            let until = wait.until.unwrap_or_else(|| now.checked_add(pauses.left(elapsed)).unwrap_or(now));
+            let until = wait.over_at().unwrap_or_else(|| now.checked_add(pauses.left(elapsed)).unwrap_or(now));
             self.context.emit_waiting(hostname, action, wait.what, Some(until));
             self.context.waits.pause(self.context.clock.as_ref(), pause).await;
         };

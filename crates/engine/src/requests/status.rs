@@ -141,7 +141,11 @@ impl Reports {
     fn given(&self, id: HostnameId, at: Timestamp) -> Option<GivenReport> {
         let (desired, known) = (&self.context.desired, self.context.known());
         let about = Known::about(desired, &known, id);
-        let endpoints = about.aliased_at();
+        let mut endpoints = about.aliased_at();
+        let is_moving = endpoints.is_empty();
+        if is_moving {
+            endpoints = about.still_aliased_at();
+        }
         if endpoints.is_empty() {
             return None;
         }
@@ -149,13 +153,16 @@ impl Reports {
         let forgotten = own.and_then(|own| own.former_alias).and_then(|former| former.forgotten_at());
         let names = |ids: &[EndpointId]| ids.iter().map(|id| desired.endpoint(*id).name.clone()).collect();
         let choice = about.decide(at);
-        let due = choice.as_ref().map(|choice| &choice.give).filter(|due| **due != endpoints);
+        let because = choice.as_ref().map_or(Reason::Only, |choice| choice.reason);
+        let chosen = choice.map(|choice| choice.give).or_else(|| is_moving.then(|| about.given()));
+        let due = chosen.filter(|due| *due != endpoints);
         Some(GivenReport {
             endpoints: names(&endpoints),
             since: own.and_then(|own| own.switched),
-            because: choice.as_ref().map_or(Reason::Only, |choice| choice.reason),
-            due: due.map_or_else(Vec::new, |due| names(due)),
-            caches_until: forgotten.filter(|until| *until > at),
+            because: if is_moving { Reason::Moving } else { because },
+            due: due.map_or_else(Vec::new, |due| names(&due)),
+            // Until it moves, what changes is the TTL alone.
+            caches_until: forgotten.filter(|until| *until > at && !is_moving),
         })
     }
 }

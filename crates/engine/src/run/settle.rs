@@ -54,6 +54,8 @@ pub struct Plan {
     pub certificates: usize,
     /// What is still there of hostnames that the manifest no longer names.
     pub leftovers: Vec<Leftover>,
+    /// Limits of the manifest that the steps will reach.
+    pub foreseen: Vec<Finding>,
 }
 
 /// A hostname that waits for a person, for a time, or for something that is down.
@@ -122,7 +124,13 @@ impl Settler {
             }
         });
         let (total, certificates) = sizes(scope, aim, looked_at);
-        Ok(Plan { stuck: stuck.collect(), steps, total, held: total - looked_at + held, certificates, leftovers })
+        let issued = steps.iter().filter_map(|step| match step.work {
+            Work::Issue(certificate) => Some(certificate),
+            _ => None,
+        });
+        let foreseen = self.issuing.rate_limits.foresee(&issued.collect::<Vec<_>>()).await?;
+        let (stuck, held) = (stuck.collect(), total - looked_at + held);
+        Ok(Plan { stuck, steps, total, held, certificates, leftovers, foreseen })
     }
 
     /// Brings the world to the manifest for some hostnames, and verifies it. Others may work on

@@ -3,7 +3,7 @@
 use std::net::SocketAddr;
 use std::time::Duration;
 
-use pindrel_core::judging::findings::Code;
+use pindrel_core::judging::findings::{Code, Finding};
 use pindrel_testkit::memory::{Faults, Life, PRIMARY, Pace, SECONDARY, Setting};
 
 use crate::{API, ONE, several};
@@ -87,8 +87,17 @@ reserve = 2
 #[tokio::test(start_paused = true)]
 async fn new_names_stop_before_the_reserve_renewals_use_it_and_all_go_on_in_time() {
     let setting = Setting::new(Pace::default(), &(LIMITED.to_owned() + &several(4)));
+    let foreseen = async || setting.plan().await.foreseen.iter().map(Finding::says).collect::<Vec<_>>();
+    let says = |spent: usize, takes: &str| {
+        format!(
+            "[authority.main] allows 4 certificates for a registered domain within 7 days (larkfield.example), and \
+             {spent} are spent; 2 of them are reserved for renewals: {takes} new certificates can be ordered now"
+        )
+    };
+    assert_eq!(foreseen().await, [says(0, "2 of 4")]);
     let summary = setting.settle().await;
     assert_eq!((summary.held, setting.authority_counts().1), (2, 2), "{:?}", setting.recorder.take());
+    assert_eq!(foreseen().await, [says(2, "0 of 2")]);
     let status = setting.status().await;
     let next = |host: &pindrel_engine::HostnameReport| host.last_attempt.as_ref().and_then(|attempt| attempt.next);
     let waiting: Vec<_> = status.hostnames.iter().filter(|host| !host.pins.held()).filter_map(next).collect();
@@ -104,6 +113,7 @@ async fn new_names_stop_before_the_reserve_renewals_use_it_and_all_go_on_in_time
     assert_eq!(setting.authority_counts().1, 3);
 
     setting.pass(DAY * 7).await;
+    assert_eq!(foreseen().await, [""; 0]);
     assert_eq!(setting.settle().await.held, 4, "{:?}", setting.recorder.take());
 }
 

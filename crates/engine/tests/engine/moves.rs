@@ -69,6 +69,9 @@ async fn a_move_takes_the_time_that_caches_need_over_several_runs() {
     let summary = setting.settle().await;
     assert_eq!((summary.waiting, summary.failed, ttl(&setting)), (1, 0, 60), "{:?}", setting.recorder.take());
     assert_eq!(leads_to(&setting), first, "caches may keep it for half an hour");
+    let given = setting.status().await.hostnames[0].given.clone().unwrap();
+    let names = |names: &str| vec![names.to_owned()];
+    assert_eq!((given.endpoints, given.due), (names("catalogue"), names("plates")), "until the alias moves");
     setting.pass(Duration::from_secs(29 * 60)).await;
     setting.bounds.patience = Duration::from_secs(20);
     setting.settle().await;

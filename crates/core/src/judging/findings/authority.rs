@@ -33,6 +33,23 @@ pub enum AuthorityCause {
         /// When one more is allowed.
         until: Timestamp,
     },
+    /// A limit of the manifest takes fewer certificates than are to be ordered.
+    LimitAhead {
+        /// The limit, in words.
+        limit: String,
+        /// What it counts for; empty for the account.
+        of: String,
+        /// How many are spent.
+        spent: usize,
+        /// How many are reserved for renewals.
+        reserved: u32,
+        /// How many new ones are to be ordered.
+        planned: usize,
+        /// How many of them it takes now.
+        taken: usize,
+        /// When one more is allowed beyond these.
+        until: Timestamp,
+    },
     /// It does not offer a certificate profile.
     ProfileNotOffered {
         /// The profile.
@@ -88,11 +105,23 @@ pub enum AuthorityCause {
     },
 }
 
+/// How much of a limit is spent, as the end of a clause.
+fn spent_in_words(of: &str, spent: usize, reserved: u32) -> String {
+    let of = if of.is_empty() { String::new() } else { format!(" ({of})") };
+    let kept = match reserved {
+        0 => String::new(),
+        reserved => format!("; {reserved} of them are reserved for renewals"),
+    };
+    format!("{of}, and {spent} are spent{kept}")
+}
+
 impl AuthorityCause {
     pub(super) fn judged(&self) -> Judged {
         match self {
             AuthorityCause::RateLimited { until, .. } => Judged::of(Code::RateLimited).again(Again::At(*until)),
-            AuthorityCause::LimitReached { until, .. } => Judged::of(Code::LimitReached).again(Again::At(*until)),
+            AuthorityCause::LimitReached { until, .. } | AuthorityCause::LimitAhead { until, .. } => {
+                Judged::of(Code::LimitReached).again(Again::At(*until))
+            }
             AuthorityCause::ProfileNotOffered { .. } => Judged::of(Code::ProfileNotOffered),
             AuthorityCause::CaaUnseen { .. } => Judged::of(Code::CaaForbids).again(Again::Now),
             AuthorityCause::CaaUncertain { .. } | AuthorityCause::CaaUnnamed { .. } => Judged::of(Code::CaaUncertain),
@@ -113,14 +142,21 @@ impl AuthorityCause {
             )
             .seen([format!("the authority said: \"{said}\"")]),
             AuthorityCause::LimitReached { limit, of, spent, reserved, until } => {
-                let of = if of.is_empty() { String::new() } else { format!(" ({of})") };
-                let kept = match reserved {
-                    0 => String::new(),
-                    reserved => format!("; {reserved} of them are reserved for renewals"),
-                };
+                let spent = spent_in_words(of, *spent, *reserved);
                 Words::new(
-                    format!("[authority.{authority}] allows {limit}{of}, and {spent} are spent{kept}"),
+                    format!("[authority.{authority}] allows {limit}{spent}"),
                     format!("Wait until {until:.0}, or raise the limit in the manifest if the authority allows more"),
+                )
+            }
+            AuthorityCause::LimitAhead { limit, of, spent, reserved, planned, taken, until } => {
+                let spent = spent_in_words(of, *spent, *reserved);
+                Words::new(
+                    format!(
+                        "[authority.{authority}] allows {limit}{spent}: {taken} of {planned} new certificates can be ordered now"
+                    ),
+                    format!(
+                        "The others wait until {until:.0} at least: cover more names with one certificate, such as a wildcard, or raise the limit in the manifest if the authority allows more"
+                    ),
                 )
             }
             AuthorityCause::ProfileNotOffered { profile, offered } => {

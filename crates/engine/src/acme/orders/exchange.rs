@@ -14,7 +14,7 @@ use pindrel_state::{Claim, Moment, OrderPhase, OrderRow};
 
 use super::{OrderEnd, OrderInProgress, OrderRequest, Orders};
 use crate::acme::accounts::{Account, Signing};
-use crate::context::progress::{Progress, Wait};
+use crate::context::progress::{ORDER, Progress, Wait};
 use crate::drivers::trusted_of_authority;
 use crate::failure::{key_failed, order_failed, transport_failed};
 use crate::home::certificates::held_of;
@@ -51,7 +51,7 @@ impl Orders {
                     let name = &self.context.desired.certificate(request.certificate).name;
                     return Ok(Progress::NotYet(Wait {
                         until: Some(until),
-                        topic: "order",
+                        topic: ORDER,
                         what: what.to_owned(),
                         within: None,
                         finding: Finding::certificate(name, processing),
