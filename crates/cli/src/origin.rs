@@ -58,7 +58,7 @@ pub(crate) async fn check(context: &Context, home: &Home, loaded: &Loaded, acces
         return Ok(());
     }
     let wanted: Vec<Hostname> = loaded.desired.hostnames.iter().map(|wanted| wanted.hostname.clone()).collect();
-    if !wanted.is_empty() && home.owned_among(&wanted).await?.is_empty() {
+    if !wanted.is_empty() && !home.owns_any(&wanted).await? {
         let others = home.owned_hostnames(MOST_COMPARED).await?;
         if let [_, ..] = others.as_slice() {
             let named: Vec<&str> = others.iter().take(MOST_NAMED).map(Hostname::as_str).collect();

@@ -84,8 +84,8 @@ pub trait Hostnames {
     /// whether it was.
     async fn forget_hostname(&self, hostname: &Hostname, known: &Ownership) -> Result<bool, StateError>;
 
-    /// Returns for which of these hostnames anything is stored that Pindrel wrote, or is about to.
-    async fn owned_among(&self, hostnames: &[Hostname]) -> Result<Vec<Hostname>, StateError>;
+    /// Returns what Pindrel wrote, or is about to, for those of these hostnames for which it has, in their order.
+    async fn owned_among(&self, hostnames: &[Hostname]) -> Result<Vec<(Hostname, Ownership)>, StateError>;
     /// Forgets what was seen of those of these hostnames for which Pindrel wrote nothing.
     async fn forget_unowned(&self, hostnames: &[Hostname]) -> Result<(), StateError>;
 

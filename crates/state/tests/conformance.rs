@@ -503,7 +503,7 @@ async fn hostnames(state: &dyn State, other: &dyn State) {
 
     // Of several at once, that for which something was written stays.
     let all: Vec<Hostname> = names.iter().map(|name| name.parse().unwrap()).collect();
-    assert_eq!(state.owned_among(&all).await.unwrap(), std::slice::from_ref(&name));
+    assert_eq!(state.owned_among(&all).await.unwrap(), [(name.clone(), whole.clone())]);
     state.forget_unowned(&all).await.unwrap();
     let left: Vec<String> =
         state.hostname_summaries("", 9).await.unwrap().into_iter().map(|summary| summary.hostname).collect();

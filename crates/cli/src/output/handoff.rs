@@ -281,6 +281,7 @@ mod tests {
             check: "dig +short alerts.larkfield.example TXT".into(),
             done: false,
             seen: None,
+            leads_challenge: false,
         };
         let zone = "alerts.larkfield.example".parse().unwrap();
         let handoff = Handoff { zone, records: vec![record], unknown: Vec::new() };

@@ -34,6 +34,8 @@ use crate::home::switch_log::SwitchLog;
 /// The most hostnames of one run that are put back or listed.
 pub(crate) const MOST_CHANGES: u32 = 100_000;
 
+/// How many hostnames the state is asked about at once.
+const ASKED_AT_ONCE: usize = 200;
 /// The name of the sealing key's file, beside a state in a file.
 const KEY_FILE: &str = "sealing.key";
 /// The longest sealing key's file that is read.
@@ -187,12 +189,17 @@ impl Home {
         Ok(self.state.persist_origin(origin).await?)
     }
 
-    /// Returns for which of these hostnames Pindrel wrote anything.
+    /// Says whether Pindrel wrote anything for one of these hostnames.
     ///
     /// # Errors
     /// [`EngineError`] when the state cannot be read.
-    pub async fn owned_among(&self, hostnames: &[Hostname]) -> Result<Vec<Hostname>, EngineError> {
-        Ok(self.state.owned_among(hostnames).await?)
+    pub async fn owns_any(&self, hostnames: &[Hostname]) -> Result<bool, EngineError> {
+        for some in hostnames.chunks(ASKED_AT_ONCE) {
+            if !self.state.owned_among(some).await?.is_empty() {
+                return Ok(true);
+            }
+        }
+        Ok(false)
     }
 
     /// Returns the first hostnames, among so many that are known, for which Pindrel wrote anything.
@@ -202,7 +209,8 @@ impl Home {
     pub async fn owned_hostnames(&self, most: usize) -> Result<Vec<Hostname>, EngineError> {
         let summaries = self.state.hostname_summaries("", most).await?;
         let known: Vec<Hostname> = summaries.iter().filter_map(|summary| summary.hostname.parse().ok()).collect();
-        Ok(self.state.owned_among(&known).await?)
+        let owned = self.state.owned_among(&known).await?;
+        Ok(owned.into_iter().map(|(hostname, _)| hostname).collect())
     }
 
     /// Returns what an undoing keeps back from later runs.

@@ -20,6 +20,7 @@ use crate::failure::EngineError;
 use crate::health::Health;
 use crate::home::certificates::Certificates;
 use crate::home::hostnames::Hostnames;
+use crate::run::leftovers::Unlisted;
 
 /// How many summaries of hostnames are read at once.
 const PAGE: usize = 5_000;
@@ -29,7 +30,7 @@ pub(crate) struct OpenHostnames {
     /// Those of the scope that are not known to be held.
     pub(crate) open: Vec<HostnameId>,
     /// Those that the state knows and the manifest does not name, where the scope asks for them.
-    pub(crate) unlisted: Vec<String>,
+    pub(crate) unlisted: Vec<Unlisted>,
 }
 
 /// Looks at hostnames with all that they need.
@@ -69,7 +70,7 @@ impl Surveyor {
 
     async fn open_hostnames(&self, scope: &Scope, due: &HashSet<CertificateId>) -> Result<OpenHostnames, EngineError> {
         if let LeftoverScope::Retire(hostnames) = &scope.leftovers {
-            let unlisted = hostnames.iter().map(ToString::to_string).collect();
+            let unlisted = hostnames.iter().map(Unlisted::from).collect();
             return Ok(OpenHostnames { open: scope.hostnames.clone(), unlisted });
         }
         let now = self.context.clock.now();
@@ -79,7 +80,7 @@ impl Surveyor {
         let mut settled = vec![false; self.context.desired.hostnames.len()];
         self.each_summary(|summary| {
             let Some(id) = ids.get(summary.hostname.as_str()) else {
-                unlisted.extend((scope.leftovers == LeftoverScope::All).then_some(summary.hostname));
+                unlisted.extend((scope.leftovers == LeftoverScope::All).then(|| Unlisted::from(summary)));
                 return;
             };
             // Which of several endpoints is given is decided anew each time.

@@ -65,7 +65,7 @@ pub struct HandoffRecord {
     pub seen: Option<Timestamp>,
     /// Whether it leads a challenge name elsewhere.
     #[serde(skip)]
-    leads_challenge: bool,
+    pub leads_challenge: bool,
 }
 
 impl Handoff {

@@ -1,16 +1,16 @@
 //! What Pindrel wrote for hostnames that the manifest no longer names, and that is still there.
 
-use std::collections::{BTreeSet, HashSet};
+use std::collections::{BTreeSet, HashMap, HashSet};
 use std::sync::Arc;
 
 use futures::{StreamExt as _, stream};
 use pindrel_core::desired::ZoneId;
-use pindrel_core::judging::facts::{BindingView, Fact, HostnameKnowledge, Ownership, Retiring};
+use pindrel_core::judging::facts::{BindingView, Fact, HostnameFacts, HostnameKnowledge, Ownership, Retiring};
 use pindrel_core::judging::findings::{AliasCause, Finding, LeftPart, LeftoverCause, MachineCause};
 use pindrel_core::names::name::Hostname;
 use pindrel_core::planning::moves::former_endpoints;
 use pindrel_core::zones::records::in_words;
-use pindrel_state::HostnameRow;
+use pindrel_state::{HostnameRow, HostnameSummary};
 
 use crate::context::Context;
 use crate::context::scope::{Aim, LeftoverScope, Scope};
@@ -39,6 +39,33 @@ impl From<Leftover> for Event {
     }
 }
 
+/// A hostname that the state knows and the manifest does not name.
+#[derive(Debug, Clone)]
+pub(crate) struct Unlisted {
+    hostname: String,
+    /// The time of the oldest fact, in seconds since 1970.
+    seen_secs: i64,
+}
+
+impl From<HostnameSummary> for Unlisted {
+    fn from(HostnameSummary { hostname, seen_secs, .. }: HostnameSummary) -> Unlisted {
+        Unlisted { hostname, seen_secs }
+    }
+}
+
+impl From<&Hostname> for Unlisted {
+    fn from(hostname: &Hostname) -> Unlisted {
+        Unlisted { hostname: hostname.to_string(), seen_secs: 0 }
+    }
+}
+
+fn named(unlisted: &[Unlisted]) -> Vec<Hostname> {
+    unlisted.iter().filter_map(|one| one.hostname.parse().ok()).collect()
+}
+
+/// How many leftovers a run looks at, each with questions to every server of its zone.
+const MOST_LOOKED_AT: usize = 200;
+
 /// What is left over of hostnames that the manifest no longer names, and retiring it.
 pub struct Retirer {
     pub(crate) context: Arc<Context>,
@@ -51,14 +78,21 @@ pub struct Retirer {
 impl Retirer {
     /// Returns what is left over of hostnames that the state knows and the manifest does not
     /// name. With `forget`, what is gone is forgotten; then the caller holds the lock of the
-    /// state.
-    pub(crate) async fn leftovers(&self, unlisted: &[String], forget: bool) -> Result<Vec<Leftover>, EngineError> {
-        let unlisted: Vec<Hostname> = unlisted.iter().filter_map(|name| name.parse().ok()).collect();
-        let owned = self.context.state.owned_among(&unlisted).await?;
+    /// state. Of very many, those are looked at that were not for the longest time; of the others, what was written is
+    /// told as still there.
+    pub(crate) async fn leftovers(&self, unlisted: &[Unlisted], forget: bool) -> Result<Vec<Leftover>, EngineError> {
+        let hostnames = named(unlisted);
+        let owned = self.context.state.owned_among(&hostnames).await?;
         if forget {
-            self.context.state.forget_unowned(&unlisted).await?;
+            self.context.state.forget_unowned(&hostnames).await?;
         }
-        let rows = self.rows(owned).await?;
+        let (mut looked_at, mut told) = (Vec::new(), owned);
+        if told.len() > MOST_LOOKED_AT {
+            let seen: HashMap<&str, i64> = unlisted.iter().map(|one| (one.hostname.as_str(), one.seen_secs)).collect();
+            told.sort_by_key(|(hostname, _)| seen.get(hostname.as_str()).copied());
+        }
+        looked_at.extend(told.drain(..told.len().min(MOST_LOOKED_AT)).map(|(hostname, _)| hostname));
+        let rows = self.rows(looked_at).await?;
         // Each zone once, however many hostnames lie in it.
         let zones: BTreeSet<ZoneId> = rows.iter().filter_map(|row| self.zone_to_ask(row)).collect();
         for zone in zones {
@@ -68,7 +102,13 @@ impl Retirer {
             .map(async |row| self.leftover(row, forget).await)
             .buffered(self.context.bounds.at_once)
             .collect::<Vec<_>>();
-        looks.await.into_iter().filter_map(Result::transpose).collect()
+        let mut found: Vec<Leftover> =
+            looks.await.into_iter().filter_map(Result::transpose).collect::<Result<_, _>>()?;
+        for (hostname, ownership) in told {
+            found.extend(self.of_parts(&hostname, &ownership, &HostnameFacts::default()).await?);
+        }
+        found.sort_by(|left, right| left.hostname.as_str().cmp(right.hostname.as_str()));
+        Ok(found)
     }
 
     /// What is known of some hostnames, in their order.
@@ -79,14 +119,14 @@ impl Retirer {
     }
 
     /// The hostnames that the state knows and the manifest does not name.
-    pub(crate) async fn unlisted(&self) -> Result<Vec<String>, EngineError> {
+    pub(crate) async fn unlisted(&self) -> Result<Vec<Unlisted>, EngineError> {
         let listed: HashSet<&str> =
             self.context.desired.hostnames.iter().map(|wanted| wanted.hostname.as_str()).collect();
         let mut unlisted = Vec::new();
         self.surveyor
             .each_summary(|summary| {
                 let is_listed = listed.contains(summary.hostname.as_str());
-                unlisted.extend((!is_listed).then_some(summary.hostname));
+                unlisted.extend((!is_listed).then_some(Unlisted::from(summary)));
             })
             .await?;
         Ok(unlisted)
@@ -94,16 +134,15 @@ impl Retirer {
 
     /// Loads what is known of the hostnames that are being taken away, looked at anew: those that the run
     /// is about, and those of which an earlier run began to.
-    pub(crate) async fn load(&self, scope: &Scope, aim: Aim, unlisted: &[String]) -> Result<(), EngineError> {
+    pub(crate) async fn load(&self, scope: &Scope, aim: Aim, unlisted: &[Unlisted]) -> Result<(), EngineError> {
         if aim == Aim::Rehearse {
             return Ok(());
         }
         let are_asked_for = matches!(scope.leftovers, LeftoverScope::Retire(_));
-        let (mut rows, mut endpoints, mut zones) = (Vec::new(), BTreeSet::new(), BTreeSet::new());
-        let unlisted: Vec<Hostname> = unlisted.iter().filter_map(|name| name.parse().ok()).collect();
-        let owned = self.context.state.owned_among(&unlisted).await?;
-        let is_meant = |row: &HostnameRow| are_asked_for || row.ownership.retiring.is_some();
-        rows.extend(self.rows(owned).await?.into_iter().filter(is_meant));
+        let (mut endpoints, mut zones) = (BTreeSet::new(), BTreeSet::new());
+        let mut owned = self.context.state.owned_among(&named(unlisted)).await?;
+        owned.retain(|(_, ownership)| are_asked_for || ownership.retiring.is_some());
+        let rows = self.rows(owned.into_iter().map(|(hostname, _)| hostname).collect()).await?;
         for row in &rows {
             endpoints.extend(row.ownership.bindings.keys().filter_map(|key| self.context.desired.endpoint_at(key)));
             zones.extend(self.context.desired.zone_of(&row.hostname));
@@ -135,7 +174,7 @@ impl Retirer {
     pub async fn retirable(&self, names: Option<&[Hostname]>) -> Result<Vec<Leftover>, EngineError> {
         let mut unlisted = self.unlisted().await?;
         if let Some(names) = names {
-            unlisted.retain(|known| names.iter().any(|name| name.as_str() == known));
+            unlisted.retain(|known| names.iter().any(|name| name.as_str() == known.hostname));
         }
         self.leftovers(&unlisted, true).await
     }
@@ -246,16 +285,31 @@ impl Retirer {
         if !row.ownership.is_empty() {
             self.look_at_leftover(&mut row).await?;
         }
+        let found = self.of_parts(&hostname, &row.ownership, &row.facts).await?;
+        if found.is_none() && forget {
+            // What somebody else has written for it meanwhile stays.
+            self.context.state.forget_hostname(&hostname, &row.ownership).await?;
+        }
+        Ok(found)
+    }
+
+    /// What is left over of a hostname, as far as is known of what was written for it.
+    async fn of_parts(
+        &self,
+        hostname: &Hostname,
+        ownership: &Ownership,
+        facts: &HostnameFacts,
+    ) -> Result<Option<Leftover>, EngineError> {
         let (mut what, mut parts) = (Vec::new(), Vec::new());
-        if !row.ownership.alias.is_empty() {
-            match row.facts.alias.as_ref().map(|fact| fact.value.servers.iter().map(|server| &server.gives)) {
+        if !ownership.alias.is_empty() {
+            match facts.alias.as_ref().map(|fact| fact.value.servers.iter().map(|server| &server.gives)) {
                 None => {
                     what.push(LeftoverKind::Alias);
                     parts.push(LeftPart::Alias { gives: None });
                 }
                 Some(mut gives) => {
                     let own = gives.find_map(|gives| match gives {
-                        Ok(sets) if row.ownership.wrote_alias(sets) => Some(in_words(sets)),
+                        Ok(sets) if ownership.wrote_alias(sets) => Some(in_words(sets)),
                         Ok(_) => None,
                         Err(why) => Some(why.to_string()),
                     });
@@ -266,12 +320,12 @@ impl Retirer {
                 }
             }
         }
-        for key in row.ownership.bindings.keys() {
+        for key in ownership.bindings.keys() {
             let endpoint = self.context.desired.endpoints.iter().find(|endpoint| endpoint.key() == *key);
             let name = endpoint.map_or_else(|| key.to_string(), |endpoint| endpoint.name.clone());
-            let standing = match row.facts.bindings.get(key).map(|fact| &fact.value) {
+            let standing = match facts.bindings.get(key).map(|fact| &fact.value) {
                 Some(BindingView::Absent | BindingView::Unmanaged { .. }) => continue,
-                Some(BindingView::Present { binding, .. }) if !row.ownership.wrote_binding(key, binding) => continue,
+                Some(BindingView::Present { binding, .. }) if !ownership.wrote_binding(key, binding) => continue,
                 Some(BindingView::Present { binding, .. }) => Some(binding.certificate_in_words()),
                 Some(BindingView::Unreachable { why }) => Some(why.to_string()),
                 None => None,
@@ -280,21 +334,17 @@ impl Retirer {
             parts.push(LeftPart::Binding { endpoint: name, is: standing });
         }
         if what.is_empty() {
-            if forget {
-                // What somebody else has written for it meanwhile stays.
-                self.context.state.forget_hostname(&hostname, &row.ownership).await?;
-            }
             return Ok(None);
         }
-        if self.has_leftover_certificate(&hostname).await? {
+        if self.has_leftover_certificate(hostname).await? {
             what.push(LeftoverKind::Certificate);
             parts.push(LeftPart::Certificate);
         }
-        let retiring = row.ownership.retiring.is_some();
-        let forgotten = row.ownership.former_alias.and_then(|former| former.forgotten_at());
+        let retiring = ownership.retiring.is_some();
+        let forgotten = ownership.former_alias.and_then(|former| former.forgotten_at());
         let until = forgotten.filter(|at| retiring && self.context.clock.now() < *at);
-        let finding = Finding::leftover(&hostname, LeftoverCause::StillThere { parts, retiring, until });
-        Ok(Some(Leftover { hostname, what, finding }))
+        let finding = Finding::leftover(hostname, LeftoverCause::StillThere { parts, retiring, until });
+        Ok(Some(Leftover { hostname: hostname.clone(), what, finding }))
     }
 
     /// The zone where the alias of such a hostname is to be looked at again.

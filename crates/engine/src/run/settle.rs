@@ -28,7 +28,7 @@ use crate::home::certificates::Certificates;
 use crate::home::hostnames::Hostnames;
 use crate::observe::survey::{OpenHostnames, Surveyor};
 use crate::requests::certificates::CertificateRequests;
-use crate::run::leftovers::{Leftover, Retirer};
+use crate::run::leftovers::{Leftover, Retirer, Unlisted};
 use crate::run::stores::Copies;
 
 /// How long the journal and ended orders are kept, in seconds.
@@ -265,7 +265,7 @@ impl Settler {
     }
 
     /// What is left over; a rehearsal looks for none.
-    async fn leftovers_for(&self, aim: Aim, unlisted: &[String], forget: bool) -> Result<Vec<Leftover>, EngineError> {
+    async fn leftovers_for(&self, aim: Aim, unlisted: &[Unlisted], forget: bool) -> Result<Vec<Leftover>, EngineError> {
         if aim == Aim::Rehearse { Ok(Vec::new()) } else { self.retirer.leftovers(unlisted, forget).await }
     }
 

@@ -8,7 +8,7 @@ use pindrel_core::zones::records::RecordData;
 use pindrel_engine::OnlineKind;
 use pindrel_testkit::memory::{Faults, PRIMARY, Pace, SECONDARY, Setting};
 
-use crate::{API, ONE};
+use crate::{API, ONE, several};
 
 /// What each fault is told as, and how many certificates could not be looked at for it.
 #[tokio::test(start_paused = true)]
@@ -101,4 +101,23 @@ async fn a_leftover_has_the_age_of_its_first_sight_and_what_leads_to_it() {
     assert_ne!(evidence().await, first);
     let summary = setting.settle().await;
     assert_eq!((summary.held, setting.aliases(API)), (0, vec![elsewhere(45).unwrap()]), "it stays");
+}
+
+/// Of very many leftovers a run looks at some, those that were not looked at for the longest time; it tells all.
+#[tokio::test(start_paused = true)]
+async fn each_of_very_many_leftovers_is_told_and_looked_at_in_its_turn() {
+    const MANY: usize = 220;
+    let all = "[certificate.all]\nnames = [\"*.larkfield.example\"]\n";
+    let mut setting = Setting::new(Pace::default(), &(all.to_owned() + &several(MANY)));
+    assert_eq!(setting.settle().await.held, MANY);
+    setting.names = ONE.to_owned();
+    let left = async || setting.settle().await.leftovers;
+    assert_eq!(left().await, MANY);
+    for n in 0..MANY {
+        let hostname = format!("survey-{n}.larkfield.example");
+        setting.remove_aliases(&hostname);
+        ["catalogue", "plates"].iter().for_each(|endpoint| setting.remove_binding(endpoint, &hostname));
+    }
+    setting.pass(Duration::from_secs(3_600)).await;
+    assert_eq!((left().await, left().await), (MANY - 200, 0));
 }

@@ -1,6 +1,6 @@
 //! Hostnames, zones and endpoints.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 use std::sync::LazyLock;
 
 use async_trait::async_trait;
@@ -20,7 +20,7 @@ const TABLE: &str = "hostnames";
 const MOST_NAMED: usize = 200;
 
 static OWNED: LazyLock<String> =
-    LazyLock::new(|| format!("SELECT DISTINCT hostname FROM things WHERE hostname IN ({})", places()));
+    LazyLock::new(|| format!("SELECT hostname, thing, value FROM things WHERE hostname IN ({})", places()));
 static FORGET_SUMMARIES: LazyLock<String> = LazyLock::new(|| forget_unowned("hostnames"));
 static FORGET_FACTS: LazyLock<String> = LazyLock::new(|| forget_unowned("facts"));
 
@@ -216,14 +216,16 @@ impl<D: Database> Hostnames for SqlState<D> {
         }
     }
 
-    async fn owned_among(&self, hostnames: &[Hostname]) -> Result<Vec<Hostname>, StateError> {
+    async fn owned_among(&self, hostnames: &[Hostname]) -> Result<Vec<(Hostname, Ownership)>, StateError> {
         let mut owned = Vec::new();
         for some in hostnames.chunks(MOST_NAMED) {
-            let rows = self.database.query("read which hostnames have something", &OWNED, named(some)).await?;
+            let rows = self.database.query("read what hostnames have", &OWNED, named(some)).await?;
+            let mut found: HashMap<String, Ownership> = HashMap::new();
             for mut row in rows {
-                let name = row.text(THINGS)?;
-                owned.extend(some.iter().find(|hostname| hostname.as_str() == name).cloned());
+                let (name, thing, value) = (row.text(THINGS)?, row.text(THINGS)?, row.text(THINGS)?);
+                things::take_row(found.entry(name).or_default(), &thing, &value)?;
             }
+            owned.extend(some.iter().filter_map(|hostname| Some((hostname.clone(), found.remove(hostname.as_str())?))));
         }
         Ok(owned)
     }
