@@ -86,11 +86,14 @@ fn variables(command: &Command) -> Vec<(String, Option<char>, String)> {
 
 /// Returns a note for each variable that looks like an option's and is none: a slip in
 /// `PINDREL_DRY_RUN` must not go unseen.
-pub(crate) fn misspelt(command: &Command) -> Vec<String> {
-    let known: Vec<String> = variables(command).into_iter().map(|(.., variable)| variable).collect();
+pub(crate) fn misspelt(program: fn() -> Command) -> Vec<String> {
     let set = std::env::vars_os().filter_map(|(name, _)| name.into_string().ok());
-    let unknown =
-        set.filter(|name| name.starts_with(PREFIX) && !known.contains(name) && !OTHERS.contains(&name.as_str()));
+    let set: Vec<String> = set.filter(|name| name.starts_with(PREFIX) && !OTHERS.contains(&name.as_str())).collect();
+    if set.is_empty() {
+        return Vec::new();
+    }
+    let known: Vec<String> = variables(&program()).into_iter().map(|(.., variable)| variable).collect();
+    let unknown = set.into_iter().filter(|name| !known.contains(name));
     unknown
         .filter_map(|name| {
             let near = nearest(&name, known.iter().map(String::as_str))?;

@@ -45,13 +45,16 @@ use crate::error::Status;
 pub(crate) struct Cli {
     #[command(flatten)]
     pub(crate) common: Common,
-    #[command(subcommand)]
-    pub(crate) command: Command,
 }
 
 /// The whole command line.
 fn program() -> clap::Command {
-    environment::with_variables(Cli::command())
+    environment::with_variables(commands::all(Cli::command()))
+}
+
+/// What is typed, once it is understood.
+fn understood(matches: &clap::ArgMatches) -> Result<(Cli, Command), clap::Error> {
+    Ok((Cli::from_arg_matches(matches)?, Command::from_arg_matches(matches)?))
 }
 
 /// Runs the program with the arguments and the environment of this process.
@@ -61,10 +64,11 @@ pub fn main() -> ExitCode {
         return open_pkcs12_confined();
     }
     completion::answer_shell(program);
-    let (typed, command) = (std::env::args_os().collect::<Vec<_>>(), program());
-    let matches = command.clone().try_get_matches_from(&typed);
-    let cli = match matches.and_then(|matches| Cli::from_arg_matches(&matches)) {
-        Ok(cli) => cli,
+    let typed: Vec<_> = std::env::args_os().collect();
+    let mut command = environment::with_variables(commands::typed(Cli::command(), &typed));
+    let matches = command.try_get_matches_from_mut(&typed);
+    let (cli, command) = match matches.and_then(|matches| understood(&matches)) {
+        Ok(understood) => understood,
         Err(error) => {
             let error = environment::explained(error, &command, &typed);
             if error.use_stderr() && environment::wants_json(&typed) {
@@ -75,8 +79,8 @@ pub fn main() -> ExitCode {
         }
     };
     let context = Context::new(&cli.common);
-    output::notes::warn(&environment::misspelt(&command));
-    let ended = block_on(commands::run(&context, cli.command, program));
+    output::notes::warn(&environment::misspelt(program));
+    let ended = block_on(commands::run(&context, command, program));
     let status = match ended {
         Ok(status) => status,
         Err(error) if error.is_closed_pipe() => Status::Done,

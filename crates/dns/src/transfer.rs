@@ -6,9 +6,10 @@ use std::time::Duration;
 
 use futures::{StreamExt as _, TryStreamExt as _, stream};
 use hickory_proto::op::{Message, MessageType, OpCode, Query, ResponseCode};
+use hickory_proto::rr::rdata::name::{CNAME, NS, PTR};
 use hickory_proto::rr::rdata::NULL;
 use hickory_proto::rr::rdata::tsig::{TsigError, signed_bitmessage_to_buf};
-use hickory_proto::rr::{DNSClass, RData, Record, RecordType as WireType, TSigner};
+use hickory_proto::rr::{DNSClass, Name, RData, Record, RecordType as WireType, TSigner};
 use hickory_proto::serialize::binary::{BinEncodable as _, BinEncoder};
 use jiff::Timestamp;
 use pindrel_core::judging::facts::Unreachable;
@@ -340,6 +341,7 @@ impl<'z> Taking<'z> {
                 return Err(self.not_the_zone(format!("a record of {owner} before the SOA record")));
             }
             if self.is_of_zone(&owner, record) {
+                names_of(record).for_each(|name| spell(&mut self.builder, name));
                 self.builder.add(&owner, code, record.ttl, &data, Place::default())?;
             }
         }
@@ -474,6 +476,25 @@ fn data_of(record: &Record, code: TypeCode) -> Option<Vec<u8>> {
     let mut data = Vec::with_capacity(octets.len());
     rdata::canonical(code, &octets, &mut data);
     Some(data)
+}
+
+/// The names in a record: its own, and where it leads.
+fn names_of(record: &Record) -> impl Iterator<Item = &Name> {
+    let (first, second) = match &record.data {
+        RData::CNAME(CNAME(name)) | RData::NS(NS(name)) | RData::PTR(PTR(name)) => (Some(name), None),
+        RData::MX(mx) => (Some(&mx.exchange), None),
+        RData::SRV(srv) => (Some(&srv.target), None),
+        RData::SOA(soa) => (Some(&soa.mname), Some(&soa.rname)),
+        _ => (None, None),
+    };
+    [Some(&record.name), first, second].into_iter().flatten()
+}
+
+/// Keeps how a name is spelled that is not all in lower case.
+fn spell(builder: &mut ZoneBuilder, name: &Name) {
+    if name.iter().flatten().any(u8::is_ascii_uppercase) {
+        builder.spell(&name.to_ascii());
+    }
 }
 
 /// The signatures of a transfer: each covers all messages since the one before (RFC 8945 §5.3.1).

@@ -187,6 +187,10 @@ impl Sink for Reading {
         self.is_full |= self.builder.add(owner, code, ttl, data, place).is_err();
     }
 
+    fn spelling(&mut self, text: &str) {
+        self.builder.spell(text);
+    }
+
     fn mistake(&mut self, mistake: Mistake) {
         if self.mistakes.len() < MOST_MISTAKES {
             self.mistakes.push(mistake);

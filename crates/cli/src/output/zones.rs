@@ -375,8 +375,8 @@ pub(crate) fn print_zone(context: &Context, zone: &ZoneData, partial: Option<&st
             let records: Vec<Value> = zone
                 .entries()
                 .map(|entry| {
-                    let (name, code) = (entry.owner().to_string(), entry.code.to_string());
-                    json!({ "name": name, "type": code, "ttl": entry.ttl, "data": entry.presentation() })
+                    let (name, code) = (zone.shown_owner(&entry), entry.code.to_string());
+                    json!({ "name": name, "type": code, "ttl": entry.ttl, "data": zone.shown_data(&entry) })
                 })
                 .collect();
             let (apex, serial) = (zone.apex().to_string(), zone.serial());
@@ -387,7 +387,8 @@ pub(crate) fn print_zone(context: &Context, zone: &ZoneData, partial: Option<&st
         Format::Csv => super::csv(
             &["name", "ttl", "type", "data"],
             zone.entries().map(|entry| {
-                [entry.owner().to_string(), entry.ttl.to_string(), entry.code.to_string(), entry.presentation()]
+                let (name, code) = (zone.shown_owner(&entry), entry.code.to_string());
+                [name, entry.ttl.to_string(), code, zone.shown_data(&entry)]
             }),
         ),
         Format::Text => {

@@ -12,6 +12,7 @@ mod outside;
 mod prefixes;
 pub mod rdata;
 mod reach;
+mod spellings;
 mod svc_params;
 mod token;
 mod type_code;
@@ -25,6 +26,7 @@ pub use increment::{DoesNotFit, Increment};
 pub use name::{NameKey, NameTextError};
 pub use outside::{MOST_OUTSIDE, missing_slips, outside_targets};
 pub use reach::{ReachedEndpoint, reach_slips};
+use spellings::Spellings;
 pub use type_code::TypeCode;
 pub use zone_lint::{MOST_SLIPS, Severity, Slip, SlipCode, slips};
 
@@ -92,6 +94,7 @@ pub struct ZoneBuilder {
     octets: Vec<u8>,
     slots: Vec<Slot>,
     first_soa: Option<NameKey>,
+    spellings: Spellings,
 }
 
 /// More octets than one zone can hold here.
@@ -103,7 +106,7 @@ impl ZoneBuilder {
     /// Makes room for about as many records as a file of that many bytes holds.
     pub fn with_room_for(bytes: u64) -> ZoneBuilder {
         let expected = usize::try_from(bytes / 40).unwrap_or(0).min(1 << 22);
-        ZoneBuilder { octets: Vec::new(), slots: Vec::with_capacity(expected), first_soa: None }
+        ZoneBuilder { octets: Vec::new(), slots: Vec::with_capacity(expected), ..ZoneBuilder::default() }
     }
 
     /// Adds a record.
@@ -119,7 +122,8 @@ impl ZoneBuilder {
         place: Place,
     ) -> Result<(), ZoneTooLarge> {
         let key = owner.as_bytes();
-        if self.octets.len() + key.len() + data.len() + self.slots.len() * size_of::<Slot>() > MOST_OCTETS {
+        let spelled = self.spellings.octets();
+        if spelled + self.octets.len() + key.len() + data.len() + self.slots.len() * size_of::<Slot>() > MOST_OCTETS {
             return Err(ZoneTooLarge);
         }
         if code == TypeCode::SOA && self.first_soa.is_none() {
@@ -142,6 +146,11 @@ impl ZoneBuilder {
             line: place.line,
         });
         Ok(())
+    }
+
+    /// Takes a name as it is written, in full: it is shown so wherever it stands.
+    pub fn spell(&mut self, text: &str) {
+        self.spellings.note(text);
     }
 
     fn push(&mut self, octets: &[u8]) -> u32 {
@@ -179,7 +188,7 @@ impl ZoneBuilder {
             (at(slot.owner, slot.owner_len), slot.code, at(slot.data, slot.data_len), slot.file, slot.line)
         };
         slots.sort_unstable_by(|left, right| key(left).cmp(&key(right)));
-        ZoneData { apex, octets, slots }
+        ZoneData { apex, octets, slots, spellings: self.spellings }
     }
 }
 
@@ -189,9 +198,20 @@ pub struct ZoneData {
     apex: NameKey,
     octets: Vec<u8>,
     slots: Vec<Slot>,
+    spellings: Spellings,
 }
 
 impl ZoneData {
+    /// Returns the name of a record as it was written.
+    pub fn shown_owner(&self, entry: &ZoneEntry<'_>) -> String {
+        self.spellings.shown(&entry.owner())
+    }
+
+    /// Returns the data of a record in presentation form, with names as they were written.
+    pub fn shown_data(&self, entry: &ZoneEntry<'_>) -> String {
+        rdata::presentation_with(entry.code, entry.data, &|name| self.spellings.shown(&name))
+    }
+
     /// Returns the name of the zone.
     pub fn apex(&self) -> &NameKey {
         &self.apex

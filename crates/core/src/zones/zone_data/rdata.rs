@@ -168,7 +168,8 @@ pub fn parse(code: TypeCode, tokens: &[Token<'_>], origin: &NameKey, wire: &mut 
         if let Some(fields) = fields(code) {
             let mut out = String::new();
             let data = wire.split_off(begin);
-            let is_read = Writing { rest: &data, out: &mut out }.write(fields).is_some();
+            let shown = &|name: NameKey| name.to_string();
+            let is_read = Writing { rest: &data, out: &mut out, shown }.write(fields).is_some();
             if !is_read {
                 return Err(RdataError { at: Some(0), says: format!("these octets are not valid data for {code}") });
             }
@@ -193,6 +194,14 @@ pub fn parse(code: TypeCode, tokens: &[Token<'_>], origin: &NameKey, wire: &mut 
         return Err(RdataError { at: Some(0), says: format!("the data has more than {MAX_RDATA} octets") });
     }
     Ok(())
+}
+
+/// Returns the names in the presentation form of some data, as they are written.
+pub(crate) fn written_names<'t>(code: TypeCode, tokens: &[Token<'t>]) -> impl Iterator<Item = &'t [u8]> {
+    let is_generic = tokens.first().is_some_and(|token| token.text == b"\\#");
+    // Each field before a name is one word.
+    let fields = fields(code).filter(|_| !is_generic).unwrap_or(&[]).iter().zip(tokens);
+    fields.filter(|(field, _)| matches!(field, Name)).map(|(_, token)| token.text)
 }
 
 /// What is wrong with data each part of which can be read: servers refuse it.
@@ -220,9 +229,14 @@ fn digest_fault(code: TypeCode, data: &[u8]) -> Option<String> {
 
 /// Writes data in presentation form; octets that are no data of the type as RFC 3597 does.
 pub fn presentation(code: TypeCode, data: &[u8]) -> String {
+    presentation_with(code, data, &|name| name.to_string())
+}
+
+/// Writes data in presentation form, with names as `shown` writes them.
+pub(super) fn presentation_with(code: TypeCode, data: &[u8], shown: &dyn Fn(NameKey) -> String) -> String {
     let mut out = String::new();
     if let Some(fields) = fields(code)
-        && (Writing { rest: data, out: &mut out }).write(fields).is_some()
+        && (Writing { rest: data, out: &mut out, shown }).write(fields).is_some()
     {
         return out;
     }
@@ -658,6 +672,7 @@ fn push_signature_time(out: &mut String, secs: u32) {
 struct Writing<'d, 'o> {
     rest: &'d [u8],
     out: &'o mut String,
+    shown: &'o dyn Fn(NameKey) -> String,
 }
 
 impl<'d> Writing<'d, '_> {
@@ -701,7 +716,7 @@ impl<'d> Writing<'d, '_> {
             Name => {
                 let (name, rest) = NameKey::from_wire(self.rest)?;
                 self.rest = rest;
-                self.put(name)?;
+                self.put((self.shown)(name))?;
             }
             Ipv4 => {
                 let octets: [u8; 4] = self.array()?;

@@ -21,6 +21,8 @@ const SHOWN: usize = 240;
 pub trait Sink {
     /// A record; its data is as on the wire.
     fn record(&mut self, owner: &NameKey, code: TypeCode, ttl: u32, data: &[u8], place: Place);
+    /// A name that is not all in lower case, as it is written, in full.
+    fn spelling(&mut self, _text: &str) {}
     /// A mistake; reading goes on after it.
     fn mistake(&mut self, mistake: Mistake);
 }
@@ -57,6 +59,8 @@ impl Include {
 #[derive(Debug)]
 pub struct Reader {
     origin: NameKey,
+    /// The origin as it is written, where it is not all in lower case.
+    written_origin: Option<String>,
     owner: Option<NameKey>,
     /// What `$TTL` says (RFC 2308 §4), and the last TTL that was written.
     default_ttl: Option<u32>,
@@ -78,6 +82,7 @@ impl Reader {
     pub fn new(origin: NameKey, file: u16) -> Reader {
         Reader {
             origin,
+            written_origin: None,
             owner: None,
             default_ttl: None,
             last_ttl: None,
@@ -250,7 +255,11 @@ impl Reader {
         match &name[..] {
             b"$ORIGIN" => {
                 let written = argument("a name")?;
-                self.origin = NameKey::parse(written, &self.origin).map_err(|error| bad_name(1, written, error))?;
+                let origin = NameKey::parse(written, &self.origin).map_err(|error| bad_name(1, written, error))?;
+                let is_cased = written.ends_with(b".") && written.iter().any(u8::is_ascii_uppercase);
+                self.written_origin = is_cased.then(|| String::from_utf8_lossy(written).into_owned());
+                self.written_origin.iter().for_each(|origin| sink.spelling(origin));
+                self.origin = origin;
             }
             b"$TTL" => {
                 let written = argument("a number of seconds")?;
@@ -305,6 +314,22 @@ impl Reader {
         });
         (self.owner, self.last_ttl) = (owner, last_ttl);
         result
+    }
+
+    /// Tells how a name is spelled that is not all in lower case.
+    fn spell(&self, written: &[u8], sink: &mut impl Sink) {
+        let is_cased = |octets: &[u8]| octets.iter().any(u8::is_ascii_uppercase);
+        let Ok(text) = std::str::from_utf8(written) else { return };
+        match &self.written_origin {
+            _ if text.ends_with('.') || text == "@" => {
+                if is_cased(written) {
+                    sink.spelling(text);
+                }
+            }
+            Some(origin) => sink.spelling(&format!("{text}.{origin}")),
+            None if is_cased(written) => sink.spelling(&format!("{text}.{}", self.origin)),
+            None => {}
+        }
     }
 
     fn record(&mut self, text: &[u8], words: &[Token<'_>], first: u32, sink: &mut impl Sink) -> Result<(), Told> {
@@ -374,6 +399,10 @@ impl Reader {
             }
         };
         self.last_ttl = Some(ttl);
+        let owner = words.first().filter(|_| !matches!(text.first(), Some(b' ' | b'\t'))).map(|word| word.text);
+        for written in owner.into_iter().chain(rdata::written_names(code, &words[next..])) {
+            self.spell(written, sink);
+        }
         if let Some(owner) = &self.owner {
             sink.record(owner, code, ttl, &self.data, Place { file: self.file, line: first });
         }

@@ -9,15 +9,20 @@ pub fn line_of(entry: &ZoneEntry<'_>) -> String {
     format!("{}\t{}\tIN\t{}\t{}", entry.owner(), entry.ttl, entry.code, entry.presentation())
 }
 
+/// The same with names as the zone spells them.
+fn line_in(zone: &ZoneData, entry: &ZoneEntry<'_>) -> String {
+    format!("{}\t{}\tIN\t{}\t{}", zone.shown_owner(entry), entry.ttl, entry.code, zone.shown_data(entry))
+}
+
 /// Writes a whole zone: the SOA record first (RFC 1035 §5.2), then all others in the canonical order of names, by
-/// type and data; a record that was given twice once.
+/// type and data; a record that was given twice once, and names as they were written.
 ///
 /// # Errors
 /// What the writer returns.
 pub fn write_zone(zone: &ZoneData, out: &mut dyn Write) -> fmt::Result {
     writeln!(out, "$ORIGIN {}", zone.apex())?;
     if let Some(soa) = zone.soa() {
-        writeln!(out, "{}", line_of(&soa))?;
+        writeln!(out, "{}", line_in(zone, &soa))?;
     }
     let mut last = None;
     for entry in zone.entries() {
@@ -26,7 +31,7 @@ pub fn write_zone(zone: &ZoneData, out: &mut dyn Write) -> fmt::Result {
             last.code == entry.code && last.data == entry.data && last.owner() == entry.owner()
         });
         if !is_soa && !is_repeated {
-            writeln!(out, "{}", line_of(&entry))?;
+            writeln!(out, "{}", line_in(zone, &entry))?;
         }
         last = Some(entry);
     }
