@@ -6,8 +6,8 @@ use std::time::Duration;
 
 use futures::{StreamExt as _, TryStreamExt as _, stream};
 use hickory_proto::op::{Message, MessageType, OpCode, Query, ResponseCode};
-use hickory_proto::rr::rdata::name::{CNAME, NS, PTR};
 use hickory_proto::rr::rdata::NULL;
+use hickory_proto::rr::rdata::name::{CNAME, NS, PTR};
 use hickory_proto::rr::rdata::tsig::{TsigError, signed_bitmessage_to_buf};
 use hickory_proto::rr::{DNSClass, Name, RData, Record, RecordType as WireType, TSigner};
 use hickory_proto::serialize::binary::{BinEncodable as _, BinEncoder};

@@ -76,9 +76,7 @@ pub(crate) fn typed(program: clap::Command, words: &[OsString]) -> clap::Command
         return all(program);
     }
     let program = program.subcommand_required(true).arg_required_else_help(true);
-    named.into_iter().fold(program, |program, (name, describe)| {
-        program.subcommand(describe(clap::Command::new(*name)))
-    })
+    named.into_iter().fold(program, |program, (name, describe)| program.subcommand(describe(clap::Command::new(*name))))
 }
 
 /// Describes one command.
@@ -153,9 +151,8 @@ mod tests {
         assert_eq!(names, DESCRIBED.map(|(name, _)| name));
         for (name, _) in DESCRIBED {
             let mut own = typed(clap::Command::new("pindrel"), &["pindrel".into(), name.into()]);
-            let help = |program: &mut clap::Command| {
-                program.find_subcommand_mut(name).unwrap().render_long_help().to_string()
-            };
+            let help =
+                |program: &mut clap::Command| program.find_subcommand_mut(name).unwrap().render_long_help().to_string();
             assert_eq!(help(&mut own), help(&mut whole), "{name}");
         }
     }

@@ -70,6 +70,13 @@ async fn a_zone_of_a_real_server_is_exported_and_a_file_brought_into_it() {
     assert_fits(&schema("zone-list"), &listed);
     assert_eq!(listed["zones"][0]["driver"], "rfc2136");
 
+    // Names are compared without their case, and shown as they were written: by the server and in a file.
+    world.update("Wiki", "CNAME", "Docs.Larkfield.Example.");
+    let cased = workspace.run(&["zone", "export", "larkfield.example"]).ended(0).stdout;
+    assert!(cased.contains("Wiki.larkfield.example.\t60\tIN\tCNAME\tDocs.Larkfield.Example.\n"), "{cased}");
+    workspace.write("cased.zone", &cased.replace("$ORIGIN larkfield.example.\n", ""));
+    let again = workspace.run(&["zone", "export", "cased.zone", "--origin", "larkfield.example"]).ended(0).stdout;
+    assert_eq!(again, cased);
     // A file is shown first, then brought in, and a second time there is nothing to do.
     world.update("old", "A", "192.0.2.50");
     workspace.write("more.zone", "$TTL 300\nold A 192.0.2.51\nnew MX 10 old\nnew TXT \"x\" \"y\"\n");
