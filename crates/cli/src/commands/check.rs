@@ -3,12 +3,13 @@
 use std::sync::Arc;
 
 use clap::Args;
+use pindrel_core::judging::findings::{Cause, MachineCause};
+use pindrel_engine::{Access, OnlineReport};
 
 use crate::args::{RunBounds, Span};
 use crate::context::{Context, bounds};
-use crate::error::{CliError, Status};
+use crate::error::{CliError, Mistakes, Status};
 use crate::output;
-use pindrel_engine::Access;
 
 /// Read the manifest and report every mistake with its place
 ///
@@ -32,9 +33,26 @@ pub(crate) struct CheckArgs {
     pub(crate) online: bool,
 }
 
+/// Leaves out the warnings about secrets and files of which a finding says the same.
+fn leave_out_reported(mistakes: &mut Mistakes, reports: &[OnlineReport]) {
+    let findings = reports.iter().flat_map(|report| &report.findings);
+    let reported: Vec<String> = findings
+        .filter_map(|finding| match finding.cause() {
+            Cause::Machine(MachineCause::SecretUnreadable { place, .. }) => Some(place.clone()),
+            Cause::Machine(MachineCause::File { path, .. }) => Some(path.display().to_string()),
+            _ => None,
+        })
+        .collect();
+    let Mistakes { source, warnings, .. } = mistakes;
+    warnings.retain(|warning| {
+        let written = source.text().get(warning.span.clone()).unwrap_or_default().trim_matches(['"', '\'']);
+        !reported.iter().any(|place| place == written)
+    });
+}
+
 pub(crate) async fn run(context: &Context, args: &CheckArgs) -> Result<Status, CliError> {
     context.refuse_csv()?;
-    let (desired, mistakes) = context.examine()?;
+    let (desired, mut mistakes) = context.examine()?;
     if !mistakes.errors.is_empty() || !args.online {
         output::diagnostics::print(context, &desired, &mistakes, None)?;
         return Ok(if mistakes.errors.is_empty() { Status::Done } else { Status::Wrong });
@@ -43,6 +61,7 @@ pub(crate) async fn run(context: &Context, args: &CheckArgs) -> Result<Status, C
     let home = context.open(&mut loaded, Access::Read).await?;
     let engine = loaded.engine("check", home, bounds(Span(0), RunBounds::default()), Arc::new(())).await?;
     let reports = engine.reports.online().await?;
+    leave_out_reported(&mut mistakes, &reports);
     output::diagnostics::print(context, &desired, &mistakes, Some(&reports))?;
     Ok(if output::online::is_hindered(&reports) { Status::NotHeld } else { Status::Done })
 }
