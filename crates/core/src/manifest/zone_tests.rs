@@ -40,7 +40,8 @@ fn each_driver_has_its_own_keys() {
 
 #[test]
 fn each_mistake_of_a_zone_is_told_with_what_to_write() {
-    let table: [(String, &str, &str); 13] = [
+    let table: [(String, &str, &str); 14] = [
+        (POWERDNS.replace(":8081", ":8081/api/v1/servers/localhost"), "bad-value", "holds the path of the API"),
         (POWERDNS.replace("127.0.0.1", "192.0.2.1"), "bad-value", "in the clear"),
         (POWERDNS.replace("http://127.0.0.1:8081", "ftp://127.0.0.1"), "bad-value", "not an http or https URL"),
         (POWERDNS.replace("http://", "http://user:secret@"), "bad-value", "holds a password"),

@@ -24,11 +24,12 @@ pub(super) fn judge_fact(zone: &Zone, fact: &Fact<ZoneView>) -> PinReport {
     let ending = signatures(view, seen);
     let glue = missing_glue(view);
     let is_lost = matches!(glue, Some(ZoneCause::GlueMissing { is_all: true, .. }));
+    let dead = delegation_dead(view);
     let found = [
         // What keeps everybody from the zone comes before a single server.
         glue.clone().filter(|_| is_lost),
-        delegation_dead(view),
-        server_outage(view),
+        dead.clone(),
+        server_outage(view).filter(|outage| !is_told_by(dead.as_ref(), outage)),
         delegation(view),
         servers(view),
         keys(view),
@@ -119,6 +120,14 @@ fn delegation_dead(view: &ZoneView) -> Option<ZoneCause> {
         })
         .collect();
     dead.filter(|dead| !dead.is_empty()).map(ZoneCause::DelegationDead)
+}
+
+/// Says whether all servers that do not answer are among those of a dead delegation.
+fn is_told_by(dead: Option<&ZoneCause>, outage: &ZoneCause) -> bool {
+    let (Some(ZoneCause::DelegationDead(dead)), ZoneCause::ServersSilent { silent, .. }) = (dead, outage) else {
+        return false;
+    };
+    silent.iter().all(|(server, _)| dead.iter().any(|(told, _)| told == server))
 }
 
 fn delegation(view: &ZoneView) -> Option<ZoneCause> {

@@ -103,12 +103,18 @@ fn read_powerdns(section: &Section<'_>, problems: &mut Diagnostics) -> Option<(Z
         };
         let message = match url.value.scheme() {
             _ if !url.value.has_host() => "\"url\" names no host",
+            _ if url.value.path().contains("/api/v1") => "\"url\" holds the path of the API, which is added to it",
             _ if !url.value.username().is_empty() || url.value.password().is_some() => "\"url\" holds a password",
             "https" => return Some(url.value),
             "http" if is_here => return Some(url.value),
             "http" => "over http:// the API key would cross the network in the clear",
             _ => "\"url\" is not an http or https URL",
         };
+        if url.value.path().contains("/api/v1") {
+            let plain = url.value.as_str().split("/api/v1").next().unwrap_or_default();
+            problems.report("bad-value", url.span, message, format!("write \"{plain}\""));
+            return None;
+        }
         let help = if is_here { HELP } else { "write an https:// URL, or the API's address on this machine" };
         problems.report("bad-value", url.span, message, help);
         None

@@ -187,6 +187,8 @@ fn a_zone_that_nobody_else_can_resolve_is_blocked() {
         let (pins, ..) = scene.look(&desired);
         let found = pins.zone.findings.first();
         assert_eq!((pins.zone.state, found.map(Finding::code)), (state, code), "{:?}", scene.zone);
+        let silent = pins.zone.findings.iter().filter(|finding| finding.code() == Code::ServerUnreachable).count();
+        assert_eq!(silent, 0, "what is dead is told once");
         if code == Some(Code::GlueMissing) {
             assert!(found.unwrap().remedy().contains("ns1.larkfield.example (192.0.2.9)"), "{found:?}");
         }
