@@ -8,6 +8,7 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 
 use jiff::{SignedDuration, Timestamp};
+use pindrel_core::judging::facts::Untrusted;
 use pindrel_keys::distrust_in;
 use reqwest::dns::{Addrs, Name, Resolve, Resolving};
 use reqwest::header::{ACCEPT_LANGUAGE, HeaderMap, HeaderValue, LINK, RETRY_AFTER};
@@ -259,7 +260,8 @@ async fn receive(request: RequestBuilder, url: &Url, longest: usize) -> Result<R
         let (kind, why) = if error.is_timeout() {
             (std::io::ErrorKind::TimedOut, "timed out".into())
         } else if let Some(why) = distrust_in(&error) {
-            (io_kind(&error), format!("its certificate is not accepted: {why}"))
+            let hint = if why == Untrusted::NotYetValid { ": is the clock of this machine right?" } else { "" };
+            (io_kind(&error), format!("its certificate is not accepted: {why}{hint}"))
         } else {
             (io_kind(&error), innermost(&error))
         };

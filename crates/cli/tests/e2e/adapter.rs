@@ -178,7 +178,10 @@ async fn a_broken_program_is_told_with_what_it_said() {
         ("exec 0<&-; exit 0", "EOF while parsing"),
         ("echo '{\"status\":200,\"body\":{\"endpoints\":7}}'", "invalid type"),
         ("echo '{\"status\":401,\"body\":{\"detail\":\"who are you\"}}'", "Put a valid token at file:secrets/shop"),
-        ("echo '{\"status\":200,\"body\":{\"endpoints\":[]},\"next\":\"/v1/endpoints\"}'", "has more than 200 pages"),
+        (
+            "echo '{\"status\":200,\"body\":{\"endpoints\":[]},\"next\":\"/v1/endpoints\"}'",
+            "names the page \"/v1/endpoints\" twice",
+        ),
         ("head -c 3000000 /dev/zero", "it is longer than"),
         ("kill -9 $$", "a signal"),
         ("cd /nowhere", "exit status 2"),
