@@ -19,6 +19,7 @@ mod origin;
 mod output;
 mod signals;
 mod supervisor;
+mod watching;
 
 use std::process::ExitCode;
 

@@ -60,6 +60,8 @@ pub struct Desired {
     pub checks: Vec<HealthCheck>,
     /// How often every hostname is looked at while Pindrel keeps running; an hour unless said.
     pub look_every: Option<Duration>,
+    /// Where a process that runs on is asked how everything is; nowhere unless said.
+    pub listen: Option<SocketAddr>,
     /// How long the keys of certificates that another has replaced are kept; until they expire unless said.
     pub former_keys: Option<Duration>,
     /// The roots that client certificates must end at, in PEM, by their fingerprint.

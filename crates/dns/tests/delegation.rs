@@ -281,7 +281,7 @@ async fn servers_that_lie_in_the_zone_are_seen_with_their_glue_and_their_own_add
             glue: glue.map(|last| addresses(&last)),
             own: addresses(&[own]),
         };
-        assert_eq!(view.servers_within, [expected.clone()], "{above:?}");
+        assert_eq!(view.servers_within, std::slice::from_ref(&expected), "{above:?}");
         assert_eq!((expected.has_stale_glue(), expected.lacks_glue()), is_wrong, "{above:?}");
     }
 }

@@ -24,6 +24,7 @@ use crate::output;
 use crate::output::keep::Keeping;
 use crate::signals::stop_signal;
 use crate::supervisor;
+use crate::watching::{TURN_EVERY, Watching, serve};
 
 /// How many orders may wait.
 const ORDERS: usize = 8;
@@ -68,7 +69,7 @@ pub(crate) async fn run(context: &Context, args: &KeepArgs) -> Result<Status, Cl
     }
     // What is written while it is read is noticed afterwards.
     let before = stamp(&context.manifest);
-    let mut loaded = load_or_last_good(context)?;
+    let (mut loaded, broken) = load_or_last_good(context)?;
     let seen = stamps(&loaded.files).into_iter().skip(1);
     let seen = std::iter::once(before).chain(seen).collect();
     output::diagnostics::warn(&loaded.mistakes);
@@ -77,29 +78,31 @@ pub(crate) async fn run(context: &Context, args: &KeepArgs) -> Result<Status, Cl
     let (orders, taken) = mpsc::channel(ORDERS);
     let (files, kept_back) = (loaded.files.clone(), loaded.kept_back.clone());
     let watched = Watched { files, seen, kept_back, home: home.clone() };
-    run_on(context, loaded, home, args.bounds, taken, async |keeping| watch(context, watched, orders, keeping).await)
-        .await?;
+    run_on(context, loaded, home, args.bounds, taken, async |keeping| {
+        if let Some(mistake) = &broken {
+            keeping.watching.broken(mistake);
+        }
+        watch(context, watched, orders, keeping).await
+    })
+    .await?;
     Ok(Status::Done)
 }
 
 /// Reads the manifest; one with mistakes is told, and the last one without any is taken up in its place, where one is
-/// known: a supervisor that starts `keep` again and again would leave nothing in place.
-fn load_or_last_good(context: &Context) -> Result<Loaded, CliError> {
+/// known: a supervisor that starts `keep` again and again would leave nothing in place. Returns the first mistake as well.
+fn load_or_last_good(context: &Context) -> Result<(Loaded, Option<String>), CliError> {
     let error = match context.load() {
         Err(error @ (CliError::Manifest(_) | CliError::Encoding { .. })) => error,
-        loaded => return loaded,
+        loaded => return Ok((loaded?, None)),
     };
     let Some(kept) = LastGood::read(context) else { return Err(error) };
     let Ok(loaded) = kept.load(context) else { return Err(error) };
+    let mistake = output::keep::first_mistake(&error);
     output::keep::note_first(
         context,
-        &format!(
-            "the manifest cannot be used, so the last good one, of {:.0}, is in force: {}",
-            kept.at,
-            output::keep::first_mistake(&error)
-        ),
+        &format!("the manifest cannot be used, so the last good one, of {:.0}, is in force: {mistake}", kept.at),
     );
-    Ok(loaded)
+    Ok((loaded, Some(mistake)))
 }
 
 /// Opens the state. A database that does not answer is waited for: it may start after this machine's services. Nothing
@@ -154,15 +157,17 @@ async fn run_on(
     outside: impl AsyncFnOnce(Arc<Keeping>) -> Result<(), CliError>,
 ) -> Result<(), CliError> {
     let desired = Arc::new(loaded.desired);
-    let keeping = Keeping::start(context, &desired);
+    let watching = Watching::new(desired.clone(), loaded.folder.clone(), home.clone());
+    let keeping = Keeping::start(context, &desired, watching.clone());
     for kept in &loaded.kept_back {
         keeping.note(&output::undo::kept_back_note(kept));
     }
-    let turn_every = keeping.supervisor.alive_every;
+    let turn_every = keeping.supervisor.alive_every.into_iter().chain([TURN_EVERY]).min();
     let setup = KeepSetup { turn_every, ..setup(desired, loaded.folder, home, limits, keeping.clone()) };
     let summary = tokio::select! {
         summary = keep(setup, taken) => summary,
         Err(error) = outside(keeping.clone()) => Err(error)?,
+        never = serve(watching, |says: &str| keeping.note(says)) => match never {},
     };
     keeping.finish(&summary?)
 }

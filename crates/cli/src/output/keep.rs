@@ -24,6 +24,7 @@ use crate::args::Format;
 use crate::context::Context;
 use crate::error::CliError;
 use crate::supervisor::Supervisor;
+use crate::watching::Watching;
 
 /// The most checks that have a line; of more, those that are not up are shown.
 const MOST_ROWS: usize = 24;
@@ -38,6 +39,8 @@ pub(crate) struct Keeping {
     lines: Lines,
     /// Who hears that the process works on.
     pub(crate) supervisor: Supervisor,
+    /// What is told to whoever asks over HTTP.
+    pub(crate) watching: Arc<Watching>,
 }
 
 /// The lines of a terminal.
@@ -59,7 +62,7 @@ struct Rows {
 
 impl Keeping {
     /// Chooses the display by the format and the terminal.
-    pub(crate) fn start(context: &Context, desired: &Desired) -> Arc<Keeping> {
+    pub(crate) fn start(context: &Context, desired: &Arc<Desired>, watching: Arc<Watching>) -> Arc<Keeping> {
         let is_live =
             std::io::stderr().is_terminal() && !context.quiet && !log::is_json() && context.format == Format::Text;
         let live = is_live.then(|| {
@@ -82,13 +85,15 @@ impl Keeping {
             live,
             lines,
             supervisor: Supervisor::from_environment(),
+            watching,
         };
         keeping.replace(desired);
         Arc::new(keeping)
     }
 
     /// Shows what another manifest has.
-    pub(crate) fn replace(&self, desired: &Desired) {
+    pub(crate) fn replace(&self, desired: &Arc<Desired>) {
+        self.watching.replace(desired.clone());
         let follows = |wanted: &&pindrel_core::desired::WantedHostname| wanted.follows_checks(desired);
         match &self.live {
             None => {
@@ -128,6 +133,7 @@ impl Keeping {
     /// Tells that a changed manifest has mistakes.
     pub(crate) fn broken(&self, error: &CliError) {
         let place = first_mistake(error);
+        self.watching.broken(&place);
         self.note(&format!(
             "the manifest has changed and cannot be used, so the last good one stays in force: {place}"
         ));
@@ -338,6 +344,7 @@ impl Live {
 
 impl Listener for Keeping {
     fn on(&self, event: Event) {
+        self.watching.happened(&event);
         if self.format == Format::Json {
             let line = |event: &Event| serde_json::to_string(&EventLine::new(event)).unwrap_or_default();
             self.lines.write(line(&event), |lost| line(&Event::Note { says: left_out(lost) }));
@@ -369,9 +376,11 @@ impl Listener for Keeping {
 
     fn on_turn(&self) {
         self.supervisor.works_on();
+        self.watching.turned();
     }
 
     fn on_check(&self, check: &str, record: &CheckRecord, took: Option<Duration>) {
+        self.watching.figures.checked(took);
         if let Some(live) = &self.live {
             live.checked(check, record, took);
         }

@@ -118,6 +118,18 @@ pub(crate) fn print(context: &Context, report: &Report, kept_back: &[KeptBack]) 
 }
 
 fn print_json(report: &Report, kept_back: &[KeptBack]) -> Result<(), CliError> {
+    super::json(&document(report, kept_back))
+}
+
+/// Returns the document that `--format json` writes.
+///
+/// # Errors
+/// What the writer returns.
+pub(crate) fn as_json(report: &Report, kept_back: &[KeptBack]) -> serde_json::Result<Vec<u8>> {
+    serde_json::to_vec(&document(report, kept_back))
+}
+
+fn document<'r>(report: &'r Report, kept_back: &'r [KeptBack]) -> Document<'r> {
     let rows = report.hostnames.iter().map(|row| Row {
         hostname: row.hostname.as_str(),
         endpoints: &row.endpoints,
@@ -129,7 +141,7 @@ fn print_json(report: &Report, kept_back: &[KeptBack]) -> Result<(), CliError> {
         labels: &row.labels,
         note: row.note.as_deref(),
     });
-    super::json(&Document {
+    Document {
         version: VERSION,
         at: report.at,
         held: report.held(),
@@ -138,7 +150,7 @@ fn print_json(report: &Report, kept_back: &[KeptBack]) -> Result<(), CliError> {
         certificates: report.certificates.iter().map(|row| super::certificates::as_json(report.at, row)).collect(),
         leftovers: report.leftovers.iter().map(LeftoverRow::new).collect(),
         kept_back: kept_back.iter().map(KeptBackRow::new).collect(),
-    })
+    }
 }
 
 fn print_csv(report: &Report) -> Result<(), CliError> {

@@ -26,6 +26,7 @@ mod snapshots;
 mod state;
 mod text;
 mod undo;
+mod watching;
 mod web_server;
 mod zones;
 

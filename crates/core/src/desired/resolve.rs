@@ -62,6 +62,7 @@ pub fn resolve(manifest: Manifest, problems: &mut Diagnostics) -> Desired {
         resolver.declare(entry, &manifest.default_authority);
     }
     resolver.desired.look_every = manifest.look_every;
+    resolver.desired.listen = manifest.listen;
     let Manifest {
         default_authority,
         default_endpoint,

@@ -120,6 +120,8 @@ const MISTAKES: &[(&str, &str, &str, &str)] = &[
     ("policy = \"standby\"", "[health.north]\ntcp = \"192.0.2.9:1\"", "duplicate", "has the name of"),
     ("policy = \"standby\"", "[health.\"a/b\"]\ntcp = \"192.0.2.9:1\"", "bad-name", "no slash"),
     ("policy = \"standby\"", "[keep]\nlook_every = \"5s\"", "bad-value", "at least 1m"),
+    ("policy = \"standby\"", "[keep]\nlisten = \"0.0.0.0:7353\"", "bad-value", "others can reach"),
+    ("policy = \"standby\"", "[keep]\nlisten = \"7353\"", "bad-value", "no address with a port"),
 ];
 
 #[test]
@@ -154,12 +156,13 @@ fn every_key_of_a_check_arrives_and_judges_whom_it_should() {
         &format!(
             "policy = \"standby\"\nback_after = \"7m\"\nhealth = \"https://tonight.larkfield.example:8443/a?b=c\"\n{terms}"
         ),
-        "[keep]\nlook_every = \"2h\"",
+        "[keep]\nlook_every = \"2h\"\nlisten = \"[::1]:7353\"",
     );
     let wanted = desired.hostnames.iter().find(|wanted| wanted.placement.members.len() == 2).unwrap();
     let placement = &wanted.placement;
     assert_eq!((placement.policy, placement.back_after), (Policy::Standby, Duration::from_secs(420)));
     assert_eq!(desired.look_every, Some(Duration::from_secs(7_200)));
+    assert_eq!(desired.listen, "[::1]:7353".parse().ok());
     let names: Vec<&str> = desired.checks.iter().map(|check| check.name.as_str()).collect();
     let own = ["tonight.larkfield.example/north", "tonight.larkfield.example/south"];
     assert_eq!(names, ["north", own[0], own[1]]);

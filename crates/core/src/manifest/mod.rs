@@ -93,6 +93,8 @@ pub struct Manifest {
     pub health: Vec<HealthEntry>,
     /// How often every hostname is looked at while Pindrel keeps running.
     pub look_every: Option<Duration>,
+    /// Where a process that runs on is asked how everything is.
+    pub listen: Option<SocketAddr>,
     /// `[certificate.NAME]`.
     pub certificates: Vec<CertificateEntry>,
     /// `[hostname."NAME"]`.

@@ -10,6 +10,8 @@ mod included;
 mod web_server;
 mod zone;
 
+use std::net::SocketAddr;
+
 use toml::de::{DeTable, DeValue};
 
 use super::blocks::{self, Blocks};
@@ -129,6 +131,7 @@ fn read_document(document: &DeTable<'_>, problems: &mut Diagnostics) -> Manifest
     }
     if let Some(keep) = root.inner("keep", problems) {
         manifest.look_every = keep.duration("look_every", problems);
+        manifest.listen = read_listen(&keep, problems);
     }
     for (name, section) in root.named("certificate", problems) {
         let called = name.value.to_owned();
@@ -140,6 +143,19 @@ fn read_document(document: &DeTable<'_>, problems: &mut Diagnostics) -> Manifest
     read_hostnames(&root, &mut manifest, problems);
     report_repeated_zones(&manifest.zones, problems);
     manifest
+}
+
+/// The address where a process that runs on is asked how everything is: nobody else can ask there.
+fn read_listen(keep: &Section<'_>, problems: &mut Diagnostics) -> Option<SocketAddr> {
+    const HELP: &str = "write such as \"127.0.0.1:7353\"";
+    let text = keep.text("listen", problems)?;
+    let says = match text.value.parse::<SocketAddr>() {
+        Ok(address) if address.ip().is_loopback() => return Some(address),
+        Ok(_) => "\"listen\" is an address that others can reach, and who asks there is not asked for a token",
+        Err(_) => "\"listen\" is no address with a port",
+    };
+    problems.report("bad-value", text.span, says, HELP);
+    None
 }
 
 fn read_hostnames(root: &Section<'_>, manifest: &mut Manifest, problems: &mut Diagnostics) {

@@ -121,7 +121,7 @@ impl Surveyor {
 
     /// Loads from the state what is known of some hostnames; returns those whose facts
     /// are too old, or were judged against another manifest.
-    async fn load(&self, ids: &[HostnameId]) -> Result<Vec<HostnameId>, EngineError> {
+    pub(crate) async fn load(&self, ids: &[HostnameId]) -> Result<Vec<HostnameId>, EngineError> {
         let now = self.context.clock.now();
         let mut stale = Vec::new();
         for id in ids {

@@ -114,6 +114,23 @@ impl Reports {
         } else {
             Vec::new()
         };
+        self.report(scope, leftovers).await
+    }
+
+    /// Judges the same by what the state knows alone: nothing is looked at, however old that is.
+    ///
+    /// # Errors
+    /// [`EngineError`] when the state cannot be read.
+    pub async fn stored(&self, scope: &Scope) -> Result<Report, EngineError> {
+        self.surveyor.load(&scope.hostnames).await?;
+        let leftovers = match scope.leftovers {
+            LeftoverScope::All => self.retirer.stored_leftovers(&self.retirer.unlisted().await?).await?,
+            _ => Vec::new(),
+        };
+        self.report(scope, leftovers).await
+    }
+
+    async fn report(&self, scope: &Scope, leftovers: Vec<Leftover>) -> Result<Report, EngineError> {
         let at = self.context.clock.now();
         let certificates = self.certificate_requests.unused_certificate_reports(&scope.certificates, at).await?;
         self.health.load().await?;

@@ -111,6 +111,15 @@ impl Retirer {
         Ok(found)
     }
 
+    /// Returns what was written for hostnames that the manifest does not name, and not looked at again.
+    pub(crate) async fn stored_leftovers(&self, unlisted: &[Unlisted]) -> Result<Vec<Leftover>, EngineError> {
+        let mut found = Vec::new();
+        for (hostname, ownership) in self.context.state.owned_among(&named(unlisted)).await? {
+            found.extend(self.of_parts(&hostname, &ownership, &HostnameFacts::default()).await?);
+        }
+        Ok(found)
+    }
+
     /// What is known of some hostnames, in their order.
     async fn rows(&self, hostnames: Vec<Hostname>) -> Result<Vec<HostnameRow>, EngineError> {
         let reads = stream::iter(hostnames).map(async |hostname| self.context.state.hostname(&hostname).await);

@@ -57,10 +57,18 @@ static DEFAULTS: Table = Table {
 
 static KEEP: Table = Table {
     name: "keep",
-    keys: &[Key::new(
-        "look_every",
-        Kind::Duration(60..=u64::MAX),
-        "how often `keep` looks at every hostname; spread evenly",
-    )
-    .default("`1h`")],
+    keys: &[
+        Key::new(
+            "look_every",
+            Kind::Duration(60..=u64::MAX),
+            "how often `keep` looks at every hostname; spread evenly",
+        )
+        .default("`1h`"),
+        Key::new(
+            "listen",
+            Kind::Text,
+            "the `\"ADDRESS:PORT\"` where `keep` says how everything is, on this machine alone ([monitoring](monitoring.md))",
+        )
+        .default("nowhere"),
+    ],
 };

@@ -320,15 +320,12 @@ impl Reader {
     fn spell(&self, written: &[u8], sink: &mut impl Sink) {
         let is_cased = |octets: &[u8]| octets.iter().any(u8::is_ascii_uppercase);
         let Ok(text) = std::str::from_utf8(written) else { return };
+        let is_whole = text.ends_with('.') || text == "@";
         match &self.written_origin {
-            _ if text.ends_with('.') || text == "@" => {
-                if is_cased(written) {
-                    sink.spelling(text);
-                }
-            }
-            Some(origin) => sink.spelling(&format!("{text}.{origin}")),
-            None if is_cased(written) => sink.spelling(&format!("{text}.{}", self.origin)),
-            None => {}
+            _ if is_whole && is_cased(written) => sink.spelling(text),
+            Some(origin) if !is_whole => sink.spelling(&format!("{text}.{origin}")),
+            None if !is_whole && is_cased(written) => sink.spelling(&format!("{text}.{}", self.origin)),
+            _ => {}
         }
     }
 
