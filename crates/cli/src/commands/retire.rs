@@ -96,9 +96,12 @@ pub(crate) async fn run(context: &Context, args: &RetireArgs) -> Result<Status, 
     let scope = Scope { leftovers: LeftoverScope::Retire(hostnames.clone()), ..Scope::default() };
     if args.dry_run {
         let mut plan = engine.plan(&scope, Aim::Hold).await?;
+        // What the steps take away is told by them.
+        plan.leftovers.retain(|leftover| !plan.steps.iter().any(|step| step.hostname == leftover.hostname));
         plan.leftovers.extend(foreign);
         output::steps::print(context, &plan)?;
-        return Ok(if plan.leftovers.is_empty() { Status::Done } else { Status::NotHeld });
+        let is_gone = plan.leftovers.is_empty() && plan.steps.is_empty();
+        return Ok(if is_gone { Status::Done } else { Status::NotHeld });
     }
     let of_others: Vec<Hostname> = foreign.iter().map(|leftover| leftover.hostname.clone()).collect();
     let status = if hostnames.is_empty() {

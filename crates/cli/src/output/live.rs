@@ -4,7 +4,7 @@ use std::collections::HashMap;
 use std::sync::{Mutex, PoisonError};
 use std::time::Duration;
 
-use indicatif::{MultiProgress, ProgressBar, ProgressStyle};
+use indicatif::{MultiProgress, ProgressBar, ProgressDrawTarget, ProgressStyle};
 use jiff::Timestamp;
 use pindrel_core::judging::pins::{Pin, PinState};
 use pindrel_core::names::name::Hostname;
@@ -80,6 +80,8 @@ impl Live {
     /// Takes the lines away.
     pub(super) fn close(&self) {
         let _ = self.bars.clear();
+        // What is done after a run is told by whoever does it, and the bars' ticks would draw them again.
+        self.bars.set_draw_target(ProgressDrawTarget::hidden());
     }
 
     pub(super) fn on(&self, event: &Event) {

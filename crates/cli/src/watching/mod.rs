@@ -28,8 +28,9 @@ pub(crate) use metrics::Figures;
 pub(crate) const TURN_EVERY: Duration = Duration::from_secs(5);
 /// After how long without a turn it counts as stuck.
 const STUCK_AFTER: Duration = Duration::from_secs(30);
-/// How long the state may take to answer.
+/// How long the state may take to answer one question, and to say how everything is.
 const STATE_PATIENCE: Duration = Duration::from_secs(10);
+const ALL_PATIENCE: Duration = Duration::from_secs(60);
 /// For how long what was read of the state is said again, at least.
 const SAID_AGAIN: Duration = Duration::from_secs(1);
 
@@ -127,9 +128,8 @@ impl Watching {
             return Ok(seen.clone());
         }
         let begun = Instant::now();
-        let read = tokio::time::timeout(STATE_PATIENCE, self.read());
-        let read =
-            read.await.map_err(|_| format!("the state has not answered within {} s", STATE_PATIENCE.as_secs()))?;
+        let read = tokio::time::timeout(ALL_PATIENCE, self.read()).await;
+        let read = read.map_err(|_| format!("the state has not answered within {} s", ALL_PATIENCE.as_secs()))?;
         let (report, checks, kept_back) = read.map_err(|error| with_causes(&error))?;
         let seen = Arc::new(Seen { report, checks, kept_back, read: Instant::now(), took: begun.elapsed() });
         *last = Some(seen.clone());
@@ -183,7 +183,7 @@ pub(crate) async fn serve(watching: Arc<Watching>, note: impl Fn(&str)) -> Infal
             continue;
         };
         tokio::select! {
-            () = server::run(&watching, address, &note) => {}
+            never = server::run(&watching, address, &note) => match never {},
             _ = changes.wait_for(is_other) => {}
         }
     }

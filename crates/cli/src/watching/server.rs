@@ -11,10 +11,12 @@ use hyper::body::{Bytes, Incoming};
 use hyper::header::{
     ALLOW, CACHE_CONTROL, CONTENT_SECURITY_POLICY, CONTENT_TYPE, HOST, HeaderValue, X_CONTENT_TYPE_OPTIONS,
 };
+use hyper::http::uri::Authority;
 use hyper::server::conn::http1;
 use hyper::service::service_fn;
 use hyper::{Method, Request, Response, StatusCode};
 use hyper_util::rt::{TokioIo, TokioTimer};
+use pindrel_core::text::display_text::io_reason;
 use tokio::net::{TcpListener, TcpStream};
 use tokio::sync::Semaphore;
 use tokio::task::JoinSet;
@@ -34,13 +36,17 @@ const TRY_AGAIN: Duration = Duration::from_secs(10);
 
 type Answer = Response<BoxBody<Bytes, Infallible>>;
 
-/// Answers at an address; comes back where it cannot be listened at, after a pause.
-pub(super) async fn run(watching: &Arc<Watching>, address: SocketAddr, note: &impl Fn(&str)) {
-    let listener = match TcpListener::bind(address).await {
-        Ok(listener) => listener,
-        Err(error) => {
-            note(&format!("nobody can ask at {address}: {}", pindrel_core::text::display_text::io_reason(&error)));
-            return tokio::time::sleep(TRY_AGAIN).await;
+/// Answers at an address; where it cannot be listened at, that is told once, and it is tried again and again.
+pub(super) async fn run(watching: &Arc<Watching>, address: SocketAddr, note: &impl Fn(&str)) -> Infallible {
+    let mut is_told = false;
+    let listener = loop {
+        match TcpListener::bind(address).await {
+            Ok(listener) => break listener,
+            Err(error) if !is_told => {
+                note(&format!("nobody can ask at {address}: {}", io_reason(&error)));
+                is_told = true;
+            }
+            Err(_) => tokio::time::sleep(TRY_AGAIN).await,
         }
     };
     let at = listener.local_addr().unwrap_or(address);
@@ -124,12 +130,11 @@ async fn answer(
 
 /// Says whether a request names this machine: a name that a stranger leads here is asked for by a browser that they have led
 /// astray.
-fn is_for_this_machine(request: &Request<Incoming>) -> bool {
-    let Some(host) = request.headers().get(HOST).and_then(|host| host.to_str().ok()) else { return false };
-    let name = match host.parse::<SocketAddr>() {
-        Ok(address) => return address.ip().is_loopback(),
-        Err(_) => host.split_once(':').map_or(host, |(name, _)| name),
-    };
+fn is_for_this_machine<B>(request: &Request<B>) -> bool {
+    let named = request.headers().get(HOST).and_then(|host| host.to_str().ok()?.parse::<Authority>().ok());
+    // What stands in the target itself counts before the header (RFC 9112 §3.2.2).
+    let Some(authority) = request.uri().authority().cloned().or(named) else { return false };
+    let name = authority.host().trim_start_matches('[').trim_end_matches(']');
     name.eq_ignore_ascii_case("localhost") || name.parse::<IpAddr>().is_ok_and(|address| address.is_loopback())
 }
 
@@ -161,4 +166,35 @@ fn answered(status: StatusCode, content_type: &'static str, body: BoxBody<Bytes,
         response.headers_mut().insert(name, HeaderValue::from_static(value));
     }
     response
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn only_who_names_this_machine_is_answered() {
+        let request = |target: &str, host: Option<&str>| {
+            let request = Request::builder().uri(target);
+            let request = host.into_iter().fold(request, |request, host| request.header(HOST, host));
+            request.body(()).unwrap()
+        };
+        for (target, host, is) in [
+            ("/live", Some("127.0.0.1:7353"), true),
+            ("/live", Some("127.8.8.8"), true),
+            ("/live", Some("LocalHost:7353"), true),
+            ("/live", Some("[::1]:7353"), true),
+            ("/live", Some("[::1]"), true),
+            ("/live", Some("192.0.2.1:7353"), false),
+            ("/live", Some("localhost.evil.example"), false),
+            ("/live", Some("127.0.0.1.evil.example:7353"), false),
+            ("/live", Some("localhost@evil.example"), false),
+            ("/live", Some(""), false),
+            ("/live", None, false),
+            ("http://evil.example/live", Some("localhost"), false),
+            ("http://localhost/live", Some("evil.example"), true),
+        ] {
+            assert_eq!(is_for_this_machine(&request(target, host)), is, "{target} {host:?}");
+        }
+    }
 }
