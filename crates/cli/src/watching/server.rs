@@ -43,14 +43,14 @@ pub(super) async fn run(watching: &Arc<Watching>, address: SocketAddr, note: &im
         match TcpListener::bind(address).await {
             Ok(listener) => break listener,
             Err(error) if !is_told => {
-                note(&format!("nobody can ask at {address}: {}", io_reason(&error)));
+                note(&format!("cannot listen at {address}: {}", io_reason(&error)));
                 is_told = true;
             }
             Err(_) => tokio::time::sleep(TRY_AGAIN).await,
         }
     };
     let at = listener.local_addr().unwrap_or(address);
-    note(&format!("answers at http://{at}: /live, /ready, /status.json, /events and /metrics"));
+    note(&format!("listening at http://{at}: /live, /ready, /status.json, /events and /metrics"));
     let streams = Arc::new(Semaphore::new(MOST_STREAMS));
     let mut connections = JoinSet::new();
     loop {
@@ -95,10 +95,10 @@ async fn answer(
     is_stream: &tokio::sync::Notify,
 ) -> Answer {
     if !is_for_this_machine(request) {
-        return text(StatusCode::MISDIRECTED_REQUEST, "ask by the address");
+        return text(StatusCode::MISDIRECTED_REQUEST, "this server answers requests to localhost only");
     }
     if !matches!(*request.method(), Method::GET | Method::HEAD) {
-        let mut refused = text(StatusCode::METHOD_NOT_ALLOWED, "nothing can be changed here");
+        let mut refused = text(StatusCode::METHOD_NOT_ALLOWED, "this server is read-only");
         refused.headers_mut().insert(ALLOW, HeaderValue::from_static("GET, HEAD"));
         return refused;
     }
@@ -115,7 +115,7 @@ async fn answer(
         },
         "/events" => {
             let Ok(permit) = streams.clone().try_acquire_owned() else {
-                return text(StatusCode::SERVICE_UNAVAILABLE, "too many read events already");
+                return text(StatusCode::SERVICE_UNAVAILABLE, "too many event streams are open");
             };
             is_stream.notify_one();
             let stream = watching.events.read().map_frame(move |frame| {
@@ -124,7 +124,7 @@ async fn answer(
             });
             answered(StatusCode::OK, "text/event-stream", stream.boxed())
         }
-        _ => text(StatusCode::NOT_FOUND, "there are /live, /ready, /status.json, /events and /metrics"),
+        _ => text(StatusCode::NOT_FOUND, "not found; the paths are /live, /ready, /status.json, /events and /metrics"),
     }
 }
 

@@ -42,9 +42,9 @@ fn ask(address: SocketAddr, method: &str, path: &str, host: &str) -> (u16, Strin
 
 /// Waits until it says where it answers, past the first `from` events.
 async fn address_of(keep: &Keep, from: usize) -> (SocketAddr, usize) {
-    let is = |event: &Value| event["says"].as_str().is_some_and(|says| says.starts_with("answers at http://"));
+    let is = |event: &Value| event["says"].as_str().is_some_and(|says| says.starts_with("listening at http://"));
     let (event, from) = keep.until("word where it answers", from, is).await;
-    let says = event["says"].as_str().unwrap().trim_start_matches("answers at http://");
+    let says = event["says"].as_str().unwrap().trim_start_matches("listening at http://");
     (says.split(": ").next().unwrap().parse().unwrap(), from)
 }
 

@@ -120,8 +120,8 @@ const MISTAKES: &[(&str, &str, &str, &str)] = &[
     ("policy = \"standby\"", "[health.north]\ntcp = \"192.0.2.9:1\"", "duplicate", "has the name of"),
     ("policy = \"standby\"", "[health.\"a/b\"]\ntcp = \"192.0.2.9:1\"", "bad-name", "no slash"),
     ("policy = \"standby\"", "[keep]\nlook_every = \"5s\"", "bad-value", "at least 1m"),
-    ("policy = \"standby\"", "[keep]\nlisten = \"0.0.0.0:7353\"", "bad-value", "others can reach"),
-    ("policy = \"standby\"", "[keep]\nlisten = \"7353\"", "bad-value", "no address with a port"),
+    ("policy = \"standby\"", "[keep]\nlisten = \"0.0.0.0:7353\"", "bad-value", "not a loopback address"),
+    ("policy = \"standby\"", "[keep]\nlisten = \"7353\"", "bad-value", "not an address with a port"),
 ];
 
 #[test]

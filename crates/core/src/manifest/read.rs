@@ -151,8 +151,8 @@ fn read_listen(keep: &Section<'_>, problems: &mut Diagnostics) -> Option<SocketA
     let text = keep.text("listen", problems)?;
     let says = match text.value.parse::<SocketAddr>() {
         Ok(address) if address.ip().is_loopback() => return Some(address),
-        Ok(_) => "\"listen\" is an address that others can reach, and who asks there is not asked for a token",
-        Err(_) => "\"listen\" is no address with a port",
+        Ok(_) => "\"listen\" is not a loopback address: other machines could read everything without a token",
+        Err(_) => "\"listen\" is not an address with a port",
     };
     problems.report("bad-value", text.span, says, HELP);
     None
