@@ -31,6 +31,8 @@ const STUCK_AFTER: Duration = Duration::from_secs(30);
 /// How long the state may take to answer one question, and to say how everything is.
 const STATE_PATIENCE: Duration = Duration::from_secs(10);
 const ALL_PATIENCE: Duration = Duration::from_secs(60);
+/// How long figures of the state are waited for: who collects them gives up after ten seconds as a rule.
+const FIGURES_WITHIN: Duration = Duration::from_secs(5);
 /// For how long what was read of the state is said again, at least.
 const SAID_AGAIN: Duration = Duration::from_secs(1);
 
@@ -162,9 +164,12 @@ impl Watching {
     }
 
     /// The figures, as OpenMetrics has them.
-    async fn metrics(&self) -> Result<String, String> {
-        // What the state does not say is left out; what this process counts is told all the same.
-        let seen = self.seen().await.ok();
+    async fn metrics(self: &Arc<Self>) -> Result<String, String> {
+        // What the state does not say soon is left out, and read for whoever asks next; what this process counts is told
+        // all the same.
+        let watching = self.clone();
+        let reading = tokio::spawn(async move { watching.seen().await.ok() });
+        let seen = tokio::time::timeout(FIGURES_WITHIN, reading).await.ok().and_then(Result::ok).flatten();
         let seen = seen.as_ref().map(|seen| (&seen.report, seen.checks.as_slice()));
         self.figures.written(seen).map_err(|error| error.to_string())
     }

@@ -90,7 +90,7 @@ async fn connection(stream: TcpStream, watching: Arc<Watching>, streams: Arc<Sem
 
 async fn answer(
     request: &Request<Incoming>,
-    watching: &Watching,
+    watching: &Arc<Watching>,
     streams: &Arc<Semaphore>,
     is_stream: &tokio::sync::Notify,
 ) -> Answer {
