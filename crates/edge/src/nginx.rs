@@ -141,9 +141,7 @@ impl Nginx {
 
     async fn apply_batch(&self, mut changes: Changes) -> Result<(), EdgeError> {
         self.make_folders()?;
-        for (name, text) in self.shared_changes(&changes)? {
-            changes.insert(name, text);
-        }
+        changes.extend(self.shared_changes(&changes)?);
         let mut before = Changes::new();
         for name in changes.keys() {
             let present = self.read(name)?;
@@ -190,17 +188,11 @@ impl Nginx {
         let before = shared.get(&writer.services_file()).or(shared.get(configuration::FORMER_SHARED[0]));
         let before = before.map_or("", String::as_str);
         let leading = hostnames.values().map(String::as_str);
-        let new = writer.shared_files(self.least_version(changes)?, before, leading);
+        let versions = hostnames.values().filter_map(|text| Some(configuration::binding_in(text)?.minimum_tls));
+        let least = versions.min().unwrap_or(TlsVersion::V1_2);
+        let new = writer.shared_files(least, before, leading);
         changed.extend(new.map(|(name, text)| (name, Some(text))));
         Ok(changed)
-    }
-
-    /// The lowest version of TLS that any hostname takes once some files are changed.
-    fn least_version(&self, changes: &Changes) -> Result<TlsVersion, EdgeError> {
-        let present = self.files()?.into_iter().filter(|(name, _)| !changes.contains_key(name)).map(|(_, text)| text);
-        let changed = changes.values().flatten().cloned();
-        let versions = present.chain(changed).filter_map(|text| Some(configuration::binding_in(&text)?.minimum_tls));
-        Ok(versions.min().unwrap_or(TlsVersion::V1_2))
     }
 
     /// What a hostname's file is to hold.

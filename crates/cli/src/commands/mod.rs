@@ -75,8 +75,9 @@ pub(crate) fn typed(program: clap::Command, words: &[OsString]) -> clap::Command
     if named.is_empty() {
         return all(program);
     }
-    let program = program.subcommand_required(true).arg_required_else_help(true);
-    named.into_iter().fold(program, |program, (name, describe)| program.subcommand(describe(clap::Command::new(*name))))
+    named
+        .into_iter()
+        .fold(grouped(program), |program, (name, describe)| program.subcommand(describe(clap::Command::new(*name))))
 }
 
 /// Describes one command.
@@ -84,7 +85,12 @@ type Describe = fn(clap::Command) -> clap::Command;
 
 /// A command that is one of several.
 fn group<C: Subcommand>(command: clap::Command) -> clap::Command {
-    C::augment_subcommands(command.subcommand_required(true).arg_required_else_help(true))
+    C::augment_subcommands(grouped(command))
+}
+
+/// A command that does nothing without one of its own.
+fn grouped(command: clap::Command) -> clap::Command {
+    command.subcommand_required(true).arg_required_else_help(true)
 }
 
 /// How each command is described.

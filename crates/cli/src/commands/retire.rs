@@ -96,7 +96,7 @@ pub(crate) async fn run(context: &Context, args: &RetireArgs) -> Result<Status, 
     let scope = Scope { leftovers: LeftoverScope::Retire(hostnames.clone()), ..Scope::default() };
     if args.dry_run {
         let mut plan = engine.plan(&scope, Aim::Hold).await?;
-        // What the steps take away is told by them.
+        // The steps already show what they take away.
         plan.leftovers.retain(|leftover| !plan.steps.iter().any(|step| step.hostname == leftover.hostname));
         plan.leftovers.extend(foreign);
         output::steps::print(context, &plan)?;

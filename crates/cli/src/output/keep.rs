@@ -39,7 +39,7 @@ pub(crate) struct Keeping {
     lines: Lines,
     /// Who hears that the process works on.
     pub(crate) supervisor: Supervisor,
-    /// What is told to whoever asks over HTTP.
+    /// What is served over HTTP.
     pub(crate) watching: Arc<Watching>,
 }
 

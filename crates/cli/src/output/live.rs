@@ -80,7 +80,7 @@ impl Live {
     /// Takes the lines away.
     pub(super) fn close(&self) {
         let _ = self.bars.clear();
-        // What is done after a run is told by whoever does it, and the bars' ticks would draw them again.
+        // Their ticks would draw them again below what is printed after the run.
         self.bars.set_draw_target(ProgressDrawTarget::hidden());
     }
 

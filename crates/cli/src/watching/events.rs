@@ -1,5 +1,5 @@
-//! What happens, told to any number of readers as server-sent events. One that does not keep up misses some, and is told
-//! how many.
+//! Events for any number of readers, as server-sent events. A reader that falls behind misses some, and receives their
+//! number.
 
 use std::convert::Infallible;
 use std::pin::Pin;
@@ -18,7 +18,7 @@ const BEHIND: usize = 1_024;
 /// How many pieces wait to be sent to one reader, and how long it may take for one.
 const WAITING: usize = 16;
 const READ_WITHIN: Duration = Duration::from_secs(30);
-/// How often a reader is told that the connection is alive.
+/// How often something is sent on an idle connection, to show that it is alive.
 const ALIVE_EVERY: Duration = Duration::from_secs(15);
 
 /// All readers.
@@ -31,7 +31,7 @@ impl Default for Events {
 }
 
 impl Events {
-    /// Tells an event to whoever reads.
+    /// Sends an event to all readers.
     pub(crate) fn send(&self, event: &Event) {
         if self.0.receiver_count() == 0 {
             return;

@@ -45,7 +45,7 @@ struct Seen {
     took: Duration,
 }
 
-/// What is told to whoever asks.
+/// What is served: the state, the events and the counters of this process.
 pub(crate) struct Watching {
     folder: PathBuf,
     home: Home,
@@ -122,8 +122,8 @@ impl Watching {
         broken.map(|why| format!("the manifest on the disk cannot be used, and the last good one is in force: {why}"))
     }
 
-    /// Reads how everything is, as the state has it; or says why that cannot be read. Whoever asks again soon, or while
-    /// it is read, is told the same.
+    /// Reads how everything is, as the state has it; or says why that cannot be read. Requests that come soon after, or
+    /// while it is read, share the result.
     async fn seen(&self) -> Result<Arc<Seen>, String> {
         let mut last = self.seen.lock().await;
         if let Some(seen) = last.as_ref().filter(|seen| seen.read.elapsed() < SAID_AGAIN.max(seen.took * 5)) {
@@ -165,8 +165,8 @@ impl Watching {
 
     /// The figures, as OpenMetrics has them.
     async fn metrics(self: &Arc<Self>) -> Result<String, String> {
-        // What the state does not say soon is left out, and read for whoever asks next; what this process counts is told
-        // all the same.
+        // A state that does not answer soon is left out, and read on for the next request; the counters of this process
+        // are always there.
         let watching = self.clone();
         let reading = tokio::spawn(async move { watching.seen().await.ok() });
         let seen = tokio::time::timeout(FIGURES_WITHIN, reading).await.ok().and_then(Result::ok).flatten();

@@ -36,15 +36,15 @@ const TRY_AGAIN: Duration = Duration::from_secs(10);
 
 type Answer = Response<BoxBody<Bytes, Infallible>>;
 
-/// Answers at an address; where it cannot be listened at, that is told once, and it is tried again and again.
+/// Serves at an address. Where it cannot listen there, that is reported once, and tried again and again.
 pub(super) async fn run(watching: &Arc<Watching>, address: SocketAddr, note: &impl Fn(&str)) -> Infallible {
-    let mut is_told = false;
+    let mut is_reported = false;
     let listener = loop {
         match TcpListener::bind(address).await {
             Ok(listener) => break listener,
-            Err(error) if !is_told => {
+            Err(error) if !is_reported => {
                 note(&format!("cannot listen at {address}: {}", io_reason(&error)));
-                is_told = true;
+                is_reported = true;
             }
             Err(_) => tokio::time::sleep(TRY_AGAIN).await,
         }

@@ -360,7 +360,7 @@ async fn check_online_tells_what_cannot_be_used_before_anything_is_done() {
     assert_eq!(found(3), ["update-refused", "caa-forbids", "platform-refuses"]);
     let told = workspace.run(&["check", "--online"]).ended(3).stdout;
     assert!(told.contains("BADSIG") && !told.contains(secret.trim()) && !told.contains("nobody knows"), "{told}");
-    // What is a warning at its line without --online is a finding with it, and told once.
+    // What is a warning at its line without --online is a finding with it, and reported once.
     workspace.write("sandbox/tsig.secret", &secret);
     let own = "\n[certificate.mail]\nnames = [\"mail.larkfield.example\"]\ndeliver = [{ file = \"none/mail.pem\", holds = [\"leaf\"] }]\n";
     workspace.write("pindrel.toml", &(workspace.read("pindrel.toml") + own));

@@ -82,7 +82,7 @@ async fn a_process_that_runs_on_says_how_everything_is() {
         (200, 421)
     );
 
-    // A failover is told to whoever reads events, and seen in the figures.
+    // A failover is sent to readers of events, and shows in the figures.
     let reader = std::thread::spawn(move || {
         let mut stream = TcpStream::connect(address).unwrap();
         stream.set_read_timeout(Some(Duration::from_secs(20))).unwrap();
@@ -116,7 +116,7 @@ async fn a_process_that_runs_on_says_how_everything_is() {
     }
     drop(silent);
 
-    // A manifest with mistakes is told, and where it is asked moves with the manifest.
+    // A manifest with mistakes is reported, and the listener follows the manifest.
     let good = workspace.read("pindrel.toml");
     workspace.write("pindrel.toml", &good.replace("policy = \"standby\"", "policy = \"stand\""));
     keep.until("the mistake", from, |event| event["says"].as_str().is_some_and(|says| says.contains("cannot be used")))

@@ -250,7 +250,7 @@ async fn what_somebody_else_makes_is_listed_waited_for_and_ticked() {
     // A zone that may not be transferred is read name by name, with the addresses of its servers.
     let part = workspace.run(&["zone", "export", zone]).ended(0);
     assert!(part.stdout.contains("ns1.alerts.larkfield.example.\t60\tIN\tA\t"), "{} {}", part.stdout, part.stderr);
-    // What stands there instead, and what was typed with the zone's name behind it, is told in every form.
+    // What stands there instead, and what was typed with the zone's name behind it, is shown in every form.
     assert!(sandbox.record("feed.alerts.larkfield.example", "A", "192.0.2.7"));
     let challenge = "_acme-challenge.feed.alerts.larkfield.example";
     let doubled = format!("{challenge}.alerts.larkfield.example");

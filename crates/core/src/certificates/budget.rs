@@ -124,15 +124,25 @@ pub struct Limit {
 }
 
 impl Limit {
-    /// Returns how many more may be spent that are no renewals, at once.
+    /// Returns how many more may be spent now without the reserve for renewals.
     pub fn left(&self, spent: &[Timestamp], now: Timestamp) -> usize {
-        let allowed = usize::try_from(self.count.saturating_sub(self.reserve).max(1)).unwrap_or(usize::MAX);
-        allowed.saturating_sub(self.counted(spent, now).len())
+        self.allowed(false).saturating_sub(self.counted(spent, now).len())
+    }
+
+    /// Returns since when what was spent counts at `now`.
+    pub fn since(&self, now: Timestamp) -> Timestamp {
+        now.checked_sub(self.within()).unwrap_or(Timestamp::MIN)
+    }
+
+    /// How many there may be; a renewal may use what is reserved.
+    fn allowed(&self, renewal: bool) -> usize {
+        let reserve = if renewal { 0 } else { self.reserve };
+        usize::try_from(self.count.saturating_sub(reserve).max(1)).unwrap_or(usize::MAX)
     }
 
     /// Returns the times that count at `now`, sorted. What lies in the future (a clock was set back) counts too.
     fn counted(&self, spent: &[Timestamp], now: Timestamp) -> Vec<Timestamp> {
-        let since = now.checked_sub(self.within()).unwrap_or(Timestamp::MIN);
+        let since = self.since(now);
         let mut counted: Vec<Timestamp> = spent.iter().copied().filter(|at| *at > since).collect();
         counted.sort_unstable();
         counted
@@ -145,8 +155,7 @@ impl Limit {
     /// Returns when one more may be spent, if not at once. `spent` holds the times of
     /// what was spent already, in any order; those too old count for nothing.
     pub fn may_go_on(&self, spent: &[Timestamp], renewal: bool, now: Timestamp) -> Option<Timestamp> {
-        let reserve = if renewal { 0 } else { self.reserve };
-        let allowed = usize::try_from(self.count.saturating_sub(reserve).max(1)).unwrap_or(usize::MAX);
+        let allowed = self.allowed(renewal);
         if spent.len() < allowed {
             return None;
         }

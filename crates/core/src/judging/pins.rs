@@ -280,8 +280,7 @@ impl<'k> Known<'k> {
         };
         let former =
             self.ownership.map_or_else(Vec::new, |own| moves::former_endpoint_ids(self.desired, self.wanted, own));
-        let is_led = |known: &Known<'_>| known.info().is_some_and(|info| info.is_led_to(sets, known.target()));
-        former.into_iter().map(|at| self.at(at)).filter(is_led).map(|known| known.at).collect()
+        led_to(former.into_iter().map(|at| self.at(at)), sets)
     }
 
     /// Returns the endpoints that the alias leads to which Pindrel wrote last, whatever stands there now.
@@ -291,11 +290,7 @@ impl<'k> Known<'k> {
     }
 
     fn led_to_by(&self, sets: &[RecordSet]) -> Vec<EndpointId> {
-        if sets.is_empty() {
-            return Vec::new();
-        }
-        let is_led = |known: &Known<'_>| known.info().is_some_and(|info| info.is_led_to(sets, known.target()));
-        self.everywhere().filter(is_led).map(|known| known.at).collect()
+        led_to(self.everywhere(), sets)
     }
 
     /// Says whether the alias leads to some of its endpoints, and should lead to others of them.
@@ -436,6 +431,15 @@ impl<'k> Known<'k> {
         let wanted = self.desired.certificate(self.wanted.certificate);
         judge_certificate(self.desired, wanted, self.certificate, self.undelivered, now)
     }
+}
+
+/// The endpoints among some to which records lead.
+fn led_to<'k>(among: impl Iterator<Item = Known<'k>>, sets: &[RecordSet]) -> Vec<EndpointId> {
+    if sets.is_empty() {
+        return Vec::new();
+    }
+    let is_led = |known: &Known<'_>| known.info().is_some_and(|info| info.is_led_to(sets, known.target()));
+    among.filter(is_led).map(|known| known.at).collect()
 }
 
 /// Judges a certificate at `now`, whether or not a hostname uses it.

@@ -82,9 +82,7 @@ impl RateLimits {
         for ((id, index, subject), planned) in wanted.into_iter().take(MOST_FORESEEN) {
             let authority = desired.authority(id);
             let limit = authority.limits[index];
-            let span = i64::try_from(limit.within_secs).unwrap_or(i64::MAX);
-            let since = seconds_from(now, span.saturating_neg());
-            let directory = authority.directory.as_str();
+            let (directory, since) = (authority.directory.as_str(), limit.since(now));
             let mut spent = self.context.state.spent(directory, limit.of, limit.per, &subject, since).await?;
             let taken = limit.left(&spent, now).min(planned);
             if taken == planned {

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use jiff::Timestamp;
 use pindrel_core::desired::{HostnameId, ZoneId};
 use pindrel_core::endpoints::expectation::Expectation;
-use pindrel_core::judging::facts::{AliasView, Fact, SampleAnswer, ServerRecords, Unreachable, Unresolved};
+use pindrel_core::judging::facts::{AliasView, Fact, SampleAnswer, ServerRecords, Unreachable};
 use pindrel_core::judging::pins::Known;
 use pindrel_core::names::name::DnsName;
 use pindrel_core::values::Ttl;
@@ -46,7 +46,7 @@ impl AliasObserver {
                     value.wildcard = self.wildcard_beside(*server, &owner, apex, gives).await;
                 }
                 value.dangling = match target {
-                    Some(target) => self.missing(wanted.zone, target).await,
+                    Some(target) => self.zones.missing(wanted.zone, target).await,
                     None => None,
                 };
                 if value.wildcard.is_none() {
@@ -85,13 +85,6 @@ impl AliasObserver {
         let address = SocketAddr::new(address?, HTTPS_PORT);
         let outcome = self.bindings.answer_under(&wanted.probed_as.owner(), address).await?;
         Some(SampleAnswer { address, sample: Expectation::at("/"), outcome })
-    }
-
-    /// Returns a name if a resolver says that it does not exist.
-    async fn missing(&self, zone: ZoneId, name: DnsName) -> Option<DnsName> {
-        let resolver = self.zones.resolvers(zone).into_iter().next()?;
-        let resolved = self.context.drivers.lookups().resolve(&resolver, &name).await;
-        matches!(resolved, Resolved::Nothing { why: Unresolved::NoSuchName, .. }).then_some(name)
     }
 
     /// Returns what every server of a zone gives as the alias of a name.

@@ -6,6 +6,7 @@ use std::sync::Arc;
 use futures::{StreamExt as _, stream};
 use pindrel_core::desired::{CertificateId, EndpointId, HostnameId, ZoneId};
 use pindrel_core::health::policy::Policy;
+use pindrel_core::names::name::Hostname;
 use pindrel_state::{HostnameRow, HostnameSummary};
 
 use super::alias::AliasObserver;
@@ -20,10 +21,29 @@ use crate::failure::EngineError;
 use crate::health::Health;
 use crate::home::certificates::Certificates;
 use crate::home::hostnames::Hostnames;
-use crate::run::leftovers::Unlisted;
 
 /// How many summaries of hostnames are read at once.
 const PAGE: usize = 5_000;
+
+/// A hostname that the state knows and the manifest does not name.
+#[derive(Debug, Clone)]
+pub(crate) struct Unlisted {
+    pub(crate) hostname: String,
+    /// The time of the oldest fact, in seconds since 1970.
+    pub(crate) seen_secs: i64,
+}
+
+impl From<HostnameSummary> for Unlisted {
+    fn from(HostnameSummary { hostname, seen_secs, .. }: HostnameSummary) -> Unlisted {
+        Unlisted { hostname, seen_secs }
+    }
+}
+
+impl From<&Hostname> for Unlisted {
+    fn from(hostname: &Hostname) -> Unlisted {
+        Unlisted { hostname: hostname.to_string(), seen_secs: 0 }
+    }
+}
 
 /// The hostnames that are worth looking at.
 pub(crate) struct OpenHostnames {

@@ -5,7 +5,7 @@ use std::net::SocketAddr;
 use std::sync::Arc;
 
 use pindrel_core::desired::{Zone, ZoneId};
-use pindrel_core::judging::facts::{Dependent, Fact, Marker};
+use pindrel_core::judging::facts::{Dependent, Fact, Marker, Unresolved};
 use pindrel_core::judging::findings::Finding;
 use pindrel_core::names::name::DnsName;
 use pindrel_core::zones::propagation::ServerAnswer;
@@ -13,6 +13,7 @@ use pindrel_core::zones::records::{RecordData, RecordSet, RecordType};
 use pindrel_core::zones::resolver::ResolverAddress;
 use pindrel_core::zones::zone_data::NameKey;
 use pindrel_dns::ZoneDriver;
+use pindrel_dns::lookup::Resolved;
 use pindrel_dns::spread::Watched;
 use tokio::sync::OnceCell;
 
@@ -73,6 +74,13 @@ impl ZoneObserver {
             self.know(ZoneId(id)).await?;
         }
         Ok(())
+    }
+
+    /// Returns a name if a resolver says that it does not exist.
+    pub(crate) async fn missing(&self, zone: ZoneId, name: DnsName) -> Option<DnsName> {
+        let resolver = self.resolvers(zone).into_iter().next()?;
+        let resolved = self.context.drivers.lookups().resolve(&resolver, &name).await;
+        matches!(resolved, Resolved::Nothing { why: Unresolved::NoSuchName, .. }).then_some(name)
     }
 
     /// The authoritative servers of a zone: those that the manifest names, and those that it is delegated to.

@@ -8,7 +8,7 @@ use std::time::Duration;
 use futures::{StreamExt as _, TryStreamExt as _, stream};
 use pindrel_core::desired::ZoneId;
 use pindrel_core::endpoints::endpoint::EndpointInfo;
-use pindrel_core::judging::facts::{ServerStatus, Unresolved, ZoneView};
+use pindrel_core::judging::facts::{ServerStatus, ZoneView};
 use pindrel_core::judging::findings::{Finding, ZoneCause};
 use pindrel_core::judging::pin::Pin;
 use pindrel_core::judging::pins::{Known, PinState, judge_zone};
@@ -19,7 +19,6 @@ use pindrel_core::zones::zone_data::{
     Compared, Difference, NameKey, Place, ReachedEndpoint, TypeCode, ZoneBuilder, ZoneData, compare, outside_targets,
     rdata,
 };
-use pindrel_dns::lookup::Resolved;
 use pindrel_dns::{SetChange, ZoneError};
 use serde::Serialize;
 
@@ -343,12 +342,7 @@ impl ZoneRequests {
     /// Returns which names outside of a zone that its records lead to do not exist, as its resolvers say; a name of
     /// which they say nothing within the time may exist.
     pub async fn missing_outside(&self, id: ZoneId, zone: &ZoneData, within: Duration) -> BTreeSet<DnsName> {
-        let resolvers = self.zones.resolvers(id);
-        let Some(resolver) = resolvers.first() else { return BTreeSet::new() };
-        let looks = stream::iter(outside_targets(zone)).map(async |name| {
-            let resolved = self.context.drivers.lookups().resolve(resolver, &name).await;
-            matches!(resolved, Resolved::Nothing { why: Unresolved::NoSuchName, .. }).then_some(name)
-        });
+        let looks = stream::iter(outside_targets(zone)).map(async |name| self.zones.missing(id, name).await);
         let looks = looks.buffer_unordered(LOOKUPS_AT_ONCE).take_until(self.context.clock.sleep(within));
         looks.filter_map(async |missing| missing).collect().await
     }

@@ -10,7 +10,7 @@ use pindrel_core::judging::findings::{AliasCause, Finding, LeftPart, LeftoverCau
 use pindrel_core::names::name::Hostname;
 use pindrel_core::planning::moves::former_endpoints;
 use pindrel_core::zones::records::in_words;
-use pindrel_state::{HostnameRow, HostnameSummary};
+use pindrel_state::HostnameRow;
 
 use crate::context::Context;
 use crate::context::scope::{Aim, LeftoverScope, Scope};
@@ -19,7 +19,7 @@ use crate::failure::{EngineError, state_failed};
 use crate::observe::alias::AliasObserver;
 use crate::observe::binding;
 use crate::observe::endpoint::EndpointObserver;
-use crate::observe::survey::Surveyor;
+use crate::observe::survey::{Surveyor, Unlisted};
 use crate::observe::zone::ZoneObserver;
 
 /// A hostname that the manifest no longer names, for which something is still there.
@@ -36,26 +36,6 @@ pub struct Leftover {
 impl From<Leftover> for Event {
     fn from(Leftover { hostname, what, finding }: Leftover) -> Event {
         Event::LeftOver { hostname, what, finding }
-    }
-}
-
-/// A hostname that the state knows and the manifest does not name.
-#[derive(Debug, Clone)]
-pub(crate) struct Unlisted {
-    hostname: String,
-    /// The time of the oldest fact, in seconds since 1970.
-    seen_secs: i64,
-}
-
-impl From<HostnameSummary> for Unlisted {
-    fn from(HostnameSummary { hostname, seen_secs, .. }: HostnameSummary) -> Unlisted {
-        Unlisted { hostname, seen_secs }
-    }
-}
-
-impl From<&Hostname> for Unlisted {
-    fn from(hostname: &Hostname) -> Unlisted {
-        Unlisted { hostname: hostname.to_string(), seen_secs: 0 }
     }
 }
 
@@ -79,20 +59,19 @@ impl Retirer {
     /// Returns what is left over of hostnames that the state knows and the manifest does not
     /// name. With `forget`, what is gone is forgotten; then the caller holds the lock of the
     /// state. Of very many, those are looked at that were not for the longest time; of the others, what was written is
-    /// told as still there.
+    /// reported as still there.
     pub(crate) async fn leftovers(&self, unlisted: &[Unlisted], forget: bool) -> Result<Vec<Leftover>, EngineError> {
         let hostnames = named(unlisted);
-        let owned = self.context.state.owned_among(&hostnames).await?;
+        let mut owned = self.context.state.owned_among(&hostnames).await?;
         if forget {
             self.context.state.forget_unowned(&hostnames).await?;
         }
-        let (mut looked_at, mut told) = (Vec::new(), owned);
-        if told.len() > MOST_LOOKED_AT {
+        if owned.len() > MOST_LOOKED_AT {
             let seen: HashMap<&str, i64> = unlisted.iter().map(|one| (one.hostname.as_str(), one.seen_secs)).collect();
-            told.sort_by_key(|(hostname, _)| seen.get(hostname.as_str()).copied());
+            owned.sort_by_key(|(hostname, _)| seen.get(hostname.as_str()).copied());
         }
-        looked_at.extend(told.drain(..told.len().min(MOST_LOOKED_AT)).map(|(hostname, _)| hostname));
-        let rows = self.rows(looked_at).await?;
+        let others = owned.split_off(owned.len().min(MOST_LOOKED_AT));
+        let rows = self.rows(owned.into_iter().map(|(hostname, _)| hostname).collect()).await?;
         // Each zone once, however many hostnames lie in it.
         let zones: BTreeSet<ZoneId> = rows.iter().filter_map(|row| self.zone_to_ask(row)).collect();
         for zone in zones {
@@ -104,17 +83,20 @@ impl Retirer {
             .collect::<Vec<_>>();
         let mut found: Vec<Leftover> =
             looks.await.into_iter().filter_map(Result::transpose).collect::<Result<_, _>>()?;
-        for (hostname, ownership) in told {
-            found.extend(self.of_parts(&hostname, &ownership, &HostnameFacts::default()).await?);
-        }
+        found.extend(self.as_written(others).await?);
         found.sort_by(|left, right| left.hostname.as_str().cmp(right.hostname.as_str()));
         Ok(found)
     }
 
     /// Returns what was written for hostnames that the manifest does not name, and not looked at again.
     pub(crate) async fn stored_leftovers(&self, unlisted: &[Unlisted]) -> Result<Vec<Leftover>, EngineError> {
+        self.as_written(self.context.state.owned_among(&named(unlisted)).await?).await
+    }
+
+    /// What is left over of hostnames that are not looked at: whatever was written for them.
+    async fn as_written(&self, owned: Vec<(Hostname, Ownership)>) -> Result<Vec<Leftover>, EngineError> {
         let mut found = Vec::new();
-        for (hostname, ownership) in self.context.state.owned_among(&named(unlisted)).await? {
+        for (hostname, ownership) in owned {
             found.extend(self.of_parts(&hostname, &ownership, &HostnameFacts::default()).await?);
         }
         Ok(found)

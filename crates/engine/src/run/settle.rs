@@ -26,9 +26,9 @@ use crate::failure::EngineError;
 use crate::health::Health;
 use crate::home::certificates::Certificates;
 use crate::home::hostnames::Hostnames;
-use crate::observe::survey::{OpenHostnames, Surveyor};
+use crate::observe::survey::{OpenHostnames, Surveyor, Unlisted};
 use crate::requests::certificates::CertificateRequests;
-use crate::run::leftovers::{Leftover, Retirer, Unlisted};
+use crate::run::leftovers::{Leftover, Retirer};
 use crate::run::stores::Copies;
 
 /// How long the journal and ended orders are kept, in seconds.

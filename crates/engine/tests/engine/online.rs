@@ -103,7 +103,7 @@ async fn a_leftover_has_the_age_of_its_first_sight_and_what_leads_to_it() {
     assert_eq!((summary.held, setting.aliases(API)), (0, vec![elsewhere(45).unwrap()]), "it stays");
 }
 
-/// Of very many leftovers a run looks at some, those that were not looked at for the longest time; it tells all.
+/// Of very many leftovers a run looks at some, those that were not looked at for the longest time; it reports all.
 #[tokio::test(start_paused = true)]
 async fn each_of_very_many_leftovers_is_told_and_looked_at_in_its_turn() {
     const MANY: usize = 220;

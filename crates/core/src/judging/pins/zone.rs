@@ -25,11 +25,12 @@ pub(super) fn judge_fact(zone: &Zone, fact: &Fact<ZoneView>) -> PinReport {
     let glue = missing_glue(view);
     let is_lost = matches!(glue, Some(ZoneCause::GlueMissing { is_all: true, .. }));
     let dead = delegation_dead(view);
+    let silent = server_outage(view).filter(|outage| !is_part_of(dead.as_ref(), outage));
     let found = [
         // What keeps everybody from the zone comes before a single server.
         glue.clone().filter(|_| is_lost),
-        dead.clone(),
-        server_outage(view).filter(|outage| !is_told_by(dead.as_ref(), outage)),
+        dead,
+        silent,
         delegation(view),
         servers(view),
         keys(view),
@@ -123,7 +124,7 @@ fn delegation_dead(view: &ZoneView) -> Option<ZoneCause> {
 }
 
 /// Says whether all servers that do not answer are among those of a dead delegation.
-fn is_told_by(dead: Option<&ZoneCause>, outage: &ZoneCause) -> bool {
+fn is_part_of(dead: Option<&ZoneCause>, outage: &ZoneCause) -> bool {
     let (Some(ZoneCause::DelegationDead(dead)), ZoneCause::ServersSilent { silent, .. }) = (dead, outage) else {
         return false;
     };

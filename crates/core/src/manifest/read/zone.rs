@@ -110,12 +110,11 @@ fn read_powerdns(section: &Section<'_>, problems: &mut Diagnostics) -> Option<(Z
             "http" => "over http:// the API key would cross the network in the clear",
             _ => "\"url\" is not an http or https URL",
         };
-        if url.value.path().contains("/api/v1") {
-            let plain = url.value.as_str().split("/api/v1").next().unwrap_or_default();
-            problems.report("bad-value", url.span, message, format!("write \"{plain}\""));
-            return None;
-        }
-        let help = if is_here { HELP } else { "write an https:// URL, or the API's address on this machine" };
+        let help = match url.value.as_str().split_once("/api/v1") {
+            Some((plain, _)) if url.value.path().contains("/api/v1") => format!("write \"{plain}\""),
+            _ if is_here => HELP.to_owned(),
+            _ => "write an https:// URL, or the API's address on this machine".to_owned(),
+        };
         problems.report("bad-value", url.span, message, help);
         None
     });

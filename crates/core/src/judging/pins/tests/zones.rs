@@ -166,7 +166,7 @@ fn a_zone_that_nobody_else_can_resolve_is_blocked() {
         (&[inside, outside], Some(&[]), &[], PinState::Held, Some(Code::GlueMissing)),
         (&[outside], None, &[&dead], PinState::Blocked, Some(Code::DelegationDead)),
         (&[outside], None, &[&dead, &lame], PinState::Blocked, Some(Code::DelegationDead)),
-        // One that answers is enough to be resolved; that another does not is told as ever.
+        // One that answers is enough to be resolved; that another does not is reported as before.
         (&[outside], None, &[], PinState::Held, None),
     ];
     for (names, glue, delegated_servers, state, code) in table {
@@ -188,7 +188,7 @@ fn a_zone_that_nobody_else_can_resolve_is_blocked() {
         let found = pins.zone.findings.first();
         assert_eq!((pins.zone.state, found.map(Finding::code)), (state, code), "{:?}", scene.zone);
         let silent = pins.zone.findings.iter().filter(|finding| finding.code() == Code::ServerUnreachable).count();
-        assert_eq!(silent, 0, "what is dead is told once");
+        assert_eq!(silent, 0, "a dead server is reported once");
         if code == Some(Code::GlueMissing) {
             assert!(found.unwrap().remedy().contains("ns1.larkfield.example (192.0.2.9)"), "{found:?}");
         }
